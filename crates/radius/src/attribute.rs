@@ -1,0 +1,87 @@
+/// Attribute numbers that code refers to; the dictionary knows the rest.
+pub mod number {
+    /// RFC 2865 section 5.1.
+    pub const USER_NAME: u8 = 1;
+    /// RFC 2865 section 5.2.
+    pub const USER_PASSWORD: u8 = 2;
+    /// RFC 2865 section 5.3.
+    pub const CHAP_PASSWORD: u8 = 3;
+    /// RFC 2865 section 5.5.
+    pub const NAS_PORT: u8 = 5;
+    /// RFC 2865 section 5.6.
+    pub const SERVICE_TYPE: u8 = 6;
+    /// RFC 2865 section 5.18.
+    pub const REPLY_MESSAGE: u8 = 18;
+    /// RFC 2865 section 5.26.
+    pub const VENDOR_SPECIFIC: u8 = 26;
+    /// RFC 2865 section 5.30.
+    pub const CALLED_STATION_ID: u8 = 30;
+    /// RFC 2865 section 5.31.
+    pub const CALLING_STATION_ID: u8 = 31;
+    /// RFC 2865 section 5.33.
+    pub const PROXY_STATE: u8 = 33;
+    /// RFC 2865 section 5.40.
+    pub const CHAP_CHALLENGE: u8 = 60;
+    /// RFC 2865 section 5.41.
+    pub const NAS_PORT_TYPE: u8 = 61;
+    /// RFC 3579 section 3.1.
+    pub const EAP_MESSAGE: u8 = 79;
+    /// RFC 3579 section 3.2.
+    pub const MESSAGE_AUTHENTICATOR: u8 = 80;
+    /// RFC 2869 section 5.17.
+    pub const NAS_PORT_ID: u8 = 87;
+}
+
+/// One attribute of a packet: its number and the bytes of its value.
+///
+/// ```text
+///  0                   1                   2
+///  0 1 2 3 4 5 6 7 8 9 0 1 2 3 4 5 6 7 8 9 0
+/// +-+-+-+-+-+-+-+-+-+-+-+-+-+-+-+-+-+-+-+-+-
+/// |     Type      |    Length     |  Value ...
+/// +-+-+-+-+-+-+-+-+-+-+-+-+-+-+-+-+-+-+-+-+-
+/// ```
+/// (RFC 2865 section 5)
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Attribute<'a> {
+    /// The attribute's number.
+    pub number: u8,
+    /// Its value, 0 to 253 bytes.
+    pub value: &'a [u8],
+}
+
+/// The attributes of a checked packet, in the order sent.
+#[derive(Clone, Debug)]
+pub struct Attributes<'a> {
+    rest: &'a [u8],
+}
+
+impl<'a> Attributes<'a> {
+    /// `bytes` must have passed [`well_formed`].
+    pub(crate) fn new(bytes: &'a [u8]) -> Self {
+        Self { rest: bytes }
+    }
+}
+
+impl<'a> Iterator for Attributes<'a> {
+    type Item = Attribute<'a>;
+
+    fn next(&mut self) -> Option<Attribute<'a>> {
+        let (&[number, length], _) = self.rest.split_first_chunk()?;
+        let (whole, rest) = self.rest.split_at_checked(usize::from(length))?;
+        self.rest = rest;
+        Some(Attribute { number, value: whole.get(2..)? })
+    }
+}
+
+/// Where the attributes stop making sense, counted from the first attribute.
+pub(crate) fn well_formed(bytes: &[u8]) -> Result<(), usize> {
+    let mut at = 0;
+    while at < bytes.len() {
+        match bytes.get(at + 1) {
+            Some(&length) if length >= 2 && at + usize::from(length) <= bytes.len() => at += usize::from(length),
+            _ => return Err(at),
+        }
+    }
+    Ok(())
+}

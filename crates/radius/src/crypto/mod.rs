@@ -1,0 +1,4 @@
+pub(crate) mod authenticator;
+pub(crate) mod chap;
+pub(crate) mod password;
+pub(crate) mod secret;

@@ -1,0 +1,195 @@
+use std::collections::HashMap;
+
+use serde::Deserialize;
+use thiserror::Error;
+
+use crate::builder::{BuildError, Builder};
+use crate::code::Code;
+use crate::packet::HEADER_LEN;
+use crate::value::{ValueError, write};
+
+const BUILT_IN: [(&str, &str); 5] = [
+    ("rfc2865.toml", include_str!("../dictionary/rfc2865.toml")),
+    ("rfc2868.toml", include_str!("../dictionary/rfc2868.toml")),
+    ("rfc2869.toml", include_str!("../dictionary/rfc2869.toml")),
+    ("rfc4849.toml", include_str!("../dictionary/rfc4849.toml")),
+    ("rfc5607.toml", include_str!("../dictionary/rfc5607.toml")),
+];
+
+/// The names, types and meanings of attributes.
+///
+/// A dictionary file is TOML: a list of `[[attribute]]` tables with `name`,
+/// `number`, `type` (`text`, `octets`, `integer`, `address`), `rfc`, and where
+/// they apply `tagged`, `repeats`, `secret` and a table `values` of names for
+/// numbers.
+#[derive(Clone, Debug)]
+pub struct Dictionary {
+    definitions: Vec<Definition>,
+    by_number: HashMap<u8, usize>,
+    by_name: HashMap<String, usize>,
+}
+
+/// What is known of one attribute.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Definition {
+    /// The registered name, such as `NAS-Port-Type`.
+    pub name: String,
+    /// The registered number.
+    pub number: u8,
+    /// How the value is encoded.
+    #[serde(rename = "type")]
+    pub kind: Kind,
+    /// Where it is defined.
+    pub rfc: String,
+    /// Whether the value begins with a tag (RFC 2868 section 3).
+    #[serde(default)]
+    pub tagged: bool,
+    /// Whether a packet may carry several.
+    #[serde(default)]
+    pub repeats: bool,
+    /// Whether the value must never be shown or kept.
+    #[serde(default)]
+    pub secret: bool,
+    #[serde(default)]
+    values: HashMap<String, u32>,
+}
+
+/// How a value is encoded (RFC 2865 section 5).
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Kind {
+    /// UTF-8 text.
+    Text,
+    /// Bytes.
+    Octets,
+    /// A 32-bit number, most significant byte first.
+    Integer,
+    /// An IPv4 address.
+    Address,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct File {
+    attribute: Vec<Definition>,
+}
+
+impl Dictionary {
+    /// The attributes of the RFCs that ship with this crate.
+    pub fn standard() -> Self {
+        let mut dictionary = Self { definitions: Vec::new(), by_number: HashMap::new(), by_name: HashMap::new() };
+        for (file, text) in BUILT_IN {
+            dictionary.add(file, text).expect("the files that ship are checked by the tests");
+        }
+        dictionary
+    }
+
+    /// Adds the attributes of one dictionary file; `file` names it in errors.
+    pub fn add(&mut self, file: &str, text: &str) -> Result<(), DictionaryError> {
+        let parsed: File = toml::from_str(text)
+            .map_err(|error| DictionaryError::Syntax { file: file.to_owned(), error: error.to_string() })?;
+        for definition in parsed.attribute {
+            let index = self.definitions.len();
+            let twice = self.by_name.insert(definition.name.to_lowercase(), index).is_some()
+                || self.by_number.insert(definition.number, index).is_some();
+            if twice {
+                return Err(DictionaryError::Twice { file: file.to_owned(), name: definition.name });
+            }
+            self.definitions.push(definition);
+        }
+        Ok(())
+    }
+
+    /// Every attribute, in the order of the files.
+    pub fn definitions(&self) -> &[Definition] {
+        &self.definitions
+    }
+
+    /// The attribute of this number.
+    pub fn by_number(&self, number: u8) -> Option<&Definition> {
+        self.by_number.get(&number).map(|&index| &self.definitions[index])
+    }
+
+    /// The attribute of this name; case does not count.
+    pub fn by_name(&self, name: &str) -> Option<&Definition> {
+        self.by_name.get(&name.to_lowercase()).map(|&index| &self.definitions[index])
+    }
+
+    /// Encodes attributes given as names and texts, header and tag 0 included.
+    pub fn encode<'t>(&self, pairs: impl IntoIterator<Item = (&'t str, &'t str)>) -> Result<Vec<u8>, EncodeError> {
+        let mut builder = Builder::unsigned(Code(0), 0);
+        for (name, text) in pairs {
+            let definition = self.by_name(name).ok_or_else(|| EncodeError::Unknown { name: name.to_owned() })?;
+            let mut value = write(definition, text)?;
+            if definition.tagged && definition.kind == Kind::Text {
+                value.insert(0, 0);
+            }
+            builder.attribute(definition.number, &value)?;
+        }
+        Ok(builder.into_attributes())
+    }
+}
+
+impl Builder {
+    fn into_attributes(self) -> Vec<u8> {
+        self.into_bytes().split_off(HEADER_LEN)
+    }
+}
+
+impl Definition {
+    /// The name of a number, where the attribute has one for it.
+    pub fn value_name(&self, number: u32) -> Option<&str> {
+        self.values.iter().find(|(_, value)| **value == number).map(|(name, _)| name.as_str())
+    }
+
+    /// The number of a name; case does not count.
+    pub fn value_number(&self, name: &str) -> Option<u32> {
+        self.values.iter().find(|(known, _)| known.eq_ignore_ascii_case(name)).map(|(_, &number)| number)
+    }
+
+    /// All named values.
+    pub fn values(&self) -> impl Iterator<Item = (&str, u32)> {
+        self.values.iter().map(|(name, &number)| (name.as_str(), number))
+    }
+}
+
+/// What is wrong with a dictionary file.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+#[non_exhaustive]
+pub enum DictionaryError {
+    /// It is not the TOML that is expected.
+    #[error("{file}: {error}")]
+    Syntax {
+        /// The file.
+        file: String,
+        /// What the parser says, with the line.
+        error: String,
+    },
+    /// A name or number is taken.
+    #[error("{file}: the name or number of `{name}` is defined already")]
+    Twice {
+        /// The file.
+        file: String,
+        /// The second attribute.
+        name: String,
+    },
+}
+
+/// Why an attribute that a person wrote cannot be encoded.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+#[non_exhaustive]
+pub enum EncodeError {
+    /// The dictionary has no such name.
+    #[error("there is no attribute `{name}` in the dictionary")]
+    Unknown {
+        /// What was written.
+        name: String,
+    },
+    /// The value does not suit.
+    #[error(transparent)]
+    Value(#[from] ValueError),
+    /// It does not fit.
+    #[error(transparent)]
+    Build(#[from] BuildError),
+}

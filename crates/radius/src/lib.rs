@@ -1,0 +1,24 @@
+//! RADIUS packets, attributes and their cryptography (RFC 2865, 2868, 2869, 3579, 4849, 5607).
+//!
+//! This crate opens no socket, reads no clock and makes no random number: it
+//! turns bytes into views and values into bytes. Read [`Packet`] first, then
+//! [`Builder`]; [`Dictionary`] gives attributes their names and types.
+
+mod attribute;
+mod builder;
+mod code;
+mod crypto;
+mod dictionary;
+mod packet;
+mod value;
+
+pub use attribute::{Attribute, Attributes, number};
+pub use builder::{BuildError, Builder};
+pub use code::Code;
+pub use crypto::authenticator::{MessageAuthenticator, ReplyError, check_message_authenticator, check_reply};
+pub use crypto::chap::{ChapResponse, chap_response};
+pub use crypto::password::{PasswordError, hide_password, reveal_password};
+pub use crypto::secret::{Secret, SharedSecret};
+pub use dictionary::{Definition, Dictionary, DictionaryError, EncodeError, Kind};
+pub use packet::{HEADER_LEN, MAX_LEN, Malformed, Packet};
+pub use value::{Value, ValueError};
