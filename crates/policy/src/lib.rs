@@ -1,1 +1,34 @@
-//! placeholder
+//! Writ, the policy language: text in, verdicts out.
+//!
+//! This crate opens no file, asks no store and reads no clock. A policy goes
+//! through three stages that are types, so that none can be skipped: [`Parsed`],
+//! [`Checked`], [`Compiled`]. Read [`Compiled`] first, then [`Schema`], which
+//! says what facts there are.
+
+mod acl;
+mod check;
+mod diagnostic;
+mod grant;
+mod mac;
+mod parse;
+mod pipeline;
+mod run;
+mod schema;
+mod source;
+mod suggest;
+mod value;
+
+pub use acl::{Acl, Action, Entry, Port, Protocol, Where};
+pub use diagnostic::{Diagnostic, Label, Severity};
+pub use grant::{Grant, Service, Statement, Vlan};
+pub use mac::{Mac, MacError};
+pub use pipeline::{Checked, Compiled, Parsed};
+pub use run::case::CaseResult;
+pub use run::condition::{Outcome, Truth};
+pub use run::program::{Consequence, Event, Gate, Identify, IdentityKind, Leaf, Method, Reaction, Rule};
+pub use run::rules::{Decided, LeafTrace, RuleTrace, Trace};
+pub use run::{Facts, Known};
+pub use schema::{FactDefinition, FactId, Schema, Type};
+pub use source::{Position, Source, Span};
+pub use suggest::did_you_mean;
+pub use value::{Members, Value, show_duration};

@@ -1,0 +1,86 @@
+use crate::check::Checker;
+use crate::diagnostic::Diagnostic;
+use crate::parse::ast::{ByItem, CaseItem, ConsequenceItem, GivenValue, Name, Operand};
+use crate::run::case::{By, Case, Expected, Given};
+use crate::run::program::Method;
+use crate::schema::Type;
+use crate::suggest::did_you_mean;
+use crate::value::Value;
+
+impl Checker<'_> {
+    pub(super) fn case(&mut self, item: &CaseItem) -> Option<Case> {
+        let mut given = Given::default();
+        let mut method = None;
+        for (name, value) in &item.given {
+            let id = self.fact(name)?;
+            let kind = self.schema.definition(id).kind.clone();
+            let read = self.given_value(&kind, value)?;
+            if name.text == "request.carrier" {
+                let word = kind.show(&read);
+                method = Method::ALL.iter().find(|(known, _)| *known == word).map(|(_, method)| *method);
+            }
+            if given.0.insert(id, read).is_some() {
+                self.report(Diagnostic::error("W602", name.span, format!("`{}` is given twice", name.text)));
+            }
+        }
+        let expect = self.expected(&item.expect)?;
+        let by = match &item.by {
+            Some(ByItem::Rule(title)) => Some(self.rule_titled(title)?),
+            Some(ByItem::Otherwise) => Some(By::Otherwise),
+            None => None,
+        };
+        let with = item.with.iter().map(|part| self.statement(part)).collect::<Option<Vec<_>>>()?;
+        Some(Case { title: item.title.text.clone(), given, method, expect, by, with, span: item.expect_span })
+    }
+
+    fn given_value(&mut self, kind: &Type, value: &GivenValue) -> Option<Value<'static>> {
+        match (kind, value) {
+            (Type::Set(of), GivenValue::Set(members)) => {
+                let members = members.iter().map(|member| self.literal(of, member)).collect::<Option<Vec<_>>>()?;
+                Some(Value::set(members))
+            }
+            (kind, GivenValue::One(operand)) => self.literal(kind, operand),
+            (kind, GivenValue::Set(members)) => {
+                let span = members.first().map_or_else(Default::default, Operand::span);
+                let message = format!("a set is given for what is {}", kind.describe());
+                self.report(Diagnostic::error("W603", span, message).note("give one value, without braces"));
+                None
+            }
+        }
+    }
+
+    fn expected(&mut self, item: &ConsequenceItem) -> Option<Expected> {
+        match item {
+            ConsequenceItem::Refuse(_) => Some(Expected::Refuse),
+            ConsequenceItem::Silence => Some(Expected::Silence),
+            ConsequenceItem::Grant(names) => {
+                let known: Vec<String> = self.program.grants.iter().map(|grant| grant.name.clone()).collect();
+                for name in names {
+                    if !known.contains(&name.text) {
+                        self.report(
+                            Diagnostic::error("W318", name.span, format!("there is no grant `{}`", name.text))
+                                .suggest(did_you_mean(&name.text, known.iter().map(String::as_str))),
+                        );
+                        return None;
+                    }
+                }
+                let mut names: Vec<_> = names.iter().map(|name| name.text.clone()).collect();
+                names.sort();
+                Some(Expected::Grant(names))
+            }
+        }
+    }
+
+    fn rule_titled(&mut self, title: &Name) -> Option<By> {
+        let titles: Vec<_> =
+            self.program.gates.iter().flat_map(|gate| &gate.rules).map(|rule| rule.title.clone()).collect();
+        if !titles.contains(&title.text) {
+            self.report(
+                Diagnostic::error("W604", title.span, format!("there is no rule \"{}\"", title.text))
+                    .suggest(did_you_mean(&title.text, titles.iter().map(String::as_str))),
+            );
+            return None;
+        }
+        Some(By::Rule(title.text.clone()))
+    }
+}

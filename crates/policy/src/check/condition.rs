@@ -1,0 +1,359 @@
+use regex::{Regex, RegexBuilder};
+
+use crate::check::Checker;
+use crate::check::literal::block;
+use crate::diagnostic::Diagnostic;
+use crate::parse::ast::{Comparison, Condition, Name, Operand, Test};
+use crate::run::program::{Expression, Leaf, Node, NodeId, Test as Compiled};
+use crate::schema::{FactId, Type};
+use crate::source::Span;
+use crate::suggest::did_you_mean;
+use crate::value::Value;
+
+/// A condition with more comparisons than this, defines written out, is refused:
+/// it bounds the time of a decision.
+const MAX_COMPARISONS: usize = 10_000;
+/// A compiled regular expression may take this much memory.
+const MAX_REGEX_BYTES: usize = 1 << 20;
+
+/// What an operand is: how to compute it, its type, and the fact in it.
+struct Typed {
+    expression: Expression,
+    kind: Type,
+    fact: Option<FactId>,
+}
+
+impl<'p> Checker<'p> {
+    /// Compiles a named condition once.
+    pub(super) fn define(&mut self, name: &str) -> Option<NodeId> {
+        if let Some(done) = self.defined.get(name) {
+            return *done;
+        }
+        let item = *self.defines.get(name)?;
+        let key = item.name.text.as_str();
+        if self.open.contains(&key) {
+            let message = format!("`{name}` is defined by itself");
+            self.report(Diagnostic::error("W204", item.name.span, message));
+            return None;
+        }
+        self.open.push(key);
+        let node = self.condition(&item.condition);
+        self.open.pop();
+        self.defined.insert(key, node);
+        node
+    }
+
+    /// Compiles a condition; `None` where a finding was reported.
+    pub(super) fn condition(&mut self, condition: &Condition) -> Option<NodeId> {
+        match condition {
+            Condition::And(terms) => self.terms(terms).map(|terms| self.node(Node::All(terms))),
+            Condition::Or(terms) => self.terms(terms).map(|terms| self.node(Node::Any(terms))),
+            Condition::Not(inner) => self.condition(inner).map(|inner| self.node(Node::Not(inner))),
+            Condition::Exists { fact, span } => {
+                let id = self.fact(fact)?;
+                let kind = self.schema.definition(id).kind.clone();
+                let left = Typed { expression: Expression::Fact(id), kind, fact: Some(id) };
+                self.leaf(left, Compiled::Exists, *span)
+            }
+            Condition::Quantified { all, left, set, span } => self.quantified(*all, left, set, *span),
+            Condition::Test { left: Operand::Word(name), test: Test::Bare, span } => self.bare(name, *span),
+            Condition::Test { left: Operand::Word(name), test: Test::InGroup(group), span } => {
+                self.in_group(name, group, *span)
+            }
+            Condition::Test { left, test, span } => self.test(left, test, *span),
+        }
+    }
+
+    /// The fact in a condition that is not known from the first packet.
+    pub(super) fn late_fact(&self, node: NodeId) -> Option<FactId> {
+        self.weights[node].1
+    }
+
+    /// A condition that failed to compile still lets the others report.
+    fn terms(&mut self, terms: &[Condition]) -> Option<Box<[NodeId]>> {
+        let nodes: Vec<_> = terms.iter().map(|term| self.condition(term)).collect();
+        let nodes: Option<Box<[_]>> = nodes.into_iter().collect();
+        let total: usize = nodes.iter().flatten().map(|&node| self.weights[node].0).sum();
+        if total > MAX_COMPARISONS {
+            let span = self.open.last().map_or(Span::default(), |name| self.defines[name].name.span);
+            let message = format!("this condition takes more than {MAX_COMPARISONS} comparisons");
+            self.report(
+                Diagnostic::error("W221", span, message).note("test sets and groups rather than single values"),
+            );
+            return None;
+        }
+        nodes
+    }
+
+    fn node(&mut self, node: Node) -> NodeId {
+        let weight = match &node {
+            Node::All(terms) | Node::Any(terms) => terms.iter().fold((0, None), |(sum, late), &term| {
+                let (more, fact) = self.weights[term];
+                (sum + more, late.or(fact))
+            }),
+            Node::Not(inner) => self.weights[*inner],
+            Node::Leaf(leaf) => {
+                let fact = self.program.leaves[usize::from(*leaf)].fact;
+                (1, (!self.schema.definition(fact).first_packet).then_some(fact))
+            }
+        };
+        self.program.nodes.push(node);
+        self.weights.push(weight);
+        self.program.nodes.len() - 1
+    }
+
+    fn leaf(&mut self, left: Typed, test: Compiled, span: Span) -> Option<NodeId> {
+        let Some(fact) = left.fact else {
+            self.report(
+                Diagnostic::error("W220", span, "this compares fixed values only")
+                    .note("one side of a comparison must be a fact"),
+            );
+            return None;
+        };
+        let Ok(number) = u16::try_from(self.program.leaves.len()) else {
+            self.report(Diagnostic::error("W221", span, "the policy has more than 65,536 comparisons"));
+            return None;
+        };
+        let text = self.source.slice(span).split_whitespace().collect::<Vec<_>>().join(" ");
+        let ignore_case = left.kind.ignores_case();
+        self.program.leaves.push(Leaf { text, span, fact, left: left.expression, test, ignore_case });
+        Some(self.node(Node::Leaf(number)))
+    }
+
+    fn bare(&mut self, name: &Name, span: Span) -> Option<NodeId> {
+        if !name.text.contains('.') {
+            if self.defines.contains_key(name.text.as_str()) {
+                self.mark_used("define", &name.text);
+                return self.define(&name.text);
+            }
+            let known: Vec<_> = self.defines.keys().copied().collect();
+            self.report(
+                Diagnostic::error("W205", name.span, format!("nothing defines `{}`", name.text))
+                    .suggest(did_you_mean(&name.text, known)),
+            );
+            return None;
+        }
+        let id = self.fact(name)?;
+        let kind = self.schema.definition(id).kind.clone();
+        if kind != Type::Boolean {
+            let message = format!("`{}` is {}, not true or false", name.text, kind.describe());
+            self.report(Diagnostic::error("W211", span, message).note("compare it: `=`, `in`, `contains`, ..."));
+            return None;
+        }
+        self.leaf(Typed { expression: Expression::Fact(id), kind, fact: Some(id) }, Compiled::True, span)
+    }
+
+    /// `user in group "staff"` asks `user.groups`.
+    fn in_group(&mut self, name: &Name, group: &Name, span: Span) -> Option<NodeId> {
+        let text = match name.text.ends_with(".groups") {
+            true => name.text.clone(),
+            false => format!("{}.groups", name.text),
+        };
+        let id = self.fact(&Name { text, span: name.span })?;
+        let kind = self.schema.definition(id).kind.clone();
+        let member = Compiled::ContainsMember(Value::owned(group.text.clone()));
+        self.leaf(Typed { expression: Expression::Fact(id), kind, fact: Some(id) }, member, span)
+    }
+
+    fn quantified(&mut self, all: bool, left: &Operand, set: &[Operand], span: Span) -> Option<NodeId> {
+        let left_typed = self.typed(left)?;
+        let Type::Set(of) = left_typed.kind.clone() else {
+            self.report(
+                Diagnostic::error("W212", left.span(), format!("this is {}, not a set", left_typed.kind.describe()))
+                    .note("`any of` and `all of` ask about sets; write `... in { ... }` without them"),
+            );
+            return None;
+        };
+        let list = set.iter().map(|member| self.literal(&of, member)).collect::<Option<Vec<_>>>()?;
+        self.leaf(left_typed, if all { Compiled::AllOf(list) } else { Compiled::AnyOf(list) }, span)
+    }
+
+    fn test(&mut self, left: &Operand, test: &Test, span: Span) -> Option<NodeId> {
+        let left_typed = self.typed(left)?;
+        let kind = left_typed.kind.clone();
+        let compiled = match test {
+            Test::Contains(operand) => match &kind {
+                Type::Set(of) => Compiled::ContainsMember(self.literal(of, operand)?),
+                _ => Compiled::ContainsText(self.text_literal(&kind, left, operand)?),
+            },
+            Test::Compare(comparison, right) => self.comparison(*comparison, &kind, left, right)?,
+            _ if matches!(kind, Type::Set(_)) => {
+                self.report(
+                    Diagnostic::error("W212", left.span(), "this is a set and cannot be compared as a whole")
+                        .note("ask `contains`, `any of ... in { ... }` or `all of ... in { ... }`"),
+                );
+                return None;
+            }
+            Test::InSet(set) => {
+                Compiled::OneOf(set.iter().map(|member| self.literal(&kind, member)).collect::<Option<Vec<_>>>()?)
+            }
+            Test::InRange(first, last) => {
+                self.ordered(&kind, left.span())?;
+                Compiled::Range(self.literal(&kind, first)?, self.literal(&kind, last)?)
+            }
+            Test::InBlock(operand) => self.in_block(&kind, left, operand)?,
+            Test::StartsWith(operand) => Compiled::StartsWith(self.text_literal(&kind, left, operand)?),
+            Test::EndsWith(operand) => Compiled::EndsWith(self.text_literal(&kind, left, operand)?),
+            Test::Matches(regex) => {
+                self.must_be_text(&kind, left)?;
+                Compiled::Matches(self.regex(regex, kind.ignores_case())?)
+            }
+            Test::Bare | Test::InGroup(_) => {
+                self.report(
+                    Diagnostic::error("W211", left.span(), "this is a value, not a condition")
+                        .note("compare it: `=`, `in`, `contains`, ..."),
+                );
+                return None;
+            }
+        };
+        self.leaf(left_typed, compiled, span)
+    }
+
+    fn comparison(&mut self, comparison: Comparison, kind: &Type, left: &Operand, right: &Operand) -> Option<Compiled> {
+        if matches!(kind, Type::Set(_)) {
+            self.report(
+                Diagnostic::error("W212", left.span(), "this is a set and cannot be compared as a whole")
+                    .note("ask `contains`, `any of ... in { ... }` or `all of ... in { ... }`"),
+            );
+            return None;
+        }
+        if !matches!(comparison, Comparison::Equal | Comparison::NotEqual) {
+            self.ordered(kind, left.span())?;
+        }
+        let is_fact = matches!(right, Operand::Word(word) if self.schema.find(&word.text).is_some());
+        if !is_fact && !matches!(right, Operand::Call { .. }) {
+            return Some(Compiled::Compare(comparison, Expression::Literal(self.literal(kind, right)?)));
+        }
+        let typed = self.typed(right)?;
+        let same = std::mem::discriminant(&typed.kind) == std::mem::discriminant(kind);
+        if !same {
+            let message = format!("{} is compared with {}", kind.describe(), typed.kind.describe());
+            self.report(Diagnostic::error("W214", right.span(), message));
+            return None;
+        }
+        Some(Compiled::Compare(comparison, typed.expression))
+    }
+
+    fn in_block(&mut self, kind: &Type, left: &Operand, operand: &Operand) -> Option<Compiled> {
+        let Operand::Word(word) = operand else {
+            self.report(
+                Diagnostic::error("W215", operand.span(), "`in` needs a set, a range or a block")
+                    .note("write { ... }, 1..12, 10.44.0.0/16 or group \"name\""),
+            );
+            return None;
+        };
+        if *kind != Type::Address {
+            let message = format!("{} cannot be in `{}`", kind.describe(), word.text);
+            self.report(
+                Diagnostic::error("W215", left.span(), message).note("write { ... } for a set or 1..12 for a range"),
+            );
+            return None;
+        }
+        match block(&word.text) {
+            Ok((address, length)) => Some(Compiled::Block(address, length)),
+            Err(message) => {
+                self.report(Diagnostic::error("W216", word.span, message));
+                None
+            }
+        }
+    }
+
+    fn ordered(&mut self, kind: &Type, span: Span) -> Option<()> {
+        let ordered = matches!(kind, Type::Integer | Type::Duration | Type::Address | Type::Mac);
+        if !ordered {
+            let message = format!("{} has no order", kind.describe());
+            self.report(Diagnostic::error("W217", span, message).note("ask `=`, `!=` or `in { ... }`"));
+        }
+        ordered.then_some(())
+    }
+
+    fn must_be_text(&mut self, kind: &Type, left: &Operand) -> Option<()> {
+        let text = matches!(kind, Type::Text { .. });
+        if !text {
+            self.report(Diagnostic::error("W218", left.span(), format!("this is {}, not a text", kind.describe())));
+        }
+        text.then_some(())
+    }
+
+    fn text_literal(&mut self, kind: &Type, left: &Operand, operand: &Operand) -> Option<String> {
+        self.must_be_text(kind, left)?;
+        match self.literal(kind, operand)? {
+            Value::Text(text) => Some(text.into_owned()),
+            _ => None,
+        }
+    }
+
+    fn regex(&mut self, regex: &Name, ignore_case: bool) -> Option<Regex> {
+        let built = RegexBuilder::new(&regex.text).case_insensitive(ignore_case).size_limit(MAX_REGEX_BYTES).build();
+        built
+            .map_err(|error| {
+                let message = "this regular expression cannot be used";
+                let reason = error.to_string().lines().last().unwrap_or_default().to_owned();
+                self.report(Diagnostic::error("W219", regex.span, message).note(reason));
+            })
+            .ok()
+    }
+
+    /// An operand as an expression for `identify ... as`, which must be a text.
+    pub(super) fn text_expression(&mut self, operand: &Operand) -> Option<(Expression, FactId)> {
+        let typed = self.typed(operand)?;
+        self.must_be_text(&typed.kind, operand)?;
+        match typed.fact {
+            Some(fact) => Some((typed.expression, fact)),
+            None => {
+                self.report(Diagnostic::error("W220", operand.span(), "this is always the same text"));
+                None
+            }
+        }
+    }
+
+    fn typed(&mut self, operand: &Operand) -> Option<Typed> {
+        match operand {
+            Operand::Word(name) => {
+                let id = self.fact(name)?;
+                let kind = self.schema.definition(id).kind.clone();
+                Some(Typed { expression: Expression::Fact(id), kind, fact: Some(id) })
+            }
+            Operand::Call { function, arguments, .. } => self.call(function, arguments),
+            Operand::Text(_) | Operand::Regex(_) => {
+                self.report(
+                    Diagnostic::error("W206", operand.span(), "a comparison begins with a fact")
+                        .note("write the fact first: nas.site = \"quayside\""),
+                );
+                None
+            }
+        }
+    }
+
+    fn call(&mut self, function: &Name, arguments: &[Operand]) -> Option<Typed> {
+        let known = [("lower", 1), ("upper", 1), ("trim", 1), ("before", 2), ("after", 2), ("capture", 2)];
+        let count = self.one_of("function", function, &known)?;
+        if arguments.len() != count {
+            let message = format!("`{}` takes {count} value(s) and has {}", function.text, arguments.len());
+            self.report(Diagnostic::error("W222", function.span, message));
+            return None;
+        }
+        let inner = self.typed(&arguments[0])?;
+        self.must_be_text(&inner.kind, &arguments[0])?;
+        let value = Box::new(inner.expression);
+        let expression = match (function.text.as_str(), arguments.get(1)) {
+            ("lower", _) => Expression::Lower(value),
+            ("upper", _) => Expression::Upper(value),
+            ("trim", _) => Expression::Trim(value),
+            ("capture", Some(Operand::Regex(regex))) => {
+                Expression::Capture(value, self.regex(regex, inner.kind.ignores_case())?)
+            }
+            ("before", Some(Operand::Text(text))) => Expression::Before(value, text.text.clone()),
+            ("after", Some(Operand::Text(text))) => Expression::After(value, text.text.clone()),
+            (name, second) => {
+                let (what, span) = match name {
+                    "capture" => ("a regular expression between slashes", second.map_or(function.span, Operand::span)),
+                    _ => ("a text in quotes", second.map_or(function.span, Operand::span)),
+                };
+                self.report(Diagnostic::error("W223", span, format!("the second value of `{name}` is {what}")));
+                return None;
+            }
+        };
+        Some(Typed { expression, kind: inner.kind, fact: inner.fact })
+    }
+}

@@ -1,0 +1,137 @@
+use crate::check::Checker;
+use crate::diagnostic::Diagnostic;
+use crate::parse::ast::{ConsequenceItem, GateItem, IdentifyItem, Name, ReactionItem, RuleItem};
+use crate::run::program::{Consequence, Event, Gate, Identify, IdentityKind, Method, Reaction, Rule};
+use crate::suggest::did_you_mean;
+
+/// More than this is refused: traces count rules and gates in 16 bits.
+const MAX_RULES: usize = 10_000;
+
+impl Checker<'_> {
+    pub(super) fn gate(&mut self, item: &GateItem) {
+        let when = item.when.as_ref().and_then(|condition| self.condition(condition));
+        if let Some(fact) = when.and_then(|node| self.late_fact(node)) {
+            let name = self.schema.definition(fact).name.clone();
+            self.report(
+                Diagnostic::error("W401", item.name.span, format!("gate `{}` is chosen by `{name}`", item.name.text))
+                    .label("chosen before that is known")
+                    .note("a gate is chosen by nas.* and by what the first packet says in request.*; ask the rest in rules"),
+            );
+        }
+        let accept: Vec<_> = item.accept.iter().filter_map(|name| self.one_of("method", name, &Method::ALL)).collect();
+        self.distinct("method", item.accept.iter());
+        self.distinct("rule", item.rules.iter().map(|rule| &rule.title));
+        self.distinct("`identify` clause", item.identify.iter().map(|clause| &clause.kind));
+        let identify: Vec<_> = item.identify.iter().filter_map(|clause| self.identify(clause)).collect();
+        self.complete(item, &accept, &identify);
+        let rules: Vec<_> = item.rules.iter().filter_map(|rule| self.rule(rule)).collect();
+        let otherwise = item.otherwise.as_ref().and_then(|consequence| self.consequence(consequence));
+        let otherwise = otherwise.unwrap_or(Consequence::Refuse(None));
+        self.program.gates.push(Gate { name: item.name.text.clone(), accept, identify, rules, otherwise, when });
+    }
+
+    /// What every gate must have.
+    fn complete(&mut self, item: &GateItem, accept: &[Method], identify: &[Identify]) {
+        let name = &item.name.text;
+        let missing = |what: String, note: &str| Diagnostic::error("W402", item.name.span, what).note(note);
+        if item.accept.is_empty() {
+            self.report(missing(format!("gate `{name}` accepts no method"), "add `accept` with pap, chap or mac"));
+        }
+        if item.otherwise.is_none() {
+            self.report(missing(
+                format!("gate `{name}` does not say what happens otherwise"),
+                "end it with `otherwise refuse`, or with `otherwise grant NAME` if everybody may come in",
+            ));
+        }
+        if item.rules.len() > MAX_RULES {
+            self.report(missing(format!("gate `{name}` has more than {MAX_RULES} rules"), "test groups and sets"));
+        }
+        for method in accept {
+            let kind = method.proves();
+            let written = item.identify.iter().any(|clause| clause.kind.text == kind.word());
+            if !written && !identify.iter().any(|clause| clause.kind == kind) {
+                let message = format!("gate `{name}` accepts {} and nothing proves it", method.word());
+                self.report(missing(message, &format!("add `identify {} in STORE`", kind.word())));
+            }
+        }
+    }
+
+    fn identify(&mut self, item: &IdentifyItem) -> Option<Identify> {
+        let kind = self.one_of("kind of identity", &item.kind, &IdentityKind::ALL)?;
+        for store in &item.stores {
+            self.store(kind, store);
+        }
+        let name_from = match &item.name_from {
+            Some(operand) => {
+                let (expression, fact) = self.text_expression(operand)?;
+                let name = &self.schema.definition(fact).name;
+                if kind == IdentityKind::Mac || !(name.starts_with("claimed.") || name.starts_with("request.")) {
+                    let message = format!("the name to look up cannot come from `{name}`");
+                    self.report(
+                        Diagnostic::error("W403", operand.span(), message)
+                            .note("`as` works on claimed.name, for users only"),
+                    );
+                    return None;
+                }
+                Some(expression)
+            }
+            None => None,
+        };
+        let mut reactions = Event::ALL.map(|(_, event)| event.default_reaction());
+        self.distinct("event", item.reactions.iter().map(|(event, _)| event));
+        for (event, reaction) in &item.reactions {
+            let event = self.one_of("event", event, &Event::ALL)?;
+            reactions[event as usize] = self.reaction(event, reaction)?;
+        }
+        let stores = item.stores.iter().map(|store| store.text.clone()).collect();
+        Some(Identify { kind, stores, name_from, reactions })
+    }
+
+    fn store(&mut self, kind: IdentityKind, name: &Name) {
+        let Some(stores) = self.schema.stores() else { return };
+        let fitting = || stores.iter().filter(|(_, holds)| *holds == kind).map(|(store, _)| store.as_str());
+        if fitting().any(|store| store == name.text) {
+            return;
+        }
+        let message = match stores.iter().any(|(store, _)| *store == name.text) {
+            true => format!("store `{}` holds no identities of the kind `{}`", name.text, kind.word()),
+            false => format!("there is no store `{}`", name.text),
+        };
+        let list: Vec<_> = fitting().collect();
+        let diagnostic = Diagnostic::error("W404", name.span, message)
+            .suggest(did_you_mean(&name.text, list.iter().copied()))
+            .note(format!("stores that do: {}", if list.is_empty() { "none".into() } else { list.join(", ") }));
+        self.report(diagnostic);
+    }
+
+    fn reaction(&mut self, event: Event, item: &ReactionItem) -> Option<Reaction> {
+        let known = [("refuse", 0), ("silence", 1), ("continue", 2), ("next", 3)];
+        let reaction = match self.one_of("reaction", &item.word, &known)? {
+            0 => Reaction::Refuse(item.text.as_ref().map(|text| text.text.clone())),
+            1 => Reaction::Silence,
+            2 => Reaction::Continue,
+            _ => Reaction::Next,
+        };
+        // `unknown` and `unreachable` are judged after the last store, `absent` before the first.
+        if reaction == Reaction::Next && matches!(event, Event::Unknown | Event::Unreachable | Event::Absent) {
+            let message = format!("`next` cannot follow `{}`: there is no next store then", event.word());
+            self.report(Diagnostic::error("W405", item.word.span, message).note("write refuse, silence or continue"));
+            return None;
+        }
+        Some(reaction)
+    }
+
+    fn rule(&mut self, item: &RuleItem) -> Option<Rule> {
+        let when = self.condition(&item.when);
+        let then = self.consequence(&item.then);
+        Some(Rule { title: item.title.text.clone(), then: then?, span: item.title.span, when: when? })
+    }
+
+    fn consequence(&mut self, item: &ConsequenceItem) -> Option<Consequence> {
+        match item {
+            ConsequenceItem::Grant(names) => self.grant_set(names).map(Consequence::Grant),
+            ConsequenceItem::Refuse(text) => Some(Consequence::Refuse(text.as_ref().map(|text| text.text.clone()))),
+            ConsequenceItem::Silence => Some(Consequence::Silence),
+        }
+    }
+}

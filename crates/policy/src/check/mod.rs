@@ -1,0 +1,138 @@
+//! Tree to program: every name found, every type right, or a finding that says
+//! what to write instead.
+
+mod acl;
+mod case;
+mod condition;
+mod gate;
+pub(crate) mod grant;
+mod literal;
+
+use std::collections::{HashMap, HashSet};
+
+use crate::diagnostic::Diagnostic;
+use crate::parse::ast::{Define, Name, Policy};
+use crate::run::case::Case;
+use crate::run::program::{NodeId, Program};
+use crate::schema::{FactId, Schema};
+use crate::source::Source;
+use crate::suggest::did_you_mean;
+
+/// The state of one check.
+pub(crate) struct Checker<'p> {
+    schema: &'p Schema,
+    source: &'p Source,
+    program: Program,
+    diagnostics: Vec<Diagnostic>,
+    defines: HashMap<&'p str, &'p Define>,
+    /// Compiled conditions by the name of their `define`; `None` failed.
+    defined: HashMap<&'p str, Option<NodeId>>,
+    /// The defines that are being compiled now, to find circles.
+    open: Vec<&'p str>,
+    /// For each node: how many comparisons it can take, and a fact in it that is
+    /// not known from the first packet.
+    weights: Vec<(usize, Option<FactId>)>,
+    /// Names of defines, acls and grants that something refers to.
+    used: HashSet<(&'static str, String)>,
+}
+
+/// Checks a policy. The program is whole only where nothing found is an error.
+pub(crate) fn check(policy: &Policy, source: &Source, schema: &Schema) -> (Program, Vec<Case>, Vec<Diagnostic>) {
+    let mut checker = Checker {
+        schema,
+        source,
+        program: Program::default(),
+        diagnostics: Vec::new(),
+        defines: HashMap::new(),
+        defined: HashMap::new(),
+        open: Vec::new(),
+        weights: Vec::new(),
+        used: HashSet::new(),
+    };
+    let cases = checker.policy(policy);
+    (checker.program, cases, checker.diagnostics)
+}
+
+impl<'p> Checker<'p> {
+    fn policy(&mut self, policy: &'p Policy) -> Vec<Case> {
+        self.distinct("condition", policy.defines.iter().map(|item| &item.name));
+        self.distinct("access list", policy.acls.iter().map(|item| &item.name));
+        self.distinct("grant", policy.grants.iter().map(|item| &item.name));
+        self.distinct("gate", policy.gates.iter().map(|item| &item.name));
+        self.distinct("case", policy.cases.iter().map(|item| &item.title));
+        self.defines = policy.defines.iter().map(|item| (item.name.text.as_str(), item)).collect();
+        for item in &policy.defines {
+            self.define(&item.name.text);
+        }
+        self.acls(&policy.acls);
+        self.grants(&policy.grants);
+        for item in &policy.gates {
+            self.gate(item);
+        }
+        let cases = policy.cases.iter().filter_map(|item| self.case(item)).collect();
+        self.unused("define", policy.defines.iter().map(|item| &item.name));
+        self.unused("acl", policy.acls.iter().map(|item| &item.name));
+        self.unused("grant", policy.grants.iter().map(|item| &item.name));
+        cases
+    }
+
+    fn report(&mut self, diagnostic: Diagnostic) {
+        self.diagnostics.push(diagnostic);
+    }
+
+    /// Tells every name that stands twice.
+    fn distinct<'n>(&mut self, what: &str, names: impl Iterator<Item = &'n Name>) {
+        let mut first: HashMap<&str, &Name> = HashMap::new();
+        for name in names {
+            if let Some(before) = first.get(name.text.as_str()) {
+                let message = format!("there are two {what}s called `{}`", name.text);
+                self.diagnostics.push(
+                    Diagnostic::error("W203", name.span, message)
+                        .label("the second")
+                        .also(before.span, "the first")
+                        .note("give one of them another name"),
+                );
+            } else {
+                first.insert(&name.text, name);
+            }
+        }
+    }
+
+    fn unused<'n>(&mut self, keyword: &'static str, names: impl Iterator<Item = &'n Name>) {
+        for name in names {
+            if !self.used.contains(&(keyword, name.text.clone())) {
+                let message = format!("nothing uses {keyword} `{}`", name.text);
+                self.diagnostics.push(Diagnostic::warning("W501", name.span, message).note("use it or remove it"));
+            }
+        }
+    }
+
+    fn mark_used(&mut self, keyword: &'static str, name: &str) {
+        self.used.insert((keyword, name.to_owned()));
+    }
+
+    /// The fact of this name, or a finding.
+    fn fact(&mut self, name: &Name) -> Option<FactId> {
+        let found = self.schema.find(&name.text);
+        if found.is_none() {
+            let message = format!("there is no fact `{}`", name.text);
+            let suggestion = did_you_mean(&name.text, self.schema.names());
+            self.report(Diagnostic::error("W201", name.span, message).suggest(suggestion));
+        }
+        found
+    }
+
+    /// One of a fixed list of words, or a finding that lists them.
+    fn one_of<T: Copy>(&mut self, what: &str, name: &Name, known: &[(&'static str, T)]) -> Option<T> {
+        let found = known.iter().find(|(word, _)| *word == name.text).map(|(_, value)| *value);
+        if found.is_none() {
+            let words: Vec<_> = known.iter().map(|(word, _)| *word).collect();
+            self.report(
+                Diagnostic::error("W202", name.span, format!("`{}` is no {what}", name.text))
+                    .suggest(did_you_mean(&name.text, words.iter().copied()))
+                    .note(format!("{what}s are: {}", words.join(", "))),
+            );
+        }
+        found
+    }
+}

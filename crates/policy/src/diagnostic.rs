@@ -1,0 +1,100 @@
+use std::fmt::Write as _;
+
+use crate::source::{Source, Span};
+
+/// How much a finding matters.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Severity {
+    /// The policy works and something about it is odd.
+    Warning,
+    /// The policy cannot be used.
+    Error,
+}
+
+/// A place in the source and what is to be said about it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Label {
+    /// The place.
+    pub span: Span,
+    /// A few words; may be empty.
+    pub text: String,
+}
+
+/// One finding: what is wrong, where, and what to write instead.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Diagnostic {
+    /// A stable code, such as `W103`.
+    pub code: &'static str,
+    /// How much it matters.
+    pub severity: Severity,
+    /// What is wrong, in a sentence.
+    pub message: String,
+    /// Where; the first label is the main one.
+    pub labels: Vec<Label>,
+    /// What to do about it.
+    pub notes: Vec<String>,
+}
+
+impl Diagnostic {
+    pub(crate) fn error(code: &'static str, span: Span, message: impl Into<String>) -> Self {
+        let labels = vec![Label { span, text: String::new() }];
+        Self { code, severity: Severity::Error, message: message.into(), labels, notes: Vec::new() }
+    }
+
+    pub(crate) fn warning(code: &'static str, span: Span, message: impl Into<String>) -> Self {
+        Self { severity: Severity::Warning, ..Self::error(code, span, message) }
+    }
+
+    pub(crate) fn label(mut self, text: impl Into<String>) -> Self {
+        self.labels[0].text = text.into();
+        self
+    }
+
+    pub(crate) fn also(mut self, span: Span, text: impl Into<String>) -> Self {
+        self.labels.push(Label { span, text: text.into() });
+        self
+    }
+
+    pub(crate) fn note(mut self, text: impl Into<String>) -> Self {
+        self.notes.push(text.into());
+        self
+    }
+
+    pub(crate) fn suggest(self, suggestion: Option<&str>) -> Self {
+        match suggestion {
+            Some(word) => self.note(format!("did you mean `{word}`?")),
+            None => self,
+        }
+    }
+
+    /// The finding with its lines of source and carets under them.
+    ///
+    /// ```text
+    /// error W201: there is no fact `endpoint.bared`
+    ///   main.writ:7:10
+    ///     7 |     when endpoint.bared
+    ///       |          ^^^^^^^^^^^^^^
+    ///   did you mean `endpoint.barred`?
+    /// ```
+    pub fn render(&self, source: &Source) -> String {
+        let severity = match self.severity {
+            Severity::Error => "error",
+            Severity::Warning => "warning",
+        };
+        let mut out = format!("{severity} {}: {}\n", self.code, self.message);
+        for label in &self.labels {
+            let start = source.position(label.span.start);
+            let line = source.line(start.line);
+            let width = source.slice(label.span).lines().next().map_or(1, |text| text.chars().count().max(1));
+            let lead: String =
+                line.chars().take(start.column - 1).map(|c| if c == '\t' { '\t' } else { ' ' }).collect();
+            let _ = writeln!(out, "  {}:{}:{}", source.name, start.line, start.column);
+            let _ = writeln!(out, "  {:>4} | {line}", start.line);
+            let _ = writeln!(out, "       | {lead}{} {}", "^".repeat(width), label.text);
+        }
+        for note in &self.notes {
+            let _ = writeln!(out, "  {note}");
+        }
+        out.lines().map(|line| format!("{}\n", line.trim_end())).collect()
+    }
+}

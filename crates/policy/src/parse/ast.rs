@@ -1,0 +1,168 @@
+use crate::source::Span;
+
+/// A word or text and where it stands.
+#[derive(Clone, Debug)]
+pub(crate) struct Name {
+    pub(crate) text: String,
+    pub(crate) span: Span,
+}
+
+#[derive(Debug, Default)]
+pub(crate) struct Policy {
+    pub(crate) defines: Vec<Define>,
+    pub(crate) acls: Vec<AclItem>,
+    pub(crate) grants: Vec<GrantItem>,
+    pub(crate) gates: Vec<GateItem>,
+    pub(crate) cases: Vec<CaseItem>,
+}
+
+#[derive(Debug)]
+pub(crate) struct Define {
+    pub(crate) name: Name,
+    pub(crate) condition: Condition,
+}
+
+#[derive(Debug)]
+pub(crate) struct AclItem {
+    pub(crate) name: Name,
+    pub(crate) entries: Vec<EntryItem>,
+}
+
+#[derive(Debug)]
+pub(crate) struct EntryItem {
+    pub(crate) action: Name,
+    pub(crate) protocol: Name,
+    pub(crate) from: Option<Side>,
+    pub(crate) to: Side,
+}
+
+#[derive(Debug)]
+pub(crate) struct Side {
+    pub(crate) place: Name,
+    pub(crate) ports: Vec<(Name, Option<Name>)>,
+}
+
+#[derive(Debug)]
+pub(crate) struct GrantItem {
+    pub(crate) name: Name,
+    pub(crate) extends: Option<Name>,
+    pub(crate) statements: Vec<StatementItem>,
+}
+
+#[derive(Debug)]
+pub(crate) struct StatementItem {
+    pub(crate) keyword: Name,
+    pub(crate) value: Operand,
+}
+
+#[derive(Debug)]
+pub(crate) struct GateItem {
+    pub(crate) name: Name,
+    pub(crate) when: Option<Condition>,
+    pub(crate) accept: Vec<Name>,
+    pub(crate) identify: Vec<IdentifyItem>,
+    pub(crate) rules: Vec<RuleItem>,
+    pub(crate) otherwise: Option<ConsequenceItem>,
+}
+
+#[derive(Debug)]
+pub(crate) struct IdentifyItem {
+    pub(crate) kind: Name,
+    pub(crate) stores: Vec<Name>,
+    pub(crate) name_from: Option<Operand>,
+    pub(crate) reactions: Vec<(Name, ReactionItem)>,
+}
+
+#[derive(Debug)]
+pub(crate) struct ReactionItem {
+    pub(crate) word: Name,
+    pub(crate) text: Option<Name>,
+}
+
+#[derive(Debug)]
+pub(crate) struct RuleItem {
+    pub(crate) title: Name,
+    pub(crate) when: Condition,
+    pub(crate) then: ConsequenceItem,
+}
+
+#[derive(Debug)]
+pub(crate) enum ConsequenceItem {
+    Grant(Vec<Name>),
+    Refuse(Option<Name>),
+    Silence,
+}
+
+#[derive(Debug)]
+pub(crate) struct CaseItem {
+    pub(crate) title: Name,
+    pub(crate) given: Vec<(Name, GivenValue)>,
+    pub(crate) expect: ConsequenceItem,
+    pub(crate) by: Option<ByItem>,
+    pub(crate) with: Vec<StatementItem>,
+    pub(crate) expect_span: Span,
+}
+
+#[derive(Debug)]
+pub(crate) enum GivenValue {
+    One(Operand),
+    Set(Vec<Operand>),
+}
+
+#[derive(Debug)]
+pub(crate) enum ByItem {
+    Rule(Name),
+    Otherwise,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) enum Condition {
+    And(Vec<Condition>),
+    Or(Vec<Condition>),
+    Not(Box<Condition>),
+    Exists { fact: Name, span: Span },
+    Test { left: Operand, test: Test, span: Span },
+    Quantified { all: bool, left: Operand, set: Vec<Operand>, span: Span },
+}
+
+#[derive(Clone, Debug)]
+pub(crate) enum Test {
+    /// A boolean fact or a defined condition by itself.
+    Bare,
+    Compare(Comparison, Operand),
+    InSet(Vec<Operand>),
+    InRange(Operand, Operand),
+    InBlock(Operand),
+    InGroup(Name),
+    StartsWith(Operand),
+    EndsWith(Operand),
+    Contains(Operand),
+    Matches(Name),
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Comparison {
+    Equal,
+    NotEqual,
+    Less,
+    LessOrEqual,
+    Greater,
+    GreaterOrEqual,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) enum Operand {
+    Word(Name),
+    Text(Name),
+    Regex(Name),
+    Call { function: Name, arguments: Vec<Operand>, span: Span },
+}
+
+impl Operand {
+    pub(crate) fn span(&self) -> Span {
+        match self {
+            Self::Word(name) | Self::Text(name) | Self::Regex(name) => name.span,
+            Self::Call { span, .. } => *span,
+        }
+    }
+}

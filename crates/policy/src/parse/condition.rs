@@ -1,0 +1,161 @@
+use crate::diagnostic::Diagnostic;
+use crate::parse::ast::*;
+use crate::parse::lexer::TokenKind;
+use crate::parse::parser::{Parser, Step};
+
+/// Deeper nesting is refused, so that no policy can exhaust the stack.
+const MAX_DEPTH: usize = 64;
+
+const COMPARISONS: [(&str, Comparison); 6] = [
+    ("=", Comparison::Equal),
+    ("!=", Comparison::NotEqual),
+    ("<", Comparison::Less),
+    ("<=", Comparison::LessOrEqual),
+    (">", Comparison::Greater),
+    (">=", Comparison::GreaterOrEqual),
+];
+
+impl Parser {
+    pub(crate) fn condition(&mut self) -> Step<Condition> {
+        self.joined(0)
+    }
+
+    /// Terms joined by `and` or by `or`; mixing needs parentheses.
+    fn joined(&mut self, depth: usize) -> Step<Condition> {
+        if depth > MAX_DEPTH {
+            return Err(Diagnostic::error("W120", self.span(), "this condition is nested too deeply")
+                .note("give inner parts names with `define`"));
+        }
+        let first = self.term(depth)?;
+        let word = match (self.is_word("and"), self.is_word("or")) {
+            (true, _) => "and",
+            (_, true) => "or",
+            _ => return Ok(first),
+        };
+        let mut terms = vec![first];
+        while self.take_word(word) {
+            terms.push(self.term(depth)?);
+        }
+        if self.is_word("and") || self.is_word("or") {
+            return Err(Diagnostic::error("W121", self.span(), "`and` and `or` are mixed without parentheses")
+                .note("put parentheses around the part that belongs together"));
+        }
+        Ok(if word == "and" { Condition::And(terms) } else { Condition::Or(terms) })
+    }
+
+    fn term(&mut self, depth: usize) -> Step<Condition> {
+        if self.take_word("not") {
+            if depth > MAX_DEPTH {
+                return Err(Diagnostic::error("W120", self.span(), "this condition is nested too deeply"));
+            }
+            return Ok(Condition::Not(Box::new(self.term(depth + 1)?)));
+        }
+        if self.take_sign("(") {
+            let inner = self.joined(depth + 1)?;
+            self.expect_sign(")")?;
+            return Ok(inner);
+        }
+        let start = self.span();
+        if self.take_word("exists") {
+            let fact = self.word("a fact")?;
+            return Ok(Condition::Exists { span: start.to(fact.span), fact });
+        }
+        for (word, all) in [("any", false), ("all", true)] {
+            if self.take_word(word) {
+                self.expect_word("of")?;
+                let left = self.operand()?;
+                self.expect_word("in")?;
+                let set = self.set()?;
+                return Ok(Condition::Quantified { all, left, set, span: start.to(self.last_span()) });
+            }
+        }
+        let left = self.operand()?;
+        let test = self.test()?;
+        Ok(Condition::Test { left, test, span: start.to(self.last_span()) })
+    }
+
+    fn test(&mut self) -> Step<Test> {
+        for (sign, comparison) in COMPARISONS {
+            if self.take_sign(sign) {
+                return Ok(Test::Compare(comparison, self.operand()?));
+            }
+        }
+        if self.take_word("in") {
+            return self.membership();
+        }
+        if self.take_word("contains") {
+            return Ok(Test::Contains(self.operand()?));
+        }
+        if self.take_word("starts") {
+            self.expect_word("with")?;
+            return Ok(Test::StartsWith(self.operand()?));
+        }
+        if self.take_word("ends") {
+            self.expect_word("with")?;
+            return Ok(Test::EndsWith(self.operand()?));
+        }
+        if self.take_word("matches") {
+            return match self.operand()? {
+                Operand::Regex(regex) => Ok(Test::Matches(regex)),
+                other => Err(Diagnostic::error("W122", other.span(), "`matches` needs a regular expression")
+                    .note("write it between slashes: matches /^crane-[0-9]+$/")),
+            };
+        }
+        Ok(Test::Bare)
+    }
+
+    fn membership(&mut self) -> Step<Test> {
+        if self.is_sign("{") {
+            return Ok(Test::InSet(self.set()?));
+        }
+        if self.take_word("group") {
+            return Ok(Test::InGroup(self.text("the name of a group in quotes")?));
+        }
+        let first = self.operand()?;
+        match self.take_sign("..") {
+            true => Ok(Test::InRange(first, self.operand()?)),
+            false => Ok(Test::InBlock(first)),
+        }
+    }
+
+    pub(crate) fn set(&mut self) -> Step<Vec<Operand>> {
+        self.expect_sign("{")?;
+        let members = if self.is_sign("}") { Vec::new() } else { self.list(Self::operand)? };
+        self.expect_sign("}")?;
+        Ok(members)
+    }
+
+    pub(crate) fn operand(&mut self) -> Step<Operand> {
+        self.operand_at(0)
+    }
+
+    fn operand_at(&mut self, depth: usize) -> Step<Operand> {
+        if depth > MAX_DEPTH {
+            return Err(Diagnostic::error("W120", self.span(), "these functions are nested too deeply"));
+        }
+        let token = self.peek().clone();
+        match token.kind {
+            TokenKind::Word(text) if self.follows_sign("(") => {
+                self.next();
+                self.next();
+                let arguments = self.list(|p| p.operand_at(depth + 1))?;
+                let end = self.expect_sign(")")?;
+                let function = Name { text, span: token.span };
+                Ok(Operand::Call { function, arguments, span: token.span.to(end) })
+            }
+            TokenKind::Word(text) => {
+                self.next();
+                Ok(Operand::Word(Name { text, span: token.span }))
+            }
+            TokenKind::Text(text) => {
+                self.next();
+                Ok(Operand::Text(Name { text, span: token.span }))
+            }
+            TokenKind::Regex(text) => {
+                self.next();
+                Ok(Operand::Regex(Name { text, span: token.span }))
+            }
+            _ => Err(self.unexpected("a fact or a value")),
+        }
+    }
+}

@@ -1,0 +1,112 @@
+use crate::diagnostic::Diagnostic;
+use crate::parse::ast::*;
+use crate::parse::parser::{Parser, Step};
+
+const PARTS: [&str; 5] = ["when", "accept", "identify", "rule", "otherwise"];
+
+impl Parser {
+    pub(crate) fn gate(&mut self) -> Step<GateItem> {
+        let name = self.word("a name for the gate")?;
+        let mut gate =
+            GateItem { name, when: None, accept: Vec::new(), identify: Vec::new(), rules: Vec::new(), otherwise: None };
+        self.block(&PARTS, |p| p.gate_part(&mut gate))?;
+        Ok(gate)
+    }
+
+    fn gate_part(&mut self, gate: &mut GateItem) -> Step<()> {
+        let start = self.span();
+        let twice = |what: &str| Diagnostic::error("W112", start, format!("a gate has one `{what}`"));
+        if self.take_word("when") {
+            let condition = self.condition()?;
+            if gate.when.replace(condition).is_some() {
+                return Err(twice("when").note("join the two conditions with `and` or `or`"));
+            }
+        } else if self.take_word("accept") {
+            let methods = self.list(|p| p.word("a method"))?;
+            if !std::mem::replace(&mut gate.accept, methods).is_empty() {
+                return Err(twice("accept").note("list all methods with commas between"));
+            }
+        } else if self.take_word("identify") {
+            gate.identify.push(self.identify()?);
+        } else if self.take_word("rule") {
+            gate.rules.extend(self.rule()?);
+        } else if self.take_word("otherwise") {
+            let consequence = self.consequence()?;
+            if gate.otherwise.replace(consequence).is_some() {
+                return Err(twice("otherwise"));
+            }
+        } else {
+            return Err(self.not_one_of("a part of the gate", &PARTS));
+        }
+        if gate.otherwise.is_some() && !self.is_sign("}") && !self.is_word("otherwise") {
+            return Err(Diagnostic::error("W113", self.span(), "nothing may follow `otherwise` in a gate")
+                .note("move `otherwise` to the end: it decides when no rule does"));
+        }
+        Ok(())
+    }
+
+    fn identify(&mut self) -> Step<IdentifyItem> {
+        let kind = self.word("user or mac")?;
+        self.expect_word("in")?;
+        let stores = self.list(|p| p.word("a store"))?;
+        let name_from = if self.take_word("as") { Some(self.operand()?) } else { None };
+        let mut reactions = Vec::new();
+        if self.is_sign("{") {
+            self.block(&["unknown", "unreachable", "failed", "unfit", "disabled", "expired", "absent"], |p| {
+                let event = p.word("an event")?;
+                reactions.push((event, p.reaction()?));
+                // Events may stand in one line with commas between.
+                p.take_sign(",");
+                Ok(())
+            })?;
+        }
+        Ok(IdentifyItem { kind, stores, name_from, reactions })
+    }
+
+    fn reaction(&mut self) -> Step<ReactionItem> {
+        let word = self.word("refuse, silence, continue or next")?;
+        let text = if word.text == "refuse" { self.optional_text() } else { None };
+        Ok(ReactionItem { word, text })
+    }
+
+    /// `None` where its parts could not be read, which is told already.
+    fn rule(&mut self) -> Step<Option<RuleItem>> {
+        let title = self.text("a title in quotes")?;
+        let (mut when, mut then) = (None, None);
+        let told = self.diagnostics.len();
+        self.block(&["when", "grant", "refuse", "silence"], |p| {
+            let start = p.span();
+            let (twice, what) = if p.take_word("when") {
+                (when.replace(p.condition()?).is_some(), "`when`")
+            } else {
+                (then.replace(p.consequence()?).is_some(), "`grant`, `refuse` or `silence`")
+            };
+            match twice {
+                true => Err(Diagnostic::error("W112", start, format!("a rule has one {what}"))),
+                false => Ok(()),
+            }
+        })?;
+        if self.diagnostics.len() > told {
+            return Ok(None);
+        }
+        let missing = |what: &str, note: &str| {
+            Diagnostic::error("W114", title.span, format!("this rule has no {what}")).note(note)
+        };
+        let when =
+            when.ok_or_else(|| missing("condition", "add `when ...`; what applies to everybody is `otherwise`"))?;
+        let then = then.ok_or_else(|| missing("result", "add `grant NAME`, `refuse` or `silence`"))?;
+        Ok(Some(RuleItem { title, when, then }))
+    }
+
+    pub(crate) fn consequence(&mut self) -> Step<ConsequenceItem> {
+        if self.take_word("grant") {
+            Ok(ConsequenceItem::Grant(self.list(|p| p.word("the name of a grant"))?))
+        } else if self.take_word("refuse") {
+            Ok(ConsequenceItem::Refuse(self.optional_text()))
+        } else if self.take_word("silence") {
+            Ok(ConsequenceItem::Silence)
+        } else {
+            Err(self.not_one_of("a result", &["grant", "refuse", "silence"]))
+        }
+    }
+}

@@ -1,0 +1,132 @@
+use crate::diagnostic::Diagnostic;
+use crate::parse::ast::*;
+use crate::parse::parser::{Parser, Step};
+
+const ITEMS: [&str; 5] = ["define", "acl", "grant", "gate", "case"];
+
+impl Parser {
+    pub(crate) fn policy(mut self) -> (Policy, Vec<Diagnostic>) {
+        let mut policy = Policy::default();
+        while !self.at_end() {
+            if let Err(diagnostic) = self.item(&mut policy) {
+                self.diagnostics.push(diagnostic);
+                if !self.at_end() {
+                    self.next();
+                }
+                self.recover(&ITEMS, 0);
+            }
+        }
+        (policy, self.diagnostics)
+    }
+
+    fn item(&mut self, policy: &mut Policy) -> Step<()> {
+        if self.take_word("define") {
+            policy.defines.push(self.define()?);
+        } else if self.take_word("acl") {
+            policy.acls.push(self.acl()?);
+        } else if self.take_word("grant") {
+            policy.grants.push(self.grant()?);
+        } else if self.take_word("gate") {
+            policy.gates.push(self.gate()?);
+        } else if self.take_word("case") {
+            policy.cases.push(self.case()?);
+        } else {
+            return Err(self.not_one_of("an item of the policy", &ITEMS));
+        }
+        Ok(())
+    }
+
+    fn define(&mut self) -> Step<Define> {
+        let name = self.word("a name for the condition")?;
+        self.expect_sign("=")?;
+        Ok(Define { name, condition: self.condition()? })
+    }
+
+    fn acl(&mut self) -> Step<AclItem> {
+        let name = self.word("a name for the access list")?;
+        let mut entries = Vec::new();
+        self.block(&["permit", "deny"], |p| {
+            if !p.is_word("permit") && !p.is_word("deny") {
+                return Err(p.not_one_of("an entry", &["permit", "deny"]));
+            }
+            let action = p.word("permit or deny")?;
+            let protocol = p.word("a protocol")?;
+            let from = if p.take_word("from") { Some(p.side()?) } else { None };
+            p.expect_word("to")?;
+            entries.push(EntryItem { action, protocol, from, to: p.side()? });
+            Ok(())
+        })?;
+        Ok(AclItem { name, entries })
+    }
+
+    fn side(&mut self) -> Step<Side> {
+        let place = self.word("any, this, an address or a block")?;
+        let ports = if self.take_word("port") { self.list(Self::port)? } else { Vec::new() };
+        Ok(Side { place, ports })
+    }
+
+    fn port(&mut self) -> Step<(Name, Option<Name>)> {
+        let first = self.word("a port")?;
+        let last = if self.take_sign("..") { Some(self.word("the last port")?) } else { None };
+        Ok((first, last))
+    }
+
+    fn grant(&mut self) -> Step<GrantItem> {
+        let name = self.word("a name for the grant")?;
+        let extends = if self.take_word("extends") { Some(self.word("the grant to extend")?) } else { None };
+        let mut statements = Vec::new();
+        self.block(&crate::check::grant::KEYWORDS, |p| {
+            statements.push(p.statement()?);
+            Ok(())
+        })?;
+        Ok(GrantItem { name, extends, statements })
+    }
+
+    fn statement(&mut self) -> Step<StatementItem> {
+        let keyword = self.word("a statement of a grant")?;
+        Ok(StatementItem { keyword, value: self.operand()? })
+    }
+
+    fn case(&mut self) -> Step<CaseItem> {
+        let title = self.text("a title in quotes")?;
+        let (mut given, mut expected) = (Vec::new(), None);
+        self.block(&["given", "expect"], |p| {
+            if p.take_word("given") {
+                given.extend(p.list(Self::given)?);
+            } else if p.is_word("expect") {
+                let span = p.next().span;
+                expected = Some(p.expectation(span)?);
+            } else {
+                return Err(p.not_one_of("a part of a case", &["given", "expect"]));
+            }
+            Ok(())
+        })?;
+        let Some((expect, by, with, expect_span)) = expected else {
+            return Err(Diagnostic::error("W111", title.span, "this case expects nothing")
+                .note("end it with `expect grant NAME`, `expect refuse` or `expect silence`"));
+        };
+        Ok(CaseItem { title, given, expect, by, with, expect_span })
+    }
+
+    fn given(&mut self) -> Step<(Name, GivenValue)> {
+        let fact = self.word("a fact")?;
+        self.expect_sign("=")?;
+        let value = if self.is_sign("{") { GivenValue::Set(self.set()?) } else { GivenValue::One(self.operand()?) };
+        Ok((fact, value))
+    }
+
+    #[allow(clippy::type_complexity)]
+    fn expectation(
+        &mut self,
+        start: crate::Span,
+    ) -> Step<(ConsequenceItem, Option<ByItem>, Vec<StatementItem>, crate::Span)> {
+        let expect = self.consequence()?;
+        let by = match self.take_word("by") {
+            true if self.take_word("otherwise") => Some(ByItem::Otherwise),
+            true => Some(ByItem::Rule(self.text("the title of a rule, or otherwise")?)),
+            false => None,
+        };
+        let with = if self.take_word("with") { self.list(Self::statement)? } else { Vec::new() };
+        Ok((expect, by, with, start.to(self.last_span())))
+    }
+}

@@ -1,0 +1,10 @@
+//! Text to tree. Nothing here knows what a fact or a grant means.
+
+pub(crate) mod ast;
+mod condition;
+mod gate;
+mod item;
+pub(crate) mod lexer;
+mod parser;
+
+pub(crate) use parser::parse;

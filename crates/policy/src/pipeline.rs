@@ -1,0 +1,138 @@
+use crate::acl::Acl;
+use crate::check;
+use crate::diagnostic::{Diagnostic, Severity};
+use crate::grant::{Grant, Statement};
+use crate::parse;
+use crate::run::Facts;
+use crate::run::case::{Case, CaseResult};
+use crate::run::program::{Gate, Leaf, Program};
+use crate::run::rules::{Decided, Trace};
+use crate::schema::Schema;
+use crate::source::Source;
+
+/// A policy whose text has been read.
+#[derive(Debug)]
+pub struct Parsed {
+    source: Source,
+    policy: parse::ast::Policy,
+    diagnostics: Vec<Diagnostic>,
+}
+
+impl Parsed {
+    /// Reads a policy. Mistakes are kept and told by [`Checked::diagnostics`].
+    pub fn parse(source: Source) -> Self {
+        let (policy, diagnostics) = parse::parse(&source.text);
+        Self { source, policy, diagnostics }
+    }
+
+    /// Checks names and types against a schema.
+    pub fn check(self, schema: &Schema) -> Checked {
+        let mut diagnostics = self.diagnostics;
+        let syntax_errors = !diagnostics.is_empty();
+        let (program, cases, found) = check::check(&self.policy, &self.source, schema);
+        // After a mistake of syntax, "nobody uses this" may only mean that it was not read.
+        diagnostics.extend(found.into_iter().filter(|d| !syntax_errors || d.severity == Severity::Error));
+        diagnostics.sort_by_key(|d| (d.labels[0].span.start, d.code));
+        Checked { source: self.source, program, cases, diagnostics }
+    }
+}
+
+/// A policy whose names and types have been checked.
+#[derive(Debug)]
+pub struct Checked {
+    source: Source,
+    program: Program,
+    cases: Vec<Case>,
+    diagnostics: Vec<Diagnostic>,
+}
+
+impl Checked {
+    /// Everything found, in the order of the text.
+    pub fn diagnostics(&self) -> &[Diagnostic] {
+        &self.diagnostics
+    }
+
+    /// The text that was checked.
+    pub fn source(&self) -> &Source {
+        &self.source
+    }
+
+    /// The policy, ready to run; refused where anything found is an error.
+    pub fn compile(self) -> Result<Compiled, Box<Self>> {
+        if self.diagnostics.iter().any(|d| d.severity == Severity::Error) {
+            return Err(Box::new(self));
+        }
+        Ok(Compiled { source: self.source, program: self.program, cases: self.cases, warnings: self.diagnostics })
+    }
+}
+
+/// A policy that decides every request, in bounded time, without failing.
+#[derive(Debug)]
+pub struct Compiled {
+    source: Source,
+    program: Program,
+    cases: Vec<Case>,
+    warnings: Vec<Diagnostic>,
+}
+
+impl Compiled {
+    /// Reads, checks and compiles in one go.
+    pub fn from_source(source: Source, schema: &Schema) -> Result<Self, Box<Checked>> {
+        Parsed::parse(source).check(schema).compile()
+    }
+
+    /// The first gate whose `when` is true.
+    pub fn choose_gate(&self, facts: &dyn Facts, trace: &mut Trace) -> Option<usize> {
+        self.program.gate(facts, trace)
+    }
+
+    /// Tries the rules of a gate in order, once.
+    pub fn decide(&self, gate: usize, facts: &dyn Facts, trace: &mut Trace) -> Decided {
+        self.program.rules(&self.program.gates[gate], facts, trace)
+    }
+
+    /// Runs every case of the policy.
+    pub fn run_cases(&self) -> Vec<CaseResult> {
+        self.cases.iter().map(|case| self.program.run(case)).collect()
+    }
+
+    /// The gates, in the order tried.
+    pub fn gates(&self) -> &[Gate] {
+        &self.program.gates
+    }
+
+    /// The comparisons that traces refer to.
+    pub fn leaves(&self) -> &[Leaf] {
+        &self.program.leaves
+    }
+
+    /// How many combinations of grants there are.
+    pub fn grant_sets(&self) -> usize {
+        self.program.grant_sets.len()
+    }
+
+    /// The grants of a combination, in the rule's order.
+    pub fn grants(&self, set: usize) -> impl Iterator<Item = &Grant> {
+        self.program.grant_sets[set].iter().map(|&grant| &self.program.grants[grant])
+    }
+
+    /// What a combination of grants says.
+    pub fn statements(&self, set: usize) -> impl Iterator<Item = &Statement> {
+        self.program.statements(set)
+    }
+
+    /// The access list of this name.
+    pub fn acl(&self, name: &str) -> Option<&Acl> {
+        self.program.acls.iter().find(|acl| acl.name == name)
+    }
+
+    /// What is odd about the policy, though it works.
+    pub fn warnings(&self) -> &[Diagnostic] {
+        &self.warnings
+    }
+
+    /// The text.
+    pub fn source(&self) -> &Source {
+        &self.source
+    }
+}

@@ -1,0 +1,261 @@
+use std::net::IpAddr;
+
+use regex::Regex;
+use serde::{Deserialize, Serialize};
+
+use crate::acl::Acl;
+use crate::grant::Grant;
+use crate::parse::ast::Comparison;
+use crate::schema::FactId;
+use crate::source::Span;
+use crate::value::Value;
+
+/// Everything that evaluation needs, as flat tables.
+#[derive(Debug, Default)]
+pub(crate) struct Program {
+    pub(crate) gates: Vec<Gate>,
+    pub(crate) grants: Vec<Grant>,
+    pub(crate) acls: Vec<Acl>,
+    /// Every combination of grants that some rule gives; consequences refer to
+    /// these, so that each can be rendered once per dialect.
+    pub(crate) grant_sets: Vec<Vec<usize>>,
+    pub(crate) nodes: Vec<Node>,
+    pub(crate) leaves: Vec<Leaf>,
+}
+
+pub(crate) type NodeId = usize;
+
+#[derive(Debug)]
+pub(crate) enum Node {
+    All(Box<[NodeId]>),
+    Any(Box<[NodeId]>),
+    Not(NodeId),
+    Leaf(u16),
+}
+
+/// One comparison of a condition.
+#[derive(Debug)]
+pub struct Leaf {
+    /// The comparison as it is written.
+    pub text: String,
+    /// Where it is written.
+    pub span: Span,
+    /// The fact that it asks about.
+    pub fact: FactId,
+    pub(crate) left: Expression,
+    pub(crate) test: Test,
+    pub(crate) ignore_case: bool,
+}
+
+#[derive(Debug)]
+pub(crate) enum Expression {
+    Fact(FactId),
+    Literal(Value<'static>),
+    Lower(Box<Expression>),
+    Upper(Box<Expression>),
+    Trim(Box<Expression>),
+    Before(Box<Expression>, String),
+    After(Box<Expression>, String),
+    Capture(Box<Expression>, Regex),
+}
+
+#[derive(Debug)]
+pub(crate) enum Test {
+    Exists,
+    True,
+    Compare(Comparison, Expression),
+    OneOf(Vec<Value<'static>>),
+    Range(Value<'static>, Value<'static>),
+    Block(IpAddr, u8),
+    StartsWith(String),
+    EndsWith(String),
+    ContainsText(String),
+    ContainsMember(Value<'static>),
+    AnyOf(Vec<Value<'static>>),
+    AllOf(Vec<Value<'static>>),
+    Matches(Regex),
+}
+
+/// One kind of request and everything about it.
+#[derive(Debug)]
+pub struct Gate {
+    /// Its name.
+    pub name: String,
+    /// The methods that may prove an identity here.
+    pub accept: Vec<Method>,
+    /// Where identities are proved or looked up.
+    pub identify: Vec<Identify>,
+    /// The rules in order.
+    pub rules: Vec<Rule>,
+    /// What happens when no rule is true.
+    pub otherwise: Consequence,
+    pub(crate) when: Option<NodeId>,
+}
+
+impl Gate {
+    /// The clause for a kind of identity.
+    pub fn identify(&self, kind: IdentityKind) -> Option<&Identify> {
+        self.identify.iter().find(|clause| clause.kind == kind)
+    }
+}
+
+/// A named condition and what follows from it.
+#[derive(Debug)]
+pub struct Rule {
+    /// Its title.
+    pub title: String,
+    /// What follows.
+    pub then: Consequence,
+    /// Where it is written.
+    pub span: Span,
+    pub(crate) when: NodeId,
+}
+
+/// What follows from a rule.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Consequence {
+    /// Access: a combination of grants, by its number in the policy.
+    Grant(usize),
+    /// Access-Reject, perhaps with a text.
+    Refuse(Option<String>),
+    /// No answer at all.
+    Silence,
+}
+
+/// How an identity may be proved.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Method {
+    /// A password (RFC 2865 section 5.2).
+    Pap,
+    /// A challenge (RFC 2865 section 5.3).
+    Chap,
+    /// A MAC address alone.
+    Mac,
+}
+
+impl Method {
+    /// All methods with their words in Writ.
+    pub const ALL: [(&'static str, Self); 3] = [("pap", Self::Pap), ("chap", Self::Chap), ("mac", Self::Mac)];
+
+    /// The word in Writ.
+    pub fn word(self) -> &'static str {
+        Self::ALL.iter().find(|(_, method)| *method == self).map_or("", |(word, _)| word)
+    }
+
+    /// Which kind of identity it proves.
+    pub fn proves(self) -> IdentityKind {
+        match self {
+            Self::Pap | Self::Chap => IdentityKind::User,
+            Self::Mac => IdentityKind::Mac,
+        }
+    }
+}
+
+/// What kind of identity a clause is about.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum IdentityKind {
+    /// A person.
+    User,
+    /// A device by its MAC address.
+    Mac,
+}
+
+impl IdentityKind {
+    /// All kinds with their words in Writ.
+    pub const ALL: [(&'static str, Self); 2] = [("user", Self::User), ("mac", Self::Mac)];
+
+    /// The word in Writ.
+    pub fn word(self) -> &'static str {
+        Self::ALL.iter().find(|(_, kind)| *kind == self).map_or("", |(word, _)| word)
+    }
+}
+
+/// Where identities of one kind are proved or looked up.
+#[derive(Debug)]
+pub struct Identify {
+    /// The kind of identity.
+    pub kind: IdentityKind,
+    /// The stores, in the order asked.
+    pub stores: Vec<String>,
+    pub(crate) name_from: Option<Expression>,
+    pub(crate) reactions: [Reaction; Event::COUNT],
+}
+
+impl Identify {
+    /// What happens on an event.
+    pub fn reaction(&self, event: Event) -> &Reaction {
+        &self.reactions[event as usize]
+    }
+
+    /// The name to look up, made from what is claimed.
+    pub fn name(&self, facts: &dyn crate::Facts, claimed: &str) -> Option<String> {
+        match &self.name_from {
+            None => Some(claimed.to_owned()),
+            Some(expression) => match expression.value(facts) {
+                crate::Known::Is(Value::Text(text)) => Some(text.into_owned()),
+                _ => None,
+            },
+        }
+    }
+}
+
+/// What may happen while an identity is proved.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Event {
+    /// No store has it.
+    Unknown,
+    /// Some store did not answer and none had it.
+    Unreachable,
+    /// The credential is wrong.
+    Failed,
+    /// The store cannot check this kind of credential.
+    Unfit,
+    /// The account is disabled.
+    Disabled,
+    /// The account has expired.
+    Expired,
+    /// No identity of this kind was presented.
+    Absent,
+}
+
+impl Event {
+    pub(crate) const COUNT: usize = 7;
+    /// All events with their words in Writ.
+    pub const ALL: [(&'static str, Self); Self::COUNT] = [
+        ("unknown", Self::Unknown),
+        ("unreachable", Self::Unreachable),
+        ("failed", Self::Failed),
+        ("unfit", Self::Unfit),
+        ("disabled", Self::Disabled),
+        ("expired", Self::Expired),
+        ("absent", Self::Absent),
+    ];
+
+    /// The word in Writ.
+    pub fn word(self) -> &'static str {
+        Self::ALL[self as usize].0
+    }
+
+    pub(crate) fn default_reaction(self) -> Reaction {
+        match self {
+            Self::Unreachable => Reaction::Silence,
+            Self::Absent => Reaction::Continue,
+            _ => Reaction::Refuse(None),
+        }
+    }
+}
+
+/// What a gate does on an event.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Reaction {
+    /// Access-Reject, perhaps with a text.
+    Refuse(Option<String>),
+    /// No answer at all.
+    Silence,
+    /// On to the rules, the identity not proved.
+    Continue,
+    /// Ask the next store.
+    Next,
+}

@@ -1,0 +1,80 @@
+use serde::{Deserialize, Serialize};
+
+use crate::run::Facts;
+use crate::run::condition::{Outcome, Truth};
+use crate::run::program::{Consequence, Gate, Program};
+
+/// What was looked at on the way to a decision.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Trace {
+    /// Gates that were passed over, with what their `when` came to.
+    pub gates: Vec<(u16, Outcome)>,
+    /// Rules in the order tried.
+    pub rules: Vec<RuleTrace>,
+    /// Comparisons in the order looked at.
+    pub leaves: Vec<LeafTrace>,
+}
+
+/// What a rule's condition came to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RuleTrace {
+    /// The rule's place in its gate.
+    pub rule: u16,
+    /// What its condition came to.
+    pub outcome: Outcome,
+    /// How many comparisons had been looked at before and with this rule:
+    /// its own are the last of them.
+    pub leaves_until: u16,
+}
+
+/// What a comparison came to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct LeafTrace {
+    /// The comparison's number in the policy.
+    pub leaf: u16,
+    /// What it came to.
+    pub outcome: Outcome,
+}
+
+/// What the rules of a gate came to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Decided {
+    /// This rule was the first that is true.
+    Rule(usize),
+    /// No rule is true.
+    Otherwise,
+    /// This rule refuses and a store that did not answer could make it true:
+    /// silence, so that the NAS asks somebody who may know.
+    Undetermined(usize),
+}
+
+impl Program {
+    /// The first gate whose `when` is true.
+    pub(crate) fn gate(&self, facts: &dyn Facts, trace: &mut Trace) -> Option<usize> {
+        for (index, gate) in self.gates.iter().enumerate() {
+            let truth = gate.when.map_or(Truth::TRUE, |when| self.truth(when, facts, trace));
+            if truth.is_true() {
+                return Some(index);
+            }
+            trace.gates.push((index as u16, truth.outcome()));
+        }
+        None
+    }
+
+    /// Tries the rules of a gate in order, once.
+    pub(crate) fn rules(&self, gate: &Gate, facts: &dyn Facts, trace: &mut Trace) -> Decided {
+        for (index, rule) in gate.rules.iter().enumerate() {
+            let truth = self.truth(rule.when, facts, trace);
+            let leaves_until = trace.leaves.len().min(usize::from(u16::MAX)) as u16;
+            trace.rules.push(RuleTrace { rule: index as u16, outcome: truth.outcome(), leaves_until });
+            if truth.is_true() {
+                return Decided::Rule(index);
+            }
+            if truth.might_be_true() && rule.then != Consequence::Silence && !matches!(rule.then, Consequence::Grant(_))
+            {
+                return Decided::Undetermined(index);
+            }
+        }
+        Decided::Otherwise
+    }
+}

@@ -1,0 +1,137 @@
+use std::collections::HashMap;
+
+use crate::run::program::IdentityKind;
+use crate::value::Value;
+
+/// The number of a fact in its [`Schema`].
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct FactId(pub u16);
+
+/// What a fact's values are.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Type {
+    /// Text that minds case, or not.
+    Text {
+        /// Whether case does not count.
+        ignore_case: bool,
+    },
+    /// A whole number.
+    Integer,
+    /// True or false.
+    Boolean,
+    /// An IP address.
+    Address,
+    /// A MAC address.
+    Mac,
+    /// A duration.
+    Duration,
+    /// One of named numbers.
+    Enumeration(Vec<(String, i64)>),
+    /// Several values of a type.
+    Set(Box<Type>),
+}
+
+impl Type {
+    /// Text in which case does not count.
+    pub const NAME: Self = Self::Text { ignore_case: true };
+
+    /// How messages name the type.
+    pub fn describe(&self) -> String {
+        match self {
+            Self::Text { .. } => "a text".into(),
+            Self::Integer => "a number".into(),
+            Self::Boolean => "true or false".into(),
+            Self::Address => "an address".into(),
+            Self::Mac => "a MAC address".into(),
+            Self::Duration => "a duration".into(),
+            Self::Enumeration(_) => "one of a fixed list of words".into(),
+            Self::Set(of) => match **of {
+                Self::Text { .. } => "a set of texts".into(),
+                _ => "a set of values".into(),
+            },
+        }
+    }
+
+    /// Shows a value of this type as it would be written in Writ.
+    pub fn show(&self, value: &Value<'_>) -> String {
+        match (self, value) {
+            (Self::Enumeration(variants), Value::Integer(number)) => {
+                let name = variants.iter().find(|(_, known)| known == number).map(|(name, _)| name.clone());
+                name.unwrap_or_else(|| number.to_string())
+            }
+            _ => value.to_string(),
+        }
+    }
+
+    pub(crate) fn ignores_case(&self) -> bool {
+        match self {
+            Self::Text { ignore_case } => *ignore_case,
+            Self::Set(of) => of.ignores_case(),
+            _ => false,
+        }
+    }
+}
+
+/// One fact that policies may ask about.
+#[derive(Clone, Debug)]
+pub struct FactDefinition {
+    /// Its name, such as `nas.site`.
+    pub name: String,
+    /// Its type.
+    pub kind: Type,
+    /// Whether it is known from the first packet, so that a gate's `when` may use it.
+    pub first_packet: bool,
+    /// What it means, for people.
+    pub meaning: String,
+}
+
+/// All facts, and the stores that identities may be looked up in.
+#[derive(Clone, Debug, Default)]
+pub struct Schema {
+    facts: Vec<FactDefinition>,
+    by_name: HashMap<String, FactId>,
+    stores: Option<Vec<(String, IdentityKind)>>,
+}
+
+impl Schema {
+    /// A schema of these facts; a name that comes twice keeps its first meaning.
+    pub fn new(definitions: impl IntoIterator<Item = FactDefinition>) -> Self {
+        let mut schema = Self::default();
+        for definition in definitions {
+            let id = FactId(u16::try_from(schema.facts.len()).expect("a schema has fewer than 65,536 facts"));
+            schema.by_name.entry(definition.name.to_lowercase()).or_insert(id);
+            schema.facts.push(definition);
+        }
+        schema
+    }
+
+    /// The same facts with these stores, each with what it holds; without, any name of a store passes the check.
+    pub fn with_stores(mut self, stores: impl IntoIterator<Item = (String, IdentityKind)>) -> Self {
+        self.stores = Some(stores.into_iter().collect());
+        self
+    }
+
+    /// The fact of this name; case does not count, as attribute names vary.
+    pub fn find(&self, name: &str) -> Option<FactId> {
+        self.by_name.get(&name.to_lowercase()).copied()
+    }
+
+    /// What is known of a fact.
+    pub fn definition(&self, id: FactId) -> &FactDefinition {
+        &self.facts[usize::from(id.0)]
+    }
+
+    /// Every fact with its number.
+    pub fn facts(&self) -> impl Iterator<Item = (FactId, &FactDefinition)> {
+        self.facts.iter().enumerate().map(|(index, definition)| (FactId(index as u16), definition))
+    }
+
+    pub(crate) fn names(&self) -> impl Iterator<Item = &str> {
+        self.facts.iter().map(|definition| definition.name.as_str())
+    }
+
+    /// The names of all stores, where they are known.
+    pub(crate) fn stores(&self) -> Option<&[(String, IdentityKind)]> {
+        self.stores.as_deref()
+    }
+}

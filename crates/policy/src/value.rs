@@ -1,0 +1,142 @@
+use std::borrow::Cow;
+use std::fmt;
+use std::net::IpAddr;
+
+use crate::mac::Mac;
+
+/// The value of a fact or literal. Text borrows where it can.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Value<'a> {
+    /// Text.
+    Text(Cow<'a, str>),
+    /// A whole number; also the number of an enumeration's variant.
+    Integer(i64),
+    /// True or false.
+    Boolean(bool),
+    /// An IPv4 or IPv6 address.
+    Address(IpAddr),
+    /// An address block: its first address and prefix length.
+    Block(IpAddr, u8),
+    /// A MAC address.
+    Mac(Mac),
+    /// A duration in seconds.
+    Duration(u64),
+    /// A set of values of one type.
+    Set(Members<'a>),
+}
+
+/// The members of a set, borrowed where somebody keeps them.
+#[derive(Clone, Debug)]
+pub enum Members<'a> {
+    /// Kept elsewhere.
+    Borrowed(&'a [Value<'a>]),
+    /// Made for this value.
+    Owned(Vec<Value<'a>>),
+}
+
+impl<'a> std::ops::Deref for Members<'a> {
+    type Target = [Value<'a>];
+
+    fn deref(&self) -> &[Value<'a>] {
+        match self {
+            Self::Borrowed(members) => members,
+            Self::Owned(members) => members,
+        }
+    }
+}
+
+impl PartialEq for Members<'_> {
+    fn eq(&self, other: &Self) -> bool {
+        **self == **other
+    }
+}
+
+impl<'a> Value<'a> {
+    /// Text without a copy.
+    pub fn text(text: &'a str) -> Self {
+        Self::Text(Cow::Borrowed(text))
+    }
+
+    /// Text that is owned.
+    pub fn owned(text: impl Into<String>) -> Value<'static> {
+        Value::Text(Cow::Owned(text.into()))
+    }
+
+    /// A set of values.
+    pub fn set(values: Vec<Value<'a>>) -> Self {
+        Self::Set(Members::Owned(values))
+    }
+
+    /// A copy that borrows nothing.
+    pub fn into_owned(self) -> Value<'static> {
+        match self {
+            Self::Text(text) => Value::Text(Cow::Owned(text.into_owned())),
+            Self::Set(values) => Value::set(values.iter().cloned().map(Value::into_owned).collect()),
+            Self::Integer(number) => Value::Integer(number),
+            Self::Boolean(truth) => Value::Boolean(truth),
+            Self::Address(address) => Value::Address(address),
+            Self::Block(address, length) => Value::Block(address, length),
+            Self::Mac(mac) => Value::Mac(mac),
+            Self::Duration(seconds) => Value::Duration(seconds),
+        }
+    }
+}
+
+impl fmt::Display for Value<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Text(text) => write!(f, "\"{}\"", text.escape_debug()),
+            Self::Integer(number) => write!(f, "{number}"),
+            Self::Boolean(truth) => write!(f, "{truth}"),
+            Self::Address(address) => write!(f, "{address}"),
+            Self::Block(address, length) => write!(f, "{address}/{length}"),
+            Self::Mac(mac) => write!(f, "{mac}"),
+            Self::Duration(seconds) => f.write_str(&show_duration(*seconds)),
+            Self::Set(values) if values.is_empty() => f.write_str("{ }"),
+            Self::Set(values) => {
+                for (index, value) in values.iter().enumerate() {
+                    write!(f, "{}{value}", if index == 0 { "{ " } else { ", " })?;
+                }
+                f.write_str(" }")
+            }
+        }
+    }
+}
+
+/// Seconds in the largest unit that divides them: `8h`, `90m`, `45s`.
+pub fn show_duration(seconds: u64) -> String {
+    for (unit, size) in DURATION_UNITS {
+        if seconds >= size && seconds.is_multiple_of(size) {
+            return format!("{}{unit}", seconds / size);
+        }
+    }
+    format!("{seconds}s")
+}
+
+/// Units of durations and their seconds, largest first.
+pub(crate) const DURATION_UNITS: [(&str, u64); 4] = [("d", 86_400), ("h", 3_600), ("m", 60), ("s", 1)];
+
+/// Whether two texts are equal when case does not count.
+pub(crate) fn same_text(a: &str, b: &str, ignore_case: bool) -> bool {
+    a == b || (ignore_case && folded(a).eq(folded(b)))
+}
+
+/// The characters of a text without regard to case.
+pub(crate) fn folded(text: &str) -> impl Iterator<Item = char> {
+    text.chars().flat_map(char::to_lowercase)
+}
+
+/// Whether a block holds an address; families never mix.
+pub(crate) fn block_holds(block: IpAddr, length: u8, address: IpAddr) -> bool {
+    match (block, address) {
+        (IpAddr::V4(block), IpAddr::V4(address)) => {
+            let shift = 32 - u32::from(length.min(32));
+            block.to_bits().checked_shr(shift).unwrap_or(0) == address.to_bits().checked_shr(shift).unwrap_or(0)
+        }
+        (IpAddr::V6(block), IpAddr::V6(address)) => {
+            let shift = 128 - u32::from(length.min(128));
+            block.to_bits().checked_shr(shift).unwrap_or(0) == address.to_bits().checked_shr(shift).unwrap_or(0)
+        }
+        _ => false,
+    }
+}

@@ -1,0 +1,70 @@
+//! A small schema and facts that tests state by name.
+#![allow(dead_code)]
+
+use std::collections::HashMap;
+
+use regnant_policy::*;
+
+pub(crate) fn schema() -> Schema {
+    let words = |list: &[&str]| Type::Enumeration(list.iter().zip(0..).map(|(w, n)| (w.to_string(), n)).collect());
+    let fact = |name: &str, kind: Type, first_packet: bool| FactDefinition {
+        name: name.into(),
+        kind,
+        first_packet,
+        meaning: String::new(),
+    };
+    Schema::new([
+        fact("nas.site", Type::NAME, true),
+        fact("nas.kind", words(&["switch", "controller", "firewall", "router", "vpn"]), true),
+        fact("nas.address", Type::Address, true),
+        fact("request.purpose", words(&["network", "login", "vpn"]), true),
+        fact("request.carrier", words(&["pap", "chap", "mac"]), true),
+        fact("request.port", Type::Integer, true),
+        fact("request.mac", Type::Mac, true),
+        fact("request.ssid", Type::Text { ignore_case: false }, true),
+        fact("request.Session-Timeout", Type::Duration, true),
+        fact("claimed.name", Type::NAME, true),
+        fact("user.name", Type::NAME, false),
+        fact("user.groups", Type::Set(Box::new(Type::NAME)), false),
+        fact("endpoint.known", Type::Boolean, false),
+        fact("endpoint.barred", Type::Boolean, false),
+        fact("endpoint.groups", Type::Set(Box::new(Type::NAME)), false),
+    ])
+    .with_stores([("harbour".into(), IdentityKind::User), ("endpoints".into(), IdentityKind::Mac)])
+}
+
+/// Facts by name; what is not stated is absent.
+pub(crate) struct Stated(HashMap<FactId, Known<Value<'static>>>);
+
+pub(crate) fn stated<const N: usize>(facts: [(&str, Known<Value<'static>>); N]) -> Stated {
+    Stated(facts.into_iter().map(|(name, value)| (schema().find(name).unwrap(), value)).collect())
+}
+
+impl Facts for Stated {
+    fn fact(&self, id: FactId) -> Known<Value<'_>> {
+        match self.0.get(&id) {
+            Some(Known::Is(value)) => Known::Is(value.clone()),
+            Some(Known::Unanswered) => Known::Unanswered,
+            _ => Known::Absent,
+        }
+    }
+}
+
+/// A policy of one gate with one rule.
+pub(crate) fn one_rule(condition: &str, then: &str) -> Compiled {
+    let text = format!(
+        "grant crew {{ vlan 20 }}\ngate all {{\n accept mac\n identify mac in endpoints\n rule \"R\" {{ when {condition} {then} }}\n otherwise grant crew\n}}"
+    );
+    compile(&text)
+}
+
+pub(crate) fn compile(text: &str) -> Compiled {
+    match Compiled::from_source(Source::new("main.writ", text), &schema()) {
+        Ok(compiled) => compiled,
+        Err(checked) => panic!("{}", render(&checked)),
+    }
+}
+
+pub(crate) fn render(checked: &Checked) -> String {
+    checked.diagnostics().iter().map(|d| d.render(checked.source())).collect::<Vec<_>>().join("\n")
+}

@@ -1,0 +1,221 @@
+//! What conditions, rules and cases come to.
+mod common;
+
+use common::*;
+use proptest::prelude::*;
+use regnant_policy::*;
+
+fn is(value: Value<'static>) -> Known<Value<'static>> {
+    Known::Is(value)
+}
+
+fn groups(names: &[&'static str]) -> Known<Value<'static>> {
+    is(Value::set(names.iter().map(|name| Value::text(name)).collect()))
+}
+
+/// What the only rule's condition comes to.
+fn truth(condition: &str, facts: &Stated) -> Outcome {
+    let policy = one_rule(condition, "refuse");
+    let mut trace = Trace::default();
+    policy.decide(0, facts, &mut trace);
+    trace.rules[0].outcome
+}
+
+#[test]
+fn comparisons_follow_the_type_of_the_fact() {
+    let facts = stated([
+        ("nas.site", is(Value::text("Quayside"))),
+        ("nas.address", is(Value::Address("10.44.3.9".parse().unwrap()))),
+        ("request.port", is(Value::Integer(7))),
+        ("request.mac", is(Value::Mac(Mac([2, 0, 0x5e, 0x20, 0, 1])))),
+        ("request.ssid", is(Value::text("Crew"))),
+        ("request.Session-Timeout", is(Value::Duration(5400))),
+        ("claimed.name", is(Value::text("Ida.Marsh@tarnmouth.example"))),
+        ("user.groups", groups(&["staff", "crane-engineers"])),
+        ("endpoint.known", is(Value::Boolean(true))),
+    ]);
+    for condition in [
+        "nas.site = \"quayside\"",
+        "nas.site starts with \"QUAY\"",
+        "request.port in 1..12",
+        "request.port in { 5, 7 }",
+        "request.port != 8",
+        "nas.address in 10.44.0.0/16",
+        "request.mac = 02-00-5E-20-00-01",
+        "request.ssid = \"Crew\"",
+        "request.Session-Timeout = 1h30m",
+        "request.Session-Timeout < 2h",
+        "lower(before(claimed.name, \"@\")) = \"ida.marsh\"",
+        "after(claimed.name, \"@\") ends with \".example\"",
+        "capture(claimed.name, /^([a-z]+)\\./) = \"ida\"",
+        "claimed.name matches /^ida/",
+        "user in group \"Staff\"",
+        "any of user.groups in { \"staff\", \"crew\" }",
+        "endpoint.known",
+        "exists user.groups and not exists user.name",
+    ] {
+        assert_eq!(truth(condition, &facts), Outcome::True, "{condition}");
+    }
+    for condition in [
+        "request.ssid = \"crew\"",
+        "nas.address in 10.45.0.0/16",
+        "all of user.groups in { \"staff\", \"crew\" }",
+        "user in group \"contractors\"",
+        "request.port > 7",
+        "not endpoint.known",
+    ] {
+        assert_eq!(truth(condition, &facts), Outcome::False, "{condition}");
+    }
+    assert_eq!(truth("after(nas.site, \"@\") = \"x\"", &facts), Outcome::Absent);
+}
+
+#[test]
+fn absent_and_unanswered_are_unknown_and_told_apart() {
+    let facts = stated([("endpoint.known", is(Value::Boolean(false))), ("user.groups", Known::Unanswered)]);
+    assert_eq!(truth("endpoint.barred", &facts), Outcome::Absent);
+    assert_eq!(truth("not endpoint.barred", &facts), Outcome::Absent);
+    assert_eq!(truth("user in group \"staff\"", &facts), Outcome::Unanswered);
+    assert_eq!(truth("endpoint.known and user in group \"staff\"", &facts), Outcome::False);
+    assert_eq!(truth("not endpoint.known or user in group \"staff\"", &facts), Outcome::True);
+    assert_eq!(truth("exists user.groups", &facts), Outcome::False);
+    assert_eq!(truth("exists endpoint.barred", &facts), Outcome::False);
+}
+
+#[test]
+fn a_refusal_that_a_silent_store_could_cause_is_undetermined() {
+    let facts = stated([("user.groups", Known::Unanswered), ("endpoint.known", is(Value::Boolean(true)))]);
+    let decide = |condition: &str, then: &str| one_rule(condition, then).decide(0, &facts, &mut Trace::default());
+    assert_eq!(decide("user in group \"contractors\"", "refuse"), Decided::Undetermined(0));
+    // A grant needs certainty, and passes on.
+    assert_eq!(decide("user in group \"staff\"", "grant crew"), Decided::Otherwise);
+    // No answer could make these true: one half is false, or absent whatever the store says.
+    assert_eq!(decide("user in group \"contractors\" and not endpoint.known", "refuse"), Decided::Otherwise);
+    assert_eq!(decide("user in group \"contractors\" and endpoint.barred", "refuse"), Decided::Otherwise);
+}
+
+#[test]
+fn the_trace_holds_each_rule_with_its_comparisons() {
+    let policy = one_rule("request.port = 1 or request.port = 2 or request.port = 3", "refuse");
+    let mut trace = Trace::default();
+    let facts = stated([("request.port", is(Value::Integer(2)))]);
+    assert_eq!(policy.decide(0, &facts, &mut trace), Decided::Rule(0));
+    let texts: Vec<_> =
+        trace.leaves.iter().map(|l| (policy.leaves()[usize::from(l.leaf)].text.as_str(), l.outcome)).collect();
+    assert_eq!(texts, [("request.port = 1", Outcome::False), ("request.port = 2", Outcome::True)]);
+    assert_eq!(trace.rules, [RuleTrace { rule: 0, outcome: Outcome::True, leaves_until: 2 }]);
+}
+
+#[test]
+fn the_first_gate_whose_when_is_true_takes_the_request() {
+    let gate = |name: &str, when: &str| {
+        format!("gate {name} {{ when {when} accept mac identify mac in endpoints otherwise refuse }}\n")
+    };
+    let policy =
+        compile(&[gate("a", "request.port = 1"), gate("b", "nas.kind = vpn"), gate("c", "nas.kind = switch")].concat());
+    let mut trace = Trace::default();
+    assert_eq!(policy.choose_gate(&stated([("nas.kind", is(Value::Integer(0)))]), &mut trace), Some(2));
+    assert_eq!(trace.gates, [(0, Outcome::Absent), (1, Outcome::False)]);
+    assert_eq!(policy.choose_gate(&stated([]), &mut Trace::default()), None);
+}
+
+#[test]
+fn a_failed_case_says_what_happened_instead() {
+    let policy = compile(
+        "grant crew { vlan 20 }
+         gate all { accept mac identify mac in endpoints rule \"Known\" { when endpoint.known grant crew } otherwise refuse }
+         case \"right\" { given endpoint.known = true expect grant crew by \"Known\" with vlan 20 }
+         case \"wrong grant\" { given endpoint.known = true expect refuse }
+         case \"wrong vlan\" { given endpoint.known = true expect grant crew with vlan 30 }
+         case \"wrong method\" { given endpoint.known = true, request.carrier = pap expect grant crew }",
+    );
+    let told: Vec<_> = policy.run_cases().into_iter().map(|r| r.failure.map(|d| d.labels[0].text.clone())).collect();
+    assert_eq!(
+        told,
+        [
+            None,
+            Some("the policy grants crew by \"Known\"".into()),
+            Some("the grant does not say `vlan 30`".into()),
+            Some("the policy refuses: gate all does not accept the method".into()),
+        ]
+    );
+}
+
+#[test]
+fn extends_overrides_single_values_and_keeps_the_rest() {
+    let policy = compile(
+        "grant base { vlan 20 session 4h class \"a\" }
+         grant more extends base { reauthenticate 8h class \"b\" }
+         gate all { accept mac identify mac in endpoints otherwise grant more }",
+    );
+    let said: Vec<_> = policy.statements(0).map(|s| format!("{} {}", s.keyword(), s.value())).collect();
+    assert_eq!(said, ["vlan 20", "reauthenticate 28800", "class b"]);
+}
+
+fn leaf() -> impl Strategy<Value = (&'static str, Outcome)> {
+    prop_oneof![
+        Just(("endpoint.known", Outcome::True)),
+        Just(("endpoint.barred", Outcome::False)),
+        Just(("request.port = 1", Outcome::Absent)),
+        Just(("user in group \"staff\"", Outcome::Unanswered)),
+    ]
+}
+
+/// A condition with what Kleene's tables say of it: unknown is `None`.
+fn condition() -> impl Strategy<Value = (String, Option<bool>)> {
+    let value = |outcome| match outcome {
+        Outcome::True => Some(true),
+        Outcome::False => Some(false),
+        _ => None,
+    };
+    leaf().prop_map(move |(text, outcome)| (text.to_owned(), value(outcome))).prop_recursive(5, 40, 3, |inner| {
+        let and = |a: Option<bool>, b: Option<bool>| match (a, b) {
+            (Some(false), _) | (_, Some(false)) => Some(false),
+            (Some(true), Some(true)) => Some(true),
+            _ => None,
+        };
+        prop_oneof![
+            inner.clone().prop_map(|(text, value)| (format!("not ({text})"), value.map(|v| !v))),
+            (inner.clone(), inner.clone()).prop_map(move |((a, x), (b, y))| (format!("(({a}) and ({b}))"), and(x, y))),
+            (inner.clone(), inner).prop_map(move |((a, x), (b, y))| {
+                let or = and(x.map(|v| !v), y.map(|v| !v)).map(|v| !v);
+                (format!("(({a}) or ({b}))"), or)
+            }),
+        ]
+    })
+}
+
+proptest! {
+    #[test]
+    fn conditions_follow_kleenes_tables((text, expected) in condition()) {
+        let facts = stated([
+            ("endpoint.known", is(Value::Boolean(true))),
+            ("endpoint.barred", is(Value::Boolean(false))),
+            ("user.groups", Known::Unanswered),
+        ]);
+        let got = match truth(&text, &facts) {
+            Outcome::True => Some(true),
+            Outcome::False => Some(false),
+            _ => None,
+        };
+        prop_assert_eq!(got, expected, "{}", text);
+    }
+
+    #[test]
+    fn an_unanswered_refusal_is_undetermined_exactly_if_some_answer_makes_it_true((text, _) in condition()) {
+        let facts = |groups: Known<Value<'static>>| stated([
+            ("endpoint.known", is(Value::Boolean(true))),
+            ("endpoint.barred", is(Value::Boolean(false))),
+            ("user.groups", groups),
+        ]);
+        let policy = one_rule(&text, "refuse");
+        let decide = |facts: &Stated| policy.decide(0, facts, &mut Trace::default());
+        let could = decide(&facts(groups(&["staff"]))) == Decided::Rule(0) || decide(&facts(groups(&[]))) == Decided::Rule(0);
+        match decide(&facts(Known::Unanswered)) {
+            // Each comparison is taken as free, so a condition that uses the
+            // same one twice may stay silent where an answer would not matter.
+            Decided::Undetermined(_) => {}
+            Decided::Rule(_) => prop_assert!(could),
+            Decided::Otherwise => prop_assert!(!could, "{}", text),
+        }
+    }
+}

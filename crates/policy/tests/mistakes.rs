@@ -1,0 +1,115 @@
+//! Every mistake has a file that makes it and a file with what is said of it.
+//! `REGNANT_UPDATE=1 cargo test -p regnant-policy --test mistakes` writes the latter anew.
+mod common;
+
+use std::fs;
+use std::path::Path;
+
+use common::*;
+use proptest::prelude::*;
+use regnant_policy::*;
+
+#[test]
+fn every_mistake_is_told_as_its_file_says() {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/mistakes");
+    let mut checked = 0;
+    for entry in fs::read_dir(&folder).unwrap() {
+        let path = entry.unwrap().path();
+        if path.extension().is_none_or(|extension| extension != "writ") {
+            continue;
+        }
+        let text = fs::read_to_string(&path).unwrap();
+        let told = render(&Parsed::parse(Source::new("main.writ", text)).check(&schema()));
+        let expected = path.with_extension("txt");
+        if std::env::var_os("REGNANT_UPDATE").is_some() {
+            fs::write(&expected, &told).unwrap();
+        }
+        let expected = fs::read_to_string(&expected).unwrap_or_default();
+        assert_eq!(told, expected, "{}", path.display());
+        assert!(!told.is_empty(), "{} has no mistake", path.display());
+        checked += 1;
+    }
+    assert!(checked >= 20);
+}
+
+#[test]
+fn several_mistakes_are_told_at_once() {
+    let text =
+        "grant a { vlan 5000 }\ngrant b { vlam 5 }\ngate g { accept pop\n rule \"r\" { when } otherwise refuse }";
+    let checked = Parsed::parse(Source::new("main.writ", text)).check(&schema());
+    let codes: Vec<_> = checked.diagnostics().iter().map(|d| d.code).collect();
+    assert_eq!(codes, ["W313", "W202", "W202", "W110"]);
+}
+
+#[test]
+fn deep_nesting_and_defines_that_double_are_refused_in_bounded_time() {
+    let deep = format!("define d = {}endpoint.known{}", "(".repeat(100_000), ")".repeat(100_000));
+    assert_eq!(Parsed::parse(Source::new("m", deep)).check(&schema()).diagnostics()[0].code, "W120");
+    let mut doubling = String::from("define d0 = endpoint.known\n");
+    for n in 1..60 {
+        doubling += &format!("define d{n} = d{m} and d{m}\n", m = n - 1);
+    }
+    let checked = Parsed::parse(Source::new("m", doubling)).check(&schema());
+    assert!(checked.diagnostics().iter().any(|d| d.code == "W221"));
+}
+
+fn soup() -> impl Strategy<Value = String> {
+    let words = [
+        "define",
+        "acl",
+        "grant",
+        "gate",
+        "case",
+        "when",
+        "accept",
+        "identify",
+        "rule",
+        "otherwise",
+        "refuse",
+        "given",
+        "expect",
+        "by",
+        "with",
+        "{",
+        "}",
+        "(",
+        ")",
+        ",",
+        "=",
+        "..",
+        "and",
+        "or",
+        "not",
+        "in",
+        "group",
+        "\"t\"",
+        "/r/",
+        "nas.site",
+        "endpoint.known",
+        "user",
+        "mac",
+        "pap",
+        "crew",
+        "20",
+        "8h",
+        "vlan",
+        "permit",
+        "to",
+        "any",
+        "port",
+        "#x\n",
+    ];
+    prop::collection::vec(prop::sample::select(words.to_vec()), 0..60).prop_map(|list| list.join(" "))
+}
+
+proptest! {
+    #[test]
+    fn no_text_makes_the_check_panic(text in "\\PC{0,200}") {
+        render(&Parsed::parse(Source::new("m", text)).check(&schema()));
+    }
+
+    #[test]
+    fn no_row_of_words_makes_the_check_panic(text in soup()) {
+        render(&Parsed::parse(Source::new("m", text)).check(&schema()));
+    }
+}
