@@ -1,1 +1,28 @@
-//! placeholder
+//! One decision, from a datagram to a signed reply and the record of why.
+//!
+//! This crate names no runtime, no database and no HTTP; stores are asked
+//! through [`Stores`], whose answers may be awaited, and the clock comes in as an
+//! argument. Read [`hear`] first, which turns a datagram into a request or says
+//! why it cannot, then [`decide`].
+
+mod decide;
+mod edition;
+mod facts;
+mod hear;
+mod nas;
+mod proof;
+mod record;
+mod render;
+mod stores;
+
+pub use decide::{Decision, End, Verdict, decide};
+pub use edition::{Edition, GrantProblem};
+pub use facts::table::FactTable;
+pub use hear::{Cause, Heard, hear};
+pub use nas::{Nas, NasKind, NasTable, Network};
+pub use proof::LookUpRecord;
+pub use record::sentence::{Fragment, FragmentKind};
+pub use record::trail::{Evidence, Mark, Station, Trail};
+pub use record::{EndRecord, Record, RuleRecord, Subject, TestRecord, VerdictRecord};
+pub use render::dialect::{Dialect, DialectError};
+pub use stores::{Answer, Endpoint, Groups, Person, Stores, Unreachable};

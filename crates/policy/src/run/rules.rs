@@ -9,6 +9,8 @@ use crate::run::program::{Consequence, Gate, Program};
 pub struct Trace {
     /// Gates that were passed over, with what their `when` came to.
     pub gates: Vec<(u16, Outcome)>,
+    /// How many comparisons were looked at to choose the gate.
+    pub leaves_before_rules: u16,
     /// Rules in the order tried.
     pub rules: Vec<RuleTrace>,
     /// Comparisons in the order looked at.
@@ -63,6 +65,7 @@ impl Program {
 
     /// Tries the rules of a gate in order, once.
     pub(crate) fn rules(&self, gate: &Gate, facts: &dyn Facts, trace: &mut Trace) -> Decided {
+        trace.leaves_before_rules = trace.leaves.len().min(usize::from(u16::MAX)) as u16;
         for (index, rule) in gate.rules.iter().enumerate() {
             let truth = self.truth(rule.when, facts, trace);
             let leaves_until = trace.leaves.len().min(usize::from(u16::MAX)) as u16;

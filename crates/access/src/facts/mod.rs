@@ -1,0 +1,3 @@
+pub(crate) mod request;
+pub(crate) mod situation;
+pub(crate) mod table;

@@ -1,0 +1,128 @@
+use regnant_policy::{FactDefinition, FactId, Schema, Type};
+use regnant_radius::{Definition, Dictionary, Kind};
+
+use crate::facts::request::{Carrier, Medium, Purpose};
+use crate::nas::NasKind;
+
+/// Which facts there are and where each comes from.
+#[derive(Clone, Debug)]
+pub struct FactTable {
+    schema: Schema,
+    sources: Vec<Source>,
+    dictionary: Dictionary,
+}
+
+/// Where a fact comes from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Source {
+    NasName,
+    NasSite,
+    NasKind,
+    NasAddress,
+    NasDialect,
+    Carrier,
+    Purpose,
+    Medium,
+    Port,
+    Ssid,
+    Mac,
+    ClaimedName,
+    ClaimedRealm,
+    UserProved,
+    UserClaimed,
+    UserFailure,
+    UserName,
+    UserStore,
+    UserGroups,
+    UserProof,
+    EndpointMac,
+    EndpointKnown,
+    EndpointGroups,
+    EndpointBarred,
+    /// An attribute by its number.
+    Attribute(u8),
+}
+
+impl FactTable {
+    /// The facts of this crate and one for each attribute that is no secret.
+    pub fn new(dictionary: Dictionary) -> Self {
+        let mut definitions = Vec::new();
+        let mut sources = Vec::new();
+        for (name, kind, first_packet, source, meaning) in own_facts() {
+            definitions.push(FactDefinition { name: name.into(), kind, first_packet, meaning: meaning.into() });
+            sources.push(source);
+        }
+        for attribute in dictionary.definitions().iter().filter(|attribute| !attribute.secret) {
+            definitions.push(FactDefinition {
+                name: format!("request.{}", attribute.name),
+                kind: attribute_type(attribute),
+                first_packet: true,
+                meaning: format!("The attribute {} as the NAS sent it ({}).", attribute.name, attribute.rfc),
+            });
+            sources.push(Source::Attribute(attribute.number));
+        }
+        Self { schema: Schema::new(definitions), sources, dictionary }
+    }
+
+    /// The facts as policies see them.
+    pub fn schema(&self) -> &Schema {
+        &self.schema
+    }
+
+    /// The attributes.
+    pub fn dictionary(&self) -> &Dictionary {
+        &self.dictionary
+    }
+
+    pub(crate) fn source(&self, id: FactId) -> Source {
+        self.sources[usize::from(id.0)]
+    }
+}
+
+fn attribute_type(attribute: &Definition) -> Type {
+    let one = match attribute.kind {
+        Kind::Text => Type::Text { ignore_case: attribute.number == regnant_radius::number::USER_NAME },
+        Kind::Octets => Type::Text { ignore_case: true },
+        Kind::Address => Type::Address,
+        Kind::Integer if attribute.values().next().is_some() => {
+            Type::Enumeration(attribute.values().map(|(name, number)| (name.to_owned(), number.into())).collect())
+        }
+        Kind::Integer => Type::Integer,
+    };
+    if attribute.repeats { Type::Set(Box::new(one)) } else { one }
+}
+
+fn words<T>(list: &[(&'static str, T)]) -> Type {
+    Type::Enumeration(list.iter().zip(0..).map(|((word, _), number)| ((*word).to_owned(), number)).collect())
+}
+
+#[rustfmt::skip]
+fn own_facts() -> Vec<(&'static str, Type, bool, Source, &'static str)> {
+    let names = || Type::Set(Box::new(Type::NAME));
+    vec![
+        ("nas.name", Type::NAME, true, Source::NasName, "The name of the NAS in the inventory."),
+        ("nas.site", Type::NAME, true, Source::NasSite, "The site where the NAS stands."),
+        ("nas.kind", words(&NasKind::ALL), true, Source::NasKind, "What the NAS is."),
+        ("nas.address", Type::Address, true, Source::NasAddress, "The address that the request came from."),
+        ("nas.dialect", Type::NAME, true, Source::NasDialect, "The dialect that grants for the NAS are rendered in."),
+        ("request.carrier", words(&Carrier::ALL), true, Source::Carrier, "What carries the credential."),
+        ("request.purpose", words(&Purpose::ALL), true, Source::Purpose, "What is asked for: a network, a login or a VPN."),
+        ("request.medium", words(&Medium::ALL), true, Source::Medium, "Over what the request came, by NAS-Port-Type."),
+        ("request.port", Type::Integer, true, Source::Port, "NAS-Port, or the last number of NAS-Port-Id."),
+        ("request.ssid", Type::Text { ignore_case: false }, true, Source::Ssid, "The wireless network, from Called-Station-Id."),
+        ("request.mac", Type::Mac, true, Source::Mac, "The device's MAC address, from Calling-Station-Id."),
+        ("claimed.name", Type::NAME, false, Source::ClaimedName, "The name that somebody claims, before any proof."),
+        ("claimed.realm", Type::NAME, false, Source::ClaimedRealm, "The realm of the claimed name, after its last @."),
+        ("user.proved", Type::Boolean, false, Source::UserProved, "Whether a user proved who they are."),
+        ("user.claimed", Type::NAME, false, Source::UserClaimed, "The name that was looked up for the user."),
+        ("user.failure", Type::NAME, false, Source::UserFailure, "The event that kept the user from being proved."),
+        ("user.name", Type::NAME, false, Source::UserName, "The proved user's name, as the store writes it."),
+        ("user.store", Type::NAME, false, Source::UserStore, "The store that proved the user."),
+        ("user.groups", names(), false, Source::UserGroups, "The proved user's groups."),
+        ("user.proof", Type::NAME, false, Source::UserProof, "The method that proved the user."),
+        ("endpoint.mac", Type::Mac, false, Source::EndpointMac, "The MAC address that was looked up."),
+        ("endpoint.known", Type::Boolean, false, Source::EndpointKnown, "Whether a store lists the device."),
+        ("endpoint.groups", names(), false, Source::EndpointGroups, "The device's groups; none where it is not listed."),
+        ("endpoint.barred", Type::Boolean, false, Source::EndpointBarred, "Whether the device must stay out."),
+    ]
+}

@@ -1,0 +1,103 @@
+use std::fmt;
+use std::net::SocketAddr;
+use std::sync::Arc;
+
+use regnant_radius::{Code, MessageAuthenticator, Packet, check_message_authenticator, number};
+use serde::{Deserialize, Serialize};
+
+use crate::nas::{Nas, NasTable};
+
+/// A datagram that is a request of a NAS that we know and that knows our secret.
+#[derive(Clone, Debug)]
+pub struct Heard {
+    /// Who asks.
+    pub nas: Arc<Nas>,
+    /// Where the reply goes.
+    pub source: SocketAddr,
+    datagram: Vec<u8>,
+}
+
+impl Heard {
+    /// The request.
+    pub fn packet(&self) -> Packet<'_> {
+        Packet::parse(&self.datagram).expect("hear parsed these very bytes")
+    }
+}
+
+/// Turns a datagram into a request, or says why it cannot become one.
+pub fn hear(nases: &NasTable, source: SocketAddr, datagram: &[u8]) -> Result<Heard, Cause> {
+    let nas = nases.find(source.ip()).ok_or(Cause::UnknownSender)?;
+    let packet = Packet::parse(datagram).map_err(|error| Cause::Malformed(error.to_string()))?;
+    if packet.code() != Code::ACCESS_REQUEST {
+        return Err(Cause::UnexpectedCode(packet.code().to_string()));
+    }
+    let eap = packet.first(number::EAP_MESSAGE).is_some();
+    match check_message_authenticator(&packet, &nas.secret) {
+        MessageAuthenticator::Right => {}
+        MessageAuthenticator::Wrong => return Err(Cause::SecretDiffers),
+        // RFC 3579 section 3.1: EAP-Message without Message-Authenticator is discarded.
+        MessageAuthenticator::Missing if eap => return Err(Cause::EapUnprotected),
+        MessageAuthenticator::Missing if nas.require_message_authenticator => {
+            return Err(Cause::MessageAuthenticatorMissing);
+        }
+        MessageAuthenticator::Missing => {}
+    }
+    // RFC 2865 section 4.1: not both.
+    if packet.first(number::USER_PASSWORD).is_some() && packet.first(number::CHAP_PASSWORD).is_some() {
+        return Err(Cause::Malformed("the request has both User-Password and CHAP-Password".into()));
+    }
+    Ok(Heard { nas: nas.clone(), source, datagram: packet.as_bytes().to_vec() })
+}
+
+/// Why a packet stays *unheard*: dropped in silence, and journaled.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "cause", content = "detail")]
+#[non_exhaustive]
+pub enum Cause {
+    /// No NAS has this address.
+    UnknownSender,
+    /// Message-Authenticator is wrong.
+    SecretDiffers,
+    /// Message-Authenticator is missing and this NAS must send it.
+    MessageAuthenticatorMissing,
+    /// EAP without Message-Authenticator.
+    EapUnprotected,
+    /// The bytes are no packet.
+    Malformed(String),
+    /// A packet that does not belong on this port.
+    UnexpectedCode(String),
+}
+
+impl Cause {
+    /// What to do about it.
+    pub fn advice(&self) -> &'static str {
+        match self {
+            Self::UnknownSender => {
+                "Add this address to the inventory as a NAS; if it should not ask here, find out what it is."
+            }
+            Self::SecretDiffers => "Enter the same shared secret on the NAS and in the inventory.",
+            Self::MessageAuthenticatorMissing => {
+                "Update the NAS or turn Message-Authenticator on there; only if it cannot, set \
+                 require-message-authenticator = false for this NAS."
+            }
+            Self::EapUnprotected => "EAP always needs Message-Authenticator (RFC 3579 section 3.1): update the NAS.",
+            Self::Malformed(_) => "Look for something on the way that changes or cuts packets, or for a faulty sender.",
+            Self::UnexpectedCode(_) => "Point the NAS's authentication at this port, and nothing else.",
+        }
+    }
+}
+
+impl fmt::Display for Cause {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::UnknownSender => f.write_str("no NAS has this address"),
+            Self::SecretDiffers => {
+                f.write_str("the shared secret differs (Message-Authenticator, attribute 80, is wrong)")
+            }
+            Self::MessageAuthenticatorMissing => f.write_str("Message-Authenticator (attribute 80) is missing"),
+            Self::EapUnprotected => f.write_str("EAP came without Message-Authenticator (attribute 80)"),
+            Self::Malformed(what) => write!(f, "the packet is malformed: {what}"),
+            Self::UnexpectedCode(code) => write!(f, "{code} does not belong on the authentication port"),
+        }
+    }
+}

@@ -1,0 +1,306 @@
+//! What the journal keeps of a decision: evidence, not prose. Prose is made from
+//! it when somebody reads.
+
+pub(crate) mod sentence;
+pub(crate) mod trail;
+
+use regnant_policy::{Event, IdentityKind, Outcome, Statement, Trace, show_duration};
+use regnant_radius::{Code, Packet, number};
+use serde::{Deserialize, Serialize};
+
+use crate::decide::{Decision, End, Verdict};
+use crate::facts::request::{Credential, Derived};
+use crate::facts::situation::{Device, Situation, show_attributes};
+use crate::facts::table::FactTable;
+use crate::proof::LookUpRecord;
+use crate::render::acl::read_filter_rules;
+
+/// One decision as the journal keeps it.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Record {
+    /// The decision's id, a ULID; it begins with the time.
+    pub id: String,
+    /// Milliseconds since 1970 (UTC).
+    pub at: u64,
+    /// The NAS's name.
+    pub nas: String,
+    /// Its kind and site, for people.
+    pub nas_about: String,
+    /// Where the request came from.
+    pub source: String,
+    /// Whether the request carried Message-Authenticator.
+    pub signed: bool,
+    /// The edition that decided.
+    pub edition: u32,
+    /// Who or what asked.
+    pub subject: Subject,
+    /// What carried the credential, where something did.
+    pub carrier: Option<String>,
+    /// The switch port, where one was named.
+    pub port: Option<u32>,
+    /// The attributes of the request; secrets are named and not kept.
+    pub request: Vec<(String, String)>,
+    /// Gates that were passed over and what their `when` came to.
+    pub passed_gates: Vec<(String, Outcome)>,
+    /// The gate that took the request.
+    pub gate: Option<String>,
+    /// What the gate accepts.
+    pub accepts: Vec<String>,
+    /// What the stores said.
+    pub lookups: Vec<LookUpRecord>,
+    /// Every fact that was known, attributes left out.
+    pub facts: Vec<(String, String)>,
+    /// The rules tried.
+    pub rules: Vec<RuleRecord>,
+    /// Where the decision fell.
+    pub end: EndRecord,
+    /// What was decided.
+    pub verdict: VerdictRecord,
+    /// The reply's code and attributes; none where there was no reply.
+    pub reply: Option<(String, Vec<(String, String)>)>,
+    /// Microseconds since the packet came, at the end of gate, proof, rules and reply.
+    pub micros: [u64; 4],
+}
+
+/// Who or what asked.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "kind", content = "name", rename_all = "lowercase")]
+pub enum Subject {
+    /// A device: what it is and its MAC address.
+    Endpoint(String, String),
+    /// A person by the name they claim.
+    User(String),
+    /// Nobody that the request names.
+    Nobody,
+}
+
+/// One rule that was tried.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RuleRecord {
+    /// Its title.
+    pub title: String,
+    /// What its condition came to.
+    pub outcome: Outcome,
+    /// The comparisons that were looked at.
+    pub tests: Vec<TestRecord>,
+}
+
+/// One comparison that was looked at.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct TestRecord {
+    /// The comparison as it is written.
+    pub text: String,
+    /// The fact it asks about.
+    pub fact: String,
+    /// What it came to.
+    pub outcome: Outcome,
+}
+
+/// Where a decision fell.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "at", rename_all = "kebab-case")]
+pub enum EndRecord {
+    /// No gate takes the request.
+    NoGate,
+    /// The gate does not accept the method.
+    MethodNotAccepted,
+    /// The request carries no credential.
+    NoCredential,
+    /// Proof of identity ended in an event.
+    Proof {
+        /// `user` or `mac`.
+        identity: String,
+        /// The event.
+        event: Event,
+    },
+    /// This rule was true.
+    Rule {
+        /// Its title.
+        title: String,
+    },
+    /// No rule was true.
+    Otherwise,
+    /// This rule hangs on a store that did not answer.
+    Undetermined {
+        /// Its title.
+        title: String,
+    },
+    /// The reply cannot be made.
+    NoReply {
+        /// Why.
+        reason: String,
+    },
+}
+
+/// What was decided.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "verdict", rename_all = "lowercase")]
+pub enum VerdictRecord {
+    /// Access.
+    Grant {
+        /// The grants.
+        grants: Vec<String>,
+        /// What they say, for people.
+        says: Vec<String>,
+    },
+    /// Access-Reject.
+    Refuse {
+        /// The text for the person, where the policy has one.
+        text: Option<String>,
+    },
+    /// No answer.
+    Silence,
+}
+
+impl VerdictRecord {
+    /// One word for the verdict.
+    pub fn word(&self) -> &'static str {
+        match self {
+            Self::Grant { .. } => "granted",
+            Self::Refuse { .. } => "refused",
+            Self::Silence => "silence",
+        }
+    }
+}
+
+impl Record {
+    /// Writes a decision down.
+    pub fn new(decision: Decision, table: &FactTable) -> Self {
+        let Decision { id, heard, edition, verdict, reply, gate, end, user, device, lookups, trace, times } = decision;
+        let packet = heard.packet();
+        let nas = &*heard.nas;
+        let derived = Derived::read(&packet, nas);
+        let situation = Situation { table, nas, address: heard.source.ip(), packet, derived, user, device };
+        let policy = &edition.policy;
+        let gate = gate.map(|index| &policy.gates()[index]);
+        let rule_title = |index: usize| gate.map(|gate| gate.rules[index].title.clone()).unwrap_or_default();
+        Self {
+            id: id.to_string(),
+            at: id.timestamp_ms(),
+            nas: nas.name.clone(),
+            nas_about: format!("{} at {}", nas.kind.word(), nas.site),
+            source: heard.source.to_string(),
+            signed: packet.first(number::MESSAGE_AUTHENTICATOR).is_some(),
+            edition: edition.number,
+            subject: subject(&situation),
+            carrier: carrier(&situation),
+            port: situation.derived.port,
+            request: show_attributes(table, packet.attributes()),
+            passed_gates: trace
+                .gates
+                .iter()
+                .map(|(index, outcome)| (policy.gates()[usize::from(*index)].name.clone(), *outcome))
+                .collect(),
+            accepts: gate.map(|gate| gate.accept.iter().map(|m| m.word().to_owned()).collect()).unwrap_or_default(),
+            rules: gate.map(|gate| rules(policy, gate, &trace, table)).unwrap_or_default(),
+            gate: gate.map(|gate| gate.name.clone()),
+            lookups,
+            facts: situation.known_facts(),
+            end: match end {
+                End::NoGate => EndRecord::NoGate,
+                End::MethodNotAccepted => EndRecord::MethodNotAccepted,
+                End::NoCredential => EndRecord::NoCredential,
+                End::Proof(kind, event) => EndRecord::Proof { identity: IdentityKind::word(kind).into(), event },
+                End::Rule(index) => EndRecord::Rule { title: rule_title(index) },
+                End::Otherwise => EndRecord::Otherwise,
+                End::Undetermined(index) => EndRecord::Undetermined { title: rule_title(index) },
+                End::NoReply(reason) => EndRecord::NoReply { reason },
+            },
+            verdict: match verdict {
+                Verdict::Grant(set) => VerdictRecord::Grant {
+                    grants: policy.grants(set).map(|grant| grant.name.clone()).collect(),
+                    says: policy.statements(set).map(say).collect(),
+                },
+                Verdict::Refuse(text) => VerdictRecord::Refuse { text },
+                Verdict::Silence => VerdictRecord::Silence,
+            },
+            reply: reply.and_then(|bytes| show_reply(&bytes, table)),
+            micros: [times.gate, times.proof, times.rules, times.reply].map(|time| time.as_micros() as u64),
+        }
+    }
+
+    /// The value of a fact that was known.
+    pub fn fact(&self, name: &str) -> Option<&str> {
+        self.facts.iter().find(|(known, _)| known == name).map(|(_, value)| value.as_str())
+    }
+}
+
+fn subject(situation: &Situation<'_>) -> Subject {
+    if let Some(name) = situation.derived.claimed() {
+        return Subject::User(name.to_owned());
+    }
+    match (&situation.device, situation.derived.mac) {
+        (Device::Listed(mac, endpoint), _) => Subject::Endpoint(endpoint.title.clone(), mac.to_string()),
+        (_, Some(mac)) => Subject::Endpoint(String::new(), mac.to_string()),
+        _ => Subject::Nobody,
+    }
+}
+
+fn carrier(situation: &Situation<'_>) -> Option<String> {
+    let word = situation.derived.carrier?.word();
+    Some(match situation.derived.credential {
+        Credential::Noise => format!("{word} (undecodable)"),
+        _ => word.to_owned(),
+    })
+}
+
+fn rules(
+    policy: &regnant_policy::Compiled,
+    gate: &regnant_policy::Gate,
+    trace: &Trace,
+    table: &FactTable,
+) -> Vec<RuleRecord> {
+    // Comparisons of gates come first in the trace; a rule's own are the last
+    // before its mark, so they are counted back from there.
+    let leaf_of_rule = |rule: usize| {
+        let until = usize::from(trace.rules[rule].leaves_until);
+        let from = match rule {
+            0 => trace.leaves_before_rules.into(),
+            _ => usize::from(trace.rules[rule - 1].leaves_until),
+        };
+        trace.leaves.get(from..until).unwrap_or_default()
+    };
+    (0..trace.rules.len())
+        .map(|index| RuleRecord {
+            title: gate.rules[usize::from(trace.rules[index].rule)].title.clone(),
+            outcome: trace.rules[index].outcome,
+            tests: leaf_of_rule(index)
+                .iter()
+                .map(|leaf| {
+                    let written = &policy.leaves()[usize::from(leaf.leaf)];
+                    TestRecord {
+                        text: written.text.clone(),
+                        fact: table.schema().definition(written.fact).name.clone(),
+                        outcome: leaf.outcome,
+                    }
+                })
+                .collect(),
+        })
+        .collect()
+}
+
+/// A statement of a grant, for people.
+fn say(statement: &Statement) -> String {
+    let value = statement.value();
+    match statement {
+        Statement::Vlan(_) => format!("VLAN {value}"),
+        Statement::Session(seconds) => format!("session {}", show_duration(u64::from(*seconds))),
+        Statement::Reauthenticate(seconds) => format!("again after {}", show_duration(u64::from(*seconds))),
+        Statement::Idle(seconds) => format!("idle {}", show_duration(u64::from(*seconds))),
+        Statement::Acl(_) | Statement::Service(_) => value,
+        Statement::Message(_) => format!("message \"{value}\""),
+        other => format!("{} {value}", other.keyword()),
+    }
+}
+
+fn show_reply(bytes: &[u8], table: &FactTable) -> Option<(String, Vec<(String, String)>)> {
+    const NAS_FILTER_RULE: u8 = 92;
+    let packet = Packet::parse(bytes).ok()?;
+    let code: Code = packet.code();
+    let filter = |attribute: &regnant_radius::Attribute<'_>| attribute.number == NAS_FILTER_RULE;
+    let mut shown = show_attributes(table, packet.attributes().filter(|attribute| !filter(attribute)));
+    for rule in read_filter_rules(packet.all(NAS_FILTER_RULE)) {
+        shown.push(("NAS-Filter-Rule".into(), rule));
+    }
+    Some((code.to_string(), shown))
+}

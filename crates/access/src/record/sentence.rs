@@ -1,0 +1,114 @@
+use regnant_policy::Event;
+use serde::{Deserialize, Serialize};
+
+use crate::record::{EndRecord, Record, Subject, VerdictRecord};
+
+/// A part of a sentence; parts that name something can be links.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Fragment {
+    /// What the text names.
+    pub kind: FragmentKind,
+    /// The text.
+    pub text: String,
+}
+
+/// What a part of a sentence names.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum FragmentKind {
+    /// Nothing.
+    Text,
+    /// Who or what asked.
+    Subject,
+    /// A NAS.
+    Nas,
+    /// What was decided.
+    Verdict,
+    /// A grant.
+    Grant,
+    /// A rule.
+    Rule,
+}
+
+impl Fragment {
+    fn new(kind: FragmentKind, text: impl Into<String>) -> Self {
+        Self { kind, text: text.into() }
+    }
+}
+
+impl Record {
+    /// The decision as a sentence, without its time.
+    pub fn sentence(&self) -> Vec<Fragment> {
+        use FragmentKind::{Grant, Nas, Rule, Subject as Who, Text, Verdict};
+        let text = |text: &str| Fragment::new(Text, text);
+        let mut parts = vec![Fragment::new(Who, self.subject.show()), text(" on "), Fragment::new(Nas, &self.nas)];
+        if let Some(port) = self.port {
+            parts.push(text(&format!(" port {port}")));
+        }
+        match &self.verdict {
+            VerdictRecord::Grant { grants, says } => {
+                parts.extend([Fragment::new(Verdict, " was given "), Fragment::new(Grant, grants.join(", "))]);
+                if !says.is_empty() {
+                    parts.push(text(&format!(" ({})", says.join(", "))));
+                }
+            }
+            VerdictRecord::Refuse { .. } => parts.push(Fragment::new(Verdict, " was refused")),
+            VerdictRecord::Silence => parts.push(Fragment::new(Verdict, " got no answer")),
+        }
+        match &self.end {
+            EndRecord::Rule { title } => parts.extend([text(" by "), Fragment::new(Rule, title)]),
+            EndRecord::Undetermined { title } => {
+                parts.extend([text(": "), Fragment::new(Rule, title), text(" hangs on a store that did not answer")])
+            }
+            _ => parts.push(text(&format!(": {}", self.reason()))),
+        }
+        parts.push(text("."));
+        parts
+    }
+
+    /// Why the decision fell as it did, in a few words.
+    pub fn reason(&self) -> String {
+        match &self.end {
+            EndRecord::NoGate => "no gate takes such a request".into(),
+            EndRecord::NoCredential => "it carried no credential".into(),
+            EndRecord::MethodNotAccepted => format!(
+                "gate {} does not accept {}",
+                self.gate.as_deref().unwrap_or_default(),
+                self.carrier.as_deref().unwrap_or("this method")
+            ),
+            EndRecord::Proof { identity, event } => self.proof_reason(identity, *event),
+            EndRecord::Rule { title } => title.clone(),
+            EndRecord::Otherwise => "no rule applies".into(),
+            EndRecord::Undetermined { title } => format!("{title} hangs on a store that did not answer"),
+            EndRecord::NoReply { reason } => format!("the reply could not be made: {reason}"),
+        }
+    }
+
+    fn proof_reason(&self, identity: &str, event: Event) -> String {
+        let said = || self.lookups.iter().rev().find(|lookup| lookup.kind == identity).map(|l| l.answer.clone());
+        match (identity, event) {
+            ("mac", Event::Unknown) => "no store lists the device".into(),
+            (_, Event::Unknown) => match said().filter(|answer| answer.contains("never")) {
+                Some(answer) => answer,
+                None => "no store knows the user".into(),
+            },
+            (_, Event::Unreachable) => "a store did not answer".into(),
+            (_, Event::Disabled) => "the account is disabled".into(),
+            (_, Event::Expired) => "the account has expired".into(),
+            (_, Event::Absent) => "nobody presented themselves".into(),
+            (_, Event::Failed | Event::Unfit) => said().unwrap_or_else(|| event.word().into()),
+        }
+    }
+}
+
+impl Subject {
+    /// The subject in words.
+    pub fn show(&self) -> String {
+        match self {
+            Self::Endpoint(title, mac) if title.is_empty() => format!("device {mac}"),
+            Self::Endpoint(title, mac) => format!("{title} {mac}"),
+            Self::User(name) => name.clone(),
+            Self::Nobody => "somebody unnamed".into(),
+        }
+    }
+}

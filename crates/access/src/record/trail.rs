@@ -1,0 +1,366 @@
+//! The explanation of one decision: seven stations, each with its evidence.
+
+use regnant_policy::{Event, Outcome};
+use serde::{Deserialize, Serialize};
+
+use crate::record::{EndRecord, Record, RuleRecord, VerdictRecord};
+
+/// The explanation of one decision.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Trail {
+    /// The stations in order: heard, gate, proof, identity, rules, grant, reply.
+    pub stations: Vec<Station>,
+}
+
+/// One step of the way.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Station {
+    /// Its name.
+    pub name: String,
+    /// How it went.
+    pub mark: Mark,
+    /// Microseconds since the packet came, where this station was timed.
+    pub micros: Option<u64>,
+    /// What happened, in a sentence.
+    pub line: String,
+    /// All that was known.
+    pub evidence: Vec<Evidence>,
+    /// What to do about it, where something went wrong here.
+    pub advice: Option<String>,
+}
+
+/// How a station went.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Mark {
+    /// The request went on.
+    Passed,
+    /// Here it was decided against the request.
+    Stopped,
+    /// The request never got here.
+    Skipped,
+}
+
+/// One thing that was known.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Evidence {
+    /// Its name.
+    pub label: String,
+    /// Its value.
+    pub value: String,
+}
+
+impl Evidence {
+    fn new(label: impl Into<String>, value: impl Into<String>) -> Self {
+        Self { label: label.into(), value: value.into() }
+    }
+}
+
+/// How far a request got.
+#[derive(PartialEq, Eq, PartialOrd, Ord)]
+enum Reached {
+    Gate,
+    Proof,
+    Rules,
+    Reply,
+}
+
+impl Record {
+    /// Explains the decision.
+    pub fn trail(&self) -> Trail {
+        Trail {
+            stations: vec![
+                self.heard(),
+                self.gate_station(),
+                self.proof(),
+                self.identity(),
+                self.rules_station(),
+                self.grant(),
+                self.reply_station(),
+            ],
+        }
+    }
+
+    fn reached(&self) -> Reached {
+        match self.end {
+            EndRecord::NoGate => Reached::Gate,
+            EndRecord::MethodNotAccepted | EndRecord::NoCredential | EndRecord::Proof { .. } => Reached::Proof,
+            EndRecord::Rule { .. } | EndRecord::Otherwise | EndRecord::Undetermined { .. } => Reached::Rules,
+            EndRecord::NoReply { .. } => Reached::Reply,
+        }
+    }
+
+    fn refused(&self) -> bool {
+        !matches!(self.verdict, VerdictRecord::Grant { .. })
+    }
+
+    fn station(&self, name: &str, mark: Mark, line: impl Into<String>) -> Station {
+        Station { name: name.into(), mark, micros: None, line: line.into(), evidence: Vec::new(), advice: None }
+    }
+
+    fn skipped(&self, name: &str) -> Station {
+        self.station(name, Mark::Skipped, "The request did not get here.")
+    }
+
+    fn heard(&self) -> Station {
+        let signed = if self.signed { "signed with Message-Authenticator" } else { "not signed" };
+        let line = format!("Access-Request from {} ({}, {}), {signed}.", self.source, self.nas, self.nas_about);
+        let mut station = self.station("heard", Mark::Passed, line);
+        station.micros = Some(0);
+        station.evidence = self.request.iter().map(|(name, value)| Evidence::new(name, value)).collect();
+        if !self.signed {
+            station.advice = Some(
+                "This NAS need not send Message-Authenticator, so its answers can be forged on the way. \
+                 Update it or turn the attribute on, then require it."
+                    .into(),
+            );
+        }
+        station
+    }
+
+    fn gate_station(&self) -> Station {
+        let (mark, line, advice) = match &self.gate {
+            Some(gate) => (Mark::Passed, format!("Gate {gate} took it, under edition {}.", self.edition), None),
+            None => (
+                Mark::Stopped,
+                format!("No gate of edition {} takes such a request.", self.edition),
+                Some("Widen the `when` of the gate that should take it, or write a gate for it.".into()),
+            ),
+        };
+        let mut station = self.station("gate", mark, line);
+        station.micros = Some(self.micros[0]);
+        station.advice = advice;
+        for (gate, outcome) in &self.passed_gates {
+            station.evidence.push(Evidence::new(format!("gate {gate}"), format!("passed over: {}", when(*outcome))));
+        }
+        station.evidence.extend(self.facts_of(&["nas.", "request."]));
+        station
+    }
+
+    fn proof(&self) -> Station {
+        if self.reached() == Reached::Gate {
+            return self.skipped("proof");
+        }
+        let gate = self.gate.as_deref().unwrap_or_default();
+        let carrier = self.carrier.as_deref().unwrap_or("no credential");
+        let (mark, line, advice) = match &self.end {
+            EndRecord::MethodNotAccepted => (
+                Mark::Stopped,
+                format!("Gate {gate} accepts {} and not {carrier}.", self.accepts.join(", ")),
+                Some(format!("Set the equipment to {}, or add the method to `accept`.", self.accepts.join(" or "))),
+            ),
+            EndRecord::NoCredential => (
+                Mark::Stopped,
+                "The request carries no password, no CHAP response and no MAC bypass.".into(),
+                Some("See what the equipment is set to send; for MAC bypass, User-Name and Calling-Station-Id must be the same address.".into()),
+            ),
+            EndRecord::Proof { identity, event } => (
+                Mark::Stopped,
+                format!("{}: {}.", carrier_title(carrier), self.reason()),
+                Some(self.proof_advice(identity, *event)),
+            ),
+            _ => (Mark::Passed, format!("{}: {}.", carrier_title(carrier), self.proved()), None),
+        };
+        let mut station = self.station("proof", mark, line);
+        station.micros = Some(self.micros[1]);
+        station.advice = advice;
+        for lookup in &self.lookups {
+            station.evidence.push(Evidence::new(
+                format!("{} {} in {}", lookup.kind, lookup.name, lookup.store),
+                lookup.answer.clone(),
+            ));
+        }
+        station
+    }
+
+    fn proved(&self) -> String {
+        match (self.fact("user.name"), self.fact("user.failure"), self.carrier.as_deref()) {
+            (Some(name), _, _) => format!("{name} proved with the right credential"),
+            (_, Some(failure), _) => format!("the user is not proved ({failure}), and the gate goes on"),
+            (_, _, Some("mac")) => "the device is taken by its MAC address, which proves nothing more".into(),
+            _ => "nobody had to prove anything".into(),
+        }
+    }
+
+    fn proof_advice(&self, identity: &str, event: Event) -> String {
+        let stores: Vec<_> = self.lookups.iter().filter(|l| l.kind == identity).map(|l| l.store.as_str()).collect();
+        let noise = self.carrier.as_deref().is_some_and(|carrier| carrier.contains("undecodable"));
+        match (identity, event) {
+            (_, Event::Failed) if noise => {
+                "Compare the shared secret on the NAS with the one in the inventory: this NAS does not sign its \
+                 requests, so a wrong secret shows as a wrong password."
+                    .into()
+            }
+            ("mac", Event::Unknown) => format!(
+                "Register the device in {}, or let the gate go on with `unknown continue`.",
+                stores.join(" or ")
+            ),
+            (_, Event::Unknown) => format!(
+                "Look at how the name is written, realm included: `{}` was looked up in {}.",
+                self.fact("user.claimed").unwrap_or_default().trim_matches('"'),
+                stores.join(", ")
+            ),
+            (_, Event::Unreachable) => {
+                "See why the store does not answer; meanwhile the NAS asks its next server.".into()
+            }
+            (_, Event::Failed) => "Ask the person to type the password again, or give them a new one.".into(),
+            (_, Event::Unfit) => {
+                "CHAP needs a recoverable password: allow one for this person, or set the equipment to PAP.".into()
+            }
+            (_, Event::Disabled) => "Enable the account if the person should have access.".into(),
+            (_, Event::Expired) => "Extend the account if the person should have access.".into(),
+            (_, Event::Absent) => "See why the equipment sends no such identity.".into(),
+        }
+    }
+
+    fn identity(&self) -> Station {
+        if self.reached() == Reached::Gate {
+            return self.skipped("identity");
+        }
+        let unquoted = |name: &str| self.fact(name).unwrap_or_default().replace('"', "");
+        let mut told = Vec::new();
+        if let Some(name) = self.fact("user.name") {
+            told.push(format!("{} is in {}", name.replace('"', ""), unquoted("user.groups")));
+        }
+        match (self.fact("endpoint.known"), self.fact("endpoint.barred")) {
+            (Some("true"), Some("true")) => told.push(format!("{} is barred", unquoted("endpoint.mac"))),
+            (Some("true"), _) => {
+                told.push(format!("{} is in {}", unquoted("endpoint.mac"), unquoted("endpoint.groups")));
+            }
+            (Some("false"), _) => told.push(format!("{} is listed nowhere", unquoted("endpoint.mac"))),
+            _ => {}
+        }
+        let line =
+            if told.is_empty() { "Nothing is known of who asks.".into() } else { format!("{}.", told.join("; ")) };
+        let mut station = self.station("identity", Mark::Passed, line);
+        station.micros = Some(self.micros[1]);
+        station.evidence = self.facts_of(&["claimed.", "user.", "endpoint."]);
+        station
+    }
+
+    fn rules_station(&self) -> Station {
+        if self.reached() < Reached::Rules {
+            return self.skipped("rules");
+        }
+        let (line, advice) = match &self.end {
+            EndRecord::Rule { title } => (format!("\"{title}\" is the first rule that is true."), None),
+            EndRecord::Undetermined { title } => (
+                format!("\"{title}\" refuses, and whether it applies hangs on a store that did not answer."),
+                Some("See why the store does not answer.".into()),
+            ),
+            _ => ("No rule is true, so `otherwise` decides.".into(), self.near_miss()),
+        };
+        let mark = if self.refused() { Mark::Stopped } else { Mark::Passed };
+        let mut station = self.station("rules", mark, line);
+        station.micros = Some(self.micros[2]);
+        station.advice = match (&self.end, self.refused()) {
+            (EndRecord::Rule { title }, true)
+                if title.to_lowercase().contains("barred") || self.fact("endpoint.barred") == Some("true") =>
+            {
+                Some("The device is barred. Lift that in its endpoint entry once it is found or cleared.".into())
+            }
+            (_, true) => advice.or(Some("Change the rule, or what is known of who asks.".into())),
+            _ => None,
+        };
+        station.evidence = self.rules.iter().map(|rule| self.rule_evidence(rule)).collect();
+        station
+    }
+
+    /// The rule that lacked least.
+    fn near_miss(&self) -> Option<String> {
+        let failing = |rule: &RuleRecord| rule.tests.iter().filter(|test| test.outcome != Outcome::True).count();
+        let near = self.rules.iter().filter(|rule| rule.tests.iter().any(|t| t.outcome != Outcome::False));
+        let rule = near.min_by_key(|rule| failing(rule))?;
+        let test = rule.tests.iter().find(|test| test.outcome != Outcome::True)?;
+        Some(format!(
+            "Nearest was \"{}\": it needed {}; {}.",
+            rule.title,
+            test.text,
+            self.was(&test.fact, test.outcome)
+        ))
+    }
+
+    fn rule_evidence(&self, rule: &RuleRecord) -> Evidence {
+        let tests: Vec<_> = rule
+            .tests
+            .iter()
+            .map(|test| match test.outcome {
+                Outcome::True => format!("{} is true", test.text),
+                outcome => format!("{} is {}: {}", test.text, when(outcome), self.was(&test.fact, outcome)),
+            })
+            .collect();
+        Evidence::new(format!("{} · {}", rule.title, when(rule.outcome)), tests.join("; "))
+    }
+
+    fn was(&self, fact: &str, outcome: Outcome) -> String {
+        match (outcome, self.fact(fact)) {
+            (Outcome::Absent, _) => format!("{fact} is absent"),
+            (Outcome::Unanswered, _) => format!("{fact} was not answered"),
+            (_, Some(value)) => format!("{fact} is {value}"),
+            (_, None) => match self.request.iter().find(|(name, _)| fact.strip_prefix("request.") == Some(name)) {
+                Some((_, value)) => format!("{fact} is {value}"),
+                None => format!("{fact} is something else"),
+            },
+        }
+    }
+
+    fn grant(&self) -> Station {
+        match &self.verdict {
+            VerdictRecord::Grant { grants, says } => {
+                let mut station =
+                    self.station("grant", Mark::Passed, format!("{}: {}.", grants.join(", "), says.join(", ")));
+                station.micros = Some(self.micros[2]);
+                station
+            }
+            VerdictRecord::Refuse { text: Some(text) } => {
+                self.station("grant", Mark::Skipped, format!("None: refused with \"{text}\"."))
+            }
+            VerdictRecord::Refuse { text: None } => self.station("grant", Mark::Skipped, "None: refused."),
+            VerdictRecord::Silence => self.station("grant", Mark::Skipped, "None: no answer is given."),
+        }
+    }
+
+    fn reply_station(&self) -> Station {
+        let Some((code, attributes)) = &self.reply else {
+            let mark = if self.reached() == Reached::Reply { Mark::Stopped } else { Mark::Skipped };
+            let mut station = self.station("reply", mark, "No reply, so that the NAS asks its next server.");
+            if let EndRecord::NoReply { reason } = &self.end {
+                station.line = format!("The reply could not be made: {reason}.");
+                station.advice =
+                    Some("Give the NAS a dialect that is installed, or find out what fills its requests.".into());
+            }
+            return station;
+        };
+        let mut station = self.station(
+            "reply",
+            Mark::Passed,
+            format!("{code} with {} attributes, after {} µs.", attributes.len(), self.micros[3]),
+        );
+        station.micros = Some(self.micros[3]);
+        station.evidence = attributes.iter().map(|(name, value)| Evidence::new(name, value)).collect();
+        station
+    }
+
+    fn facts_of(&self, prefixes: &[&str]) -> Vec<Evidence> {
+        let fits = |name: &str| prefixes.iter().any(|prefix| name.starts_with(prefix));
+        self.facts.iter().filter(|(name, _)| fits(name)).map(|(name, value)| Evidence::new(name, value)).collect()
+    }
+}
+
+fn when(outcome: Outcome) -> &'static str {
+    match outcome {
+        Outcome::True => "true",
+        Outcome::False => "false",
+        Outcome::Absent => "unknown (absent)",
+        Outcome::Unanswered => "unknown (unanswered)",
+    }
+}
+
+fn carrier_title(carrier: &str) -> &'static str {
+    match carrier.split(' ').next() {
+        Some("pap") => "Password (PAP)",
+        Some("chap") => "Challenge (CHAP)",
+        Some("mac") => "MAC bypass",
+        _ => "EAP",
+    }
+}

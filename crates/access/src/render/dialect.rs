@@ -1,0 +1,177 @@
+use std::collections::{BTreeMap, HashMap};
+
+use regnant_policy::{Compiled, Statement, did_you_mean};
+use regnant_radius::{BuildError, Builder, Code, Dictionary, EncodeError, HEADER_LEN, MAX_LEN, SharedSecret};
+use serde::Deserialize;
+use thiserror::Error;
+
+use crate::render::acl::add_filter_rules;
+
+const STANDARD: &str = include_str!("../../dialects/standard.toml");
+
+/// Proxy-State and Message-Authenticator need room in the reply too.
+const RESERVED: usize = 512;
+
+/// How one make of NAS wants grants expressed.
+#[derive(Clone, Debug)]
+pub struct Dialect {
+    /// Its name, as NASes refer to it.
+    pub name: String,
+    /// What it is, for people.
+    pub title: String,
+    acl: AclEncoding,
+    statements: HashMap<String, Vec<Template>>,
+}
+
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Template {
+    attribute: String,
+    value: String,
+}
+
+#[derive(Clone, Copy, Debug, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+enum AclEncoding {
+    NasFilterRule,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct File {
+    name: String,
+    title: String,
+    acl: AclEncoding,
+    statements: HashMap<String, Vec<Template>>,
+}
+
+impl Dialect {
+    /// The dialect of the RFCs, which ships with this crate.
+    pub fn standard(dictionary: &Dictionary) -> Self {
+        Self::read("standard.toml", STANDARD, dictionary).expect("the file that ships is checked by the tests")
+    }
+
+    /// Reads a dialect file and checks that its attributes exist.
+    pub fn read(file: &str, text: &str, dictionary: &Dictionary) -> Result<Self, DialectError> {
+        let parsed: File = toml::from_str(text)
+            .map_err(|error| DialectError::Syntax { file: file.into(), error: error.to_string() })?;
+        for template in parsed.statements.values().flatten() {
+            if dictionary.by_name(&template.attribute).is_none() {
+                let names = dictionary.definitions().iter().map(|definition| definition.name.as_str());
+                return Err(DialectError::UnknownAttribute {
+                    file: file.into(),
+                    name: template.attribute.clone(),
+                    hint: did_you_mean(&template.attribute, names)
+                        .map(|name| format!("; did you mean {name}?"))
+                        .unwrap_or_default(),
+                });
+            }
+        }
+        Ok(Self { name: parsed.name, title: parsed.title, acl: parsed.acl, statements: parsed.statements })
+    }
+
+    /// Encodes what a combination of grants says.
+    pub(crate) fn render<'s>(
+        &self,
+        statements: impl Iterator<Item = &'s Statement>,
+        policy: &Compiled,
+        dictionary: &Dictionary,
+    ) -> Result<Vec<u8>, DialectError> {
+        let mut builder = Builder::unsigned(Code::ACCESS_ACCEPT, 0);
+        let mut used: BTreeMap<&str, &'static str> = BTreeMap::new();
+        for statement in statements {
+            if let Statement::Acl(name) = statement {
+                let acl = policy.acl(name).expect("the check found every access list");
+                match self.acl {
+                    AclEncoding::NasFilterRule => add_filter_rules(&mut builder, acl)?,
+                }
+                continue;
+            }
+            let keyword = statement.keyword();
+            let templates = self.statements.get(keyword).ok_or(DialectError::NoStatement { keyword })?;
+            for template in templates {
+                let before = used.insert(&template.attribute, keyword);
+                if let Some(other) = before.filter(|other| *other != keyword) {
+                    return Err(DialectError::SameAttribute {
+                        first: other,
+                        second: keyword,
+                        attribute: template.attribute.clone(),
+                    });
+                }
+                let value = template.value.replace("{}", &statement.value());
+                builder.encoded(&dictionary.encode([(template.attribute.as_str(), value.as_str())])?)?;
+            }
+        }
+        // Attributes are what follows the header of the packet they were put in.
+        let attributes = builder.request(&[0; 16], &SharedSecret::new([])).split_off(HEADER_LEN);
+        match attributes.len() > MAX_LEN - RESERVED {
+            true => Err(DialectError::TooLong { bytes: attributes.len(), most: MAX_LEN - RESERVED }),
+            false => Ok(attributes),
+        }
+    }
+}
+
+/// Why a dialect cannot be read or cannot express a grant.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+#[non_exhaustive]
+pub enum DialectError {
+    /// The file is not what is expected.
+    #[error("{file}: {error}")]
+    Syntax {
+        /// The file.
+        file: String,
+        /// What the parser says, with the line.
+        error: String,
+    },
+    /// The dictionary has no such attribute.
+    #[error("{file}: there is no attribute `{name}`{hint}")]
+    UnknownAttribute {
+        /// The file.
+        file: String,
+        /// The name as written.
+        name: String,
+        /// A suggestion, or nothing.
+        hint: String,
+    },
+    /// The dialect does not say how to express a statement.
+    #[error("it has no way to say `{keyword}`")]
+    NoStatement {
+        /// The statement.
+        keyword: &'static str,
+    },
+    /// Two statements would go into one attribute.
+    #[error("`{first}` and `{second}` both go into {attribute}; use one of them")]
+    SameAttribute {
+        /// One statement.
+        first: &'static str,
+        /// The other.
+        second: &'static str,
+        /// The attribute.
+        attribute: String,
+    },
+    /// The reply would not fit a packet.
+    #[error("its attributes take {bytes} bytes and a reply has room for {most}; shorten the access list")]
+    TooLong {
+        /// Bytes of attributes.
+        bytes: usize,
+        /// The most that fits.
+        most: usize,
+    },
+    /// A value cannot be encoded.
+    #[error(transparent)]
+    Encode(#[from] EncodeError),
+    /// An attribute cannot be built.
+    #[error(transparent)]
+    Build(BuildError),
+}
+
+impl From<BuildError> for DialectError {
+    fn from(error: BuildError) -> Self {
+        match error {
+            BuildError::PacketTooLong { length } => {
+                Self::TooLong { bytes: length - HEADER_LEN, most: MAX_LEN - RESERVED }
+            }
+            other => Self::Build(other),
+        }
+    }
+}

@@ -1,0 +1,2 @@
+pub(crate) mod acl;
+pub(crate) mod dialect;

@@ -1,0 +1,63 @@
+use std::future::Future;
+use std::sync::Arc;
+
+use regnant_policy::{Mac, Value};
+use regnant_radius::Secret;
+use thiserror::Error;
+
+/// The groups of an identity, ready to be a fact.
+pub type Groups = Arc<[Value<'static>]>;
+
+/// What a store answers.
+pub type Answer<T> = Result<T, Unreachable>;
+
+/// A store that could not answer, and why.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+#[error("{0}")]
+pub struct Unreachable(pub String);
+
+/// A person as a store knows them.
+#[derive(Clone, Debug)]
+pub struct Person {
+    /// The name as the store writes it.
+    pub name: String,
+    /// The groups they are in.
+    pub groups: Groups,
+    /// Whether the account is disabled.
+    pub disabled: bool,
+    /// Whether the account has expired.
+    pub expired: bool,
+}
+
+/// A device known by its MAC address.
+#[derive(Clone, Debug)]
+pub struct Endpoint {
+    /// What it is, for people: "crane controller". May be empty.
+    pub title: String,
+    /// The groups it is in.
+    pub groups: Groups,
+    /// Whether it must stay out.
+    pub barred: bool,
+}
+
+/// Where identities are kept. Every answer may be awaited; stores are named as
+/// policies name them.
+pub trait Stores: Sync {
+    /// The person of this name.
+    fn person(&self, store: &str, name: &str) -> impl Future<Output = Answer<Option<Person>>> + Send;
+
+    /// Whether this is the person's password.
+    fn password_is_right(
+        &self,
+        store: &str,
+        person: &Person,
+        password: Secret,
+    ) -> impl Future<Output = Answer<bool>> + Send;
+
+    /// The person's password itself, where it is kept so that it can be had back.
+    fn recoverable_password(&self, store: &str, person: &Person)
+    -> impl Future<Output = Answer<Option<Secret>>> + Send;
+
+    /// The device of this address.
+    fn endpoint(&self, store: &str, mac: Mac) -> impl Future<Output = Answer<Option<Arc<Endpoint>>>> + Send;
+}
