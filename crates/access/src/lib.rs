@@ -23,6 +23,7 @@ pub use nas::{Nas, NasKind, NasTable, Network};
 pub use proof::LookUpRecord;
 pub use record::sentence::{Fragment, FragmentKind};
 pub use record::trail::{Evidence, Mark, Station, Trail};
+pub use record::unheard::UnheardRecord;
 pub use record::{EndRecord, Record, RuleRecord, Subject, TestRecord, VerdictRecord};
 pub use render::dialect::{Dialect, DialectError};
 pub use stores::{Answer, Endpoint, Groups, Person, Stores, Unreachable};

@@ -3,6 +3,7 @@
 
 pub(crate) mod sentence;
 pub(crate) mod trail;
+pub(crate) mod unheard;
 
 use regnant_policy::{Event, IdentityKind, Outcome, Statement, Trace, show_duration};
 use regnant_radius::{Code, Packet, number};

@@ -1,0 +1,336 @@
+use std::collections::HashSet;
+
+use regnant_access::{NasKind, Network};
+use regnant_policy::Mac;
+use rusqlite::types::Value;
+use serde::{Deserialize, Serialize};
+use thiserror::Error;
+
+use crate::password::hash_password;
+use crate::sealing::SealingKey;
+use crate::shared::Change;
+
+/// A range of endpoints has at most this many addresses.
+const MAX_RANGE: u64 = 65_536;
+/// RFC 2865 section 5.2: User-Password carries at most 128 bytes.
+const MAX_PASSWORD: usize = 128;
+
+/// Equipment, people and devices to be added or changed, as a TOML file or JSON
+/// body says it. What exists by name is replaced, what is not named stays.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Inventory {
+    /// Where identities are kept.
+    #[serde(default)]
+    pub store: Vec<StoreEntry>,
+    /// Equipment that asks.
+    #[serde(default)]
+    pub nas: Vec<NasEntry>,
+    /// People.
+    #[serde(default)]
+    pub person: Vec<PersonEntry>,
+    /// Devices.
+    #[serde(default)]
+    pub endpoint: Vec<EndpointEntry>,
+}
+
+/// A store.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct StoreEntry {
+    /// Its name, as policies refer to it.
+    pub name: String,
+    /// What it holds.
+    pub kind: StoreKind,
+}
+
+/// What a store holds.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum StoreKind {
+    /// People with passwords.
+    People,
+    /// Devices by MAC address.
+    Endpoints,
+}
+
+/// A NAS.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct NasEntry {
+    /// Its name.
+    pub name: String,
+    /// Its address, or a block of addresses.
+    pub address: String,
+    /// What it is.
+    pub kind: NasKind,
+    /// Where it stands.
+    pub site: String,
+    /// The dialect its grants are rendered in.
+    #[serde(default = "standard")]
+    pub dialect: String,
+    /// The secret shared with it.
+    pub secret: String,
+    /// Whether its requests must carry Message-Authenticator; true if not said.
+    #[serde(default = "yes")]
+    pub require_message_authenticator: bool,
+}
+
+/// A person.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct PersonEntry {
+    /// The store, one of people.
+    pub store: String,
+    /// The name they sign in with.
+    pub name: String,
+    /// Their password; kept as an Argon2id hash.
+    pub password: String,
+    /// Whether the password is kept sealed in addition, so that CHAP works. Costs
+    /// that whoever has database and key has the password; false if not said.
+    #[serde(default)]
+    pub recoverable_password: bool,
+    /// Their groups.
+    #[serde(default)]
+    pub groups: Vec<String>,
+    /// Whether the account is disabled; false if not said.
+    #[serde(default)]
+    pub disabled: bool,
+}
+
+/// A device, or a range of devices.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct EndpointEntry {
+    /// The store, one of endpoints.
+    pub store: String,
+    /// Its MAC address, or the first of a range.
+    pub mac: String,
+    /// The last address of the range, where it is one.
+    #[serde(default)]
+    pub last: Option<String>,
+    /// What it is, for people.
+    #[serde(default)]
+    pub title: String,
+    /// Its groups.
+    #[serde(default)]
+    pub groups: Vec<String>,
+    /// Whether it must stay out; false if not said.
+    #[serde(default)]
+    pub barred: bool,
+}
+
+fn standard() -> String {
+    "standard".into()
+}
+
+fn yes() -> bool {
+    true
+}
+
+impl Inventory {
+    /// Reads an inventory file; `file` names it in errors.
+    pub fn from_toml(file: &str, text: &str) -> Result<Self, InventoryError> {
+        toml::from_str(text).map_err(|error| InventoryError(format!("{file}: {error}")))
+    }
+
+    /// The statements that bring the records to what this says. `stores` are those
+    /// that exist already. Hashes every password, which takes tens of
+    /// milliseconds each.
+    pub fn into_change(
+        self,
+        key: &SealingKey,
+        stores: &[(String, StoreKind)],
+        dialects: &[String],
+    ) -> Result<Change, InventoryError> {
+        let known: Vec<(String, StoreKind)> =
+            stores.iter().cloned().chain(self.store.iter().map(|s| (s.name.clone(), s.kind))).collect();
+        let holds = |store: &str, kind: StoreKind, who: &str| match known.iter().rev().find(|(name, _)| name == store) {
+            Some((_, held)) if *held == kind => Ok(()),
+            Some(_) => Err(InventoryError(format!("{who}: store `{store}` holds something else"))),
+            None => Err(InventoryError(format!("{who}: there is no store `{store}`; add it as [[store]]"))),
+        };
+        let mut change = Change::default();
+        let mut changed_kind = HashSet::new();
+        for store in &self.store {
+            let other = stores.iter().any(|(name, kind)| *name == store.name && *kind != store.kind);
+            if other || (!changed_kind.insert(&store.name)) {
+                let message =
+                    format!("store `{}` exists already and holds something else, or is named twice", store.name);
+                return Err(InventoryError(message));
+            }
+            store.add_to(&mut change)?;
+        }
+        for nas in &self.nas {
+            nas.add_to(&mut change, key, dialects)?;
+        }
+        for person in &self.person {
+            holds(&person.store, StoreKind::People, &format!("person `{}`", person.name))?;
+            person.add_to(&mut change, key)?;
+        }
+        for endpoint in &self.endpoint {
+            holds(&endpoint.store, StoreKind::Endpoints, &format!("endpoint {}", endpoint.mac))?;
+            endpoint.add_to(&mut change)?;
+        }
+        Ok(change)
+    }
+}
+
+fn named(what: &str, name: &str) -> Result<(), InventoryError> {
+    if name.trim().is_empty() || name.len() > 253 || name.chars().any(char::is_control) {
+        return Err(InventoryError(format!(
+            "a {what} has the name `{}`: it needs 1 to 253 printable bytes",
+            name.escape_debug()
+        )));
+    }
+    Ok(())
+}
+
+impl StoreEntry {
+    fn add_to(&self, change: &mut Change) -> Result<(), InventoryError> {
+        named("store", &self.name)?;
+        let kind = match self.kind {
+            StoreKind::People => "people",
+            StoreKind::Endpoints => "endpoints",
+        };
+        change.add(
+            "INSERT INTO store (name, kind) VALUES (?1, ?2) ON CONFLICT (name) DO NOTHING",
+            [self.name.clone().into(), kind.to_owned().into()],
+        );
+        Ok(())
+    }
+}
+
+impl NasEntry {
+    fn add_to(&self, change: &mut Change, key: &SealingKey, dialects: &[String]) -> Result<(), InventoryError> {
+        named("NAS", &self.name)?;
+        let wrong = |what: String| InventoryError(format!("NAS `{}`: {what}", self.name));
+        let network: Network = self.address.parse().map_err(wrong)?;
+        if self.secret.is_empty() {
+            return Err(wrong("the shared secret is empty".into()));
+        }
+        if !dialects.contains(&self.dialect) {
+            return Err(wrong(format!("there is no dialect `{}`; there are: {}", self.dialect, dialects.join(", "))));
+        }
+        change.add(
+            "INSERT INTO nas (name, network, kind, site, dialect, secret, require_message_authenticator)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)
+             ON CONFLICT (name) DO UPDATE SET network = ?2, kind = ?3, site = ?4, dialect = ?5, secret = ?6,
+                 require_message_authenticator = ?7",
+            [
+                self.name.clone().into(),
+                network.to_string().into(),
+                self.kind.word().to_owned().into(),
+                self.site.clone().into(),
+                self.dialect.clone().into(),
+                key.seal(&nas_context(&self.name), self.secret.as_bytes()).into(),
+                self.require_message_authenticator.into(),
+            ],
+        );
+        Ok(())
+    }
+}
+
+impl PersonEntry {
+    fn add_to(&self, change: &mut Change, key: &SealingKey) -> Result<(), InventoryError> {
+        named("person", &self.name)?;
+        let wrong = |what: &str| Err(InventoryError(format!("person `{}`: {what}", self.name)));
+        if self.name.parse::<Mac>().is_ok() {
+            return wrong("a MAC address is never a user name");
+        }
+        if self.password.parse::<Mac>().is_ok() {
+            return wrong("a MAC address is never a password");
+        }
+        if self.password.is_empty() || self.password.len() > MAX_PASSWORD || self.password.chars().any(char::is_control)
+        {
+            return wrong("a password has 1 to 128 printable bytes");
+        }
+        let recoverable = match self.recoverable_password {
+            true => key.seal(&person_context(&self.store, &self.name), self.password.as_bytes()).into(),
+            false => Value::Null,
+        };
+        change.add(
+            "INSERT INTO person (store, name, password_hash, recoverable, disabled) VALUES (?1, ?2, ?3, ?4, ?5)
+             ON CONFLICT (store, name) DO UPDATE SET name = ?2, password_hash = ?3, recoverable = ?4, disabled = ?5",
+            [
+                self.store.clone().into(),
+                self.name.clone().into(),
+                hash_password(self.password.as_bytes()).into(),
+                recoverable,
+                self.disabled.into(),
+            ],
+        );
+        let who: [Value; 2] = [self.store.clone().into(), self.name.clone().into()];
+        change.add("DELETE FROM person_group WHERE store = ?1 AND person = ?2", who.clone());
+        for group in &self.groups {
+            named("group", group)?;
+            let [store, name] = who.clone();
+            change.add(
+                "INSERT INTO person_group (store, person, group_name) VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING",
+                [store, name, group.clone().into()],
+            );
+        }
+        Ok(())
+    }
+}
+
+impl EndpointEntry {
+    fn add_to(&self, change: &mut Change) -> Result<(), InventoryError> {
+        for mac in self.addresses()? {
+            let which: [Value; 2] = [self.store.clone().into(), mac.0.to_vec().into()];
+            let [store, address] = which.clone();
+            change.add(
+                "INSERT INTO endpoint (store, mac, title, barred) VALUES (?1, ?2, ?3, ?4)
+                 ON CONFLICT (store, mac) DO UPDATE SET title = ?3, barred = ?4",
+                [store, address, self.title.clone().into(), self.barred.into()],
+            );
+            change.add("DELETE FROM endpoint_group WHERE store = ?1 AND mac = ?2", which.clone());
+            for group in &self.groups {
+                named("group", group)?;
+                let [store, address] = which.clone();
+                change.add(
+                    "INSERT INTO endpoint_group (store, mac, group_name) VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING",
+                    [store, address, group.clone().into()],
+                );
+            }
+        }
+        Ok(())
+    }
+
+    fn addresses(&self) -> Result<impl Iterator<Item = Mac> + use<>, InventoryError> {
+        let read = |text: &str| {
+            let mac: Mac = text.parse().map_err(|error| InventoryError(format!("endpoint {text}: {error}")))?;
+            let [a, b, c, d, e, f] = mac.0;
+            Ok(u64::from_be_bytes([0, 0, a, b, c, d, e, f]))
+        };
+        let first = read(&self.mac)?;
+        let last = self.last.as_deref().map_or(Ok(first), read)?;
+        if last < first || last - first >= MAX_RANGE {
+            let message = format!(
+                "endpoints {} to {}: a range has 1 to {MAX_RANGE} addresses",
+                self.mac,
+                self.last.as_deref().unwrap_or_default()
+            );
+            return Err(InventoryError(message));
+        }
+        Ok((first..=last).map(|number| {
+            let [_, _, rest @ ..] = number.to_be_bytes();
+            Mac(rest)
+        }))
+    }
+}
+
+/// What a NAS's secret is sealed as.
+pub(crate) fn nas_context(name: &str) -> String {
+    format!("the secret of NAS {}", name.to_lowercase())
+}
+
+/// What a person's recoverable password is sealed as.
+pub(crate) fn person_context(store: &str, name: &str) -> String {
+    format!("the password of {} in {store}", name.to_lowercase())
+}
+
+/// What is wrong with an inventory, and where.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+#[error("{0}")]
+pub struct InventoryError(String);

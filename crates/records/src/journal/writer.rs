@@ -1,0 +1,113 @@
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::mpsc::{Receiver, RecvTimeoutError};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use regnant_access::{FactTable, Fragment, Record};
+use rusqlite::Connection;
+use tokio::sync::broadcast;
+use ulid::Ulid;
+
+use crate::journal::{Entry, Waiting};
+
+/// A crash loses at most the entries of this long.
+const COMMIT_EVERY: Duration = Duration::from_millis(50);
+/// A transaction has at most this many entries.
+const COMMIT_MOST: usize = 1024;
+const RETRY_AFTER: Duration = Duration::from_millis(500);
+
+/// The thread that turns decisions into records and commits them in groups.
+pub(crate) struct Writer {
+    pub(crate) connection: Connection,
+    pub(crate) table: Arc<FactTable>,
+    pub(crate) entries: Receiver<Waiting>,
+    pub(crate) waiting: Arc<AtomicUsize>,
+    pub(crate) committed: broadcast::Sender<Arc<Entry>>,
+    pub(crate) trouble: Arc<Mutex<Option<String>>>,
+}
+
+impl Writer {
+    /// Runs until every sender is gone and all is written.
+    pub(crate) fn run(mut self) {
+        while let Some(batch) = self.gather() {
+            let entries: Vec<Entry> = batch.into_iter().map(|entry| self.record(entry)).collect();
+            while let Err(error) = self.commit(&entries) {
+                // The entries are kept. The queue fills up, and then requests
+                // stay unanswered rather than be decided unseen.
+                self.tell(Some(format!("the journal cannot be written: {error}")));
+                thread::sleep(RETRY_AFTER);
+            }
+            self.tell(None);
+            self.waiting.fetch_sub(entries.len(), Ordering::Relaxed);
+            if self.committed.receiver_count() > 0 {
+                for entry in entries {
+                    // Nobody listens any more: nothing is lost by that.
+                    let _ = self.committed.send(Arc::new(entry));
+                }
+            }
+        }
+    }
+
+    /// The entries of one transaction; `None` at the end.
+    fn gather(&self) -> Option<Vec<Waiting>> {
+        let mut batch = vec![self.entries.recv().ok()?];
+        let until = Instant::now() + COMMIT_EVERY;
+        while batch.len() < COMMIT_MOST {
+            match self.entries.recv_timeout(until.saturating_duration_since(Instant::now())) {
+                Ok(entry) => batch.push(entry),
+                Err(RecvTimeoutError::Timeout | RecvTimeoutError::Disconnected) => break,
+            }
+        }
+        Some(batch)
+    }
+
+    fn record(&self, entry: Waiting) -> Entry {
+        match entry {
+            Waiting::Decision(decision) => Entry::Decision(Box::new(Record::new(*decision, &self.table))),
+            Waiting::Unheard(record) => Entry::Unheard(record),
+        }
+    }
+
+    fn commit(&mut self, entries: &[Entry]) -> rusqlite::Result<()> {
+        let transaction = self.connection.transaction()?;
+        {
+            let mut decision = transaction
+                .prepare_cached("INSERT INTO decision (id, verdict, search, record) VALUES (?1, ?2, ?3, ?4)")?;
+            let mut unheard = transaction.prepare_cached(
+                "INSERT INTO unheard (id, search, record) VALUES (?1, ?2, ?3)
+                 ON CONFLICT (id) DO UPDATE SET search = ?2, record = ?3",
+            )?;
+            for entry in entries {
+                match entry {
+                    Entry::Decision(record) => decision.execute((
+                        id_bytes(&record.id),
+                        record.verdict.word(),
+                        search(&record.sentence()),
+                        json(record),
+                    ))?,
+                    Entry::Unheard(record) => {
+                        unheard.execute((id_bytes(&record.id), search(&record.sentence()), json(record)))?
+                    }
+                };
+            }
+        }
+        transaction.commit()
+    }
+
+    fn tell(&self, trouble: Option<String>) {
+        *self.trouble.lock().unwrap_or_else(PoisonError::into_inner) = trouble;
+    }
+}
+
+pub(crate) fn id_bytes(id: &str) -> [u8; 16] {
+    Ulid::from_string(id).unwrap_or(Ulid::nil()).to_bytes()
+}
+
+fn search(sentence: &[Fragment]) -> String {
+    sentence.iter().map(|fragment| fragment.text.as_str()).collect::<String>().to_lowercase()
+}
+
+fn json(value: &impl serde::Serialize) -> String {
+    serde_json::to_string(value).expect("records have string keys only")
+}

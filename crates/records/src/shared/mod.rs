@@ -1,0 +1,180 @@
+//! What people configure. One write path: a [`Change`], applied as a transaction.
+
+pub(crate) mod administrators;
+pub(crate) mod editions;
+
+use std::path::Path;
+use std::sync::{Mutex, MutexGuard, PoisonError};
+
+use regnant_access::{Nas, NasKind};
+use regnant_radius::SharedSecret;
+use rusqlite::types::Value;
+use rusqlite::{Connection, OptionalExtension};
+use rusqlite_migration::{M, Migrations};
+
+use crate::error::RecordsError;
+use crate::inventory::{StoreKind, nas_context};
+use crate::sealing::SealingKey;
+
+const MIGRATIONS: [&str; 1] = [include_str!("../../migrations/shared-1.sql")];
+/// Sealed into every database, so that another key is told when it is opened.
+const CANARY: &str = "the seal of these records";
+
+/// A list of statements that succeed or fail together. Deterministic: times and
+/// random values are parameters, so that another node can apply the same.
+#[derive(Clone, Debug, Default)]
+pub struct Change {
+    statements: Vec<(&'static str, Vec<Value>)>,
+}
+
+impl Change {
+    pub(crate) fn add<const N: usize>(&mut self, sql: &'static str, parameters: [Value; N]) {
+        self.statements.push((sql, parameters.into()));
+    }
+}
+
+/// The shared records in one SQLite file.
+#[derive(Debug)]
+pub struct Records {
+    connection: Mutex<Connection>,
+}
+
+/// A NAS as people see it; its secret stays sealed.
+#[derive(Clone, Debug)]
+pub struct NasRow {
+    /// Its name.
+    pub name: String,
+    /// Its address or block.
+    pub network: String,
+    /// What it is.
+    pub kind: String,
+    /// Where it stands.
+    pub site: String,
+    /// Its dialect.
+    pub dialect: String,
+    /// Whether its requests must carry Message-Authenticator.
+    pub require_message_authenticator: bool,
+}
+
+impl Records {
+    /// Opens or makes the file, brings it up to date and checks the key.
+    pub fn open(path: &Path, key: &SealingKey) -> Result<Self, RecordsError> {
+        let connection = open_database(path, &MIGRATIONS)?;
+        connection.pragma_update(None, "foreign_keys", true)?;
+        let records = Self { connection: Mutex::new(connection) };
+        records.check_seal(key)?;
+        Ok(records)
+    }
+
+    /// Applies a change whole, or not at all.
+    pub fn apply(&self, change: &Change) -> Result<(), RecordsError> {
+        let mut connection = self.lock();
+        let transaction = connection.transaction()?;
+        for (sql, parameters) in &change.statements {
+            transaction.prepare_cached(sql)?.execute(rusqlite::params_from_iter(parameters)).map_err(refused)?;
+        }
+        Ok(transaction.commit()?)
+    }
+
+    /// Every NAS with its secret opened.
+    pub fn nases(&self, key: &SealingKey) -> Result<Vec<Nas>, RecordsError> {
+        let rows: Vec<(NasRow, Vec<u8>)> = self.nas_query(|row, sealed| (row, sealed))?;
+        rows.into_iter()
+            .map(|(row, sealed)| {
+                let secret = key.open(&nas_context(&row.name), &sealed)?;
+                let kind = NasKind::ALL.iter().find(|(word, _)| *word == row.kind).map(|(_, kind)| *kind);
+                let damaged = |what: &str| RecordsError::Damaged(format!("NAS {} has {what}", row.name));
+                Ok(Nas {
+                    network: row.network.parse().map_err(|_| damaged("no address"))?,
+                    kind: kind.ok_or_else(|| damaged("no kind"))?,
+                    secret: SharedSecret::new(secret.expose()),
+                    site: row.site,
+                    dialect: row.dialect,
+                    require_message_authenticator: row.require_message_authenticator,
+                    name: row.name,
+                })
+            })
+            .collect()
+    }
+
+    /// Every NAS without its secret, by name.
+    pub fn nas_rows(&self) -> Result<Vec<NasRow>, RecordsError> {
+        self.nas_query(|row, _| row)
+    }
+
+    fn nas_query<T>(&self, make: impl Fn(NasRow, Vec<u8>) -> T) -> Result<Vec<T>, RecordsError> {
+        let sql =
+            "SELECT name, network, kind, site, dialect, require_message_authenticator, secret FROM nas ORDER BY name";
+        self.rows(sql, |row| {
+            let nas = NasRow {
+                name: row.get(0)?,
+                network: row.get(1)?,
+                kind: row.get(2)?,
+                site: row.get(3)?,
+                dialect: row.get(4)?,
+                require_message_authenticator: row.get(5)?,
+            };
+            Ok(make(nas, row.get(6)?))
+        })
+    }
+
+    /// Every store with what it holds.
+    pub fn stores(&self) -> Result<Vec<(String, StoreKind)>, RecordsError> {
+        self.rows("SELECT name, kind FROM store ORDER BY name", |row| {
+            let kind = match row.get::<_, String>(1)?.as_str() {
+                "people" => StoreKind::People,
+                _ => StoreKind::Endpoints,
+            };
+            Ok((row.get(0)?, kind))
+        })
+    }
+
+    /// All rows of a query without parameters.
+    pub(crate) fn rows<T>(
+        &self,
+        sql: &str,
+        read: impl FnMut(&rusqlite::Row<'_>) -> rusqlite::Result<T>,
+    ) -> Result<Vec<T>, RecordsError> {
+        let connection = self.lock();
+        let mut statement = connection.prepare(sql)?;
+        let rows = statement.query_map([], read)?.collect::<Result<_, _>>()?;
+        Ok(rows)
+    }
+
+    pub(crate) fn lock(&self) -> MutexGuard<'_, Connection> {
+        self.connection.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn check_seal(&self, key: &SealingKey) -> Result<(), RecordsError> {
+        let sql = "SELECT value FROM setting WHERE name = 'seal'";
+        let sealed: Option<Vec<u8>> = self.lock().query_row(sql, [], |row| row.get(0)).optional()?;
+        match sealed {
+            Some(sealed) => key.open(CANARY, &sealed).map(|_| ()),
+            None => {
+                let mut change = Change::default();
+                change.add("INSERT INTO setting (name, value) VALUES ('seal', ?1)", [key.seal(CANARY, b"").into()]);
+                self.apply(&change)
+            }
+        }
+    }
+}
+
+fn refused(error: rusqlite::Error) -> RecordsError {
+    match error.to_string().contains("nas.network") {
+        true => RecordsError::SameAddress,
+        false => error.into(),
+    }
+}
+
+/// Opens a database in write-ahead mode and runs the migrations it lacks.
+pub(crate) fn open_database(path: &Path, migrations: &'static [&'static str]) -> Result<Connection, RecordsError> {
+    let mut connection = Connection::open(path)?;
+    connection.pragma_update(None, "journal_mode", "WAL")?;
+    // A commit is on the disk when it returns, not only in the system's memory.
+    connection.pragma_update(None, "synchronous", "FULL")?;
+    let list = migrations.iter().map(|sql| M::up(sql)).collect();
+    Migrations::new(list)
+        .to_latest(&mut connection)
+        .map_err(|error| RecordsError::Migration { file: path.into(), reason: error.to_string() })?;
+    Ok(connection)
+}

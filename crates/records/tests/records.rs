@@ -1,0 +1,261 @@
+//! Records as the service uses them: opened, changed, read, and closed.
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
+use std::sync::Arc;
+use std::time::Duration;
+
+use regnant_access::*;
+use regnant_policy::Mac;
+use regnant_radius::{Dictionary, Secret};
+use regnant_records::*;
+
+fn key(dir: &Path) -> Arc<SealingKey> {
+    Arc::new(SealingKey::load_or_create(&dir.join("sealing.key")).unwrap())
+}
+
+fn import(records: &Records, key: &SealingKey, toml: &str) -> Result<(), String> {
+    let inventory = Inventory::from_toml("inventory.toml", toml).map_err(|error| error.to_string())?;
+    let change = inventory
+        .into_change(key, &records.stores().unwrap(), &["standard".into()])
+        .map_err(|error| error.to_string())?;
+    records.apply(&change).map_err(|error| error.to_string())
+}
+
+const HARBOUR: &str = r#"
+    [[store]]
+    name = "harbour"
+    kind = "people"
+    [[store]]
+    name = "endpoints"
+    kind = "endpoints"
+    [[nas]]
+    name = "quay-sw-1"
+    address = "127.0.0.11"
+    kind = "switch"
+    site = "quayside"
+    secret = "bollard-9-anchor"
+    [[person]]
+    store = "harbour"
+    name = "Ida.Marsh"
+    password = "Tide-Table-61"
+    groups = ["staff", "harbour-office"]
+    [[person]]
+    store = "harbour"
+    name = "ola.nett"
+    password = "Fibre-Spool-90"
+    recoverable-password = true
+    [[endpoint]]
+    store = "endpoints"
+    mac = "02:00:5e:20:00:01"
+    last = "02:00:5e:20:00:12"
+    title = "crane controller"
+    groups = ["cranes"]
+"#;
+
+fn block_on<F: Future>(future: F) -> F::Output {
+    tokio::runtime::Builder::new_current_thread().enable_time().build().unwrap().block_on(future)
+}
+
+#[test]
+fn an_inventory_is_kept_over_a_restart_with_its_secrets_sealed() {
+    let dir = tempfile::tempdir().unwrap();
+    let file = dir.path().join("records.sqlite");
+    {
+        let records = Records::open(&file, &key(dir.path())).unwrap();
+        import(&records, &key(dir.path()), HARBOUR).unwrap();
+    }
+    let records = Records::open(&file, &key(dir.path())).unwrap();
+    let nases = records.nases(&key(dir.path())).unwrap();
+    assert_eq!((nases[0].name.as_str(), nases[0].require_message_authenticator), ("quay-sw-1", true));
+    let stores = LocalStores::load(&records, key(dir.path()), HashPool::start(1, 4)).unwrap();
+    block_on(async {
+        let ida = stores.person("harbour", "ida.marsh").await.unwrap().unwrap();
+        assert_eq!((ida.name.as_str(), ida.groups.len()), ("Ida.Marsh", 2));
+        let right = |password: &str| stores.password_is_right("harbour", &ida, Secret::new(password.as_bytes()));
+        assert!(right("Tide-Table-61").await.unwrap());
+        assert!(!right("Tide-Table-62").await.unwrap());
+        assert!(stores.recoverable_password("harbour", &ida).await.unwrap().is_none());
+        let ola = stores.person("harbour", "ola.nett").await.unwrap().unwrap();
+        let kept = stores.recoverable_password("harbour", &ola).await.unwrap().unwrap();
+        assert_eq!(kept.expose(), b"Fibre-Spool-90");
+        let last = stores.endpoint("endpoints", Mac([2, 0, 0x5e, 0x20, 0, 0x12])).await.unwrap().unwrap();
+        assert_eq!(last.title, "crane controller");
+        assert!(stores.endpoint("endpoints", Mac([2, 0, 0x5e, 0x20, 0, 0x13])).await.unwrap().is_none());
+        assert!(stores.endpoint("gone", Mac([0; 6])).await.is_err());
+    });
+    assert_eq!(stores.endpoints().len(), 18);
+    // No file of the database holds a secret in the clear.
+    for entry in fs::read_dir(dir.path()).unwrap() {
+        let bytes = fs::read(entry.unwrap().path()).unwrap();
+        for secret in [&b"bollard-9-anchor"[..], b"Tide-Table-61", b"Fibre-Spool-90"] {
+            assert!(!bytes.windows(secret.len()).any(|window| window == secret));
+        }
+    }
+}
+
+#[test]
+fn an_inventory_says_what_is_wrong_and_changes_nothing() {
+    let dir = tempfile::tempdir().unwrap();
+    let key = key(dir.path());
+    let records = Records::open(&dir.path().join("records.sqlite"), &key).unwrap();
+    let told = |toml: &str| import(&records, &key, toml).unwrap_err();
+    let nas = |rest: &str| format!("[[nas]]\nname = \"a\"\nkind = \"switch\"\nsite = \"s\"\n{rest}");
+    let person = |rest: &str| format!("[[store]]\nname = \"h\"\nkind = \"people\"\n[[person]]\nstore = \"h\"\n{rest}");
+    assert!(told("[[nas]]\nnaem = \"a\"").contains("line 2"));
+    assert!(told(&nas("address = \"10.44\"\nsecret = \"x\"")).contains("NAS `a`: `10.44` is no address"));
+    assert!(told(&nas("address = \"10.44.0.1\"\nsecret = \"\"")).contains("the shared secret is empty"));
+    assert!(
+        told(&nas("address = \"10.44.0.1\"\nsecret = \"x\"\ndialect = \"odd\"")).contains("there is no dialect `odd`")
+    );
+    assert!(told(&person("name = \"02005e200001\"\npassword = \"x\"")).contains("never a user name"));
+    assert!(told(&person("name = \"a\"\npassword = \"02:00:5e:20:00:01\"")).contains("never a password"));
+    assert!(told("[[person]]\nstore = \"x\"\nname = \"a\"\npassword = \"b\"").contains("there is no store `x`"));
+    let two = format!(
+        "{}\n[[nas]]\nname = \"b\"\nkind = \"switch\"\nsite = \"s\"\naddress = \"10.44.0.1\"\nsecret = \"y\"",
+        nas("address = \"10.44.0.1\"\nsecret = \"x\"")
+    );
+    assert!(told(&two).contains("the same address"));
+    assert!(records.nas_rows().unwrap().is_empty() && records.stores().unwrap().is_empty());
+}
+
+#[test]
+fn a_key_that_is_readable_broken_or_another_is_told() {
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("sealing.key");
+    let file = dir.path().join("records.sqlite");
+    Records::open(&file, &SealingKey::load_or_create(&path).unwrap()).unwrap();
+    assert_eq!(fs::metadata(&path).unwrap().permissions().mode() & 0o777, 0o600);
+    fs::set_permissions(&path, fs::Permissions::from_mode(0o640)).unwrap();
+    let told = SealingKey::load_or_create(&path).err().unwrap().to_string();
+    assert!(told.contains("has mode 640") && told.contains("chmod 600"), "{told}");
+    fs::remove_file(&path).unwrap();
+    let other = SealingKey::load_or_create(&path).unwrap();
+    assert!(Records::open(&file, &other).unwrap_err().to_string().contains("restore the key file"));
+    fs::write(&path, "nothing").unwrap();
+    assert!(matches!(SealingKey::load_or_create(&path), Err(KeyError::Form(_))));
+}
+
+#[test]
+fn a_sealed_value_opens_only_as_what_it_was_sealed() {
+    let dir = tempfile::tempdir().unwrap();
+    let key = key(dir.path());
+    let sealed = key.seal("the secret of NAS a", b"x");
+    assert!(key.open("the secret of NAS b", &sealed).is_err());
+    for at in 0..sealed.len() {
+        let mut changed = sealed.clone();
+        changed[at] ^= 1;
+        assert!(key.open("the secret of NAS a", &changed).is_err());
+    }
+    assert_ne!(sealed, key.seal("the secret of NAS a", b"x"));
+}
+
+#[test]
+fn one_edition_is_active_and_the_others_are_kept() {
+    let dir = tempfile::tempdir().unwrap();
+    let records = Records::open(&dir.path().join("records.sqlite"), &key(dir.path())).unwrap();
+    assert!(records.active_edition().unwrap().is_none());
+    for (number, source) in [(1, "first"), (2, "second")] {
+        assert_eq!(records.next_edition().unwrap(), number);
+        records.apply(&Change::activate_edition(number, source, 1000, "harbour")).unwrap();
+    }
+    assert_eq!(records.active_edition().unwrap().unwrap().source, "second");
+    let states: Vec<_> = records.editions().unwrap().into_iter().map(|edition| edition.state).collect();
+    assert_eq!(states, ["active", "retired"]);
+}
+
+#[test]
+fn tokens_and_administrators_are_known_by_hash_only() {
+    let dir = tempfile::tempdir().unwrap();
+    let records = Records::open(&dir.path().join("records.sqlite"), &key(dir.path())).unwrap();
+    records.apply(&Change::administrator("harbour", &hash_password(b"tarnmouth-demo"), 1)).unwrap();
+    let (name, hash) = records.administrator("Harbour").unwrap().unwrap();
+    assert_eq!(name, "harbour");
+    assert!(verify_password(b"tarnmouth-demo", Some(&hash)));
+    assert!(!verify_password(b"tarnmouth-demo", None));
+    let token = new_token();
+    records.apply(&Change::token(token_hash(&token), "harbour", 2)).unwrap();
+    assert_eq!(records.token_owner(&token).unwrap().as_deref(), Some("harbour"));
+    assert!(records.token_owner(&new_token()).unwrap().is_none());
+    records.apply(&Change::forget_token(token_hash(&token))).unwrap();
+    assert!(records.token_owner(&token).unwrap().is_none());
+}
+
+fn unheard(id: ulid::Ulid, count: u64) -> UnheardRecord {
+    UnheardRecord {
+        id: id.to_string(),
+        first: 1,
+        last: count,
+        count,
+        source: "127.0.0.99".into(),
+        nas: None,
+        cause: Cause::UnknownSender,
+    }
+}
+
+#[test]
+fn the_journal_keeps_what_was_handed_in_and_repeats_update_their_entry() {
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("journal.sqlite");
+    let table = Arc::new(FactTable::new(Dictionary::standard()));
+    let journal = Journal::open(&path, table, 8).unwrap();
+    let desk = journal.desk().unwrap();
+    let first = ulid::Ulid::from_parts(1, 1);
+    for (id, count) in [(first, 1), (first, 5), (ulid::Ulid::from_parts(2, 1), 1)] {
+        desk.slot().unwrap().unheard(unheard(id, count));
+    }
+    drop(desk);
+    journal.close();
+    let reader = JournalReader::open(&path).unwrap();
+    let all = reader.entries(&EntryFilter { limit: 10, ..EntryFilter::default() }).unwrap();
+    assert_eq!(all, [Entry::Unheard(unheard(ulid::Ulid::from_parts(2, 1), 1)), Entry::Unheard(unheard(first, 5))]);
+    let find = |text: &str| {
+        let filter = EntryFilter { text: Some(text.into()), limit: 10, ..EntryFilter::default() };
+        reader.entries(&filter).unwrap().len()
+    };
+    assert_eq!((find("127.0.0.99 UNHEARD"), find("5 packets"), find("crane")), (2, 1, 0));
+    let older =
+        EntryFilter { before: Some(ulid::Ulid::from_parts(2, 1).to_string()), limit: 10, ..EntryFilter::default() };
+    assert_eq!(reader.entries(&older).unwrap().len(), 1);
+    assert!(reader.entry(&first.to_string()).unwrap().is_some());
+    assert!(reader.entry("nonsense").unwrap().is_none());
+}
+
+#[test]
+fn a_full_queue_gives_no_slot_and_a_slot_that_is_dropped_is_free_again() {
+    let dir = tempfile::tempdir().unwrap();
+    let table = Arc::new(FactTable::new(Dictionary::standard()));
+    let journal = Journal::open(&dir.path().join("journal.sqlite"), table, 2).unwrap();
+    let desk = journal.desk().unwrap();
+    let held = (desk.slot().unwrap(), desk.slot().unwrap());
+    assert!(desk.slot().is_none());
+    drop(held);
+    assert!(desk.slot().is_some());
+}
+
+#[test]
+fn a_full_hash_queue_is_no_answer() {
+    let pool = HashPool::start(1, 1);
+    let hash = hash_password(b"x");
+    let answers = block_on(async {
+        let tries = (0..6).map(|_| pool.verify(Secret::new(*b"x"), Some(hash.clone())));
+        let tries: Vec<_> = tries.map(|try_one| tokio::time::timeout(Duration::from_secs(20), try_one)).collect();
+        let mut answers = Vec::new();
+        // Polled together: all are handed in before the first is done.
+        let mut joined = tries.into_iter().map(Box::pin).collect::<Vec<_>>();
+        std::future::poll_fn(|context| {
+            joined.retain_mut(|one| match one.as_mut().poll(context) {
+                std::task::Poll::Ready(answer) => {
+                    answers.push(answer.unwrap());
+                    false
+                }
+                std::task::Poll::Pending => true,
+            });
+            if joined.is_empty() { std::task::Poll::Ready(()) } else { std::task::Poll::Pending }
+        })
+        .await;
+        answers
+    });
+    assert!(answers.iter().any(|answer| answer.is_err()));
+    assert!(answers.iter().any(|answer| *answer == Ok(true)));
+}
