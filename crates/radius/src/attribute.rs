@@ -30,6 +30,8 @@ pub mod number {
     pub const MESSAGE_AUTHENTICATOR: u8 = 80;
     /// RFC 2869 section 5.17.
     pub const NAS_PORT_ID: u8 = 87;
+    /// RFC 4849 section 2.
+    pub const NAS_FILTER_RULE: u8 = 92;
 }
 
 /// One attribute of a packet: its number and the bytes of its value.

@@ -9,7 +9,9 @@ mod builder;
 mod code;
 mod crypto;
 mod dictionary;
+mod filter_rule;
 mod packet;
+mod show;
 mod value;
 
 pub use attribute::{Attribute, Attributes, number};

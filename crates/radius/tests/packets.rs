@@ -130,6 +130,19 @@ fn secrets_do_not_print() {
     assert_eq!(format!("{:?} {:?}", Secret::new(*b"x"), secret()), "Secret(..) SharedSecret(..)");
 }
 
+#[test]
+fn a_long_access_list_is_split_and_read_back_whole() {
+    let rules: Vec<String> = (1..60).map(|port| format!("permit in udp from any to 10.44.0.53 {port}")).collect();
+    let mut builder = Builder::new(Code::ACCESS_ACCEPT, 0);
+    builder.filter_rules(&rules).unwrap();
+    let bytes = builder.request(&[0; 16], &secret());
+    let packet = Packet::parse(&bytes).unwrap();
+    assert!(packet.all(number::NAS_FILTER_RULE).count() > 3);
+    let shown = Dictionary::standard().show(&packet);
+    let read: Vec<_> = shown.into_iter().filter(|(name, _)| name == "NAS-Filter-Rule").map(|(_, rule)| rule).collect();
+    assert_eq!(read, rules);
+}
+
 proptest! {
     #[test]
     fn any_bytes_are_parsed_or_refused_and_attributes_fill_the_packet(bytes in prop::collection::vec(any::<u8>(), 0..300)) {
@@ -154,7 +167,7 @@ proptest! {
     #[test]
     fn any_password_is_revealed_as_it_was_hidden(password in prop::collection::vec(1u8.., 0..=128), authenticator: [u8; 16]) {
         let hidden = hide_password(&password, &authenticator, &secret()).unwrap();
-        prop_assert!(hidden.len() % 16 == 0 && !hidden.is_empty());
+        prop_assert!(hidden.len().is_multiple_of(16) && !hidden.is_empty());
         let clear = reveal_password(&hidden, &authenticator, &secret()).unwrap();
         prop_assert_eq!(clear.expose(), &password[..]);
     }

@@ -2,7 +2,7 @@ use std::borrow::Cow;
 use std::sync::Arc;
 
 use regnant_policy::{Event, FactId, Facts, Known, Mac, Members, Method, Type, Value};
-use regnant_radius::{Attribute, Packet, Value as AttributeValue};
+use regnant_radius::{Packet, Value as AttributeValue};
 
 use crate::facts::request::Derived;
 use crate::facts::table::{FactTable, Source};
@@ -162,18 +162,4 @@ impl Situation<'_> {
             })
             .collect()
     }
-}
-
-/// Shows attributes for the journal; secrets are named and not shown.
-pub(crate) fn show_attributes<'a>(
-    table: &FactTable,
-    attributes: impl Iterator<Item = Attribute<'a>>,
-) -> Vec<(String, String)> {
-    attributes
-        .map(|Attribute { number, value }| match table.dictionary().by_number(number) {
-            Some(definition) if definition.secret => (definition.name.clone(), "(secret)".into()),
-            Some(definition) => (definition.name.clone(), AttributeValue::read(definition, value).show(definition)),
-            None => (format!("attribute {number}"), AttributeValue::Octets(value).to_string()),
-        })
-        .collect()
 }

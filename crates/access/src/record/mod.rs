@@ -6,15 +6,14 @@ pub(crate) mod trail;
 pub(crate) mod unheard;
 
 use regnant_policy::{Event, IdentityKind, Outcome, Statement, Trace, show_duration};
-use regnant_radius::{Code, Packet, number};
+use regnant_radius::{Packet, number};
 use serde::{Deserialize, Serialize};
 
 use crate::decide::{Decision, End, Verdict};
 use crate::facts::request::{Credential, Derived};
-use crate::facts::situation::{Device, Situation, show_attributes};
+use crate::facts::situation::{Device, Situation};
 use crate::facts::table::FactTable;
 use crate::proof::LookUpRecord;
-use crate::render::acl::read_filter_rules;
 
 /// One decision as the journal keeps it.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -186,7 +185,7 @@ impl Record {
             subject: subject(&situation),
             carrier: carrier(&situation),
             port: situation.derived.port,
-            request: show_attributes(table, packet.attributes()),
+            request: table.dictionary().show(&packet),
             passed_gates: trace
                 .gates
                 .iter()
@@ -295,13 +294,6 @@ fn say(statement: &Statement) -> String {
 }
 
 fn show_reply(bytes: &[u8], table: &FactTable) -> Option<(String, Vec<(String, String)>)> {
-    const NAS_FILTER_RULE: u8 = 92;
     let packet = Packet::parse(bytes).ok()?;
-    let code: Code = packet.code();
-    let filter = |attribute: &regnant_radius::Attribute<'_>| attribute.number == NAS_FILTER_RULE;
-    let mut shown = show_attributes(table, packet.attributes().filter(|attribute| !filter(attribute)));
-    for rule in read_filter_rules(packet.all(NAS_FILTER_RULE)) {
-        shown.push(("NAS-Filter-Rule".into(), rule));
-    }
-    Some((code.to_string(), shown))
+    Some((packet.code().to_string(), table.dictionary().show(&packet)))
 }

@@ -4,10 +4,6 @@
 use std::fmt::Write as _;
 
 use regnant_policy::{Acl, Action, Entry, Port, Protocol, Where};
-use regnant_radius::{BuildError, Builder};
-
-const NAS_FILTER_RULE: u8 = 92;
-const MAX_VALUE: usize = 253;
 
 /// The rules of a list. The last is always explicit: RFC 3588 passes what no
 /// rule names where the last one denies, and a neutral list denies it.
@@ -21,22 +17,6 @@ pub(crate) fn filter_rules(acl: &Acl) -> Vec<String> {
         rules.push("deny in ip from any to any".into());
     }
     rules
-}
-
-/// The attributes that carry the rules: all values joined are the rules with a
-/// zero byte between them (RFC 4849 section 2).
-pub(crate) fn add_filter_rules(builder: &mut Builder, acl: &Acl) -> Result<(), BuildError> {
-    let joined = filter_rules(acl).join("\0");
-    joined.as_bytes().chunks(MAX_VALUE).try_for_each(|chunk| builder.attribute(NAS_FILTER_RULE, chunk))
-}
-
-/// The rules that a packet's attributes carry, for people.
-pub(crate) fn read_filter_rules<'a>(values: impl Iterator<Item = &'a [u8]>) -> Vec<String> {
-    let joined: Vec<u8> = values.flatten().copied().collect();
-    match joined.is_empty() {
-        true => Vec::new(),
-        false => joined.split(|byte| *byte == 0).map(|rule| String::from_utf8_lossy(rule).into_owned()).collect(),
-    }
 }
 
 fn filter_rule(entry: &Entry) -> String {
@@ -80,8 +60,6 @@ fn side(rule: &mut String, place: Where, ports: &[Port]) {
 
 #[cfg(test)]
 mod tests {
-    use regnant_radius::Code;
-
     use super::*;
 
     fn entry(action: Action, protocol: Protocol, to: Where, ports: &[(u16, u16)]) -> Entry {
@@ -104,18 +82,5 @@ mod tests {
         last.from = Where::Any;
         let closed = Acl { name: "b".into(), entries: vec![last] };
         assert_eq!(filter_rules(&closed), ["permit in ip from any to any"]);
-    }
-
-    #[test]
-    fn a_long_list_is_split_and_read_back_whole() {
-        let host = Where::Block("10.44.0.53".parse().unwrap(), 32);
-        let entries = vec![entry(Action::Permit, Protocol::Udp, host, &[(53, 53)]); 20];
-        let acl = Acl { name: "long".into(), entries };
-        let mut builder = Builder::unsigned(Code::ACCESS_ACCEPT, 0);
-        add_filter_rules(&mut builder, &acl).unwrap();
-        let bytes = builder.request(&[0; 16], &regnant_radius::SharedSecret::new(*b"s"));
-        let packet = regnant_radius::Packet::parse(&bytes).unwrap();
-        assert!(packet.all(NAS_FILTER_RULE).count() > 3);
-        assert_eq!(read_filter_rules(packet.all(NAS_FILTER_RULE)), filter_rules(&acl));
     }
 }

@@ -5,7 +5,7 @@ use regnant_radius::{BuildError, Builder, Code, Dictionary, EncodeError, HEADER_
 use serde::Deserialize;
 use thiserror::Error;
 
-use crate::render::acl::add_filter_rules;
+use crate::render::acl::filter_rules;
 
 const STANDARD: &str = include_str!("../../dialects/standard.toml");
 
@@ -83,7 +83,7 @@ impl Dialect {
             if let Statement::Acl(name) = statement {
                 let acl = policy.acl(name).expect("the check found every access list");
                 match self.acl {
-                    AclEncoding::NasFilterRule => add_filter_rules(&mut builder, acl)?,
+                    AclEncoding::NasFilterRule => builder.filter_rules(&filter_rules(acl))?,
                 }
                 continue;
             }

@@ -1,0 +1,26 @@
+use crate::attribute::{Attribute, number};
+use crate::dictionary::Dictionary;
+use crate::filter_rule::read_filter_rules;
+use crate::packet::Packet;
+use crate::value::Value;
+
+impl Dictionary {
+    /// The attributes of a packet by name and value, for people. Secrets are
+    /// named and not shown; filter rules are told one by one, at the end.
+    pub fn show(&self, packet: &Packet<'_>) -> Vec<(String, String)> {
+        let plain = packet.attributes().filter(|attribute| attribute.number != number::NAS_FILTER_RULE);
+        let rules = read_filter_rules(packet.all(number::NAS_FILTER_RULE)).into_iter();
+        plain
+            .map(|attribute| self.show_one(attribute))
+            .chain(rules.map(|rule| ("NAS-Filter-Rule".to_owned(), rule)))
+            .collect()
+    }
+
+    fn show_one(&self, Attribute { number, value }: Attribute<'_>) -> (String, String) {
+        match self.by_number(number) {
+            Some(definition) if definition.secret => (definition.name.clone(), "(secret)".into()),
+            Some(definition) => (definition.name.clone(), Value::read(definition, value).show(definition)),
+            None => (format!("attribute {number}"), Value::Octets(value).to_string()),
+        }
+    }
+}

@@ -1,0 +1,88 @@
+use std::fs;
+use std::net::SocketAddr;
+use std::path::{Path, PathBuf};
+
+use serde::Deserialize;
+use thiserror::Error;
+
+/// The configuration file: where to listen, and where the key is. What a policy
+/// needs (equipment, people, rules) stands in the records instead.
+#[derive(Clone, Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct Config {
+    /// The RADIUS side.
+    pub radius: RadiusConfig,
+    /// The HTTP side.
+    pub api: ApiConfig,
+    /// Keys.
+    pub keys: KeysConfig,
+}
+
+/// The RADIUS side.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct RadiusConfig {
+    /// Where to listen for authentication; `["0.0.0.0:1812", "[::]:1812"]` if not
+    /// said (RFC 2865 section 3).
+    pub authentication: Vec<SocketAddr>,
+    /// How many threads receive; 0 means one for each processor.
+    pub receivers: usize,
+}
+
+/// The HTTP side.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct ApiConfig {
+    /// Where console and API listen; `127.0.0.1:8480` if not said. There is no
+    /// TLS here yet: put a proxy with TLS in front before you open it to a network.
+    pub listen: SocketAddr,
+}
+
+/// Keys.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct KeysConfig {
+    /// The file of the key that secrets are sealed under; made if it does not
+    /// exist. A relative path is taken from the data directory. Losing it loses
+    /// every stored secret; keep a copy away from the database.
+    pub sealing: PathBuf,
+}
+
+impl Default for RadiusConfig {
+    fn default() -> Self {
+        let authentication = vec![([0, 0, 0, 0], 1812).into(), ([0u16; 8], 1812).into()];
+        Self { authentication, receivers: 0 }
+    }
+}
+
+impl Default for ApiConfig {
+    fn default() -> Self {
+        Self { listen: ([127, 0, 0, 1], 8480).into() }
+    }
+}
+
+impl Default for KeysConfig {
+    fn default() -> Self {
+        Self { sealing: "sealing.key".into() }
+    }
+}
+
+impl Config {
+    /// Reads a configuration file.
+    pub fn read(path: &Path) -> Result<Self, ConfigError> {
+        let text = fs::read_to_string(path).map_err(|error| ConfigError::Unreadable(path.into(), error))?;
+        toml::from_str(&text).map_err(|error| ConfigError::Wrong(path.into(), error.to_string()))
+    }
+}
+
+/// Why a configuration file cannot be used.
+#[derive(Debug, Error)]
+#[non_exhaustive]
+pub enum ConfigError {
+    /// It cannot be read.
+    #[error("the configuration {path} cannot be read: {1}", path = .0.display())]
+    Unreadable(PathBuf, #[source] std::io::Error),
+    /// It does not say what is expected.
+    #[error("the configuration {path} is wrong: {1}", path = .0.display())]
+    Wrong(PathBuf, String),
+}

@@ -1,0 +1,104 @@
+use axum::Json;
+use axum::http::StatusCode;
+use axum::response::{IntoResponse, Response};
+use regnant_records::RecordsError;
+use serde::Serialize;
+use tokio::task;
+use utoipa::ToSchema;
+
+use crate::office::OfficeError;
+use crate::office::report::CheckReport;
+
+/// Why a call was not done, as JSON.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct ApiError {
+    #[serde(skip)]
+    status: StatusCode,
+    /// What happened and what to do, as a sentence.
+    error: String,
+    /// What the check found, where a policy was refused.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    report: Option<CheckReport>,
+}
+
+impl ApiError {
+    fn new(status: StatusCode, error: impl Into<String>) -> Self {
+        Self { status, error: error.into(), report: None }
+    }
+
+    pub(crate) fn not_found(error: impl Into<String>) -> Self {
+        Self::new(StatusCode::NOT_FOUND, error)
+    }
+
+    pub(crate) fn bad(error: impl Into<String>) -> Self {
+        Self::new(StatusCode::BAD_REQUEST, error)
+    }
+
+    pub(crate) fn not_signed_in() -> Self {
+        Self::new(StatusCode::UNAUTHORIZED, "Sign in first, or send a token.")
+    }
+
+    pub(crate) fn forbidden(error: impl Into<String>) -> Self {
+        Self::new(StatusCode::FORBIDDEN, error)
+    }
+
+    pub(crate) fn too_many(error: impl Into<String>) -> Self {
+        Self::new(StatusCode::TOO_MANY_REQUESTS, error)
+    }
+
+    fn ours(error: impl std::fmt::Display) -> Self {
+        tracing::error!("a call of the API failed: {error}");
+        Self::new(StatusCode::INTERNAL_SERVER_ERROR, sentence(error))
+    }
+}
+
+/// Our errors are lower-case prose; people get sentences.
+fn sentence(error: impl std::fmt::Display) -> String {
+    let text = error.to_string();
+    let mut chars = text.chars();
+    let first: String = chars.next().map(|c| c.to_uppercase().collect()).unwrap_or_default();
+    let end = if text.ends_with(['.', '!', '?', '\n']) { "" } else { "." };
+    format!("{first}{}{end}", chars.as_str())
+}
+
+impl IntoResponse for ApiError {
+    fn into_response(self) -> Response {
+        (self.status, Json(self)).into_response()
+    }
+}
+
+impl From<RecordsError> for ApiError {
+    fn from(error: RecordsError) -> Self {
+        match error {
+            RecordsError::SameAddress => Self::new(StatusCode::CONFLICT, sentence(error)),
+            error => Self::ours(error),
+        }
+    }
+}
+
+impl From<OfficeError> for ApiError {
+    fn from(error: OfficeError) -> Self {
+        let text = sentence(&error);
+        match error {
+            OfficeError::Unfit(report) => {
+                Self { status: StatusCode::UNPROCESSABLE_ENTITY, error: text, report: Some(*report) }
+            }
+            OfficeError::Overtaken { .. } => Self::new(StatusCode::CONFLICT, text),
+            OfficeError::Inventory(_) | OfficeError::Name | OfficeError::Password => Self::bad(text),
+            OfficeError::Records(error) => error.into(),
+            OfficeError::NoEdition => Self::ours(text),
+        }
+    }
+}
+
+/// Runs what reads or writes records away from the tasks that serve.
+pub(crate) async fn blocking<T, E>(work: impl FnOnce() -> Result<T, E> + Send + 'static) -> Result<T, ApiError>
+where
+    T: Send + 'static,
+    E: Into<ApiError> + Send + 'static,
+{
+    match task::spawn_blocking(work).await {
+        Ok(done) => done.map_err(Into::into),
+        Err(error) => Err(ApiError::ours(error)),
+    }
+}

@@ -1,0 +1,123 @@
+use axum::Json;
+use axum::extract::{Query, State};
+use axum::http::StatusCode;
+use regnant_records::Inventory;
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+use crate::http::Api;
+use crate::http::auth::Signed;
+use crate::http::error::{ApiError, blocking};
+
+/// A NAS; its secret is never shown.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct NasView {
+    name: String,
+    /// Its address or block.
+    address: String,
+    /// `switch`, `controller`, `firewall`, `router` or `vpn`.
+    kind: String,
+    site: String,
+    dialect: String,
+    /// Whether its requests must carry Message-Authenticator; false is a risk.
+    require_message_authenticator: bool,
+}
+
+/// Every NAS, by name.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct NasList {
+    nases: Vec<NasView>,
+}
+
+/// A device.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct EndpointView {
+    store: String,
+    mac: String,
+    /// What it is.
+    title: String,
+    groups: Vec<String>,
+    /// Whether it must stay out.
+    barred: bool,
+}
+
+/// Devices, by address.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct EndpointList {
+    /// How many there are beyond those listed.
+    more: usize,
+    endpoints: Vec<EndpointView>,
+}
+
+/// Which devices are wanted.
+#[derive(Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Wanted {
+    /// Only those whose address, title or group holds this.
+    q: Option<String>,
+    /// At most this many, 1 to 10000; 1000 if not said.
+    limit: Option<usize>,
+}
+
+/// Every NAS.
+#[utoipa::path(get, path = "/api/v1/nases",
+    responses((status = 200, body = NasList), (status = 401, body = ApiError)))]
+pub(crate) async fn nases(State(api): State<Api>, _: Signed) -> Result<Json<NasList>, ApiError> {
+    let rows = blocking(move || api.office.nases()).await?;
+    let view = |row: regnant_records::NasRow| NasView {
+        name: row.name,
+        address: row.network,
+        kind: row.kind,
+        site: row.site,
+        dialect: row.dialect,
+        require_message_authenticator: row.require_message_authenticator,
+    };
+    Ok(Json(NasList { nases: rows.into_iter().map(view).collect() }))
+}
+
+/// The devices that stores list.
+#[utoipa::path(get, path = "/api/v1/endpoints", params(Wanted),
+    responses((status = 200, body = EndpointList), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn endpoints(
+    State(api): State<Api>,
+    _: Signed,
+    Query(wanted): Query<Wanted>,
+) -> Result<Json<EndpointList>, ApiError> {
+    let limit = wanted.limit.unwrap_or(1_000);
+    if !(1..=10_000).contains(&limit) {
+        return Err(ApiError::bad("`limit` is 1 to 10000."));
+    }
+    let word = wanted.q.unwrap_or_default().to_lowercase();
+    let stores = api.office.world.load().stores.clone();
+    let mut found: Vec<_> = stores
+        .endpoints()
+        .into_iter()
+        .map(|(store, mac, endpoint)| EndpointView {
+            store: store.to_owned(),
+            mac: mac.to_string(),
+            title: endpoint.title.clone(),
+            groups: endpoint.groups.iter().map(|group| group.to_string().trim_matches('"').to_owned()).collect(),
+            barred: endpoint.barred,
+        })
+        .filter(|view| {
+            let texts = [&view.mac, &view.title].into_iter().chain(&view.groups);
+            word.is_empty() || texts.into_iter().any(|text| text.to_lowercase().contains(&word))
+        })
+        .collect();
+    let more = found.len().saturating_sub(limit);
+    found.truncate(limit);
+    Ok(Json(EndpointList { more, endpoints: found }))
+}
+
+/// Adds or changes equipment, people and devices; all or nothing. The body has
+/// the fields of an inventory file.
+#[utoipa::path(post, path = "/api/v1/inventory", request_body = serde_json::Value,
+    responses((status = 204), (status = 400, body = ApiError), (status = 409, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn import(
+    State(api): State<Api>,
+    _: Signed,
+    Json(inventory): Json<Inventory>,
+) -> Result<StatusCode, ApiError> {
+    blocking(move || api.office.import(inventory)).await?;
+    Ok(StatusCode::NO_CONTENT)
+}

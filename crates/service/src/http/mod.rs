@@ -1,0 +1,117 @@
+//! The HTTP API under `/api/v1`, and the console's files.
+
+mod auth;
+mod console;
+mod error;
+mod health;
+mod inventory;
+mod journal;
+pub(crate) mod openapi;
+mod policy;
+mod view;
+
+use std::sync::Arc;
+
+use axum::Router;
+use axum::extract::DefaultBodyLimit;
+use axum::http::{HeaderValue, header};
+use axum::middleware::map_response;
+use axum::response::Response;
+use axum::routing::{get, post};
+use regnant_records::{Journal, JournalReader};
+use tokio::net::TcpListener;
+use tokio::sync::watch;
+
+use crate::http::auth::{Attempts, Sessions, Welcome};
+use crate::http::error::ApiError;
+use crate::office::{Office, OfficeError};
+use crate::udp::Desk;
+
+/// A policy or inventory larger than this is refused before it is read.
+const MAX_BODY: usize = 8 << 20;
+
+/// What every handler can reach.
+#[derive(Clone)]
+pub(crate) struct Api {
+    pub(crate) office: Arc<Office>,
+    pub(crate) journal: Arc<Journal>,
+    pub(crate) reader: Arc<JournalReader>,
+    pub(crate) desk: Arc<Desk>,
+    pub(crate) sessions: Arc<Sessions>,
+    pub(crate) attempts: Arc<Attempts>,
+    pub(crate) welcome: Arc<Welcome>,
+    pub(crate) stopped: watch::Receiver<bool>,
+}
+
+impl Api {
+    pub(crate) fn new(
+        office: Arc<Office>,
+        journal: Arc<Journal>,
+        reader: Arc<JournalReader>,
+        desk: Arc<Desk>,
+        stopped: watch::Receiver<bool>,
+    ) -> Self {
+        let (sessions, attempts, welcome) = Default::default();
+        Self { office, journal, reader, desk, sessions, attempts, welcome, stopped }
+    }
+
+    /// The secret of the one-time link, where nobody can sign in yet.
+    pub(crate) fn open_welcome(&self) -> Result<Option<String>, OfficeError> {
+        Ok(match self.office.records.has_administrators()? {
+            true => None,
+            false => Some(self.welcome.open()),
+        })
+    }
+}
+
+/// Every route. Handlers that take [`auth::Signed`] need a signed-in
+/// administrator; the others are open to everybody.
+fn routes(api: Api) -> Router {
+    Router::new()
+        .route("/api/v1/openapi.json", get(openapi::document))
+        .route("/api/v1/health", get(health::health))
+        .route("/api/v1/welcome", post(auth::welcome))
+        .route("/api/v1/sign-in", post(auth::sign_in))
+        .route("/api/v1/sign-out", post(auth::sign_out))
+        .route("/api/v1/session", get(auth::session))
+        .route("/api/v1/tokens", post(auth::new_token))
+        .route("/api/v1/journal", get(journal::entries))
+        .route("/api/v1/journal/live", get(journal::live))
+        .route("/api/v1/journal/{id}", get(journal::entry))
+        .route("/api/v1/policy", get(policy::active))
+        .route("/api/v1/policy/editions", get(policy::editions))
+        .route("/api/v1/policy/check", post(policy::check))
+        .route("/api/v1/policy/activate", post(policy::activate))
+        .route("/api/v1/nases", get(inventory::nases))
+        .route("/api/v1/endpoints", get(inventory::endpoints))
+        .route("/api/v1/inventory", post(inventory::import))
+        .route("/api/{*rest}", get(nothing_here).post(nothing_here))
+        .fallback(console::file)
+        .layer(DefaultBodyLimit::max(MAX_BODY))
+        .layer(map_response(harden))
+        .with_state(api)
+}
+
+/// Serves until told to stop.
+pub(crate) async fn serve(listener: TcpListener, api: Api, mut stopped: watch::Receiver<bool>) {
+    let until = async move {
+        let _ = stopped.changed().await;
+    };
+    if let Err(error) = axum::serve(listener, routes(api)).with_graceful_shutdown(until).await {
+        tracing::error!("the API ended: {error}");
+    }
+}
+
+async fn nothing_here() -> ApiError {
+    ApiError::not_found("There is nothing at this address of the API; see /api/v1/openapi.json.")
+}
+
+/// The console loads nothing from elsewhere and is shown in nobody's frame.
+async fn harden(mut response: Response) -> Response {
+    let headers = response.headers_mut();
+    let policy = "default-src 'self'; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'";
+    headers.insert(header::CONTENT_SECURITY_POLICY, HeaderValue::from_static(policy));
+    headers.insert(header::X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
+    headers.insert(header::REFERRER_POLICY, HeaderValue::from_static("no-referrer"));
+    response
+}

@@ -1,0 +1,127 @@
+//! Journal entries as the API shows them.
+
+use regnant_access::{Fragment, Mark, Station};
+use regnant_records::Entry;
+use serde::Serialize;
+use utoipa::ToSchema;
+
+use crate::clock::iso;
+
+/// One entry of the journal as a sentence.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct EntryView {
+    /// The entry's id, a ULID.
+    id: String,
+    /// When, in UTC.
+    at: String,
+    /// `granted`, `refused`, `silence` or `unheard`.
+    outcome: String,
+    /// The NAS, where one is known.
+    nas: Option<String>,
+    /// The sentence, in parts that name things.
+    sentence: Vec<FragmentView>,
+    /// How many packets, for what stayed unheard.
+    packets: Option<u64>,
+}
+
+/// A part of a sentence.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct FragmentView {
+    /// `text`, `subject`, `nas`, `verdict`, `grant` or `rule`.
+    kind: String,
+    /// The text.
+    text: String,
+}
+
+/// One entry with its trail.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct DetailView {
+    /// The entry.
+    entry: EntryView,
+    /// The edition that decided; none for what stayed unheard.
+    edition: Option<u32>,
+    /// The stations of the trail; none for what stayed unheard.
+    stations: Vec<StationView>,
+    /// What to do, for what stayed unheard.
+    advice: Option<String>,
+}
+
+/// One step of a trail.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct StationView {
+    /// `heard`, `gate`, `proof`, `identity`, `rules`, `grant` or `reply`.
+    name: String,
+    /// `passed`, `stopped` or `skipped`.
+    mark: String,
+    /// Microseconds since the packet came.
+    micros: Option<u64>,
+    /// What happened, in a sentence.
+    line: String,
+    /// All that was known.
+    evidence: Vec<EvidenceView>,
+    /// What to do about it.
+    advice: Option<String>,
+}
+
+/// One thing that was known.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct EvidenceView {
+    /// Its name.
+    label: String,
+    /// Its value.
+    value: String,
+}
+
+impl EntryView {
+    pub(crate) fn new(entry: &Entry) -> Self {
+        match entry {
+            Entry::Decision(record) => Self {
+                id: record.id.clone(),
+                at: iso(record.at),
+                outcome: record.verdict.word().into(),
+                nas: Some(record.nas.clone()),
+                sentence: fragments(record.sentence()),
+                packets: None,
+            },
+            Entry::Unheard(record) => Self {
+                id: record.id.clone(),
+                at: iso(record.first),
+                outcome: "unheard".into(),
+                nas: record.nas.clone(),
+                sentence: fragments(record.sentence()),
+                packets: Some(record.count),
+            },
+        }
+    }
+}
+
+impl DetailView {
+    pub(crate) fn new(entry: &Entry) -> Self {
+        let (edition, stations, advice) = match entry {
+            Entry::Decision(record) => {
+                (Some(record.edition), record.trail().stations.into_iter().map(StationView::new).collect(), None)
+            }
+            Entry::Unheard(record) => (None, Vec::new(), Some(record.cause.advice().to_owned())),
+        };
+        Self { entry: EntryView::new(entry), edition, stations, advice }
+    }
+}
+
+impl StationView {
+    fn new(station: Station) -> Self {
+        let mark = match station.mark {
+            Mark::Passed => "passed",
+            Mark::Stopped => "stopped",
+            Mark::Skipped => "skipped",
+        };
+        let evidence =
+            station.evidence.into_iter().map(|one| EvidenceView { label: one.label, value: one.value }).collect();
+        let (name, micros, line, advice) = (station.name, station.micros, station.line, station.advice);
+        Self { name, mark: mark.into(), micros, line, evidence, advice }
+    }
+}
+
+fn fragments(sentence: Vec<Fragment>) -> Vec<FragmentView> {
+    let word = |kind: &regnant_access::FragmentKind| format!("{kind:?}").to_lowercase();
+    sentence.into_iter().map(|part| FragmentView { kind: word(&part.kind), text: part.text }).collect()
+}

@@ -1,0 +1,179 @@
+//! Everything that people change goes through here, one change at a time: check,
+//! write, swap the world.
+
+pub(crate) mod report;
+
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use arc_swap::ArcSwap;
+use regnant_access::{Dialect, Edition};
+use regnant_policy::{Compiled, Source};
+use regnant_records::{
+    Change, EditionRow, Inventory, InventoryError, NasRow, Records, RecordsError, hash_password, new_token, token_hash,
+};
+use thiserror::Error;
+
+use crate::clock::now_ms;
+use crate::office::report::CheckReport;
+use crate::world::{Ground, Unfit, World, fact_table};
+
+/// The policy that a service without one begins with: nobody comes in.
+const FIRST_POLICY: &str = "# The first edition: every request is refused until you write a gate.\n";
+
+/// Where changes are made and inventories are read.
+pub struct Office {
+    pub(crate) records: Records,
+    pub(crate) ground: Ground,
+    pub(crate) world: ArcSwap<World>,
+    /// Held from check to swap, so that two changes cannot cross.
+    one_at_a_time: Mutex<()>,
+}
+
+impl Office {
+    /// Loads what the records hold; the first time, makes the first edition.
+    pub(crate) fn open(records: Records, ground: Ground) -> Result<Self, OfficeError> {
+        if records.active_edition()?.is_none() {
+            records.apply(&Change::activate_edition(1, FIRST_POLICY, now_ms(), "regnant"))?;
+        }
+        let active = records.active_edition()?.ok_or(OfficeError::NoEdition)?;
+        let schema = ground.schema(&records)?;
+        let edition = ground
+            .edition(active.number, &active.source, &schema)
+            .map_err(|unfit| OfficeError::Unfit(Box::new(CheckReport::unfit(unfit))))?;
+        let world = ground.world(&records, Arc::new(edition))?;
+        Ok(Self { records, ground, world: ArcSwap::from_pointee(world), one_at_a_time: Mutex::new(()) })
+    }
+
+    /// Adds or changes equipment, people and devices. Takes tens of milliseconds
+    /// for each person, whose password is hashed.
+    pub fn import(&self, inventory: Inventory) -> Result<(), OfficeError> {
+        let _turn = self.turn();
+        let dialects: Vec<_> = self.ground.dialects.iter().map(|dialect| dialect.name.clone()).collect();
+        let change = inventory.into_change(&self.ground.key, &self.records.stores()?, &dialects)?;
+        self.records.apply(&change)?;
+        let edition = self.world.load().edition.clone();
+        self.world.store(Arc::new(self.ground.world(&self.records, edition)?));
+        Ok(())
+    }
+
+    /// Checks a policy against the records and runs its cases.
+    pub fn check(&self, source: &str) -> Result<CheckReport, OfficeError> {
+        let schema = self.ground.schema(&self.records)?;
+        Ok(match self.ground.edition(0, source, &schema) {
+            Ok(edition) => CheckReport::fit(&edition),
+            Err(unfit) => CheckReport::unfit(unfit),
+        })
+    }
+
+    /// Makes a policy the active edition, and gives its number. One that does not
+    /// check, or whose cases fail, changes nothing. `expected` is the edition that
+    /// the author saw: another one means that somebody was faster.
+    pub fn activate(&self, source: &str, by: &str, expected: Option<u32>) -> Result<(u32, CheckReport), OfficeError> {
+        let _turn = self.turn();
+        let active = self.world.load().edition.number;
+        if let Some(expected) = expected.filter(|expected| *expected != active) {
+            return Err(OfficeError::Overtaken { expected, active });
+        }
+        let number = self.records.next_edition()?;
+        let schema = self.ground.schema(&self.records)?;
+        let edition = self
+            .ground
+            .edition(number, source, &schema)
+            .map_err(|unfit| OfficeError::Unfit(Box::new(CheckReport::unfit(unfit))))?;
+        let report = CheckReport::fit(&edition);
+        if report.failed_cases() > 0 {
+            return Err(OfficeError::Unfit(Box::new(report)));
+        }
+        let world = self.ground.world(&self.records, Arc::new(edition))?;
+        self.records.apply(&Change::activate_edition(number, source, now_ms(), by))?;
+        self.world.store(Arc::new(world));
+        Ok((number, report))
+    }
+
+    /// The active edition with its warnings.
+    pub fn active(&self) -> Result<(EditionRow, CheckReport), OfficeError> {
+        let row = self.records.active_edition()?.ok_or(OfficeError::NoEdition)?;
+        Ok((row, CheckReport::fit(&self.world.load().edition)))
+    }
+
+    /// Every edition, newest first.
+    pub fn editions(&self) -> Result<Vec<EditionRow>, OfficeError> {
+        Ok(self.records.editions()?)
+    }
+
+    /// Every NAS, without its secret.
+    pub fn nases(&self) -> Result<Vec<NasRow>, OfficeError> {
+        Ok(self.records.nas_rows()?)
+    }
+
+    /// Adds an administrator, or gives one a new password.
+    pub fn set_administrator(&self, name: &str, password: &str) -> Result<(), OfficeError> {
+        if name.trim().is_empty() || name.len() > 64 {
+            return Err(OfficeError::Name);
+        }
+        if password.chars().count() < 10 || password.len() > 1024 {
+            return Err(OfficeError::Password);
+        }
+        let change = Change::administrator(name.trim(), &hash_password(password.as_bytes()), now_ms());
+        Ok(self.records.apply(&change)?)
+    }
+
+    /// A token with which a program acts as this administrator.
+    pub fn token_for(&self, administrator: &str) -> Result<String, OfficeError> {
+        let token = new_token();
+        self.records.apply(&Change::token(token_hash(&token), administrator, now_ms()))?;
+        Ok(token)
+    }
+
+    fn turn(&self) -> MutexGuard<'_, ()> {
+        self.one_at_a_time.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+/// Checks a policy without any records, for the command line: every name of a
+/// store passes.
+pub fn check_alone(file: &str, text: &str) -> CheckReport {
+    let table = fact_table();
+    let fit = Compiled::from_source(Source::new(file, text), table.schema()).map_err(Unfit::Check).and_then(|policy| {
+        let dialects = [Dialect::standard(table.dictionary())];
+        Edition::prepare(0, policy, &dialects, &table).map_err(Unfit::Grants)
+    });
+    match fit {
+        Ok(edition) => CheckReport::fit(&edition),
+        Err(unfit) => CheckReport::unfit(unfit),
+    }
+}
+
+/// Why a change was not made. What was active stays active.
+#[derive(Debug, Error)]
+#[non_exhaustive]
+pub enum OfficeError {
+    /// The policy does not check, or its cases fail; the report says why.
+    #[error("the policy cannot be activated: {}", .0.summary())]
+    Unfit(Box<CheckReport>),
+    /// Somebody activated another edition in between.
+    #[error(
+        "edition {active} is active and you began with edition {expected}: look at what changed, then activate again"
+    )]
+    Overtaken {
+        /// The edition that the author saw.
+        expected: u32,
+        /// The edition that is active.
+        active: u32,
+    },
+    /// The records have no active edition, which the start makes sure of.
+    #[error("no edition is active; restart the service")]
+    NoEdition,
+    /// The inventory is wrong.
+    #[error(transparent)]
+    Inventory(#[from] InventoryError),
+    /// The records refused.
+    #[error(transparent)]
+    Records(#[from] RecordsError),
+    /// An administrator's name.
+    #[error("an administrator's name has 1 to 64 bytes")]
+    Name,
+    /// An administrator's password.
+    #[error("an administrator's password has at least 10 characters")]
+    Password,
+}

@@ -1,0 +1,117 @@
+use regnant_access::Edition;
+use regnant_policy::{Diagnostic, Severity, Source};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::world::Unfit;
+
+/// What a check found.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct CheckReport {
+    /// Errors and warnings, in the order of the text.
+    pub diagnostics: Vec<DiagnosticReport>,
+    /// How each case went; none where there are errors.
+    pub cases: Vec<CaseReport>,
+}
+
+/// One finding.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DiagnosticReport {
+    /// A stable code.
+    pub code: String,
+    /// `error` or `warning`.
+    pub severity: String,
+    /// What is wrong.
+    pub message: String,
+    /// The line, from 1; 0 where no line is to blame.
+    pub line: usize,
+    /// The column, from 1.
+    pub column: usize,
+    /// The finding with its source line and caret.
+    pub rendered: String,
+}
+
+/// How a case went.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct CaseReport {
+    /// Its title.
+    pub title: String,
+    /// What went otherwise than expected; none where it passed.
+    pub failure: Option<String>,
+}
+
+impl CheckReport {
+    pub(crate) fn fit(edition: &Edition) -> Self {
+        let policy = &edition.policy;
+        let source = policy.source();
+        let diagnostics = policy.warnings().iter().map(|d| DiagnosticReport::new(d, source)).collect();
+        let cases = policy
+            .run_cases()
+            .into_iter()
+            .map(|result| CaseReport {
+                title: result.title,
+                failure: result.failure.map(|diagnostic| diagnostic.render(source)),
+            })
+            .collect();
+        Self { diagnostics, cases }
+    }
+
+    pub(crate) fn unfit(unfit: Unfit) -> Self {
+        let diagnostics = match unfit {
+            Unfit::Check(checked) => {
+                checked.diagnostics().iter().map(|d| DiagnosticReport::new(d, checked.source())).collect()
+            }
+            Unfit::Grants(problems) => problems
+                .iter()
+                .map(|problem| DiagnosticReport {
+                    code: "W320".into(),
+                    severity: "error".into(),
+                    message: problem.to_string(),
+                    line: 0,
+                    column: 0,
+                    rendered: format!("error W320: {problem}\n"),
+                })
+                .collect(),
+        };
+        Self { diagnostics, cases: Vec::new() }
+    }
+
+    /// How many findings are errors.
+    pub fn errors(&self) -> usize {
+        self.diagnostics.iter().filter(|diagnostic| diagnostic.severity == "error").count()
+    }
+
+    /// How many cases failed.
+    pub fn failed_cases(&self) -> usize {
+        self.cases.iter().filter(|case| case.failure.is_some()).count()
+    }
+
+    /// The outcome in a few words.
+    pub fn summary(&self) -> String {
+        let count = |number: usize, what: &str| format!("{number} {what}{}", if number == 1 { "" } else { "s" });
+        match (self.errors(), self.failed_cases()) {
+            (0, 0) => {
+                format!("{}, {} passed", count(self.diagnostics.len(), "warning"), count(self.cases.len(), "case"))
+            }
+            (0, failed) => format!("{failed} of {} failed", count(self.cases.len(), "case")),
+            (errors, _) => count(errors, "error"),
+        }
+    }
+}
+
+impl DiagnosticReport {
+    fn new(diagnostic: &Diagnostic, source: &Source) -> Self {
+        let position = source.position(diagnostic.labels[0].span.start);
+        Self {
+            code: diagnostic.code.into(),
+            severity: match diagnostic.severity {
+                Severity::Error => "error".into(),
+                Severity::Warning => "warning".into(),
+            },
+            message: diagnostic.message.clone(),
+            line: position.line,
+            column: position.column,
+            rendered: diagnostic.render(source),
+        }
+    }
+}

@@ -1,0 +1,207 @@
+use std::io;
+use std::net::SocketAddr;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::thread::JoinHandle;
+use std::time::Duration;
+
+use regnant_access::Dialect;
+use regnant_records::{HashPool, Journal, JournalReader, KeyError, Records, RecordsError, SealingKey};
+use thiserror::Error;
+use tokio::net::TcpListener;
+use tokio::runtime::Handle;
+use tokio::sync::watch;
+use tokio::task;
+
+use crate::clock::now_ms;
+use crate::config::Config;
+use crate::data_dir::DataDir;
+use crate::http::{self, Api};
+use crate::office::{Office, OfficeError};
+use crate::udp::duplicates::Duplicates;
+use crate::udp::receiver::Receiver;
+use crate::udp::unheard::Unheard;
+use crate::udp::{Counters, Desk, socket};
+use crate::world::{Ground, fact_table};
+
+/// Entries that may wait for the journal; with more, requests stay unanswered.
+const JOURNAL_QUEUE: usize = 16_384;
+/// Password checks that may wait for a thread of the pool.
+const HASH_QUEUE: usize = 64;
+const UNHEARD_EVERY: Duration = Duration::from_millis(500);
+
+/// A running service.
+pub struct Service {
+    office: Arc<Office>,
+    journal: Arc<Journal>,
+    desk: Arc<Desk>,
+    radius: Vec<SocketAddr>,
+    api: SocketAddr,
+    welcome: Option<String>,
+    receivers: Vec<JoinHandle<()>>,
+    server: task::JoinHandle<()>,
+    ticker: task::JoinHandle<()>,
+    stop: watch::Sender<bool>,
+    _data: DataDir,
+}
+
+impl Service {
+    /// Opens the data directory, binds every port and begins to answer.
+    pub async fn start(config: &Config, data: &Path) -> Result<Self, StartError> {
+        let data = DataDir::take(data)?;
+        let key = Arc::new(SealingKey::load_or_create(&data.join(&config.keys.sealing))?);
+        let table = Arc::new(fact_table());
+        let threads = std::thread::available_parallelism().map_or(1, usize::from);
+        let ground = Ground {
+            dialects: vec![Dialect::standard(table.dictionary())],
+            table: table.clone(),
+            key: key.clone(),
+            pool: HashPool::start(threads, HASH_QUEUE),
+        };
+        let records = Records::open(&data.join("records.sqlite"), &key)?;
+        let office = Arc::new(Office::open(records, ground)?);
+        let count = if config.radius.receivers == 0 { threads } else { config.radius.receivers };
+        let sockets = config
+            .radius
+            .authentication
+            .iter()
+            .map(|address| socket::bind(*address, count))
+            .collect::<Result<Vec<_>, _>>()?;
+        let listener = listen(config.api.listen).await?;
+        let journal_file = data.join("journal.sqlite");
+        let journal = Arc::new(Journal::open(&journal_file, table, JOURNAL_QUEUE)?);
+        let reader = Arc::new(JournalReader::open(&journal_file)?);
+
+        let desk = Arc::new(Desk {
+            office: office.clone(),
+            duplicates: Duplicates::new(),
+            unheard: Unheard::default(),
+            counters: Counters::default(),
+        });
+        let (stop, stopped) = watch::channel(false);
+        let radius = sockets.iter().filter_map(|group| group.first()?.local_addr().ok()).collect();
+        let mut receivers = Vec::new();
+        for socket in sockets.into_iter().flatten() {
+            let Some(place) = journal.desk() else { continue };
+            let receiver =
+                Receiver { desk: desk.clone(), journal: place, slow: Handle::current(), stop: stopped.clone() };
+            receivers.push(receiver.start(receivers.len(), socket));
+        }
+        let api = listener.local_addr().map_err(|error| StartError::Listen {
+            address: config.api.listen,
+            what: "the API",
+            error,
+        })?;
+        let state = Api::new(office.clone(), journal.clone(), reader, desk.clone(), stopped.clone());
+        let welcome = state.open_welcome()?.map(|secret| format!("http://{api}/welcome#{secret}"));
+        let server = tokio::spawn(http::serve(listener, state, stopped));
+        let ticker = tokio::spawn(tick(desk.clone(), journal.clone()));
+        Ok(Self { office, journal, desk, radius, api, welcome, receivers, server, ticker, stop, _data: data })
+    }
+
+    /// Where everything that people change goes through.
+    pub fn office(&self) -> &Arc<Office> {
+        &self.office
+    }
+
+    /// Where RADIUS is answered.
+    pub fn radius(&self) -> &[SocketAddr] {
+        &self.radius
+    }
+
+    /// Where console and API are.
+    pub fn api(&self) -> SocketAddr {
+        self.api
+    }
+
+    /// The one-time link to set the first administrator's password, while there
+    /// is none.
+    pub fn welcome(&self) -> Option<&str> {
+        self.welcome.as_deref()
+    }
+
+    /// Stops receiving, ends what is being decided, writes the journal to its end.
+    pub async fn stop(self) {
+        let _ = self.stop.send(true);
+        let receivers = self.receivers;
+        let _ = task::spawn_blocking(move || receivers.into_iter().for_each(|thread| drop(thread.join()))).await;
+        self.ticker.abort();
+        flush_unheard(&self.desk, &self.journal);
+        // Live listeners of the journal end with the server; a stuck client may not hold us.
+        let mut server = self.server;
+        if tokio::time::timeout(Duration::from_secs(5), &mut server).await.is_err() {
+            server.abort();
+        }
+        let journal = self.journal;
+        let _ = task::spawn_blocking(move || journal.close()).await;
+    }
+}
+
+async fn listen(address: SocketAddr) -> Result<TcpListener, StartError> {
+    TcpListener::bind(address).await.map_err(|error| match error.kind() {
+        io::ErrorKind::AddrInUse => StartError::PortInUse { address, what: "the API" },
+        _ => StartError::Listen { address, what: "the API", error },
+    })
+}
+
+async fn tick(desk: Arc<Desk>, journal: Arc<Journal>) {
+    let mut interval = tokio::time::interval(UNHEARD_EVERY);
+    loop {
+        interval.tick().await;
+        flush_unheard(&desk, &journal);
+    }
+}
+
+fn flush_unheard(desk: &Desk, journal: &Journal) {
+    let Some(place) = journal.desk() else { return };
+    desk.unheard.flush(now_ms(), |record| match place.slot() {
+        Some(slot) => {
+            slot.unheard(record.clone());
+            true
+        }
+        None => false,
+    });
+}
+
+/// Why the service does not start. Nothing was changed that a second try would
+/// not do again.
+#[derive(Debug, Error)]
+#[non_exhaustive]
+pub enum StartError {
+    /// The data directory cannot be used.
+    #[error("the data directory {path} cannot be used: {1}", path = .0.display())]
+    DataDir(PathBuf, #[source] io::Error),
+    /// Another service has it.
+    #[error("the data directory {path} is in use by another service; stop that one, or give this one --data of its own", path = .0.display())]
+    DataDirInUse(PathBuf),
+    /// Another program listens there.
+    #[error(
+        "{what} cannot listen on {address}: the port is in use; stop what listens there, or change the address in the configuration"
+    )]
+    PortInUse {
+        /// The address.
+        address: SocketAddr,
+        /// What wanted to listen.
+        what: &'static str,
+    },
+    /// The system refuses the address.
+    #[error("{what} cannot listen on {address}: {error}")]
+    Listen {
+        /// The address.
+        address: SocketAddr,
+        /// What wanted to listen.
+        what: &'static str,
+        /// What the system says.
+        #[source]
+        error: io::Error,
+    },
+    /// The key file.
+    #[error(transparent)]
+    Key(#[from] KeyError),
+    /// The records.
+    #[error(transparent)]
+    Records(#[from] RecordsError),
+    /// The office, most often the active policy.
+    #[error(transparent)]
+    Office(#[from] OfficeError),
+}
