@@ -1,1 +1,18 @@
-//! placeholder
+//! A campus to ask from: simulated equipment with addresses of its own on
+//! loopback, which sends what real equipment sends and enforces what it is told.
+//!
+//! Nothing here knows how the service decides; it sees packets alone. Read
+//! [`Nas`] first, then [`story`].
+
+mod ask;
+mod enforce;
+mod exchange;
+pub mod harbour;
+mod nas;
+pub mod story;
+pub mod trickle;
+
+pub use ask::{Ask, AskError, Credential};
+pub use enforce::{Enforced, Outcome};
+pub use exchange::{Exchange, ExchangeError, Reply};
+pub use nas::Nas;

@@ -1,1 +1,43 @@
-fn main() {}
+//! The `regnant` command: the service, its demo and its clients.
+
+mod activate;
+mod api;
+mod args;
+mod check;
+mod demo;
+mod failure;
+mod import;
+mod journal;
+mod paint;
+mod serve;
+mod sign_in;
+mod trail;
+mod try_out;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+use crate::args::{Arguments, Command};
+use crate::failure::Failure;
+
+fn main() -> ExitCode {
+    match run(Arguments::parse()) {
+        Ok(code) => code,
+        Err(failure) => failure.tell(),
+    }
+}
+
+fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
+    match arguments.command {
+        Command::Serve(serve) => serve::run(&serve),
+        Command::Demo(demo) => demo::run(&demo),
+        Command::Check(check) => check::run(&check),
+        Command::Try(try_out) => try_out::run(&try_out),
+        Command::Journal(journal) => journal::run(&journal),
+        Command::Trail(trail) => trail::run(&trail),
+        Command::Activate(activate) => activate::run(&activate),
+        Command::Import(import) => import::run(&import),
+        Command::SignIn(sign_in) => sign_in::run(&sign_in),
+    }
+}

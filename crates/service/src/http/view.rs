@@ -20,6 +20,8 @@ pub(crate) struct EntryView {
     nas: Option<String>,
     /// The sentence, in parts that name things.
     sentence: Vec<FragmentView>,
+    /// Why, in a few words: the rule's title, or what stood in the way.
+    reason: String,
     /// How many packets, for what stayed unheard.
     packets: Option<u64>,
 }
@@ -81,6 +83,7 @@ impl EntryView {
                 outcome: record.verdict.word().into(),
                 nas: Some(record.nas.clone()),
                 sentence: fragments(record.sentence()),
+                reason: record.reason(),
                 packets: None,
             },
             Entry::Unheard(record) => Self {
@@ -89,6 +92,7 @@ impl EntryView {
                 outcome: "unheard".into(),
                 nas: record.nas.clone(),
                 sentence: fragments(record.sentence()),
+                reason: record.cause.to_string(),
                 packets: Some(record.count),
             },
         }

@@ -1,0 +1,116 @@
+use regnant_radius::{
+    BuildError, Builder, Code, Dictionary, EncodeError, PasswordError, SharedSecret, chap_response, hide_password,
+    number,
+};
+use thiserror::Error;
+
+/// One Access-Request to be sent.
+#[derive(Clone, Debug)]
+pub struct Ask {
+    /// What proves the identity.
+    pub credential: Credential,
+    /// Further attributes as names and values; they replace those that the
+    /// credential brings along.
+    pub attributes: Vec<(String, String)>,
+}
+
+/// What proves an identity.
+#[derive(Clone, Debug)]
+pub enum Credential {
+    /// A device's MAC address, in the notation that the equipment uses.
+    Mac(String),
+    /// Name and password (RFC 2865 section 5.2).
+    Pap {
+        /// The user's name.
+        user: String,
+        /// Their password.
+        password: String,
+    },
+    /// Name and challenge (RFC 2865 section 5.3).
+    Chap {
+        /// The user's name.
+        user: String,
+        /// Their password.
+        password: String,
+    },
+}
+
+impl Ask {
+    /// MAC bypass as switches send it: name and password are the address.
+    pub fn mac(address: &str, port: u32) -> Self {
+        let attributes = vec![("NAS-Port".into(), port.to_string())];
+        Self { credential: Credential::Mac(address.into()), attributes }
+    }
+
+    /// A password login.
+    pub fn pap(user: &str, password: &str) -> Self {
+        let credential = Credential::Pap { user: user.into(), password: password.into() };
+        Self { credential, attributes: Vec::new() }
+    }
+
+    /// The same with one more attribute.
+    pub fn with(mut self, name: &str, value: &str) -> Self {
+        self.attributes.push((name.into(), value.into()));
+        self
+    }
+
+    /// What the credential brings along unless it is stated otherwise.
+    fn defaults(&self) -> Vec<(&str, &str)> {
+        match &self.credential {
+            Credential::Mac(address) => vec![
+                ("User-Name", address),
+                ("Calling-Station-Id", address),
+                ("Service-Type", "Call-Check"),
+                ("NAS-Port-Type", "Ethernet"),
+            ],
+            Credential::Pap { user, .. } | Credential::Chap { user, .. } => {
+                vec![("User-Name", user), ("NAS-Port-Type", "Virtual")]
+            }
+        }
+    }
+
+    /// The packet; `authenticator` must be fresh and random. Without `signed` it
+    /// carries no Message-Authenticator, as old equipment sends it.
+    pub fn packet(
+        &self,
+        identifier: u8,
+        authenticator: &[u8; 16],
+        secret: &SharedSecret,
+        signed: bool,
+        dictionary: &Dictionary,
+    ) -> Result<Vec<u8>, AskError> {
+        let start = if signed { Builder::new } else { Builder::unsigned };
+        let mut builder = start(Code::ACCESS_REQUEST, identifier);
+        let stated = |name: &str| self.attributes.iter().any(|(known, _)| known.eq_ignore_ascii_case(name));
+        let defaults = self.defaults().into_iter().filter(|(name, _)| !stated(name));
+        let own = self.attributes.iter().map(|(name, value)| (name.as_str(), value.as_str()));
+        builder.encoded(&dictionary.encode(defaults.chain(own))?)?;
+        match &self.credential {
+            Credential::Mac(password) | Credential::Pap { password, .. } => {
+                let hidden = hide_password(password.as_bytes(), authenticator, secret)?;
+                builder.attribute(number::USER_PASSWORD, &hidden)?;
+            }
+            Credential::Chap { password, .. } => {
+                // The Request Authenticator is the challenge (RFC 2865 section 2.2).
+                let response = chap_response(identifier, password.as_bytes(), authenticator);
+                builder.attribute(number::CHAP_PASSWORD, &[&[identifier][..], &response].concat())?;
+            }
+        }
+        Ok(builder.request(authenticator, secret))
+    }
+}
+
+/// Why a request cannot be built.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+#[non_exhaustive]
+pub enum AskError {
+    /// An attribute.
+    #[error(transparent)]
+    Attribute(#[from] EncodeError),
+    /// The password.
+    #[error(transparent)]
+    Password(#[from] PasswordError),
+    /// The packet as a whole.
+    #[error(transparent)]
+    Build(#[from] BuildError),
+}

@@ -1,0 +1,107 @@
+use regnant_radius::Code;
+
+use crate::exchange::{ExchangeError, Reply};
+
+/// What a NAS makes of a reply.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Outcome {
+    /// Access, enforced like this.
+    Accepted(Enforced),
+    /// No access, perhaps with a text for the person.
+    Refused(Option<String>),
+    /// No answer: a NAS would ask its next server.
+    NoAnswer,
+}
+
+/// What a NAS enforces for one session.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Enforced {
+    /// The VLAN of the port.
+    pub vlan: Option<String>,
+    /// Names of filters or roles.
+    pub filters: Vec<String>,
+    /// The rules of the access list.
+    pub rules: Vec<String>,
+    /// Seconds until the session ends or is authenticated again.
+    pub session: Option<u64>,
+    /// Whether it is authenticated again rather than ended.
+    pub again: bool,
+    /// What service a login gets.
+    pub service: Option<String>,
+    /// Its privilege level.
+    pub privilege: Option<u64>,
+    /// The class that accounting repeats.
+    pub class: Option<String>,
+}
+
+impl Outcome {
+    /// Reads a reply as a NAS does.
+    pub fn of(reply: Result<Reply, ExchangeError>) -> Self {
+        match reply {
+            Ok(reply) if reply.code == Code::ACCESS_ACCEPT => Self::Accepted(Enforced::read(&reply)),
+            Ok(reply) => Self::Refused(reply.first("Reply-Message").map(str::to_owned)),
+            Err(_) => Self::NoAnswer,
+        }
+    }
+
+    /// What is enforced, in a few words.
+    pub fn describe(&self) -> String {
+        match self {
+            Self::Accepted(enforced) => enforced.describe(),
+            Self::Refused(_) => "no access".into(),
+            Self::NoAnswer => "no answer".into(),
+        }
+    }
+}
+
+impl Reply {
+    /// The first attribute of this name.
+    pub fn first(&self, name: &str) -> Option<&str> {
+        self.attributes.iter().find(|(known, _)| known == name).map(|(_, value)| value.as_str())
+    }
+
+    fn all(&self, name: &str) -> Vec<String> {
+        self.attributes.iter().filter(|(known, _)| known == name).map(|(_, value)| value.clone()).collect()
+    }
+}
+
+impl Enforced {
+    fn read(reply: &Reply) -> Self {
+        let number = |name| reply.first(name).and_then(|value| value.parse().ok());
+        // RFC 3580 section 3.31: only with these two does the third name a VLAN.
+        let is_vlan =
+            reply.first("Tunnel-Type") == Some("VLAN") && reply.first("Tunnel-Medium-Type") == Some("IEEE-802");
+        Self {
+            vlan: reply.first("Tunnel-Private-Group-ID").filter(|_| is_vlan).map(str::to_owned),
+            filters: reply.all("Filter-Id"),
+            rules: reply.all("NAS-Filter-Rule"),
+            session: number("Session-Timeout"),
+            again: reply.first("Termination-Action") == Some("RADIUS-Request"),
+            service: reply.first("Service-Type").map(str::to_owned),
+            privilege: number("Management-Privilege-Level"),
+            class: reply.first("Class").and_then(text),
+        }
+    }
+
+    fn describe(&self) -> String {
+        let mut said = Vec::new();
+        said.extend(self.vlan.as_ref().map(|vlan| format!("VLAN {vlan}")));
+        said.extend(self.filters.iter().cloned());
+        if !self.rules.is_empty() {
+            said.push(format!("{} filter rules", self.rules.len()));
+        }
+        said.extend(self.service.clone());
+        said.extend(self.privilege.map(|level| format!("privilege {level}")));
+        said.extend(self.class.as_ref().map(|class| format!("class {class}")));
+        let action = if self.again { "again after" } else { "session" };
+        said.extend(self.session.map(|seconds| format!("{action} {} h", seconds / 3_600)));
+        if said.is_empty() { "access".into() } else { said.join(", ") }
+    }
+}
+
+/// Class is bytes; ours hold text.
+fn text(shown: &str) -> Option<String> {
+    let hex = shown.strip_prefix("0x")?;
+    let bytes = (0..hex.len()).step_by(2).map(|at| u8::from_str_radix(hex.get(at..at + 2)?, 16).ok());
+    String::from_utf8(bytes.collect::<Option<Vec<_>>>()?).ok()
+}

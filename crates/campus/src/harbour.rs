@@ -1,0 +1,34 @@
+//! The Port of Tarnmouth, an invented harbour: its policy, its inventory and its
+//! equipment.
+
+use std::net::Ipv4Addr;
+
+use crate::nas::Nas;
+
+/// The harbour's policy.
+pub const POLICY: &str = include_str!("../harbour/main.writ");
+/// Its equipment, people and devices, as an inventory file.
+pub const INVENTORY: &str = include_str!("../harbour/inventory.toml");
+/// The console's administrator and their password.
+pub const ADMINISTRATOR: (&str, &str) = ("harbour", "tarnmouth-demo");
+
+const fn nas(name: &'static str, last: u8, secret: &'static str, signed: bool) -> Nas {
+    Nas { name, address: Ipv4Addr::new(127, 0, 0, last), secret, signed }
+}
+
+/// A switch at the quayside.
+pub const QUAY_SW_1: Nas = nas("quay-sw-1", 11, "bollard-9-anchor", true);
+/// A switch in the yard.
+pub const YARD_SW_1: Nas = nas("yard-sw-1", 12, "gantry-4-lashing", true);
+/// The wireless controller on the tower.
+pub const MAST_WLC_1: Nas = nas("mast-wlc-1", 21, "mizzen-7-halyard", true);
+/// The firewall at the gatehouse.
+pub const GATE_FW_1: Nas = nas("gate-fw-1", 31, "portcullis-2-chain", true);
+/// The router on the tower.
+pub const TOWER_RT_1: Nas = nas("tower-rt-1", 32, "lantern-5-beacon", true);
+/// The pilots' VPN gateway, which is old and signs nothing.
+pub const PILOT_VPN_1: Nas = nas("pilot-vpn-1", 41, "sextant-3-compass", false);
+/// A switch that nobody registered.
+pub const STRAY_SW_9: Nas = nas("stray-sw-9", 99, "bollard-9-anchor", true);
+/// The yard's switch with a secret that somebody mistyped.
+pub const MISTYPED_SW_1: Nas = nas("yard-sw-1", 12, "gantry-4-lashin", true);

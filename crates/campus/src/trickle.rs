@@ -1,0 +1,55 @@
+//! A trickle of requests, so that there is always something to watch.
+
+use std::net::SocketAddr;
+use std::sync::mpsc::{Receiver, RecvTimeoutError};
+use std::time::Duration;
+
+use regnant_radius::Dictionary;
+
+use crate::ask::Ask;
+use crate::harbour::{MISTYPED_SW_1, QUAY_SW_1, STRAY_SW_9, YARD_SW_1};
+use crate::nas::Nas;
+use crate::story::scenes;
+
+const PAUSE: Duration = Duration::from_millis(1_200);
+
+/// Sends requests one after another, a moment apart, until the other end of
+/// `stop` is dropped.
+pub fn run(server: SocketAddr, stop: &Receiver<()>) {
+    let dictionary = Dictionary::standard();
+    let scenes = scenes();
+    for turn in 0usize.. {
+        match turn % 3 {
+            // Two of three are devices at the quay and in the yard coming and going.
+            0 => {
+                let scene = &scenes[(turn / 3) % scenes.len()];
+                scene.play(server, &dictionary);
+            }
+            _ => {
+                let (nas, ask) = device(turn);
+                let mut exchange = nas.exchange(server);
+                if nas.name == STRAY_SW_9.name || nas.secret == MISTYPED_SW_1.secret {
+                    (exchange.tries, exchange.wait) = (1, Duration::from_millis(50));
+                }
+                let _ = exchange.ask(&ask, &dictionary);
+            }
+        }
+        if stop.recv_timeout(PAUSE) != Err(RecvTimeoutError::Timeout) {
+            return;
+        }
+    }
+}
+
+/// A device of the harbour at its place; steps that share no factor with the
+/// numbers of devices visit all of them.
+fn device(turn: usize) -> (Nas, Ask) {
+    let step = turn * 7 + turn / 5;
+    let port = (step % 24 + 1) as u32;
+    match turn % 11 {
+        0..=2 => (QUAY_SW_1, Ask::mac(&format!("02-00-5E-20-00-{:02X}", step % 0x12 + 1), port)),
+        3 | 4 => (YARD_SW_1, Ask::mac(&format!("02-00-5E-40-00-{:02X}", step % 0x28 + 1), port)),
+        5..=8 => (QUAY_SW_1, Ask::mac(&format!("02-00-5E-50-00-{:02X}", step % 0x3c + 1), port)),
+        9 => (STRAY_SW_9, Ask::mac("02-00-5E-20-00-07", port)),
+        _ => (YARD_SW_1, Ask::mac(&format!("02-00-5E-99-00-{:02X}", step % 9 + 1), port)),
+    }
+}

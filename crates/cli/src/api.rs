@@ -1,0 +1,142 @@
+use std::env;
+use std::fs;
+use std::io::BufReader;
+use std::path::PathBuf;
+
+use serde::Serialize;
+use serde_json::Value;
+use ureq::Agent;
+use ureq::http::{Response, StatusCode};
+
+use crate::args;
+use crate::failure::Failure;
+
+/// A client of the service's API.
+pub(crate) struct Client {
+    agent: Agent,
+    base: String,
+    token: Option<String>,
+}
+
+/// A call that the service refused: the status and its JSON body.
+pub(crate) struct Refused {
+    pub(crate) status: StatusCode,
+    pub(crate) body: Value,
+}
+
+impl From<Refused> for Failure {
+    fn from(refused: Refused) -> Self {
+        let hint = match refused.status {
+            StatusCode::UNAUTHORIZED => " Run `regnant sign-in`, or set REGNANT_TOKEN or REGNANT_TOKEN_FILE.",
+            _ => "",
+        };
+        match refused.body.get("error").and_then(Value::as_str) {
+            Some(error) => Self::new(format!("{error}{hint}")),
+            None => Self::new(format!("the service answered {}{hint}", refused.status)),
+        }
+    }
+}
+
+impl Client {
+    /// A client with the token of the environment or of a file.
+    pub(crate) fn new(args: &args::Api) -> Result<Self, Failure> {
+        Ok(Self { token: Some(token(args)?), ..Self::anonymous(&args.api) })
+    }
+
+    /// A client that is not signed in.
+    pub(crate) fn anonymous(base: &str) -> Self {
+        let config = Agent::config_builder().http_status_as_error(false).build();
+        Self { agent: config.into(), base: base.trim_end_matches('/').to_owned(), token: None }
+    }
+
+    /// A client with this token.
+    pub(crate) fn with_token(base: &str, token: String) -> Self {
+        Self { token: Some(token), ..Self::anonymous(base) }
+    }
+
+    /// Reads an address of the API.
+    pub(crate) fn get(&self, path: &str, query: &[(&str, &str)]) -> Result<Value, Failure> {
+        let request = self.agent.get(format!("{}/api/v1/{path}", self.base)).query_pairs(query.iter().copied());
+        let sent = self.authorize(request).call();
+        Ok(read(self.reached(sent)?)?)
+    }
+
+    /// Sends JSON to an address of the API.
+    pub(crate) fn post(&self, path: &str, body: &impl Serialize) -> Result<Result<Value, Refused>, Failure> {
+        let request = self.agent.post(format!("{}/api/v1/{path}", self.base));
+        let sent = self.authorize(request).send_json(body);
+        Ok(read(self.reached(sent)?))
+    }
+
+    /// Signs in and makes a token.
+    pub(crate) fn sign_in(&self, name: &str, password: &str) -> Result<String, Failure> {
+        let form = serde_json::json!({ "name": name, "password": password });
+        let request = self.agent.post(format!("{}/api/v1/sign-in", self.base));
+        let answer = self.reached(request.send_json(form))?;
+        let cookie = answer.headers().get("set-cookie").and_then(|value| value.to_str().ok());
+        let cookie = cookie.and_then(|value| value.split(';').next()).unwrap_or_default().to_owned();
+        read(answer)?;
+        let request = self.agent.post(format!("{}/api/v1/tokens", self.base)).header("cookie", cookie);
+        let body = read(self.reached(request.send_empty())?)?;
+        let token = body.get("token").and_then(Value::as_str);
+        token.map(str::to_owned).ok_or_else(|| Failure::new("the service gave no token"))
+    }
+
+    /// The journal's live events.
+    pub(crate) fn live(&self) -> Result<BufReader<impl std::io::Read>, Failure> {
+        let request = self.agent.get(format!("{}/api/v1/journal/live", self.base));
+        let answer = self.reached(self.authorize(request).call())?;
+        match answer.status().is_success() {
+            true => Ok(BufReader::new(answer.into_body().into_reader())),
+            false => Err(read(answer).err().map_or_else(|| Failure::new("no live events"), Failure::from)),
+        }
+    }
+
+    fn authorize<B>(&self, request: ureq::RequestBuilder<B>) -> ureq::RequestBuilder<B> {
+        match &self.token {
+            Some(token) => request.header("authorization", format!("Bearer {token}")),
+            None => request,
+        }
+    }
+
+    fn reached(&self, sent: Result<Response<ureq::Body>, ureq::Error>) -> Result<Response<ureq::Body>, Failure> {
+        sent.map_err(|error| {
+            Failure::new(format!(
+                "the service at {} cannot be reached: {error}; is it running, and is --api right?",
+                self.base
+            ))
+        })
+    }
+}
+
+fn read(mut answer: Response<ureq::Body>) -> Result<Value, Refused> {
+    let body = answer.body_mut().read_json().unwrap_or(Value::Null);
+    match answer.status() {
+        status if status.is_success() => Ok(body),
+        status => Err(Refused { status, body }),
+    }
+}
+
+fn token(args: &args::Api) -> Result<String, Failure> {
+    if let Ok(token) = env::var("REGNANT_TOKEN") {
+        return Ok(token);
+    }
+    let path = token_path(args)?;
+    let text = fs::read_to_string(&path).map_err(|error| {
+        Failure::new(format!(
+            "the token file {} cannot be read: {error}; run `regnant sign-in`, or set REGNANT_TOKEN_FILE",
+            path.display()
+        ))
+    })?;
+    Ok(text.trim().to_owned())
+}
+
+/// Where the token is kept.
+pub(crate) fn token_path(args: &args::Api) -> Result<PathBuf, Failure> {
+    let config = || env::var_os("XDG_CONFIG_HOME").map(PathBuf::from);
+    let home = || env::var_os("HOME").map(|home| PathBuf::from(home).join(".config"));
+    args.token_file
+        .clone()
+        .or_else(|| Some(config().or_else(home)?.join("regnant/token")))
+        .ok_or_else(|| Failure::usage("there is no home directory for the token; give --token-file"))
+}

@@ -1,0 +1,210 @@
+use std::net::{IpAddr, SocketAddr};
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+
+/// Decides who and what may join a network, and says why.
+#[derive(Parser)]
+#[command(name = "regnant", version, about, propagate_version = true)]
+pub(crate) struct Arguments {
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum Command {
+    /// Run the service until it is told to stop
+    Serve(Serve),
+    /// Run the service with an invented harbour that asks it things
+    Demo(Demo),
+    /// Check a policy and run its cases, without a service (exit code 0 clean, 1 errors, 3 a failed case)
+    Check(Check),
+    /// Ask a RADIUS server as equipment would (exit code 0 accepted, 1 refused, 3 no answer)
+    Try(Try),
+    /// Show the journal: who was given what, newest last
+    Journal(Journal),
+    /// Explain one entry of the journal
+    Trail(Trail),
+    /// Check a policy and make it the active edition
+    Activate(Activate),
+    /// Add or change equipment, people and devices from an inventory file
+    Import(Import),
+    /// Sign in and keep a token for the other commands
+    SignIn(SignIn),
+}
+
+#[derive(Args)]
+pub(crate) struct Serve {
+    /// Configuration file (TOML)
+    #[arg(long, value_name = "FILE")]
+    pub(crate) config: PathBuf,
+    /// Directory for records, journal and, unless configured elsewhere, the sealing key
+    #[arg(long, value_name = "DIR")]
+    pub(crate) data: PathBuf,
+}
+
+#[derive(Args)]
+pub(crate) struct Demo {
+    /// Directory for the demo's records; made if it does not exist
+    #[arg(long, value_name = "DIR", default_value = "demo-data")]
+    pub(crate) data: PathBuf,
+    /// Play the story once, print what everybody was given and why, and end
+    /// (exit code 0 only if every row is as the scenario says)
+    #[arg(long)]
+    pub(crate) once: bool,
+    /// Print JSON instead of a table (with --once)
+    #[arg(long, requires = "once")]
+    pub(crate) json: bool,
+}
+
+#[derive(Args)]
+pub(crate) struct Check {
+    /// The policy: a file, or a folder with main.writ
+    #[arg(value_name = "PATH")]
+    pub(crate) path: PathBuf,
+    /// Print JSON
+    #[arg(long)]
+    pub(crate) json: bool,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum TryMethod {
+    /// Name and password
+    Pap,
+    /// Name and challenge
+    Chap,
+    /// MAC bypass
+    Mac,
+}
+
+#[derive(Args)]
+pub(crate) struct Try {
+    /// How to prove who asks
+    #[arg(value_enum)]
+    pub(crate) method: TryMethod,
+    /// The RADIUS server
+    #[arg(long, value_name = "ADDRESS:PORT", default_value = "127.0.0.1:18120")]
+    pub(crate) server: SocketAddr,
+    /// The address to send from, which is the NAS's
+    #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1")]
+    pub(crate) from: IpAddr,
+    /// The secret shared with the server
+    #[arg(long, env = "REGNANT_SECRET", hide_env_values = true)]
+    pub(crate) secret: String,
+    /// The user's name (pap, chap)
+    #[arg(long, required_if_eq_any = [("method", "pap"), ("method", "chap")])]
+    pub(crate) user: Option<String>,
+    /// The user's password (pap, chap)
+    #[arg(long, required_if_eq_any = [("method", "pap"), ("method", "chap")])]
+    pub(crate) password: Option<String>,
+    /// The device's MAC address, in the notation that the equipment uses (mac)
+    #[arg(long, required_if_eq("method", "mac"))]
+    pub(crate) mac: Option<String>,
+    /// A further attribute, such as NAS-Port=7; may be repeated. Without it, mac
+    /// sends Service-Type=Call-Check and NAS-Port-Type=Ethernet, pap and chap
+    /// send NAS-Port-Type=Virtual
+    #[arg(long = "attribute", value_name = "NAME=VALUE", value_parser = attribute)]
+    pub(crate) attributes: Vec<(String, String)>,
+    /// Send no Message-Authenticator, as old equipment does
+    #[arg(long)]
+    pub(crate) unsigned: bool,
+    /// Seconds to wait for an answer before sending again
+    #[arg(long, value_name = "SECONDS", default_value_t = 2, value_parser = clap::value_parser!(u64).range(1..=60))]
+    pub(crate) wait: u64,
+    /// How often to send
+    #[arg(long, default_value_t = 3, value_parser = clap::value_parser!(u32).range(1..=20))]
+    pub(crate) tries: u32,
+    /// Print JSON
+    #[arg(long)]
+    pub(crate) json: bool,
+}
+
+fn attribute(text: &str) -> Result<(String, String), String> {
+    let (name, value) = text.split_once('=').ok_or("write it as Name=value, such as NAS-Port=7")?;
+    Ok((name.trim().to_owned(), value.to_owned()))
+}
+
+/// How to reach the service's API.
+#[derive(Args)]
+pub(crate) struct Api {
+    /// The service's address
+    #[arg(long, env = "REGNANT_API", value_name = "URL", default_value = "http://127.0.0.1:8480")]
+    pub(crate) api: String,
+    /// File that holds the token [default: the one that `regnant sign-in` writes]
+    #[arg(long, env = "REGNANT_TOKEN_FILE", value_name = "FILE")]
+    pub(crate) token_file: Option<PathBuf>,
+}
+
+#[derive(Args)]
+pub(crate) struct Journal {
+    /// Only sentences that hold all these words
+    pub(crate) words: Vec<String>,
+    /// Only this outcome
+    #[arg(long, value_parser = ["granted", "refused", "silence", "unheard"])]
+    pub(crate) outcome: Option<String>,
+    /// At most this many entries
+    #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=500))]
+    pub(crate) limit: u32,
+    /// Go on with new entries as they come
+    #[arg(long)]
+    pub(crate) follow: bool,
+    /// Print JSON
+    #[arg(long)]
+    pub(crate) json: bool,
+    #[command(flatten)]
+    pub(crate) api: Api,
+}
+
+#[derive(Args)]
+pub(crate) struct Trail {
+    /// The entry's id, as `regnant journal` shows it
+    pub(crate) id: String,
+    /// Print JSON
+    #[arg(long)]
+    pub(crate) json: bool,
+    #[command(flatten)]
+    pub(crate) api: Api,
+}
+
+#[derive(Args)]
+pub(crate) struct Activate {
+    /// The policy: a file, or a folder with main.writ
+    #[arg(value_name = "PATH")]
+    pub(crate) path: PathBuf,
+    /// Only if this is still the active edition
+    #[arg(long, value_name = "NUMBER")]
+    pub(crate) expected: Option<u32>,
+    /// Print JSON
+    #[arg(long)]
+    pub(crate) json: bool,
+    #[command(flatten)]
+    pub(crate) api: Api,
+}
+
+#[derive(Args)]
+pub(crate) struct Import {
+    /// Inventory file (TOML) with [[store]], [[nas]], [[person]] and [[endpoint]]
+    #[arg(value_name = "FILE")]
+    pub(crate) file: PathBuf,
+    #[command(flatten)]
+    pub(crate) api: Api,
+}
+
+#[derive(Args)]
+pub(crate) struct SignIn {
+    /// The administrator's name
+    #[arg(long)]
+    pub(crate) user: String,
+    #[command(flatten)]
+    pub(crate) api: Api,
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::CommandFactory;
+
+    #[test]
+    fn the_arguments_are_consistent() {
+        super::Arguments::command().debug_assert();
+    }
+}

@@ -1,0 +1,74 @@
+//! The Port of Tarnmouth, played on loopback.
+
+mod once;
+
+use std::net::SocketAddr;
+use std::path::Path;
+use std::process::ExitCode;
+use std::sync::Arc;
+use std::sync::mpsc::channel;
+use std::thread;
+
+use regnant_campus::{harbour, trickle};
+use regnant_records::Inventory;
+use regnant_service::{ApiConfig, Config, KeysConfig, Office, RadiusConfig, Service};
+use tokio::runtime::Runtime;
+
+use crate::args;
+use crate::failure::Failure;
+use crate::serve::{stopped, tell_log};
+use crate::sign_in::keep_token;
+
+const RADIUS: SocketAddr = SocketAddr::new(std::net::IpAddr::V4(std::net::Ipv4Addr::LOCALHOST), 18120);
+const API: SocketAddr = SocketAddr::new(std::net::IpAddr::V4(std::net::Ipv4Addr::LOCALHOST), 8480);
+
+/// Runs the demo.
+pub(crate) fn run(args: &args::Demo) -> Result<ExitCode, Failure> {
+    tell_log();
+    let config = Config {
+        radius: RadiusConfig { authentication: vec![RADIUS], receivers: 0 },
+        api: ApiConfig { listen: API },
+        keys: KeysConfig::default(),
+    };
+    Runtime::new()?.block_on(async {
+        let service = Service::start(&config, &args.data).await?;
+        let token = tokio::task::block_in_place(|| furnish(service.office(), &args.data))?;
+        let code = match args.once {
+            true => tokio::task::block_in_place(|| once::play(&token, args.json)),
+            false => trickling(&args.data).await,
+        };
+        service.stop().await;
+        code
+    })
+}
+
+/// Puts the harbour into the records. What a visitor changed stays as it is: the
+/// policy is activated only the first time.
+fn furnish(office: &Arc<Office>, data: &Path) -> Result<String, Failure> {
+    let (name, password) = harbour::ADMINISTRATOR;
+    office.import(Inventory::from_toml("inventory.toml", harbour::INVENTORY)?)?;
+    office.set_administrator(name, password)?;
+    if office.active()?.0.number == 1 {
+        office.activate(harbour::POLICY, name, None)?;
+    }
+    let token = office.token_for(name)?;
+    keep_token(&data.join("token"), &token)?;
+    Ok(token)
+}
+
+async fn trickling(data: &Path) -> Result<ExitCode, Failure> {
+    let (name, password) = harbour::ADMINISTRATOR;
+    println!("The Port of Tarnmouth is open. Its equipment asks something every second or so.\n");
+    println!("  console   http://{API}   sign in as {name} with {password}");
+    println!("  RADIUS    {RADIUS}, from a NAS's address with its secret, such as");
+    println!("            regnant try mac --from 127.0.0.11 --secret bollard-9-anchor --mac 02-00-5E-20-00-07");
+    println!("  journal   REGNANT_TOKEN_FILE={} regnant journal --follow", data.join("token").display());
+    println!("\nPress Ctrl-C to close the port.");
+    let (stop, told) = channel();
+    let trickle = thread::spawn(move || trickle::run(RADIUS, &told));
+    stopped().await?;
+    println!("closing");
+    drop(stop);
+    let _ = tokio::task::spawn_blocking(move || trickle.join()).await;
+    Ok(ExitCode::SUCCESS)
+}

@@ -1,0 +1,88 @@
+use std::process::ExitCode;
+use std::thread;
+use std::time::{Duration, Instant};
+
+use regnant_campus::story::{Expected, Scene, scenes};
+use regnant_radius::Dictionary;
+use serde::Serialize;
+use serde_json::Value;
+
+use super::{API, RADIUS};
+use crate::api::Client;
+use crate::failure::Failure;
+use crate::paint;
+
+/// One row of the story as it went.
+#[derive(Serialize)]
+struct Row {
+    who: &'static str,
+    nas: &'static str,
+    given: String,
+    why: String,
+    as_expected: bool,
+}
+
+/// Plays the story once and prints what everybody was given and why.
+pub(crate) fn play(token: &str, as_json: bool) -> Result<ExitCode, Failure> {
+    let client = Client::with_token(&format!("http://{API}"), token.to_owned());
+    let dictionary = Dictionary::standard();
+    let rows = scenes().iter().map(|scene| row(scene, &client, &dictionary)).collect::<Result<Vec<_>, _>>()?;
+    let right = rows.iter().filter(|row| row.as_expected).count();
+    match as_json {
+        true => paint::json(&rows),
+        false => {
+            print(&rows);
+            println!("\n{right} of {} as the scenario says", rows.len());
+        }
+    }
+    Ok(if right == rows.len() { ExitCode::SUCCESS } else { ExitCode::from(1) })
+}
+
+fn row(scene: &Scene, client: &Client, dictionary: &Dictionary) -> Result<Row, Failure> {
+    let before = newest(client, scene)?;
+    let outcome = scene.play(RADIUS, dictionary);
+    Ok(Row {
+        who: scene.title,
+        nas: scene.nas.name,
+        given: outcome.describe(),
+        why: why(client, scene, &before)?,
+        as_expected: scene.expected.is_met_by(&outcome),
+    })
+}
+
+/// The newest entry that this sender can have caused.
+fn newest(client: &Client, scene: &Scene) -> Result<Value, Failure> {
+    let source = scene.nas.address.to_string();
+    let query = match scene.expected {
+        Expected::NoAnswer => &[("limit", "1"), ("outcome", "unheard"), ("q", source.as_str())][..],
+        _ => &[("limit", "1"), ("q", scene.nas.name)][..],
+    };
+    Ok(client.get("journal", query)?["entries"][0].clone())
+}
+
+/// Waits for the journal to tell of the scene: an entry is written some tens of
+/// milliseconds after the reply, and what stays unheard within a second.
+fn why(client: &Client, scene: &Scene, before: &Value) -> Result<String, Failure> {
+    let until = Instant::now() + Duration::from_secs(3);
+    while Instant::now() < until {
+        let entry = newest(client, scene)?;
+        if entry != *before {
+            return Ok(entry["reason"].as_str().unwrap_or_default().to_owned());
+        }
+        thread::sleep(Duration::from_millis(25));
+    }
+    Ok("the journal says nothing".into())
+}
+
+fn print(rows: &[Row]) {
+    let width = |text: fn(&Row) -> &str, head: &str| {
+        rows.iter().map(|row| text(row).chars().count()).max().unwrap_or(0).max(head.len())
+    };
+    let (who, nas) = (width(|row| row.who, "who"), width(|row| row.nas, "where"));
+    let given = width(|row| &row.given, "was given");
+    println!("  {}", paint::bold(&format!("{:who$}  {:nas$}  {:given$}  why", "who", "where", "was given")));
+    for row in rows {
+        let mark = if row.as_expected { "●" } else { "✕" };
+        println!("{mark} {:who$}  {:nas$}  {:given$}  {}", row.who, row.nas, row.given, row.why);
+    }
+}

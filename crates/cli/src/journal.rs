@@ -1,0 +1,81 @@
+use std::io::BufRead;
+use std::process::ExitCode;
+
+use jiff::{Timestamp, tz::TimeZone};
+use serde_json::Value;
+
+use crate::api::Client;
+use crate::args;
+use crate::failure::Failure;
+use crate::paint;
+
+/// Shows the journal, newest last.
+pub(crate) fn run(args: &args::Journal) -> Result<ExitCode, Failure> {
+    let client = Client::new(&args.api)?;
+    let words = args.words.join(" ");
+    let limit = args.limit.to_string();
+    let mut query = vec![("limit", limit.as_str())];
+    query.extend(args.outcome.as_deref().map(|outcome| ("outcome", outcome)));
+    if !words.is_empty() {
+        query.push(("q", &words));
+    }
+    // Listening begins before reading, so that nothing falls between the two.
+    let live = if args.follow { Some(client.live()?) } else { None };
+    let list = client.get("journal", &query)?;
+    match (args.json, args.follow) {
+        (true, false) => paint::json(&list),
+        _ => entries(&list).rev().for_each(|entry| print(entry, args.json)),
+    }
+    if entries(&list).next().is_none() && !args.json {
+        println!("No entry yet. Ask the service something: regnant try --help");
+    }
+    if let Some(live) = live {
+        for line in live.lines() {
+            let entry = line?.strip_prefix("data:").and_then(|data| serde_json::from_str(data).ok());
+            if let Some(entry) = entry.filter(|entry| wanted(entry, args)) {
+                print(&entry, args.json);
+            }
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn entries(list: &Value) -> impl DoubleEndedIterator<Item = &Value> {
+    list["entries"].as_array().into_iter().flatten()
+}
+
+fn wanted(entry: &Value, args: &args::Journal) -> bool {
+    let outcome = args.outcome.as_deref().is_none_or(|outcome| entry["outcome"] == outcome);
+    let sentence = sentence(entry).to_lowercase();
+    outcome && args.words.iter().all(|word| sentence.contains(&word.to_lowercase()))
+}
+
+fn print(entry: &Value, as_json: bool) {
+    if as_json {
+        return println!("{entry}");
+    }
+    let text = |name: &str| entry[name].as_str().unwrap_or_default();
+    println!("{} {} {}  {}", time(text("at")), paint::mark(text("outcome")), sentence(entry), paint::dim(text("id")));
+}
+
+/// The sentence of an entry; grants and rules stand out.
+pub(crate) fn sentence(entry: &Value) -> String {
+    let parts = entry["sentence"].as_array().into_iter().flatten();
+    parts
+        .map(|part| {
+            let text = part["text"].as_str().unwrap_or_default();
+            match part["kind"].as_str() {
+                Some("grant" | "rule") => paint::bold(text),
+                _ => text.to_owned(),
+            }
+        })
+        .collect()
+}
+
+/// The time of day where the reader is.
+pub(crate) fn time(at: &str) -> String {
+    match at.parse::<Timestamp>() {
+        Ok(at) => at.to_zoned(TimeZone::system()).strftime("%H:%M:%S").to_string(),
+        Err(_) => at.to_owned(),
+    }
+}

@@ -1,0 +1,47 @@
+use std::process::ExitCode;
+
+use regnant_service::{Config, Service};
+use tokio::runtime::Runtime;
+use tokio::signal::unix::{SignalKind, signal};
+
+use crate::args;
+use crate::failure::Failure;
+
+/// Runs the service until it is told to stop.
+pub(crate) fn run(args: &args::Serve) -> Result<ExitCode, Failure> {
+    tell_log();
+    let config = Config::read(&args.config)?;
+    Runtime::new()?.block_on(async {
+        let service = Service::start(&config, &args.data).await?;
+        for address in service.radius() {
+            println!("RADIUS authentication on {address}");
+        }
+        println!("console and API on http://{}", service.api());
+        if let Some(link) = service.welcome() {
+            println!(
+                "\nNobody can sign in yet. Open this link once to set the first administrator's password:\n  {link}"
+            );
+        }
+        stopped().await?;
+        println!("stopping");
+        service.stop().await;
+        Ok(ExitCode::SUCCESS)
+    })
+}
+
+/// Waits for the signal to stop.
+pub(crate) async fn stopped() -> Result<(), Failure> {
+    let (mut interrupt, mut terminate) = (signal(SignalKind::interrupt())?, signal(SignalKind::terminate())?);
+    tokio::select! {
+        _ = interrupt.recv() => {}
+        _ = terminate.recv() => {}
+    }
+    Ok(())
+}
+
+/// The service's own log goes to standard error; REGNANT_LOG sets what it tells.
+pub(crate) fn tell_log() {
+    let filter = tracing_subscriber::EnvFilter::try_from_env("REGNANT_LOG")
+        .unwrap_or_else(|_| tracing_subscriber::EnvFilter::new("info"));
+    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false).init();
+}

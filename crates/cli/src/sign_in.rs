@@ -1,0 +1,40 @@
+use std::fs::{self, OpenOptions};
+use std::io::{IsTerminal, Write, stdin};
+use std::os::unix::fs::OpenOptionsExt;
+use std::path::Path;
+use std::process::ExitCode;
+
+use crate::api::{Client, token_path};
+use crate::args;
+use crate::failure::Failure;
+
+/// Signs in and keeps a token for the other commands.
+pub(crate) fn run(args: &args::SignIn) -> Result<ExitCode, Failure> {
+    let password = match stdin().is_terminal() {
+        true => rpassword::prompt_password(format!("Password of {}: ", args.user))?,
+        false => {
+            let mut line = String::new();
+            stdin().read_line(&mut line)?;
+            line.trim_end_matches(['\r', '\n']).to_owned()
+        }
+    };
+    let token = Client::anonymous(&args.api.api).sign_in(&args.user, &password)?;
+    let path = token_path(&args.api)?;
+    keep_token(&path, &token)?;
+    println!("signed in; the token is in {}", path.display());
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Writes a token where only its owner can read it.
+pub(crate) fn keep_token(path: &Path, token: &str) -> Result<(), Failure> {
+    let written = || {
+        if let Some(folder) = path.parent() {
+            fs::create_dir_all(folder)?;
+        }
+        // A file that others could read is replaced, not filled.
+        let _ = fs::remove_file(path);
+        let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(path)?;
+        writeln!(file, "{token}")
+    };
+    written().map_err(|error| Failure::new(format!("the token cannot be written to {}: {error}", path.display())))
+}

@@ -1,0 +1,63 @@
+use std::process::ExitCode;
+
+use serde_json::Value;
+
+use crate::api::Client;
+use crate::args;
+use crate::failure::Failure;
+use crate::journal::{sentence, time};
+use crate::paint;
+
+const WIDTH: usize = 96;
+
+/// Explains one entry of the journal.
+pub(crate) fn run(args: &args::Trail) -> Result<ExitCode, Failure> {
+    if !args.id.chars().all(|c| c.is_ascii_alphanumeric()) {
+        return Err(Failure::usage(format!("`{}` is no id of an entry; `regnant journal` shows ids", args.id)));
+    }
+    let detail = Client::new(&args.api)?.get(&format!("journal/{}", args.id), &[])?;
+    match args.json {
+        true => paint::json(&detail),
+        false => print(&detail),
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn print(detail: &Value) {
+    let entry = &detail["entry"];
+    println!("{} {}\n", time(text(entry, "at")), sentence(entry));
+    for station in detail["stations"].as_array().into_iter().flatten() {
+        print_station(station);
+    }
+    if let Some(advice) = detail["advice"].as_str() {
+        print_wrapped("→ ", "  ", advice);
+    }
+}
+
+fn print_station(station: &Value) {
+    let at = station["micros"].as_u64().map_or_else(String::new, |micros| format!("{micros} µs"));
+    let head = format!("{} {:<9}{at:>9}  ", paint::mark(text(station, "mark")), text(station, "name"));
+    let indent = " ".repeat(head.chars().count());
+    print_wrapped(&head, &indent, text(station, "line"));
+    let skipped = text(station, "mark") == "skipped";
+    for evidence in station["evidence"].as_array().into_iter().flatten().filter(|_| !skipped) {
+        let line = format!("{}: {}", text(evidence, "label"), text(evidence, "value"));
+        for (number, part) in paint::wrap(&line, WIDTH - indent.len() - 2).iter().enumerate() {
+            println!("{indent}{}{}", if number == 0 { "" } else { "  " }, paint::dim(part));
+        }
+    }
+    if let Some(advice) = station["advice"].as_str() {
+        print_wrapped(&format!("{indent}→ "), &format!("{indent}  "), advice);
+    }
+}
+
+fn print_wrapped(head: &str, indent: &str, line: &str) {
+    let lines = paint::wrap(line, WIDTH.saturating_sub(indent.chars().count()));
+    for (number, part) in lines.iter().enumerate() {
+        println!("{}{}", if number == 0 { head } else { indent }, paint::bold(part));
+    }
+}
+
+fn text<'v>(value: &'v Value, name: &str) -> &'v str {
+    value[name].as_str().unwrap_or_default()
+}
