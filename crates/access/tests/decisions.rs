@@ -235,7 +235,13 @@ fn a_trail_shows_each_station_and_the_nearest_rule() {
     assert_eq!(names, ["heard", "gate", "proof", "identity", "rules", "grant", "reply"]);
     let rules = &trail.stations[4];
     assert_eq!(rules.mark, Mark::Stopped);
-    assert_eq!(rules.evidence[1].label, "Network operators · false");
+    assert_eq!(
+        rules.advice.as_deref(),
+        Some(
+            "Nearest was \"Network operators\": it needed user in group \"network-operators\"; user.groups is { \"staff\", \"harbour-office\" }."
+        )
+    );
+    assert_eq!(rules.evidence[1].label, "Network operators (grant operator) is false");
     assert_eq!(
         rules.evidence[1].value,
         "user in group \"network-operators\" is false: user.groups is { \"staff\", \"harbour-office\" }"

@@ -82,7 +82,7 @@ pub enum ExchangeError {
     #[error("the request cannot be sent: {0}")]
     Io(#[from] io::Error),
     /// Nothing that could be believed came.
-    #[error("no answer after {tries} tries{}", ignored.map(|error| format!("; a reply was not believed: {error}")).unwrap_or_default())]
+    #[error("no answer after {tries} {}{}", if *tries == 1 { "try" } else { "tries" }, ignored.map(|error| format!("; a reply was not believed: {error}")).unwrap_or_default())]
     NoAnswer {
         /// How often it was sent.
         tries: u32,

@@ -5,7 +5,9 @@ pub(crate) mod sentence;
 pub(crate) mod trail;
 pub(crate) mod unheard;
 
-use regnant_policy::{Event, IdentityKind, Outcome, Statement, Trace, show_duration};
+use regnant_policy::{
+    Compiled, Consequence, Event, Gate, IdentityKind, LeafTrace, Outcome, Statement, Trace, show_duration,
+};
 use regnant_radius::{Packet, number};
 use serde::{Deserialize, Serialize};
 
@@ -79,6 +81,8 @@ pub enum Subject {
 pub struct RuleRecord {
     /// Its title.
     pub title: String,
+    /// What follows from it: `grant cranes`, `refuse` or `silence`.
+    pub then: String,
     /// What its condition came to.
     pub outcome: Outcome,
     /// The comparisons that were looked at.
@@ -207,10 +211,9 @@ impl Record {
                 End::NoReply(reason) => EndRecord::NoReply { reason },
             },
             verdict: match verdict {
-                Verdict::Grant(set) => VerdictRecord::Grant {
-                    grants: policy.grants(set).map(|grant| grant.name.clone()).collect(),
-                    says: policy.statements(set).map(say).collect(),
-                },
+                Verdict::Grant(set) => {
+                    VerdictRecord::Grant { grants: names(policy, set), says: policy.statements(set).map(say).collect() }
+                }
                 Verdict::Refuse(text) => VerdictRecord::Refuse { text },
                 Verdict::Silence => VerdictRecord::Silence,
             },
@@ -244,12 +247,7 @@ fn carrier(situation: &Situation<'_>) -> Option<String> {
     })
 }
 
-fn rules(
-    policy: &regnant_policy::Compiled,
-    gate: &regnant_policy::Gate,
-    trace: &Trace,
-    table: &FactTable,
-) -> Vec<RuleRecord> {
+fn rules(policy: &Compiled, gate: &Gate, trace: &Trace, table: &FactTable) -> Vec<RuleRecord> {
     // Comparisons of gates come first in the trace; a rule's own are the last
     // before its mark, so they are counted back from there.
     let leaf_of_rule = |rule: usize| {
@@ -260,23 +258,30 @@ fn rules(
         };
         trace.leaves.get(from..until).unwrap_or_default()
     };
+    let test = |leaf: &LeafTrace| {
+        let written = &policy.leaves()[usize::from(leaf.leaf)];
+        let fact = table.schema().definition(written.fact).name.clone();
+        TestRecord { text: written.text.clone(), fact, outcome: leaf.outcome }
+    };
     (0..trace.rules.len())
-        .map(|index| RuleRecord {
-            title: gate.rules[usize::from(trace.rules[index].rule)].title.clone(),
-            outcome: trace.rules[index].outcome,
-            tests: leaf_of_rule(index)
-                .iter()
-                .map(|leaf| {
-                    let written = &policy.leaves()[usize::from(leaf.leaf)];
-                    TestRecord {
-                        text: written.text.clone(),
-                        fact: table.schema().definition(written.fact).name.clone(),
-                        outcome: leaf.outcome,
-                    }
-                })
-                .collect(),
+        .map(|index| {
+            let rule = &gate.rules[usize::from(trace.rules[index].rule)];
+            RuleRecord {
+                title: rule.title.clone(),
+                then: match &rule.then {
+                    Consequence::Grant(set) => format!("grant {}", names(policy, *set).join(", ")),
+                    Consequence::Refuse(_) => "refuse".into(),
+                    Consequence::Silence => "silence".into(),
+                },
+                outcome: trace.rules[index].outcome,
+                tests: leaf_of_rule(index).iter().map(test).collect(),
+            }
         })
         .collect()
+}
+
+fn names(policy: &Compiled, set: usize) -> Vec<String> {
+    policy.grants(set).map(|grant| grant.name.clone()).collect()
 }
 
 /// A statement of a grant, for people.

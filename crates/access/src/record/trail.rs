@@ -175,7 +175,7 @@ impl Record {
 
     fn proved(&self) -> String {
         match (self.fact("user.name"), self.fact("user.failure"), self.carrier.as_deref()) {
-            (Some(name), _, _) => format!("{name} proved with the right credential"),
+            (Some(name), _, _) => format!("{} proved with the right credential", name.replace('"', "")),
             (_, Some(failure), _) => format!("the user is not proved ({failure}), and the gate goes on"),
             (_, _, Some("mac")) => "the device is taken by its MAC address, which proves nothing more".into(),
             _ => "nobody had to prove anything".into(),
@@ -243,7 +243,7 @@ impl Record {
             return self.skipped("rules");
         }
         let (line, advice) = match &self.end {
-            EndRecord::Rule { title } => (format!("\"{title}\" is the first rule that is true."), None),
+            EndRecord::Rule { title } => (format!("\"{title}\" is the first rule that is true."), self.lift()),
             EndRecord::Undetermined { title } => (
                 format!("\"{title}\" refuses, and whether it applies hangs on a store that did not answer."),
                 Some("See why the store does not answer.".into()),
@@ -253,24 +253,24 @@ impl Record {
         let mark = if self.refused() { Mark::Stopped } else { Mark::Passed };
         let mut station = self.station("rules", mark, line);
         station.micros = Some(self.micros[2]);
-        station.advice = match (&self.end, self.refused()) {
-            (EndRecord::Rule { title }, true)
-                if title.to_lowercase().contains("barred") || self.fact("endpoint.barred") == Some("true") =>
-            {
-                Some("The device is barred. Lift that in its endpoint entry once it is found or cleared.".into())
-            }
-            (_, true) => advice.or(Some("Change the rule, or what is known of who asks.".into())),
-            _ => None,
-        };
+        station.advice = advice.filter(|_| self.refused());
         station.evidence = self.rules.iter().map(|rule| self.rule_evidence(rule)).collect();
         station
     }
 
-    /// The rule that lacked least.
+    /// What to do where a rule refuses.
+    fn lift(&self) -> Option<String> {
+        Some(match self.fact("endpoint.barred") {
+            Some("true") => "The device is barred. Lift that in its endpoint entry once it is found or cleared.".into(),
+            _ => "Change the rule, or what is known of who asks.".into(),
+        })
+    }
+
+    /// The rule that would have let the request in and lacked least.
     fn near_miss(&self) -> Option<String> {
         let failing = |rule: &RuleRecord| rule.tests.iter().filter(|test| test.outcome != Outcome::True).count();
-        let near = self.rules.iter().filter(|rule| rule.tests.iter().any(|t| t.outcome != Outcome::False));
-        let rule = near.min_by_key(|rule| failing(rule))?;
+        let granting = self.rules.iter().filter(|rule| rule.then.starts_with("grant"));
+        let rule = granting.min_by_key(|rule| failing(rule))?;
         let test = rule.tests.iter().find(|test| test.outcome != Outcome::True)?;
         Some(format!(
             "Nearest was \"{}\": it needed {}; {}.",
@@ -289,7 +289,8 @@ impl Record {
                 outcome => format!("{} is {}: {}", test.text, when(outcome), self.was(&test.fact, outcome)),
             })
             .collect();
-        Evidence::new(format!("{} · {}", rule.title, when(rule.outcome)), tests.join("; "))
+        let label = format!("{} ({}) is {}", rule.title, rule.then, when(rule.outcome));
+        Evidence::new(label, tests.join("; "))
     }
 
     fn was(&self, fact: &str, outcome: Outcome) -> String {
@@ -351,8 +352,7 @@ fn when(outcome: Outcome) -> &'static str {
     match outcome {
         Outcome::True => "true",
         Outcome::False => "false",
-        Outcome::Absent => "unknown (absent)",
-        Outcome::Unanswered => "unknown (unanswered)",
+        Outcome::Absent | Outcome::Unanswered => "unknown",
     }
 }
 

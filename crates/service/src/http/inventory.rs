@@ -51,6 +51,7 @@ pub(crate) struct EndpointList {
 
 /// Which devices are wanted.
 #[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct Wanted {
     /// Only those whose address, title or group holds this.

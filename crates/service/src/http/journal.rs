@@ -21,6 +21,7 @@ const MOST: usize = 500;
 
 /// Which entries are wanted.
 #[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct Wanted {
     /// Only entries older than this id.

@@ -1,0 +1,38 @@
+import createClient, { type Middleware } from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+export type Entry = components["schemas"]["EntryView"];
+export type Fragment = components["schemas"]["FragmentView"];
+export type Detail = components["schemas"]["DetailView"];
+export type Station = components["schemas"]["StationView"];
+export type Active = components["schemas"]["ActiveView"];
+
+/** A call that the service refused, with its sentence. */
+export class CallError extends Error {
+  constructor(
+    readonly status: number,
+    message: string,
+  ) {
+    super(message);
+  }
+}
+
+const told: Middleware = {
+  async onResponse({ response }) {
+    if (response.ok) return;
+    const body: { error?: string } = await response.json().catch(() => ({}));
+    throw new CallError(response.status, body.error ?? `The service answered ${response.status}.`);
+  },
+  onError() {
+    return new CallError(0, "The service cannot be reached. Nothing was changed; try again when it runs.");
+  },
+};
+
+export const api = createClient<paths>();
+api.use(told);
+
+/** The data of a call; a refused call has thrown before. */
+export function dataOf<T>(result: { data?: T }): T {
+  if (result.data === undefined) throw new CallError(0, "The service answered nothing.");
+  return result.data;
+}

@@ -1,0 +1,25 @@
+const MARKS: Record<string, { shape: string; tint: string }> = {
+  granted: { shape: "M8 3a5 5 0 1 0 0 10a5 5 0 1 0 0-10z", tint: "fill-deep stroke-deep" },
+  passed: { shape: "M8 3a5 5 0 1 0 0 10a5 5 0 1 0 0-10z", tint: "fill-deep stroke-deep" },
+  refused: { shape: "M3.5 3.5l9 9M12.5 3.5l-9 9", tint: "stroke-rust" },
+  stopped: { shape: "M3.5 3.5l9 9M12.5 3.5l-9 9", tint: "stroke-rust" },
+  silence: { shape: "M3 8h10", tint: "stroke-soft" },
+  unheard: { shape: "M5 6a3 3 0 1 1 3.6 3q-.6.2-.6 1.4M8 13v.4", tint: "stroke-ochre" },
+  skipped: { shape: "M8 4a4 4 0 1 0 0 8a4 4 0 1 0 0-8z", tint: "stroke-soft" },
+};
+
+/** What came of something, by shape as well as by tint. */
+export function Mark({ of }: { of: string }) {
+  const mark = MARKS[of];
+  return (
+    <svg viewBox="0 0 16 16" role="img" aria-label={of} className="inline-block size-4 shrink-0">
+      <path
+        d={mark?.shape ?? ""}
+        className={mark?.tint ?? ""}
+        fill="none"
+        strokeWidth="2"
+        strokeLinecap="round"
+      />
+    </svg>
+  );
+}

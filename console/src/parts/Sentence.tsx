@@ -1,0 +1,47 @@
+import { Link } from "@tanstack/react-router";
+import type { Fragment } from "../api/client";
+
+/** A decision as a sentence, in which everything that is named is a link. */
+export function Sentence({ parts, refused }: { parts: Fragment[]; refused: boolean }) {
+  return (
+    <span className="font-serif">
+      {parts.map((part, index) => (
+        // A sentence never changes its parts.
+        <Part key={index} part={part} refused={refused} />
+      ))}
+    </span>
+  );
+}
+
+function Part({ part, refused }: { part: Fragment; refused: boolean }) {
+  switch (part.kind) {
+    case "subject":
+      return (
+        <Link to="/journal" search={{ q: part.text }} className="relative z-10 italic">
+          {part.text}
+        </Link>
+      );
+    case "nas":
+      return (
+        <Link to="/journal" search={{ q: part.text }} className="relative z-10 italic">
+          {part.text}
+        </Link>
+      );
+    case "verdict":
+      return <span className={refused ? "text-rust" : ""}>{part.text}</span>;
+    case "grant":
+      return (
+        <Link to="/policy" hash={`grant ${part.text.split(", ")[0]}`} className="relative z-10 font-semibold">
+          {part.text}
+        </Link>
+      );
+    case "rule":
+      return (
+        <Link to="/policy" hash={`rule ${part.text}`} className="relative z-10 italic">
+          {part.text}
+        </Link>
+      );
+    default:
+      return part.text;
+  }
+}

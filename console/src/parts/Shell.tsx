@@ -1,0 +1,72 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link, Outlet, useNavigate } from "@tanstack/react-router";
+import { useEffect } from "react";
+import { api } from "../api/client";
+import { session } from "../queries";
+
+const PLACES = [
+  { to: "/journal", name: "Journal" },
+  { to: "/policy", name: "Policy" },
+] as const;
+
+/** The rail of places, around every page that needs somebody signed in. */
+export function Shell() {
+  const { data } = useQuery(session);
+  useSlashFocusesSearch();
+  return (
+    <div className="grid min-h-screen grid-cols-[9.5rem_1fr]">
+      <nav aria-label="Places" className="sticky top-0 flex h-screen flex-col border-r border-line px-5 py-6">
+        <span className="mb-8 font-serif text-xl font-semibold text-deep">Regnant</span>
+        <ul className="space-y-1">
+          {PLACES.map((place) => (
+            <li key={place.to}>
+              <Link
+                to={place.to}
+                className="-mx-2 block rounded-sm px-2 py-1 text-soft data-[status=active]:bg-tint data-[status=active]:text-ink"
+              >
+                {place.name}
+              </Link>
+            </li>
+          ))}
+        </ul>
+        <SignOut name={data?.name ?? ""} />
+      </nav>
+      <main className="min-w-0 px-10 py-6">
+        <Outlet />
+      </main>
+    </div>
+  );
+}
+
+function SignOut({ name }: { name: string }) {
+  const queries = useQueryClient();
+  const navigate = useNavigate();
+  const leave = async () => {
+    await api.POST("/api/v1/sign-out");
+    queries.clear();
+    await navigate({ to: "/sign-in" });
+  };
+  return (
+    <div className="mt-auto text-sm text-soft">
+      <div className="truncate">{name}</div>
+      <button type="button" onClick={leave} className="cursor-pointer text-deep hover:underline">
+        Sign out
+      </button>
+    </div>
+  );
+}
+
+function useSlashFocusesSearch() {
+  useEffect(() => {
+    const focus = (event: KeyboardEvent) => {
+      const typing = event.target instanceof HTMLElement && event.target.matches("input, textarea, select");
+      const search = document.querySelector<HTMLInputElement>("input[type=search]");
+      if (event.key === "/" && !typing && search) {
+        event.preventDefault();
+        search.focus();
+      }
+    };
+    window.addEventListener("keydown", focus);
+    return () => window.removeEventListener("keydown", focus);
+  }, []);
+}

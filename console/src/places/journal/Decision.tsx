@@ -1,0 +1,111 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link, useParams } from "@tanstack/react-router";
+import { Accordion } from "radix-ui";
+import { api, type Detail, dataOf, type Station } from "../../api/client";
+import { Mark } from "../../parts/Mark";
+import { Notice } from "../../parts/Notice";
+import { Sentence } from "../../parts/Sentence";
+import { clock, day, span } from "../../parts/time";
+
+/** One decision with its trail: stations from top to bottom. */
+export function Decision() {
+  const { id } = useParams({ from: "/inside/journal/$id" });
+  const detail = useQuery({
+    queryKey: ["entry", id],
+    queryFn: async () => dataOf(await api.GET("/api/v1/journal/{id}", { params: { path: { id } } })),
+  });
+  if (detail.error) return <Notice title="This entry cannot be shown" text={detail.error.message} />;
+  if (!detail.data) return null;
+  return <Trail detail={detail.data} />;
+}
+
+function Trail({ detail: { entry, edition, stations, advice } }: { detail: Detail }) {
+  const stopped = stations.filter((station) => station.mark === "stopped").map((station) => station.name);
+  return (
+    <article className="max-w-4xl">
+      <p className="text-soft">
+        <Link to="/journal" className="text-deep">
+          Journal
+        </Link>{" "}
+        · {day(entry.at)}, {clock(entry.at)}
+        {edition && (
+          <>
+            {" · "}
+            <Link to="/policy" className="text-deep">
+              edition {edition}
+            </Link>
+          </>
+        )}{" "}
+        · <span className="select-all">{entry.id}</span>
+      </p>
+      <h1 className="mt-2 mb-8 flex gap-3 text-2xl leading-snug">
+        <span className="pt-1">
+          <Mark of={entry.outcome} />
+        </span>
+        <Sentence parts={entry.sentence} refused={entry.outcome !== "granted"} />
+      </h1>
+      {advice && <Advice text={advice} />}
+      <Accordion.Root type="multiple" defaultValue={stopped} asChild>
+        <ol aria-label="Trail">
+          {stations.map((station) => (
+            <Stop key={station.name} station={station} />
+          ))}
+        </ol>
+      </Accordion.Root>
+    </article>
+  );
+}
+
+function Stop({ station }: { station: Station }) {
+  return (
+    <Accordion.Item value={station.name} data-mark={station.mark} asChild>
+      <li className="group relative grid grid-cols-[1.5rem_5.5rem_1fr] gap-x-3 pb-6">
+        <span
+          aria-hidden
+          className="absolute top-5 bottom-0 left-[0.46rem] w-px bg-line group-last:hidden"
+        />
+        <span className="pt-1">
+          <Mark of={station.mark} />
+        </span>
+        <div className="leading-tight">
+          <h2 className="font-semibold">{station.name}</h2>
+          {station.micros != null && <span className="text-sm text-soft">{span(station.micros)}</span>}
+        </div>
+        <div className="min-w-0">
+          <p className={`font-serif text-[17px] ${station.mark === "skipped" ? "text-soft" : ""}`}>{station.line}</p>
+          {station.advice && <Advice text={station.advice} />}
+          {station.evidence.length > 0 && <Evidence station={station} />}
+        </div>
+      </li>
+    </Accordion.Item>
+  );
+}
+
+function Evidence({ station }: { station: Station }) {
+  return (
+    <>
+      <Accordion.Header asChild>
+        <h3>
+          <Accordion.Trigger className="group/trigger cursor-pointer text-sm text-deep hover:underline">
+            <span className="group-data-[state=open]/trigger:hidden">All that was known ({station.evidence.length})</span>
+            <span className="hidden group-data-[state=open]/trigger:inline">Less</span>
+          </Accordion.Trigger>
+        </h3>
+      </Accordion.Header>
+      <Accordion.Content>
+        <dl className="mt-2 grid grid-cols-[fit-content(18rem)_1fr] border-t border-line text-sm">
+          {station.evidence.map((one, index) => (
+            <div key={index} className="col-span-2 grid grid-cols-subgrid gap-x-6 border-b border-line py-1">
+              <dt className="text-soft">{one.label}</dt>
+              <dd className="min-w-0 break-words">{one.value}</dd>
+            </div>
+          ))}
+        </dl>
+      </Accordion.Content>
+    </>
+  );
+}
+
+function Advice({ text }: { text: string }) {
+  return <p className="my-2 border-l-2 border-deep bg-tint px-3 py-2">{text}</p>;
+}

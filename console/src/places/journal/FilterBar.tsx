@@ -1,0 +1,73 @@
+import { ToggleGroup } from "radix-ui";
+import { useEffect, useState } from "react";
+import type { Entry } from "../../api/client";
+import { type Filter, OUTCOMES, readFilter, toCsv } from "./entries";
+
+const PAUSE_MS = 200;
+
+/** Search, outcomes, and what leads out of the journal. */
+export function FilterBar(props: {
+  filter: Filter;
+  entries: Entry[];
+  connected: boolean;
+  change: (filter: Filter) => void;
+}) {
+  const { filter, change } = props;
+  const [text, setText] = useState(filter.q ?? "");
+  useEffect(() => {
+    if (text === (filter.q ?? "")) return;
+    const wait = setTimeout(() => change(readFilter({ ...filter, q: text })), PAUSE_MS);
+    return () => clearTimeout(wait);
+  }, [text, filter, change]);
+  return (
+    <header className="sticky top-0 z-20 -mt-6 mb-2 flex flex-wrap items-center gap-x-6 gap-y-2 border-b border-ink bg-paper py-3">
+      <h1 className="font-serif text-2xl">Journal</h1>
+      <input
+        type="search"
+        aria-label="Find in the journal"
+        placeholder="Name, MAC, equipment, rule …   press /"
+        value={text}
+        autoFocus={text !== ""}
+        onChange={(event) => setText(event.target.value)}
+        className="w-80 rounded-sm border border-line bg-sheet px-3 py-1"
+      />
+      <ToggleGroup.Root
+        type="single"
+        aria-label="Outcome"
+        value={filter.outcome ?? ""}
+        onValueChange={(outcome) => change(readFilter({ ...filter, outcome }))}
+        className="flex gap-1"
+      >
+        {OUTCOMES.map((outcome) => (
+          <ToggleGroup.Item
+            key={outcome}
+            value={outcome}
+            className="cursor-pointer rounded-sm px-2 py-0.5 text-soft hover:bg-tint data-[state=on]:bg-deep data-[state=on]:text-paper"
+          >
+            {outcome}
+          </ToggleGroup.Item>
+        ))}
+      </ToggleGroup.Root>
+      <span className="ml-auto flex items-baseline gap-4 text-sm text-soft">
+        <Export name="CSV" type="text/csv" make={() => toCsv(props.entries)} />
+        <Export name="JSON" type="application/json" make={() => JSON.stringify(props.entries, null, 2)} />
+        <span role="status">{props.connected ? "live" : "not live"}</span>
+      </span>
+    </header>
+  );
+}
+
+function Export({ name, type, make }: { name: string; type: string; make: () => string }) {
+  const save = () => {
+    const link = document.createElement("a");
+    link.href = URL.createObjectURL(new Blob([make()], { type }));
+    link.download = `journal.${name.toLowerCase()}`;
+    link.click();
+    URL.revokeObjectURL(link.href);
+  };
+  return (
+    <button type="button" onClick={save} className="cursor-pointer text-deep hover:underline">
+      {name}
+    </button>
+  );
+}

@@ -1,0 +1,137 @@
+import { Link, useNavigate, useSearch } from "@tanstack/react-router";
+import { type KeyboardEvent, useMemo, useRef, useState } from "react";
+import type { Entry } from "../../api/client";
+import { Mark } from "../../parts/Mark";
+import { Notice } from "../../parts/Notice";
+import { Sentence } from "../../parts/Sentence";
+import { clock } from "../../parts/time";
+import { type Filter, matches, merge, updatesOf } from "./entries";
+import { FilterBar } from "./FilterBar";
+import { useJournal } from "./useJournal";
+import { useLive } from "./useLive";
+
+/** The journal: a column of sentences, newest first, live. */
+export function Journal() {
+  const filter = useSearch({ from: "/inside/journal" });
+  // A list belongs to its filter: another one begins anew.
+  return <List key={JSON.stringify(filter)} filter={filter} />;
+}
+
+function List({ filter }: { filter: Filter }) {
+  const navigate = useNavigate();
+  const journal = useJournal(filter);
+  const [live, setLive] = useState<Entry[]>([]);
+  const [held, setHeld] = useState<Entry[]>([]);
+  const pointed = useRef(false);
+  const pages = journal.data?.pages.flat();
+  const entries = useMemo(() => merge(pages ?? [], live), [pages, live]);
+  const show = (fresh: Entry[]) => setLive((shown) => merge(shown, fresh));
+
+  const connected = useLive(
+    (entry) => {
+      if (!matches(entry, filter)) return;
+      // Nothing may move under the pointer or above what is being read.
+      const steady = pointed.current || window.scrollY > 0;
+      if (steady && updatesOf(entries, [entry]).length === 0) setHeld((waiting) => merge(waiting, [entry]));
+      else show([entry]);
+    },
+    () => void journal.refetch(),
+  );
+  const release = () => {
+    show(held);
+    setHeld([]);
+    window.scrollTo({ top: 0 });
+  };
+
+  return (
+    <>
+      <FilterBar
+        filter={filter}
+        entries={entries}
+        connected={connected}
+        change={(next) => void navigate({ to: "/journal", search: next, replace: true })}
+      />
+      {journal.error && <Notice title="The journal cannot be read" text={journal.error.message} />}
+      {held.length > 0 && (
+        <button
+          type="button"
+          onClick={release}
+          className="sticky top-16 z-20 mb-2 w-full cursor-pointer rounded-sm bg-tint py-1 text-deep"
+        >
+          {held.length === 1 ? "1 new entry" : `${held.length} new entries`}: show
+        </button>
+      )}
+      {pages && entries.length === 0 && <Empty filter={filter} />}
+      <ol
+        aria-label="Journal"
+        onKeyDown={walk}
+        onPointerEnter={() => {
+          pointed.current = true;
+        }}
+        onPointerLeave={() => {
+          pointed.current = false;
+        }}
+      >
+        {entries.map((entry) => (
+          <Row key={entry.id} entry={entry} />
+        ))}
+      </ol>
+      {journal.hasNextPage && (
+        <button
+          type="button"
+          disabled={journal.isFetchingNextPage}
+          onClick={() => void journal.fetchNextPage()}
+          className="mt-4 cursor-pointer text-deep hover:underline"
+        >
+          Older entries
+        </button>
+      )}
+    </>
+  );
+}
+
+function Row({ entry }: { entry: Entry }) {
+  return (
+    <li
+      data-outcome={entry.outcome}
+      className="relative grid grid-cols-[4.75rem_1.75rem_1fr] items-baseline border-b border-line py-1.5 hover:bg-tint"
+    >
+      <Link
+        to="/journal/$id"
+        params={{ id: entry.id }}
+        className="text-soft after:absolute after:inset-0"
+        aria-label={`Why, at ${clock(entry.at)}`}
+      >
+        <time dateTime={entry.at}>{clock(entry.at)}</time>
+      </Link>
+      <span className="self-center leading-none">
+        <Mark of={entry.outcome} />
+      </span>
+      <Sentence parts={entry.sentence} refused={entry.outcome !== "granted"} />
+    </li>
+  );
+}
+
+function Empty({ filter }: { filter: Filter }) {
+  if (filter.q || filter.outcome) {
+    return <Notice title="No entry fits" text="Take words away, or choose all outcomes." />;
+  }
+  return (
+    <Notice title="Nobody has asked yet" text="Ask the service as equipment would, from its address and with its secret:">
+      <pre className="mt-3 overflow-x-auto rounded-sm bg-tint p-3 font-mono text-sm">
+        regnant try mac --from ADDRESS --secret SECRET --mac 02-00-5E-20-00-07
+      </pre>
+    </Notice>
+  );
+}
+
+/** Up and down walk from entry to entry; Enter opens, as on every link. */
+function walk(event: KeyboardEvent<HTMLOListElement>) {
+  const step = { ArrowDown: 1, ArrowUp: -1 }[event.key];
+  if (!step) return;
+  const links = [...event.currentTarget.querySelectorAll<HTMLAnchorElement>("li > a")];
+  const row = document.activeElement?.closest("li");
+  const at = links.findIndex((link) => link.parentElement === row);
+  links[at + step]?.focus();
+  event.preventDefault();
+}

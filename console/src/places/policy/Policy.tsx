@@ -1,0 +1,102 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link, useLocation } from "@tanstack/react-router";
+import { useEffect, useMemo } from "react";
+import { type Active, api, dataOf } from "../../api/client";
+import { Notice } from "../../parts/Notice";
+import { clock, day } from "../../parts/time";
+import { anchor, type Item, outline, type Piece, pieces } from "./writ";
+
+const TINTS: Record<Piece["kind"], string> = {
+  plain: "",
+  keyword: "font-semibold text-deep",
+  text: "text-rust",
+  comment: "italic text-soft",
+  fact: "text-ochre",
+};
+
+/** The active policy, to be read. */
+export function Policy() {
+  const active = useQuery({
+    queryKey: ["policy"],
+    queryFn: async () => dataOf(await api.GET("/api/v1/policy")),
+  });
+  if (active.error) return <Notice title="The policy cannot be shown" text={active.error.message} />;
+  if (!active.data) return null;
+  return <Edition active={active.data} />;
+}
+
+function Edition({ active: { edition, report } }: { active: Active }) {
+  const items = useMemo(() => outline(edition.source), [edition.source]);
+  const target = decodeURIComponent(useLocation({ select: (location) => location.hash }));
+  useEffect(() => {
+    document.getElementById(target)?.scrollIntoView({ block: "center" });
+  }, [target]);
+  const failed = report.cases.filter((one) => one.failure).length;
+  return (
+    <>
+      <header className="mb-4 border-b border-ink pb-3">
+        <h1 className="font-serif text-2xl">Policy · edition {edition.number}</h1>
+        <p className="text-soft">
+          Active since {day(edition.created_at)}, {clock(edition.created_at)}, by {edition.created_by} ·{" "}
+          {count(report.diagnostics.length, "warning")} · {count(report.cases.length, "case")},{" "}
+          {failed === 0 ? "all passed" : `${failed} failed`}
+        </p>
+      </header>
+      <div className="grid grid-cols-[1fr_14rem] gap-8">
+        <Text source={edition.source} items={items} target={target} />
+        <Outline items={items} />
+      </div>
+    </>
+  );
+}
+
+function Text({ source, items, target }: { source: string; items: Item[]; target: string }) {
+  const anchors = new Map(items.map((item) => [item.line, anchor(item)]));
+  return (
+    <pre aria-label="main.writ" className="overflow-x-auto font-mono text-[13px] leading-6">
+      {source.split("\n").map((line, index) => {
+        const id = anchors.get(index + 1);
+        return (
+          <div
+            key={index}
+            id={id}
+            data-target={id !== undefined && id === target ? "" : undefined}
+            className="grid grid-cols-[3rem_1fr] data-target:bg-tint"
+          >
+            <span aria-hidden className="pr-4 text-right text-soft select-none">
+              {index + 1}
+            </span>
+            <code>
+              {pieces(line).map((piece, at) => (
+                <span key={at} className={TINTS[piece.kind]}>
+                  {piece.text}
+                </span>
+              ))}
+            </code>
+          </div>
+        );
+      })}
+    </pre>
+  );
+}
+
+function Outline({ items }: { items: Item[] }) {
+  return (
+    <nav aria-label="What the policy declares" className="sticky top-6 max-h-[calc(100vh-3rem)] self-start overflow-y-auto text-sm">
+      <ul>
+        {items.map((item) => (
+          <li key={`${item.line}`} className={item.kind === "rule" ? "pl-3" : ""}>
+            <Link to="/policy" hash={anchor(item)} className="block truncate py-0.5">
+              {item.kind !== "rule" && <span className="text-soft">{item.kind} </span>}
+              {item.name}
+            </Link>
+          </li>
+        ))}
+      </ul>
+    </nav>
+  );
+}
+
+function count(number: number, what: string): string {
+  return `${number} ${what}${number === 1 ? "" : "s"}`;
+}

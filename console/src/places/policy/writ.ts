@@ -1,0 +1,50 @@
+/** A piece of a line of Writ and what it is. */
+export interface Piece {
+  text: string;
+  kind: "plain" | "keyword" | "text" | "comment" | "fact";
+}
+
+/** Something that a policy declares, and the line where it stands. */
+export interface Item {
+  kind: "gate" | "rule" | "grant" | "acl" | "define" | "case";
+  name: string;
+  line: number;
+}
+
+const KEYWORDS = new Set(
+  (
+    "define acl grant gate case extends when accept identify in as rule otherwise refuse silence continue next " +
+    "given expect by with permit deny from to port and or not exists group contains starts ends matches any of all"
+  ).split(" "),
+);
+
+const PIECE = /#.*|"(?:\\.|[^"\\])*"|[\w.:$@-]+(?:\/\d+)?|\s+|./g;
+
+/** Splits a line for colouring; it never needs the lines before it. */
+export function pieces(line: string): Piece[] {
+  return (line.match(PIECE) ?? []).map((text) => ({ text, kind: kindOf(text) }));
+}
+
+function kindOf(text: string): Piece["kind"] {
+  if (text.startsWith("#")) return "comment";
+  if (text.startsWith('"')) return "text";
+  if (KEYWORDS.has(text)) return "keyword";
+  if (/^(request|nas|user|machine|endpoint|claimed)\.[A-Za-z-]+$/.test(text)) return "fact";
+  return "plain";
+}
+
+/** What a policy declares, in the order of its lines. */
+export function outline(source: string): Item[] {
+  const found: Item[] = [];
+  source.split("\n").forEach((text, index) => {
+    const match = /^\s*(gate|rule|grant|acl|define|case)\s+(?:"((?:\\.|[^"\\])*)"|([\w.-]+))\s*(?:\{|=|extends)/.exec(text);
+    const name = match?.[2] ?? match?.[3];
+    if (match && name) found.push({ kind: match[1] as Item["kind"], name, line: index + 1 });
+  });
+  return found;
+}
+
+/** The address of an item within the policy's page. */
+export function anchor(item: Item): string {
+  return `${item.kind} ${item.name}`;
+}

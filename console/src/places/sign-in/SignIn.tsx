@@ -1,0 +1,25 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useRouter, useSearch } from "@tanstack/react-router";
+import { api } from "../../api/client";
+import { Form } from "./Form";
+
+/** Where an administrator signs in. */
+export function SignIn() {
+  const queries = useQueryClient();
+  const router = useRouter();
+  const { back } = useSearch({ from: "/sign-in" });
+  const submit = async (name: string, password: string) => {
+    await api.POST("/api/v1/sign-in", { body: { name, password } });
+    queries.clear();
+    router.history.push(back ?? "/journal");
+  };
+  return (
+    <Form
+      title="Sign in"
+      lead="Who and what joined the network, and why."
+      action="Sign in"
+      passwordKind="current-password"
+      submit={submit}
+    />
+  );
+}

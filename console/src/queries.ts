@@ -1,0 +1,30 @@
+import { QueryCache, QueryClient, queryOptions } from "@tanstack/react-query";
+import { api, CallError, dataOf } from "./api/client";
+
+/** Who is signed in; a call with status 401 means nobody. */
+export const session = queryOptions({
+  queryKey: ["session"],
+  queryFn: async () => dataOf(await api.GET("/api/v1/session")),
+  staleTime: 60_000,
+});
+
+/** Whether a call failed because nobody is signed in, or no longer. */
+export function isSignedOut(error: unknown): boolean {
+  return error instanceof CallError && error.status === 401;
+}
+
+export const queries = new QueryClient({
+  queryCache: new QueryCache({
+    // A session that ended while a page was open: the guard of the pages notices.
+    onError: (error, query) => {
+      if (isSignedOut(error) && query.queryKey[0] !== "session") queries.removeQueries({ queryKey: ["session"] });
+    },
+  }),
+  defaultOptions: {
+    queries: {
+      // A refusal stays a refusal; only what did not reach the service is tried again.
+      retry: (count, error) => count < 2 && !(error instanceof CallError && error.status > 0),
+      staleTime: 5_000,
+    },
+  },
+});

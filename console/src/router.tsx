@@ -1,0 +1,72 @@
+import { createRootRoute, createRoute, createRouter, Outlet, redirect } from "@tanstack/react-router";
+import { Shell } from "./parts/Shell";
+import { Notice } from "./parts/Notice";
+import { Decision } from "./places/journal/Decision";
+import { type Filter, readFilter } from "./places/journal/entries";
+import { Journal } from "./places/journal/Journal";
+import { Policy } from "./places/policy/Policy";
+import { SignIn } from "./places/sign-in/SignIn";
+import { Welcome } from "./places/sign-in/Welcome";
+import { isSignedOut, queries, session } from "./queries";
+
+const root = createRootRoute({
+  component: Outlet,
+  notFoundComponent: () => <Notice title="There is no such page" text="The rail on the left leads to all there is." />,
+});
+
+const signIn = createRoute({
+  getParentRoute: () => root,
+  path: "/sign-in",
+  component: SignIn,
+  validateSearch: (search): { back?: string } =>
+    typeof search.back === "string" && search.back.startsWith("/") ? { back: search.back } : {},
+});
+
+const welcome = createRoute({ getParentRoute: () => root, path: "/welcome", component: Welcome });
+
+const inside = createRoute({
+  getParentRoute: () => root,
+  id: "inside",
+  component: Shell,
+  beforeLoad: async ({ location }) => {
+    try {
+      await queries.ensureQueryData(session);
+    } catch (error) {
+      if (isSignedOut(error)) throw redirect({ to: "/sign-in", search: { back: location.href } });
+      throw error;
+    }
+  },
+  errorComponent: ({ error }) => (
+    <Notice title="Nothing can be shown" text={error instanceof Error ? error.message : String(error)} />
+  ),
+});
+
+const start = createRoute({
+  getParentRoute: () => inside,
+  path: "/",
+  beforeLoad: () => {
+    throw redirect({ to: "/journal" });
+  },
+});
+
+const journal = createRoute({
+  getParentRoute: () => inside,
+  path: "/journal",
+  component: Journal,
+  validateSearch: (search): Filter => readFilter(search),
+});
+
+const decision = createRoute({ getParentRoute: () => inside, path: "/journal/$id", component: Decision });
+
+const policy = createRoute({ getParentRoute: () => inside, path: "/policy", component: Policy });
+
+export const router = createRouter({
+  routeTree: root.addChildren([signIn, welcome, inside.addChildren([start, journal, decision, policy])]),
+  scrollRestoration: true,
+});
+
+declare module "@tanstack/react-router" {
+  interface Register {
+    router: typeof router;
+  }
+}

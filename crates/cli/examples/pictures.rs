@@ -1,0 +1,76 @@
+//! Makes the pictures in `docs/screenshots/` from a running `regnant demo`:
+//! `cargo run --example pictures -- DIR`, with REGNANT_TOKEN_FILE set.
+
+#[path = "../tests/browser/mod.rs"]
+mod browser;
+
+use std::env;
+use std::fs;
+use std::path::PathBuf;
+use std::process::Command;
+
+use browser::Browser;
+
+const CONSOLE: &str = "http://127.0.0.1:8480";
+
+#[tokio::main(flavor = "current_thread")]
+async fn main() {
+    let folder = PathBuf::from(env::args().nth(1).unwrap_or_else(|| "docs/screenshots".into()));
+    fs::create_dir_all(&folder).unwrap();
+    let browser = Browser::start().await;
+    let page = &browser.page;
+    let picture = async |name: &str| {
+        tokio::time::sleep(std::time::Duration::from_millis(700)).await;
+        fs::write(folder.join(name), page.screenshot().await.unwrap()).unwrap();
+    };
+    page.goto(CONSOLE).await.unwrap();
+    browser.find("input[name=name]").await;
+    picture("sign-in.png").await;
+    browser.sign_in("harbour", "tarnmouth-demo").await;
+    browser.find("ol[aria-label=Journal] li").await;
+    picture("journal.png").await;
+    page.goto(&format!("{CONSOLE}/journal?outcome=refused")).await.unwrap();
+    browser.find("li[data-outcome=refused] a").await;
+    page.goto(&format!("{CONSOLE}/journal?q=gate-fw-1%20no%20rule%20applies")).await.unwrap();
+    browser.find("li[data-outcome=refused] > a").await.click().await.unwrap();
+    browser.find("ol[aria-label=Trail]").await;
+    picture("trail.png").await;
+    page.goto(&format!("{CONSOLE}/policy#rule%20Crane%20controllers")).await.unwrap();
+    browser.find("pre[aria-label='main.writ']").await;
+    picture("policy.png").await;
+    terminal(&browser, &folder).await;
+    browser.close().await;
+}
+
+/// The command line, drawn by the browser as a terminal shows it.
+async fn terminal(browser: &Browser, folder: &std::path::Path) {
+    let crane = "mac --from 127.0.0.11 --secret bollard-9-anchor --mac 02-00-5E-20-00-07 --attribute NAS-Port=7";
+    let commands = [
+        ("command-line-try.png", vec![format!("try {crane}"), "journal --limit 12".into()]),
+        ("command-line-trail.png", vec![format!("trail {}", newest("gate-fw-1"))]),
+    ];
+    for (name, lines) in commands {
+        let mut text = String::new();
+        for line in lines {
+            let output = regnant(&line);
+            text += &format!("<b>$ regnant {line}</b>\n{}\n", output.replace('&', "&amp;").replace('<', "&lt;"));
+        }
+        let style = "background:#12202e;color:#e8e4d8;font:14px/1.45 monospace;padding:16px;white-space:pre-wrap";
+        let script = "document.open(); document.write(arguments[0]); document.close()";
+        let html = format!("<body style=\"margin:0;{style}\">{text}</body>");
+        browser.page.goto("about:blank").await.unwrap();
+        browser.page.execute(script, vec![html.into()]).await.unwrap();
+        fs::write(folder.join(name), browser.page.screenshot().await.unwrap()).unwrap();
+    }
+}
+
+fn newest(words: &str) -> String {
+    let list: serde_json::Value = serde_json::from_str(&regnant(&format!("journal {words} --limit 1 --json"))).unwrap();
+    list["entries"][0]["id"].as_str().unwrap_or_default().to_owned()
+}
+
+fn regnant(line: &str) -> String {
+    let program = env::current_exe().unwrap().parent().unwrap().parent().unwrap().join("regnant");
+    let output = Command::new(program).args(line.split(' ')).output().unwrap();
+    String::from_utf8(output.stdout).unwrap()
+}
