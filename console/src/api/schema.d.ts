@@ -404,6 +404,8 @@ export interface components {
         EntryView: {
             /** @description When, in UTC. */
             at: string;
+            /** @description The gate that took the request, where one did. */
+            gate?: string | null;
             /** @description The entry's id, a ULID. */
             id: string;
             /** @description The NAS, where one is known. */

@@ -1,19 +1,19 @@
 import { Link } from "@tanstack/react-router";
-import type { Fragment } from "../api/client";
+import type { Entry, Fragment } from "../api/client";
 
 /** A decision as a sentence, in which everything that is named is a link. */
-export function Sentence({ parts, refused }: { parts: Fragment[]; refused: boolean }) {
+export function Sentence({ entry }: { entry: Entry }) {
   return (
     <span className="font-serif">
-      {parts.map((part, index) => (
+      {entry.sentence.map((part, index) => (
         // A sentence never changes its parts.
-        <Part key={index} part={part} refused={refused} />
+        <Part key={index} part={part} entry={entry} />
       ))}
     </span>
   );
 }
 
-function Part({ part, refused }: { part: Fragment; refused: boolean }) {
+function Part({ part, entry }: { part: Fragment; entry: Entry }) {
   switch (part.kind) {
     case "subject":
       return (
@@ -28,7 +28,7 @@ function Part({ part, refused }: { part: Fragment; refused: boolean }) {
         </Link>
       );
     case "verdict":
-      return <span className={refused ? "text-rust" : ""}>{part.text}</span>;
+      return <span className={entry.outcome === "granted" ? "" : "text-rust"}>{part.text}</span>;
     case "grant":
       return (
         <Link to="/policy" hash={`grant ${part.text.split(", ")[0]}`} className="relative z-10 font-semibold">
@@ -37,7 +37,7 @@ function Part({ part, refused }: { part: Fragment; refused: boolean }) {
       );
     case "rule":
       return (
-        <Link to="/policy" hash={`rule ${part.text}`} className="relative z-10 italic">
+        <Link to="/policy" hash={`rule ${entry.gate} ${part.text}`} className="relative z-10 italic">
           {part.text}
         </Link>
       );

@@ -35,7 +35,7 @@ async fn main() {
     browser.find("li[data-outcome=refused] > a").await.click().await.unwrap();
     browser.find("ol[aria-label=Trail]").await;
     picture("trail.png").await;
-    page.goto(&format!("{CONSOLE}/policy#rule%20Crane%20controllers")).await.unwrap();
+    page.goto(&format!("{CONSOLE}/policy#rule%20switch-ports%20Crane%20controllers")).await.unwrap();
     browser.find("pre[aria-label='main.writ']").await;
     picture("policy.png").await;
     terminal(&browser, &folder).await;

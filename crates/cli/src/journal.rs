@@ -55,7 +55,7 @@ fn print(entry: &Value, as_json: bool) {
         return println!("{entry}");
     }
     let text = |name: &str| entry[name].as_str().unwrap_or_default();
-    println!("{} {} {}  {}", time(text("at")), paint::mark(text("outcome")), sentence(entry), paint::dim(text("id")));
+    println!("{} {} {} {}", time(text("at")), paint::dim(text("id")), paint::mark(text("outcome")), sentence(entry));
 }
 
 /// The sentence of an entry; grants and rules stand out.

@@ -42,7 +42,7 @@ function Trail({ detail: { entry, edition, stations, advice } }: { detail: Detai
         <span className="pt-1">
           <Mark of={entry.outcome} />
         </span>
-        <Sentence parts={entry.sentence} refused={entry.outcome !== "granted"} />
+        <Sentence entry={entry} />
       </h1>
       {advice && <Advice text={advice} />}
       <Accordion.Root type="multiple" defaultValue={stopped} asChild>

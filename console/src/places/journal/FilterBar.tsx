@@ -1,5 +1,5 @@
 import { ToggleGroup } from "radix-ui";
-import { useEffect, useState } from "react";
+import { useEffect, useEffectEvent, useRef, useState } from "react";
 import type { Entry } from "../../api/client";
 import { type Filter, OUTCOMES, readFilter, toCsv } from "./entries";
 
@@ -13,12 +13,25 @@ export function FilterBar(props: {
   change: (filter: Filter) => void;
 }) {
   const { filter, change } = props;
-  const [text, setText] = useState(filter.q ?? "");
+  const shown = filter.q ?? "";
+  const [text, setText] = useState(shown);
+  // What was asked for last: another filter than that came from a link, or from the way back.
+  const asked = useRef(shown);
+  const follow = useEffectEvent(() => {
+    if (shown === asked.current) return;
+    asked.current = shown;
+    setText(shown);
+  });
+  useEffect(() => follow(), [shown]);
+  const ask = useEffectEvent(() => {
+    asked.current = text.trim();
+    change(readFilter({ ...filter, q: text.trim() }));
+  });
   useEffect(() => {
-    if (text === (filter.q ?? "")) return;
-    const wait = setTimeout(() => change(readFilter({ ...filter, q: text })), PAUSE_MS);
+    if (text.trim() === asked.current) return;
+    const wait = setTimeout(() => ask(), PAUSE_MS);
     return () => clearTimeout(wait);
-  }, [text, filter, change]);
+  }, [text]);
   return (
     <header className="sticky top-0 z-20 -mt-6 mb-2 flex flex-wrap items-center gap-x-6 gap-y-2 border-b border-ink bg-paper py-3">
       <h1 className="font-serif text-2xl">Journal</h1>
@@ -27,7 +40,6 @@ export function FilterBar(props: {
         aria-label="Find in the journal"
         placeholder="Name, MAC, equipment, rule …   press /"
         value={text}
-        autoFocus={text !== ""}
         onChange={(event) => setText(event.target.value)}
         className="w-80 rounded-sm border border-line bg-sheet px-3 py-1"
       />

@@ -10,36 +10,38 @@ import { FilterBar } from "./FilterBar";
 import { useJournal } from "./useJournal";
 import { useLive } from "./useLive";
 
+/** How many new entries a page keeps that was never read anew. */
+const KEPT = 500;
+
 /** The journal: a column of sentences, newest first, live. */
 export function Journal() {
   const filter = useSearch({ from: "/inside/journal" });
-  // A list belongs to its filter: another one begins anew.
-  return <List key={JSON.stringify(filter)} filter={filter} />;
-}
-
-function List({ filter }: { filter: Filter }) {
   const navigate = useNavigate();
   const journal = useJournal(filter);
   const [live, setLive] = useState<Entry[]>([]);
-  const [held, setHeld] = useState<Entry[]>([]);
+  const [waiting, setWaiting] = useState<Entry[]>([]);
   const pointed = useRef(false);
   const pages = journal.data?.pages.flat();
-  const entries = useMemo(() => merge(pages ?? [], live), [pages, live]);
-  const show = (fresh: Entry[]) => setLive((shown) => merge(shown, fresh));
+  const entries = useMemo(
+    // What an earlier filter left behind is filtered too, until the service has answered.
+    () => merge(pages ?? [], live).filter((entry) => matches(entry, filter)),
+    [pages, live, filter],
+  );
+  const held = waiting.filter((entry) => matches(entry, filter));
+  const show = (fresh: Entry[]) => setLive((shown) => merge(shown, fresh).slice(0, KEPT));
 
   const connected = useLive(
     (entry) => {
-      if (!matches(entry, filter)) return;
       // Nothing may move under the pointer or above what is being read.
       const steady = pointed.current || window.scrollY > 0;
-      if (steady && updatesOf(entries, [entry]).length === 0) setHeld((waiting) => merge(waiting, [entry]));
+      if (steady && updatesOf(entries, [entry]).length === 0) setWaiting((list) => merge(list, [entry]).slice(0, KEPT));
       else show([entry]);
     },
     () => void journal.refetch(),
   );
   const release = () => {
-    show(held);
-    setHeld([]);
+    show(waiting);
+    setWaiting([]);
     window.scrollTo({ top: 0 });
   };
 
@@ -107,7 +109,7 @@ function Row({ entry }: { entry: Entry }) {
       <span className="self-center leading-none">
         <Mark of={entry.outcome} />
       </span>
-      <Sentence parts={entry.sentence} refused={entry.outcome !== "granted"} />
+      <Sentence entry={entry} />
     </li>
   );
 }

@@ -13,7 +13,7 @@ it("the outline finds what is declared and not what is used", () => {
   expect(outline(source).map((item) => `${item.line} ${anchor(item)}`)).toEqual([
     "1 grant crew",
     "3 gate ports",
-    "4 rule Cranes",
+    "4 rule ports Cranes",
     "9 case c",
   ]);
 });

@@ -9,6 +9,8 @@ export interface Item {
   kind: "gate" | "rule" | "grant" | "acl" | "define" | "case";
   name: string;
   line: number;
+  /** The gate around a rule. */
+  gate?: string;
 }
 
 const KEYWORDS = new Set(
@@ -36,15 +38,19 @@ function kindOf(text: string): Piece["kind"] {
 /** What a policy declares, in the order of its lines. */
 export function outline(source: string): Item[] {
   const found: Item[] = [];
+  let gate: string | undefined;
   source.split("\n").forEach((text, index) => {
     const match = /^\s*(gate|rule|grant|acl|define|case)\s+(?:"((?:\\.|[^"\\])*)"|([\w.-]+))\s*(?:\{|=|extends)/.exec(text);
     const name = match?.[2] ?? match?.[3];
-    if (match && name) found.push({ kind: match[1] as Item["kind"], name, line: index + 1 });
+    if (!match || !name) return;
+    const kind = match[1] as Item["kind"];
+    if (kind === "gate") gate = name;
+    found.push({ kind, name, line: index + 1, ...(kind === "rule" && gate ? { gate } : {}) });
   });
   return found;
 }
 
-/** The address of an item within the policy's page. */
+/** The address of an item within the policy's page; gates may have rules of the same title. */
 export function anchor(item: Item): string {
-  return `${item.kind} ${item.name}`;
+  return [item.kind, item.gate, item.name].filter(Boolean).join(" ");
 }

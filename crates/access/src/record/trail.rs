@@ -218,14 +218,18 @@ impl Record {
             return self.skipped("identity");
         }
         let unquoted = |name: &str| self.fact(name).unwrap_or_default().replace('"', "");
+        let groups = |name: &str| match unquoted(name).trim_matches(['{', '}', ' ']) {
+            "" => "no group".to_owned(),
+            list => list.replace(", ", " and "),
+        };
         let mut told = Vec::new();
         if let Some(name) = self.fact("user.name") {
-            told.push(format!("{} is in {}", name.replace('"', ""), unquoted("user.groups")));
+            told.push(format!("{} is in {}", name.replace('"', ""), groups("user.groups")));
         }
         match (self.fact("endpoint.known"), self.fact("endpoint.barred")) {
             (Some("true"), Some("true")) => told.push(format!("{} is barred", unquoted("endpoint.mac"))),
             (Some("true"), _) => {
-                told.push(format!("{} is in {}", unquoted("endpoint.mac"), unquoted("endpoint.groups")));
+                told.push(format!("{} is in {}", unquoted("endpoint.mac"), groups("endpoint.groups")));
             }
             (Some("false"), _) => told.push(format!("{} is listed nowhere", unquoted("endpoint.mac"))),
             _ => {}
@@ -248,7 +252,7 @@ impl Record {
                 format!("\"{title}\" refuses, and whether it applies hangs on a store that did not answer."),
                 Some("See why the store does not answer.".into()),
             ),
-            _ => ("No rule is true, so `otherwise` decides.".into(), self.near_miss()),
+            _ => ("No rule is true, so the gate's otherwise decides.".into(), self.near_miss()),
         };
         let mark = if self.refused() { Mark::Stopped } else { Mark::Passed };
         let mut station = self.station("rules", mark, line);

@@ -31,7 +31,8 @@ impl Browser {
             "--disable-sync".into(),
             // A container may give /dev/shm too little room for a page.
             "--disable-dev-shm-usage".into(),
-            "--window-size=1280,800".into(),
+            // The page itself gets 1280 x 800.
+            "--window-size=1280,943".into(),
             format!("--user-data-dir={}", profile.path().display()),
         ];
         let capabilities = json!({ "goog:chromeOptions": { "args": arguments } });
@@ -101,10 +102,9 @@ fn start_driver() -> (Child, u16) {
         .spawn()
         .expect("chromedriver starts; install Debian's chromium-driver");
     let mut lines = BufReader::new(driver.stdout.take().unwrap()).lines();
-    let port = lines
-        .by_ref()
-        .map_while(Result::ok)
-        .find_map(|line| line.split("successfully on port ").nth(1).and_then(|rest| rest.trim_end_matches('.').parse().ok()));
+    let port = lines.by_ref().map_while(Result::ok).find_map(|line| {
+        line.split("successfully on port ").nth(1).and_then(|rest| rest.trim_end_matches('.').parse().ok())
+    });
     // Whatever it says later must not fill the pipe.
     std::thread::spawn(move || lines.for_each(drop));
     (driver, port.expect("chromedriver tells its port"))

@@ -18,6 +18,8 @@ pub(crate) struct EntryView {
     outcome: String,
     /// The NAS, where one is known.
     nas: Option<String>,
+    /// The gate that took the request, where one did.
+    gate: Option<String>,
     /// The sentence, in parts that name things.
     sentence: Vec<FragmentView>,
     /// Why, in a few words: the rule's title, or what stood in the way.
@@ -82,6 +84,7 @@ impl EntryView {
                 at: iso(record.at),
                 outcome: record.verdict.word().into(),
                 nas: Some(record.nas.clone()),
+                gate: record.gate.clone(),
                 sentence: fragments(record.sentence()),
                 reason: record.reason(),
                 packets: None,
@@ -91,6 +94,7 @@ impl EntryView {
                 at: iso(record.first),
                 outcome: "unheard".into(),
                 nas: record.nas.clone(),
+                gate: None,
                 sentence: fragments(record.sentence()),
                 reason: record.cause.to_string(),
                 packets: Some(record.count),

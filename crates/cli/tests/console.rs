@@ -1,0 +1,107 @@
+//! The console in headless Chromium, against a started service.
+mod browser;
+mod running;
+
+use browser::Browser;
+use regnant_campus::harbour::*;
+use running::*;
+
+fn block_on(test: impl Future<Output = ()>) {
+    tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap().block_on(test);
+}
+
+#[test]
+fn the_first_administrator_is_welcomed_and_sees_an_empty_journal() {
+    block_on(async {
+        let service = Running::empty();
+        let browser = Browser::start().await;
+        browser.page.goto(service.welcome.as_ref().unwrap()).await.unwrap();
+        browser.find("input[name=name]").await;
+        browser.sign_in("first", "short").await;
+        assert!(browser.text("[role=alert]").await.contains("at least 10 characters"));
+        browser.find("input[name=password]").await.clear().await.unwrap();
+        browser.find("input[name=name]").await.clear().await.unwrap();
+        browser.sign_in("first", "a-long-password").await;
+        browser.sees("Nobody has asked yet").await;
+        browser.sees("regnant try mac").await;
+        browser.close().await;
+    });
+}
+
+#[test]
+fn a_refusal_is_watched_as_it_comes_and_explained() {
+    block_on(async {
+        let service = Running::harbour();
+        let browser = Browser::start().await;
+        // Every page needs somebody signed in, and comes back after that.
+        browser.page.goto(&format!("{}/journal?outcome=refused", service.api)).await.unwrap();
+        browser.find("input[name=name]").await;
+        browser.sign_in("harbour", "wrong-password").await;
+        assert!(browser.text("[role=alert]").await.contains("Name or password is wrong"));
+        browser.find("input[name=name]").await.clear().await.unwrap();
+        browser.find("input[name=password]").await.clear().await.unwrap();
+        browser.sign_in("harbour", PASSWORD).await;
+        browser.sees("No entry fits").await;
+        browser.sees("live").await;
+        assert!(browser.page.current_url().await.unwrap().as_str().ends_with("/journal?outcome=refused"));
+
+        service.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200007"]).ends_with(0);
+        service.try_from(&YARD_SW_1, &["mac", "--mac", "02005e400066"]).ends_with(1);
+        browser.sees("container scanner reported stolen 02:00:5e:40:00:66 on yard-sw-1 was refused").await;
+        let shown = browser.page.find_all(fantoccini::Locator::Css("ol[aria-label=Journal] li")).await.unwrap();
+        assert_eq!(shown.len(), 1, "the filter keeps the granted one out");
+
+        browser.find("li[data-outcome=refused] > a").await.click().await.unwrap();
+        browser.sees("\"Reported lost or stolen\" is the first rule that is true.").await;
+        browser.sees("The device is barred. Lift that in its endpoint entry").await;
+        let stopped = browser.find("li[data-mark=stopped] h2").await.text().await.unwrap();
+        assert_eq!(stopped, "rules");
+        browser.click_text("h1//a", "Reported lost or stolen").await;
+        browser.find("[data-target]").await;
+        assert!(browser.text("[data-target]").await.contains("rule \"Reported lost or stolen\""));
+        // Three gates have a rule of this title; the link leads to the one that decided.
+        let id = browser.find("[data-target]").await.attr("id").await.unwrap().unwrap();
+        assert_eq!(id, "rule switch-ports Reported lost or stolen");
+        browser.sees("7 cases, all passed").await;
+
+        browser.click_text("button", "Sign out").await;
+        browser.find("input[name=name]").await;
+        browser.page.goto(&format!("{}/policy", service.api)).await.unwrap();
+        browser.find("input[name=name]").await;
+        browser.close().await;
+    });
+}
+
+#[test]
+fn the_journal_is_searched_and_walked_by_keyboard() {
+    block_on(async {
+        let service = Running::harbour();
+        for address in ["02005e200001", "02005e500001", "02005e200002"] {
+            service.try_from(&QUAY_SW_1, &["mac", "--mac", address]).ends_with(0);
+        }
+        service.entries("limit=10", 3);
+        let browser = Browser::start().await;
+        browser.page.goto(&service.api).await.unwrap();
+        browser.find("input[name=name]").await;
+        browser.sign_in("harbour", PASSWORD).await;
+        browser.sees("quay camera 02:00:5e:50:00:01").await;
+        browser.find("body").await.send_keys("/").await.unwrap();
+        let search = browser.page.active_element().await.unwrap();
+        search.send_keys("crane").await.unwrap();
+        for _ in 0..100 {
+            if browser.page.current_url().await.unwrap().as_str().ends_with("?q=crane") {
+                break;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+        }
+        let rows = browser.page.find_all(fantoccini::Locator::Css("ol[aria-label=Journal] li")).await.unwrap();
+        assert_eq!(rows.len(), 2);
+        // Typing goes on after the list changed.
+        browser.page.active_element().await.unwrap().send_keys(" 02:00:5e:20:00:02").await.unwrap();
+        browser.sees("02:00:5e:20:00:02").await;
+        let only = "ol[aria-label=Journal] li:only-child > a";
+        browser.find(only).await.send_keys("\u{e007}").await.unwrap();
+        browser.sees("Access-Accept with").await;
+        browser.close().await;
+    });
+}

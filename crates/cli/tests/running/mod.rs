@@ -1,0 +1,205 @@
+//! The `regnant` program, started as users start it: on loopback, with a data
+//! directory of its own, on ports that the system chose.
+#![allow(dead_code)]
+
+use std::io::{BufRead, BufReader};
+use std::net::SocketAddr;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Output, Stdio};
+use std::time::{Duration, Instant};
+
+use regnant_campus::harbour;
+use serde_json::{Value, json};
+
+pub(crate) const PASSWORD: &str = "tarnmouth-demo";
+
+pub(crate) fn regnant() -> Command {
+    let mut command = Command::new(env!("CARGO_BIN_EXE_regnant"));
+    // What stands in the tester's own environment must not matter.
+    for name in ["REGNANT_TOKEN", "REGNANT_TOKEN_FILE", "REGNANT_API", "REGNANT_SECRET", "REGNANT_LOG"] {
+        command.env_remove(name);
+    }
+    command
+}
+
+pub(crate) struct Running {
+    pub(crate) api: String,
+    pub(crate) radius: SocketAddr,
+    pub(crate) welcome: Option<String>,
+    pub(crate) token: String,
+    child: Child,
+    pub(crate) data: PathBuf,
+    _dir: Option<tempfile::TempDir>,
+}
+
+pub(crate) fn config(dir: &Path, radius: &str, api: &str) -> PathBuf {
+    let file = dir.join("regnant.toml");
+    std::fs::write(&file, format!("[radius]\nauthentication = [\"{radius}\"]\n[api]\nlisten = \"{api}\"\n")).unwrap();
+    file
+}
+
+impl Running {
+    /// A new service that nobody has signed in to.
+    pub(crate) fn empty() -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        let data = dir.path().join("data");
+        let mut running = Self::start(&data);
+        running._dir = Some(dir);
+        running
+    }
+
+    /// A service with the harbour's inventory and policy, and an administrator's token.
+    pub(crate) fn harbour() -> Self {
+        let mut running = Self::empty();
+        running.open_harbour();
+        running
+    }
+
+    fn open_harbour(&mut self) {
+        let secret = self.welcome.as_ref().unwrap().split('#').nth(1).unwrap().to_owned();
+        let agent = agent();
+        let form = json!({ "secret": secret, "name": "harbour", "password": PASSWORD });
+        let answer = agent.post(format!("{}/api/v1/welcome", self.api)).send_json(form).unwrap();
+        assert_eq!(answer.status(), 200);
+        let cookie = answer.headers()["set-cookie"].to_str().unwrap().split(';').next().unwrap().to_owned();
+        let tokens = agent.post(format!("{}/api/v1/tokens", self.api)).header("cookie", cookie);
+        let body: Value = tokens.send_empty().unwrap().body_mut().read_json().unwrap();
+        self.token = body["token"].as_str().unwrap().to_owned();
+        let folder = self.data.join("harbour");
+        std::fs::create_dir_all(&folder).unwrap();
+        std::fs::write(folder.join("inventory.toml"), harbour::INVENTORY).unwrap();
+        std::fs::write(folder.join("main.writ"), harbour::POLICY).unwrap();
+        self.client(&["import"]).arg(folder.join("inventory.toml")).succeeds();
+        self.client(&["activate"]).arg(&folder).succeeds();
+    }
+
+    /// Starts `regnant serve` on this data directory.
+    pub(crate) fn start(data: &Path) -> Self {
+        let parent = data.parent().unwrap();
+        let config = config(parent, "127.0.0.1:0", "127.0.0.1:0");
+        let mut child = regnant()
+            .args(["serve", "--config"])
+            .arg(config)
+            .arg("--data")
+            .arg(data)
+            .stdout(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let mut lines = BufReader::new(child.stdout.take().unwrap()).lines().map_while(Result::ok);
+        let (mut radius, mut api, mut welcome) = (None, None, None);
+        for line in lines.by_ref() {
+            if let Some(address) = line.strip_prefix("RADIUS authentication on ") {
+                radius = address.parse().ok();
+            } else if let Some(address) = line.strip_prefix("console and API on ") {
+                api = Some(address.to_owned());
+                // Only a data directory without administrators has more to say.
+                if data.join("welcomed").exists() {
+                    break;
+                }
+            } else if line.contains("/welcome#") {
+                welcome = Some(line.trim().to_owned());
+                std::fs::write(data.join("welcomed"), "").unwrap();
+                break;
+            }
+        }
+        std::thread::spawn(move || lines.for_each(drop));
+        let (radius, api) = (radius.expect("serve tells its ports"), api.expect("serve tells its address"));
+        Self { api, radius, welcome, token: String::new(), child, data: data.to_owned(), _dir: None }
+    }
+
+    /// A client command against this service.
+    pub(crate) fn client(&self, args: &[&str]) -> Command {
+        let mut command = regnant();
+        command.args(args).env("REGNANT_API", &self.api).env("REGNANT_TOKEN", &self.token);
+        command
+    }
+
+    /// `regnant try` from a NAS of the harbour.
+    pub(crate) fn try_from(&self, nas: &regnant_campus::Nas, args: &[&str]) -> Command {
+        let mut command = regnant();
+        command.arg("try").args(args);
+        command.args(["--server", &self.radius.to_string(), "--from", &nas.address.to_string()]);
+        command.args(["--secret", nas.secret]);
+        if !nas.signed {
+            command.arg("--unsigned");
+        }
+        command
+    }
+
+    pub(crate) fn get(&self, path: &str) -> (u16, Value) {
+        let request = agent().get(format!("{}/api/v1/{path}", self.api));
+        let mut answer = request.header("authorization", format!("Bearer {}", self.token)).call().unwrap();
+        (answer.status().as_u16(), answer.body_mut().read_json().unwrap_or(Value::Null))
+    }
+
+    pub(crate) fn post(&self, path: &str, body: &Value) -> (u16, Value) {
+        let request = agent().post(format!("{}/api/v1/{path}", self.api));
+        let mut answer = request.header("authorization", format!("Bearer {}", self.token)).send_json(body).unwrap();
+        (answer.status().as_u16(), answer.body_mut().read_json().unwrap_or(Value::Null))
+    }
+
+    /// Entries of the journal, once there are this many: they are written within
+    /// a moment.
+    pub(crate) fn entries(&self, query: &str, at_least: usize) -> Vec<Value> {
+        let until = Instant::now() + Duration::from_secs(10);
+        loop {
+            let (_, list) = self.get(&format!("journal?{query}"));
+            let entries = list["entries"].as_array().cloned().unwrap_or_default();
+            if entries.len() >= at_least {
+                return entries;
+            }
+            assert!(Instant::now() < until, "only {entries:?} for {query}");
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    }
+
+    /// Sends a signal and waits for the end.
+    pub(crate) fn end(&mut self, signal: &str) -> Option<i32> {
+        Command::new("kill").args([signal, &self.child.id().to_string()]).status().unwrap();
+        self.child.wait().unwrap().code()
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+pub(crate) fn agent() -> ureq::Agent {
+    ureq::Agent::config_builder().http_status_as_error(false).build().into()
+}
+
+pub(crate) fn sentence(entry: &Value) -> String {
+    entry["sentence"].as_array().unwrap().iter().map(|part| part["text"].as_str().unwrap()).collect()
+}
+
+pub(crate) trait Ends {
+    /// Runs to the end, which must have this exit code.
+    fn ends_with(&mut self, code: i32) -> Output;
+
+    fn succeeds(&mut self) -> String {
+        String::from_utf8(self.ends_with(0).stdout).unwrap()
+    }
+
+    /// Fails with this exit code and tells why on standard error.
+    fn fails(&mut self, code: i32) -> String {
+        String::from_utf8(self.ends_with(code).stderr).unwrap()
+    }
+}
+
+impl Ends for Command {
+    fn ends_with(&mut self, code: i32) -> Output {
+        let output = self.stdin(Stdio::null()).output().unwrap();
+        let told = || {
+            format!(
+                "{self:?}\n{}\n{}",
+                String::from_utf8_lossy(&output.stdout),
+                String::from_utf8_lossy(&output.stderr)
+            )
+        };
+        assert_eq!(output.status.code(), Some(code), "{}", told());
+        output
+    }
+}
