@@ -99,13 +99,15 @@ fn a_repeat_gets_the_same_answer_and_no_second_decision() {
 
 #[test]
 fn the_reply_leaves_from_the_address_that_was_asked() {
-    let dir = tempfile::tempdir().unwrap();
-    let service = Running::harbour();
-    drop(dir);
-    let client = socket(&service, &QUAY_SW_1);
-    client.send(&packet(&QUAY_SW_1, &Ask::mac("02005e200001", 1), 1)).unwrap();
-    // A connected socket receives from that address alone.
-    assert_eq!(receive(&client).unwrap()[0], Code::ACCESS_ACCEPT.0);
+    let service = Running::harbour_on_all_addresses();
+    let client = UdpSocket::bind((QUAY_SW_1.address, 0)).unwrap();
+    client.set_read_timeout(Some(Duration::from_secs(5))).unwrap();
+    for (identifier, asked) in [(1, "127.0.0.1"), (2, "127.0.0.77")] {
+        // A connected socket receives from that address alone.
+        client.connect((asked, service.radius.port())).unwrap();
+        client.send(&packet(&QUAY_SW_1, &Ask::mac("02005e200001", 1), identifier)).unwrap();
+        assert_eq!(receive(&client).unwrap()[0], Code::ACCESS_ACCEPT.0);
+    }
 }
 
 #[test]

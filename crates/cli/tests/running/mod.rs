@@ -34,7 +34,8 @@ pub(crate) struct Running {
 
 pub(crate) fn config(dir: &Path, radius: &str, api: &str) -> PathBuf {
     let file = dir.join("regnant.toml");
-    std::fs::write(&file, format!("[radius]\nauthentication = [\"{radius}\"]\n[api]\nlisten = \"{api}\"\n")).unwrap();
+    let text = format!("[radius]\nauthentication = [\"{radius}\"]\n[api]\nlisten = \"{api}\"\n");
+    std::fs::write(&file, text).unwrap();
     file
 }
 
@@ -73,10 +74,40 @@ impl Running {
         self.client(&["activate"]).arg(&folder).succeeds();
     }
 
+    /// The harbour's service with one receiving thread, for measurements.
+    pub(crate) fn harbour_with_one_receiver() -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        let file = config(dir.path(), "127.0.0.1:0", "127.0.0.1:0");
+        let text = std::fs::read_to_string(&file).unwrap().replace("[api]", "receivers = 1\n[api]");
+        std::fs::write(&file, text).unwrap();
+        Self::furnished(dir, &file)
+    }
+
+    /// The harbour's service on every address of this machine.
+    pub(crate) fn harbour_on_all_addresses() -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        let file = config(dir.path(), "0.0.0.0:0", "127.0.0.1:0");
+        Self::furnished(dir, &file)
+    }
+
+    fn furnished(dir: tempfile::TempDir, config: &Path) -> Self {
+        let mut running = Self::start_with(config, &dir.path().join("data"));
+        running._dir = Some(dir);
+        running.open_harbour();
+        running
+    }
+
     /// Starts `regnant serve` on this data directory.
     pub(crate) fn start(data: &Path) -> Self {
-        let parent = data.parent().unwrap();
-        let config = config(parent, "127.0.0.1:0", "127.0.0.1:0");
+        let config = config(data.parent().unwrap(), "127.0.0.1:0", "127.0.0.1:0");
+        Self::start_with(&config, data)
+    }
+
+    pub(crate) fn pid(&self) -> u32 {
+        self.child.id()
+    }
+
+    fn start_with(config: &Path, data: &Path) -> Self {
         let mut child = regnant()
             .args(["serve", "--config"])
             .arg(config)
