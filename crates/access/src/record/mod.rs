@@ -211,9 +211,10 @@ impl Record {
                 End::NoReply(reason) => EndRecord::NoReply { reason },
             },
             verdict: match verdict {
-                Verdict::Grant(set) => {
-                    VerdictRecord::Grant { grants: names(policy, set), says: policy.statements(set).map(say).collect() }
-                }
+                Verdict::Grant(given) => VerdictRecord::Grant {
+                    grants: names(policy, given),
+                    says: policy.statements(given).map(say).collect(),
+                },
                 Verdict::Refuse(text) => VerdictRecord::Refuse { text },
                 Verdict::Silence => VerdictRecord::Silence,
             },
@@ -269,7 +270,7 @@ fn rules(policy: &Compiled, gate: &Gate, trace: &Trace, table: &FactTable) -> Ve
             RuleRecord {
                 title: rule.title.clone(),
                 then: match &rule.then {
-                    Consequence::Grant(set) => format!("grant {}", names(policy, *set).join(", ")),
+                    Consequence::Grant(given) => format!("grant {}", names(policy, *given).join(", ")),
                     Consequence::Refuse(_) => "refuse".into(),
                     Consequence::Silence => "silence".into(),
                 },
@@ -280,8 +281,8 @@ fn rules(policy: &Compiled, gate: &Gate, trace: &Trace, table: &FactTable) -> Ve
         .collect()
 }
 
-fn names(policy: &Compiled, set: usize) -> Vec<String> {
-    policy.grants(set).map(|grant| grant.name.clone()).collect()
+fn names(policy: &Compiled, combination: usize) -> Vec<String> {
+    policy.grants(combination).map(|grant| grant.name.clone()).collect()
 }
 
 /// A statement of a grant, for people.

@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
 use crate::http::Api;
-use crate::http::auth::Signed;
+use crate::http::callers::Signed;
 use crate::http::error::{ApiError, blocking};
 
 /// A NAS; its secret is never shown.

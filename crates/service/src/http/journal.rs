@@ -12,7 +12,7 @@ use ulid::Ulid;
 use utoipa::{IntoParams, ToSchema};
 
 use crate::http::Api;
-use crate::http::auth::Signed;
+use crate::http::callers::Signed;
 use crate::http::error::{ApiError, blocking};
 use crate::http::view::{DetailView, EntryView};
 

@@ -1,6 +1,6 @@
 //! The HTTP API under `/api/v1`, and the console's files.
 
-mod auth;
+mod callers;
 mod console;
 mod error;
 mod health;
@@ -22,7 +22,7 @@ use regnant_records::{Journal, JournalReader};
 use tokio::net::TcpListener;
 use tokio::sync::watch;
 
-use crate::http::auth::{Attempts, Sessions, Welcome};
+use crate::http::callers::{Attempts, Sessions, Welcome};
 use crate::http::error::ApiError;
 use crate::office::{Office, OfficeError};
 use crate::udp::Desk;
@@ -64,17 +64,17 @@ impl Api {
     }
 }
 
-/// Every route. Handlers that take [`auth::Signed`] need a signed-in
+/// Every route. Handlers that take [`callers::Signed`] need a signed-in
 /// administrator; the others are open to everybody.
 fn routes(api: Api) -> Router {
     Router::new()
         .route("/api/v1/openapi.json", get(openapi::document))
         .route("/api/v1/health", get(health::health))
-        .route("/api/v1/welcome", post(auth::welcome))
-        .route("/api/v1/sign-in", post(auth::sign_in))
-        .route("/api/v1/sign-out", post(auth::sign_out))
-        .route("/api/v1/session", get(auth::session))
-        .route("/api/v1/tokens", post(auth::new_token))
+        .route("/api/v1/welcome", post(callers::welcome))
+        .route("/api/v1/sign-in", post(callers::sign_in))
+        .route("/api/v1/sign-out", post(callers::sign_out))
+        .route("/api/v1/session", get(callers::session))
+        .route("/api/v1/tokens", post(callers::new_token))
         .route("/api/v1/journal", get(journal::entries))
         .route("/api/v1/journal/live", get(journal::live))
         .route("/api/v1/journal/{id}", get(journal::entry))

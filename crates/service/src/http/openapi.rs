@@ -1,18 +1,18 @@
 use axum::Json;
 use utoipa::OpenApi;
 
-use crate::http::{auth, error, health, inventory, journal, policy};
+use crate::http::{callers, error, health, inventory, journal, policy};
 
 #[derive(OpenApi)]
 #[openapi(
     info(title = "Regnant", description = "Sign in with a cookie or send `Authorization: Bearer TOKEN`."),
     paths(
         health::health,
-        auth::welcome,
-        auth::sign_in,
-        auth::sign_out,
-        auth::session,
-        auth::new_token,
+        callers::welcome,
+        callers::sign_in,
+        callers::sign_out,
+        callers::session,
+        callers::new_token,
         journal::entries,
         journal::entry,
         journal::live,

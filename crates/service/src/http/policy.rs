@@ -6,7 +6,7 @@ use utoipa::ToSchema;
 
 use crate::clock::iso;
 use crate::http::Api;
-use crate::http::auth::Signed;
+use crate::http::callers::Signed;
 use crate::http::error::{ApiError, blocking};
 use crate::office::report::CheckReport;
 
