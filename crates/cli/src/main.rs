@@ -21,6 +21,11 @@ use clap::Parser;
 use crate::args::{Arguments, Command};
 use crate::failure::Failure;
 
+/// Decisions are made on one thread and freed on another, which the system's
+/// allocator does under a lock.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 fn main() -> ExitCode {
     match run(Arguments::parse()) {
         Ok(code) => code,

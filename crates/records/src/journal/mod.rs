@@ -71,6 +71,7 @@ impl Journal {
             waiting: waiting.clone(),
             committed: committed.clone(),
             trouble: trouble.clone(),
+            behind: false,
         };
         let thread = thread::Builder::new()
             .name("regnant-journal".into())

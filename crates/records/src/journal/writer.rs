@@ -1,8 +1,8 @@
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::mpsc::{Receiver, RecvTimeoutError};
+use std::sync::mpsc::Receiver;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use regnant_access::{FactTable, Fragment, Record};
 use rusqlite::Connection;
@@ -25,6 +25,8 @@ pub(crate) struct Writer {
     pub(crate) waiting: Arc<AtomicUsize>,
     pub(crate) committed: broadcast::Sender<Arc<Entry>>,
     pub(crate) trouble: Arc<Mutex<Option<String>>>,
+    /// Whether the last transaction was full, so that more is waiting.
+    pub(crate) behind: bool,
 }
 
 impl Writer {
@@ -50,15 +52,16 @@ impl Writer {
     }
 
     /// The entries of one transaction; `None` at the end.
-    fn gather(&self) -> Option<Vec<Waiting>> {
+    ///
+    /// The thread sleeps while entries gather rather than wait for each: a sender
+    /// that finds nobody waiting need not wake anybody.
+    fn gather(&mut self) -> Option<Vec<Waiting>> {
         let mut batch = vec![self.entries.recv().ok()?];
-        let until = Instant::now() + COMMIT_EVERY;
-        while batch.len() < COMMIT_MOST {
-            match self.entries.recv_timeout(until.saturating_duration_since(Instant::now())) {
-                Ok(entry) => batch.push(entry),
-                Err(RecvTimeoutError::Timeout | RecvTimeoutError::Disconnected) => break,
-            }
+        if !self.behind {
+            thread::sleep(COMMIT_EVERY);
         }
+        batch.extend(self.entries.try_iter().take(COMMIT_MOST - 1));
+        self.behind = batch.len() == COMMIT_MOST;
         Some(batch)
     }
 
