@@ -104,7 +104,6 @@ impl Attempt<'_> {
         // A MAC address is never a user, whatever a store holds: else everybody
         // who reads a label could sign in.
         if self.claimed.parse::<Mac>().is_ok() {
-            self.note("(none)", "a MAC address is never a user name".into());
             return self.failed(Event::Unknown);
         }
         let mut silent = false;

@@ -41,7 +41,7 @@ export function FilterBar(props: {
         placeholder="Name, MAC, equipment, rule …   press /"
         value={text}
         onChange={(event) => setText(event.target.value)}
-        className="w-80 rounded-sm border border-line bg-sheet px-3 py-1"
+        className="w-80 rounded-sm border border-soft bg-sheet px-3 py-1"
       />
       <ToggleGroup.Root
         type="single"

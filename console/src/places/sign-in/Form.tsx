@@ -60,7 +60,7 @@ function Field(props: { label: string; name: string; type: string; autoComplete:
         name={props.name}
         type={props.type}
         autoComplete={props.autoComplete}
-        className="w-full rounded-sm border border-line bg-sheet px-3 py-2"
+        className="w-full rounded-sm border border-soft bg-sheet px-3 py-2"
       />
     </label>
   );

@@ -1,4 +1,4 @@
-use regnant_policy::Event;
+use regnant_policy::{Event, Mac};
 use serde::{Deserialize, Serialize};
 
 use crate::record::{EndRecord, Record, Subject, VerdictRecord};
@@ -84,14 +84,17 @@ impl Record {
         }
     }
 
+    /// Whether somebody gave a MAC address as their name.
+    pub(crate) fn claims_a_mac(&self) -> bool {
+        self.fact("user.claimed").is_some_and(|name| name.trim_matches('"').parse::<Mac>().is_ok())
+    }
+
     fn proof_reason(&self, identity: &str, event: Event) -> String {
         let said = || self.lookups.iter().rev().find(|lookup| lookup.kind == identity).map(|l| l.answer.clone());
         match (identity, event) {
             ("mac", Event::Unknown) => "no store lists the device".into(),
-            (_, Event::Unknown) => match said().filter(|answer| answer.contains("never")) {
-                Some(answer) => answer,
-                None => "no store knows the user".into(),
-            },
+            (_, Event::Unknown) if self.claims_a_mac() => "a MAC address is never a user name".into(),
+            (_, Event::Unknown) => "no store knows the user".into(),
             (_, Event::Unreachable) => "a store did not answer".into(),
             (_, Event::Disabled) => "the account is disabled".into(),
             (_, Event::Expired) => "the account has expired".into(),

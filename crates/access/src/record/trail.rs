@@ -195,6 +195,11 @@ impl Record {
                 "Register the device in {}, or let the gate go on with `unknown continue`.",
                 stores.join(" or ")
             ),
+            (_, Event::Unknown) if self.claims_a_mac() => {
+                "If this is a MAC bypass, the equipment must send the same address as Calling-Station-Id, and \
+                 Service-Type Call-Check. People need names that are no MAC address."
+                    .into()
+            }
             (_, Event::Unknown) => format!(
                 "Look at how the name is written, realm included: `{}` was looked up in {}.",
                 self.fact("user.claimed").unwrap_or_default().trim_matches('"'),
@@ -318,7 +323,7 @@ impl Record {
                 station
             }
             VerdictRecord::Refuse { text: Some(text) } => {
-                self.station("grant", Mark::Skipped, format!("None: refused with \"{text}\"."))
+                self.station("grant", Mark::Skipped, format!("None: refused with \"{text}\""))
             }
             VerdictRecord::Refuse { text: None } => self.station("grant", Mark::Skipped, "None: refused."),
             VerdictRecord::Silence => self.station("grant", Mark::Skipped, "None: no answer is given."),
@@ -339,7 +344,10 @@ impl Record {
         let mut station = self.station(
             "reply",
             Mark::Passed,
-            format!("{code} with {} attributes, after {} µs.", attributes.len(), self.micros[3]),
+            match attributes.len() {
+                1 => format!("{code} with 1 attribute."),
+                count => format!("{code} with {count} attributes."),
+            },
         );
         station.micros = Some(self.micros[3]);
         station.evidence = attributes.iter().map(|(name, value)| Evidence::new(name, value)).collect();
