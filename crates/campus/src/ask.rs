@@ -54,6 +54,13 @@ impl Ask {
         self
     }
 
+    /// Who or what asks.
+    pub fn who(&self) -> &str {
+        match &self.credential {
+            Credential::Mac(who) | Credential::Pap { user: who, .. } | Credential::Chap { user: who, .. } => who,
+        }
+    }
+
     /// What the credential brings along unless it is stated otherwise.
     fn defaults(&self) -> Vec<(&str, &str)> {
         match &self.credential {

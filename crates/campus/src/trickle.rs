@@ -7,15 +7,16 @@ use std::time::Duration;
 use regnant_radius::Dictionary;
 
 use crate::ask::Ask;
-use crate::harbour::{MISTYPED_SW_1, QUAY_SW_1, STRAY_SW_9, YARD_SW_1};
+use crate::enforce::Outcome;
+use crate::harbour::{QUAY_SW_1, STRAY_SW_9, YARD_SW_1};
 use crate::nas::Nas;
 use crate::story::scenes;
 
 const PAUSE: Duration = Duration::from_millis(1_200);
 
 /// Sends requests one after another, a moment apart, until the other end of
-/// `stop` is dropped.
-pub fn run(server: SocketAddr, stop: &Receiver<()>) {
+/// `stop` is dropped; `tell` hears who asked what, and what came of it.
+pub fn run(server: SocketAddr, stop: &Receiver<()>, tell: impl Fn(&Nas, &Ask, &Outcome)) {
     let dictionary = Dictionary::standard();
     let scenes = scenes();
     for turn in 0usize.. {
@@ -23,15 +24,15 @@ pub fn run(server: SocketAddr, stop: &Receiver<()>) {
             // Two of three are devices at the quay and in the yard coming and going.
             0 => {
                 let scene = &scenes[(turn / 3) % scenes.len()];
-                scene.play(server, &dictionary);
+                tell(&scene.nas, &scene.ask, &scene.play(server, &dictionary));
             }
             _ => {
                 let (nas, ask) = device(turn);
                 let mut exchange = nas.exchange(server);
-                if nas.name == STRAY_SW_9.name || nas.secret == MISTYPED_SW_1.secret {
+                if nas.name == STRAY_SW_9.name {
                     (exchange.tries, exchange.wait) = (1, Duration::from_millis(50));
                 }
-                let _ = exchange.ask(&ask, &dictionary);
+                tell(&nas, &ask, &Outcome::of(exchange.ask(&ask, &dictionary)));
             }
         }
         if stop.recv_timeout(PAUSE) != Err(RecvTimeoutError::Timeout) {

@@ -1,5 +1,6 @@
 use std::collections::HashSet;
 
+use jiff::Timestamp;
 use regnant_access::{NasKind, Network};
 use regnant_policy::Mac;
 use rusqlite::types::Value;
@@ -96,6 +97,9 @@ pub struct PersonEntry {
     /// Whether the account is disabled; false if not said.
     #[serde(default)]
     pub disabled: bool,
+    /// When the account ends, such as `2026-12-31T18:00:00Z`; never if not said.
+    #[serde(default)]
+    pub expires: Option<String>,
 }
 
 /// A device, or a range of devices.
@@ -250,14 +254,17 @@ impl PersonEntry {
             false => Value::Null,
         };
         change.add(
-            "INSERT INTO person (store, name, password_hash, recoverable, disabled) VALUES (?1, ?2, ?3, ?4, ?5)
-             ON CONFLICT (store, name) DO UPDATE SET name = ?2, password_hash = ?3, recoverable = ?4, disabled = ?5",
+            "INSERT INTO person (store, name, password_hash, recoverable, disabled, expires)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6)
+             ON CONFLICT (store, name) DO UPDATE SET name = ?2, password_hash = ?3, recoverable = ?4, disabled = ?5,
+                 expires = ?6",
             [
                 self.store.clone().into(),
                 self.name.clone().into(),
                 hash_password(self.password.as_bytes()).into(),
                 recoverable,
                 self.disabled.into(),
+                self.expiry()?.into(),
             ],
         );
         let who: [Value; 2] = [self.store.clone().into(), self.name.clone().into()];
@@ -271,6 +278,17 @@ impl PersonEntry {
             );
         }
         Ok(())
+    }
+}
+
+impl PersonEntry {
+    /// Milliseconds since 1970.
+    fn expiry(&self) -> Result<Option<i64>, InventoryError> {
+        let read = |text: &String| {
+            let time = text.parse::<Timestamp>().map(Timestamp::as_millisecond);
+            time.map_err(|error| InventoryError(format!("person `{}`: `expires` is no time: {error}", self.name)))
+        };
+        self.expires.as_ref().map(read).transpose()
     }
 }
 

@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use jiff::Timestamp;
 use regnant_access::{Answer, Endpoint, Groups, Person, Stores, Unreachable};
 use regnant_policy::{Mac, Value};
 use regnant_radius::Secret;
@@ -24,6 +25,8 @@ pub struct LocalStores {
 
 struct KnownPerson {
     person: Person,
+    /// Milliseconds since 1970.
+    expires: Option<i64>,
     password_hash: String,
     recoverable: Option<Vec<u8>>,
 }
@@ -52,17 +55,17 @@ impl LocalStores {
         {
             groups.entry((store, person.to_lowercase())).or_default().push(group);
         }
-        let sql = "SELECT store, name, password_hash, recoverable, disabled FROM person";
+        let sql = "SELECT store, name, password_hash, recoverable, disabled, expires FROM person";
         let rows = records.rows(sql, |row| {
-            let known: (String, String, String, Option<Vec<u8>>, bool) =
-                (row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?, row.get(4)?);
+            let known: (String, String, String, Option<Vec<u8>>, bool, Option<i64>) =
+                (row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?, row.get(4)?, row.get(5)?);
             Ok(known)
         })?;
-        for (store, name, password_hash, recoverable, disabled) in rows {
+        for (store, name, password_hash, recoverable, disabled, expires) in rows {
             let folded = name.to_lowercase();
             let list = groups.remove(&(store.clone(), folded.clone())).unwrap_or_default();
             let person = Person { name, groups: sets.of(list), disabled, expired: false };
-            let known = KnownPerson { person, password_hash, recoverable };
+            let known = KnownPerson { person, expires, password_hash, recoverable };
             self.people.entry(store).or_default().insert(folded, known);
         }
         Ok(())
@@ -124,7 +127,11 @@ fn no_store(store: &str) -> Unreachable {
 
 impl Stores for LocalStores {
     async fn person(&self, store: &str, name: &str) -> Answer<Option<Person>> {
-        Ok(self.known(store, name)?.map(|known| known.person.clone()))
+        let now = Timestamp::now().as_millisecond();
+        Ok(self.known(store, name)?.map(|known| {
+            let expired = known.expires.is_some_and(|at| at <= now);
+            Person { expired, ..known.person.clone() }
+        }))
     }
 
     async fn password_is_right(&self, store: &str, person: &Person, password: Secret) -> Answer<bool> {

@@ -42,6 +42,16 @@ const HARBOUR: &str = r#"
     groups = ["staff", "harbour-office"]
     [[person]]
     store = "harbour"
+    name = "old.hand"
+    password = "Tide-Table-61"
+    expires = "2020-01-01T00:00:00Z"
+    [[person]]
+    store = "harbour"
+    name = "new.hand"
+    password = "Tide-Table-61"
+    expires = "2220-01-01T00:00:00Z"
+    [[person]]
+    store = "harbour"
     name = "ola.nett"
     password = "Fibre-Spool-90"
     recoverable-password = true
@@ -76,6 +86,9 @@ fn an_inventory_is_kept_over_a_restart_with_its_secrets_sealed() {
         assert!(right("Tide-Table-61").await.unwrap());
         assert!(!right("Tide-Table-62").await.unwrap());
         assert!(stores.recoverable_password("harbour", &ida).await.unwrap().is_none());
+        for (name, expired) in [("old.hand", true), ("new.hand", false), ("ida.marsh", false)] {
+            assert_eq!(stores.person("harbour", name).await.unwrap().unwrap().expired, expired, "{name}");
+        }
         let ola = stores.person("harbour", "ola.nett").await.unwrap().unwrap();
         let kept = stores.recoverable_password("harbour", &ola).await.unwrap().unwrap();
         assert_eq!(kept.expose(), b"Fibre-Spool-90");
@@ -110,6 +123,7 @@ fn an_inventory_says_what_is_wrong_and_changes_nothing() {
     );
     assert!(told(&person("name = \"02005e200001\"\npassword = \"x\"")).contains("never a user name"));
     assert!(told(&person("name = \"a\"\npassword = \"02:00:5e:20:00:01\"")).contains("never a password"));
+    assert!(told(&person("name = \"a\"\npassword = \"b\"\nexpires = \"soon\"")).contains("`expires` is no time"));
     assert!(told("[[person]]\nstore = \"x\"\nname = \"a\"\npassword = \"b\"").contains("there is no store `x`"));
     let two = format!(
         "{}\n[[nas]]\nname = \"b\"\nkind = \"switch\"\nsite = \"s\"\naddress = \"10.44.0.1\"\nsecret = \"y\"",

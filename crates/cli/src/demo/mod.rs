@@ -9,13 +9,15 @@ use std::sync::Arc;
 use std::sync::mpsc::channel;
 use std::thread;
 
-use regnant_campus::{harbour, trickle};
+use jiff::Zoned;
+use regnant_campus::{Ask, Nas, Outcome, harbour, trickle};
 use regnant_records::Inventory;
 use regnant_service::{ApiConfig, Config, KeysConfig, Office, RadiusConfig, Service};
 use tokio::runtime::Runtime;
 
 use crate::args;
 use crate::failure::Failure;
+use crate::paint;
 use crate::serve::{stopped, tell_log};
 use crate::sign_in::keep_token;
 
@@ -63,12 +65,23 @@ async fn trickling(data: &Path) -> Result<ExitCode, Failure> {
     println!("  RADIUS    {RADIUS}, from a NAS's address with its secret, such as");
     println!("            regnant try mac --from 127.0.0.11 --secret bollard-9-anchor --mac 02-00-5E-20-00-07");
     println!("  journal   REGNANT_TOKEN_FILE={} regnant journal --follow", data.join("token").display());
-    println!("\nPress Ctrl-C to close the port.");
+    println!("\nPress Ctrl-C to close the port. What the equipment enforces:\n");
     let (stop, told) = channel();
-    let trickle = thread::spawn(move || trickle::run(RADIUS, &told));
+    let trickle = thread::spawn(move || trickle::run(RADIUS, &told, tell));
     stopped().await?;
     println!("closing");
     drop(stop);
     let _ = tokio::task::spawn_blocking(move || trickle.join()).await;
     Ok(ExitCode::SUCCESS)
+}
+
+/// One line of what a NAS makes of the answer.
+fn tell(nas: &Nas, ask: &Ask, outcome: &Outcome) {
+    let mark = match outcome {
+        Outcome::Accepted(_) => paint::mark("granted"),
+        Outcome::Refused(_) => paint::mark("refused"),
+        Outcome::NoAnswer => paint::mark("silence"),
+    };
+    let now = Zoned::now().strftime("%H:%M:%S");
+    println!("{now} {mark} {:<11}  {:<26}  {}", nas.name, ask.who(), outcome.describe());
 }

@@ -18,7 +18,7 @@ use axum::http::{HeaderValue, header};
 use axum::middleware::map_response;
 use axum::response::Response;
 use axum::routing::{get, post};
-use regnant_records::{Journal, JournalReader};
+use regnant_records::{HashPool, Journal, JournalReader};
 use tokio::net::TcpListener;
 use tokio::sync::watch;
 
@@ -29,6 +29,8 @@ use crate::udp::Desk;
 
 /// A policy or inventory larger than this is refused before it is read.
 const MAX_BODY: usize = 8 << 20;
+/// Sign-ins whose password may wait to be checked.
+const SIGN_INS: usize = 16;
 
 /// What every handler can reach.
 #[derive(Clone)]
@@ -40,6 +42,8 @@ pub(crate) struct Api {
     pub(crate) sessions: Arc<Sessions>,
     pub(crate) attempts: Arc<Attempts>,
     pub(crate) welcome: Arc<Welcome>,
+    /// Apart from the pool of the RADIUS side: guessing at sign-in delays nobody there.
+    pub(crate) pool: HashPool,
     pub(crate) stopped: watch::Receiver<bool>,
 }
 
@@ -52,7 +56,8 @@ impl Api {
         stopped: watch::Receiver<bool>,
     ) -> Self {
         let (sessions, attempts, welcome) = Default::default();
-        Self { office, journal, reader, desk, sessions, attempts, welcome, stopped }
+        let pool = HashPool::start(1, SIGN_INS);
+        Self { office, journal, reader, desk, sessions, attempts, welcome, pool, stopped }
     }
 
     /// The secret of the one-time link, where nobody can sign in yet.
