@@ -15,9 +15,11 @@ export function isSignedOut(error: unknown): boolean {
 
 export const queries = new QueryClient({
   queryCache: new QueryCache({
-    // A session that ended while a page was open: the guard of the pages notices.
+    // A session that ended while a page was open: sign in, and come back to it.
     onError: (error, query) => {
-      if (isSignedOut(error) && query.queryKey[0] !== "session") queries.removeQueries({ queryKey: ["session"] });
+      if (!isSignedOut(error) || query.queryKey[0] === "session") return;
+      const back = window.location.pathname + window.location.search;
+      window.location.assign(`/sign-in?back=${encodeURIComponent(back)}`);
     },
   }),
   defaultOptions: {

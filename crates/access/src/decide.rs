@@ -194,11 +194,7 @@ fn refusal(request: &Packet<'_>, text: Option<&str>) -> Result<Builder, BuildErr
     match (request.first(number::EAP_MESSAGE), text) {
         // RFC 3579 section 2.6.5: no Reply-Message beside EAP-Message.
         (Some(eap), _) => builder.attribute(number::EAP_MESSAGE, &eap_failure(eap))?,
-        (None, Some(text)) => {
-            for part in text.as_bytes().chunks(253) {
-                builder.attribute(number::REPLY_MESSAGE, part)?;
-            }
-        }
+        (None, Some(text)) => builder.attribute(number::REPLY_MESSAGE, text.as_bytes())?,
         (None, None) => {}
     }
     Ok(builder)

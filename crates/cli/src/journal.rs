@@ -27,7 +27,13 @@ pub(crate) fn run(args: &args::Journal) -> Result<ExitCode, Failure> {
         _ => entries(&list).rev().for_each(|entry| print(entry, args.json)),
     }
     if entries(&list).next().is_none() && !args.json {
-        println!("No entry yet. Ask the service something: regnant try --help");
+        println!(
+            "{}",
+            match words.is_empty() && args.outcome.is_none() {
+                true => "No entry yet. Ask the service something: regnant try --help",
+                false => "No entry fits.",
+            }
+        );
     }
     if let Some(live) = live {
         for line in live.lines() {

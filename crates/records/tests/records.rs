@@ -273,3 +273,24 @@ fn a_full_hash_queue_is_no_answer() {
     assert!(answers.iter().any(|answer| answer.is_err()));
     assert!(answers.contains(&Ok(true)));
 }
+
+proptest::proptest! {
+    #[test]
+    fn no_inventory_makes_reading_or_importing_panic(
+        field in "[a-z-]{1,12}", value in "\\PC{0,40}", address in "[0-9a-f:./-]{0,20}",
+    ) {
+        let dir = tempfile::tempdir().unwrap();
+        let key = key(dir.path());
+        let quoted = format!("{value:?}");
+        for text in [
+            value.clone(),
+            format!("[[nas]]\n{field} = {quoted}"),
+            format!("[[nas]]\nname = \"a\"\nkind = \"switch\"\nsite = \"s\"\nsecret = \"s\"\naddress = \"{address}\""),
+            format!("[[store]]\nname = \"e\"\nkind = \"endpoints\"\n[[endpoint]]\nstore = \"e\"\nmac = \"{address}\""),
+        ] {
+            if let Ok(inventory) = Inventory::from_toml("inventory.toml", &text) {
+                let _ = inventory.into_change(&key, &[], &["standard".into()]);
+            }
+        }
+    }
+}

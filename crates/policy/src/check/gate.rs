@@ -1,4 +1,5 @@
 use crate::check::Checker;
+use crate::check::grant::MAX_TEXT;
 use crate::diagnostic::Diagnostic;
 use crate::parse::ast::{ConsequenceItem, GateItem, IdentifyItem, Name, ReactionItem, RuleItem};
 use crate::run::program::{Consequence, Event, Gate, Identify, IdentityKind, Method, Reaction, Rule};
@@ -107,7 +108,7 @@ impl Checker<'_> {
     fn reaction(&mut self, event: Event, item: &ReactionItem) -> Option<Reaction> {
         let known = [("refuse", 0), ("silence", 1), ("continue", 2), ("next", 3)];
         let reaction = match self.one_of("reaction", &item.word, &known)? {
-            0 => Reaction::Refuse(item.text.as_ref().map(|text| text.text.clone())),
+            0 => Reaction::Refuse(self.text_for_person(item.text.as_ref())?),
             1 => Reaction::Silence,
             2 => Reaction::Continue,
             _ => Reaction::Next,
@@ -121,6 +122,17 @@ impl Checker<'_> {
         Some(reaction)
     }
 
+    /// A text that fits one Reply-Message (RFC 2865 section 5.18).
+    fn text_for_person(&mut self, text: Option<&Name>) -> Option<Option<String>> {
+        let Some(text) = text else { return Some(None) };
+        if text.text.is_empty() || text.text.len() > MAX_TEXT {
+            let message = format!("this text has {} bytes and may have 1 to {MAX_TEXT}", text.text.len());
+            self.report(Diagnostic::error("W314", text.span, message));
+            return None;
+        }
+        Some(Some(text.text.clone()))
+    }
+
     fn rule(&mut self, item: &RuleItem) -> Option<Rule> {
         let when = self.condition(&item.when);
         let then = self.consequence(&item.then);
@@ -130,7 +142,7 @@ impl Checker<'_> {
     fn consequence(&mut self, item: &ConsequenceItem) -> Option<Consequence> {
         match item {
             ConsequenceItem::Grant(names) => self.grant_set(names).map(Consequence::Grant),
-            ConsequenceItem::Refuse(text) => Some(Consequence::Refuse(text.as_ref().map(|text| text.text.clone()))),
+            ConsequenceItem::Refuse(text) => self.text_for_person(text.as_ref()).map(Consequence::Refuse),
             ConsequenceItem::Silence => Some(Consequence::Silence),
         }
     }

@@ -14,7 +14,7 @@ pub(crate) const KEYWORDS: [&str; 11] =
     ["vlan", "role", "acl", "filter", "session", "reauthenticate", "idle", "service", "privilege", "class", "message"];
 
 /// RFC 2865 section 5: a value has at most 253 bytes.
-const MAX_TEXT: usize = 253;
+pub(super) const MAX_TEXT: usize = 253;
 
 impl Checker<'_> {
     pub(super) fn grants(&mut self, items: &[GrantItem]) {

@@ -6,7 +6,7 @@ const PARTS: [&str; 5] = ["when", "accept", "identify", "rule", "otherwise"];
 
 impl Parser {
     pub(crate) fn gate(&mut self) -> Step<GateItem> {
-        let name = self.word("a name for the gate")?;
+        let name = self.name("a name for the gate")?;
         let mut gate =
             GateItem { name, when: None, accept: Vec::new(), identify: Vec::new(), rules: Vec::new(), otherwise: None };
         self.block(&PARTS, |p| p.gate_part(&mut gate))?;

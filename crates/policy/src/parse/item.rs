@@ -37,13 +37,13 @@ impl Parser {
     }
 
     fn define(&mut self) -> Step<Define> {
-        let name = self.word("a name for the condition")?;
+        let name = self.name("a name for the condition")?;
         self.expect_sign("=")?;
         Ok(Define { name, condition: self.condition()? })
     }
 
     fn acl(&mut self) -> Step<AclItem> {
-        let name = self.word("a name for the access list")?;
+        let name = self.name("a name for the access list")?;
         let mut entries = Vec::new();
         self.block(&["permit", "deny"], |p| {
             if !p.is_word("permit") && !p.is_word("deny") {
@@ -72,7 +72,7 @@ impl Parser {
     }
 
     fn grant(&mut self) -> Step<GrantItem> {
-        let name = self.word("a name for the grant")?;
+        let name = self.name("a name for the grant")?;
         let extends = if self.take_word("extends") { Some(self.word("the grant to extend")?) } else { None };
         let mut statements = Vec::new();
         self.block(&crate::check::grant::KEYWORDS, |p| {

@@ -112,6 +112,18 @@ impl Parser {
         }
     }
 
+    /// A word that can be a name: a letter, then letters, digits, `-` and `_`.
+    pub(crate) fn name(&mut self, what: &str) -> Step<Name> {
+        let word = self.word(what)?;
+        let fits = word.text.starts_with(char::is_alphabetic)
+            && word.text.chars().all(|c| c.is_alphanumeric() || c == '-' || c == '_');
+        match fits {
+            true => Ok(word),
+            false => Err(Diagnostic::error("W115", word.span, format!("`{}` cannot be a name", word.text))
+                .note("a name begins with a letter and goes on with letters, digits, - and _")),
+        }
+    }
+
     pub(crate) fn text(&mut self, what: &str) -> Step<Name> {
         match self.optional_text() {
             Some(text) => Ok(text),
