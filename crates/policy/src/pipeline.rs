@@ -33,7 +33,25 @@ impl Parsed {
         // After a mistake of syntax, "nobody uses this" may only mean that it was not read.
         diagnostics.extend(found.into_iter().filter(|d| !syntax_errors || d.severity == Severity::Error));
         diagnostics.sort_by_key(|d| (d.labels[0].span.start, d.code));
+        bound(&mut diagnostics);
         Checked { source: self.source, program, cases, diagnostics }
+    }
+}
+
+/// Nobody reads more, and each costs time to show.
+const MOST_DIAGNOSTICS: usize = 100;
+
+/// Keeps the first findings, errors before warnings, and tells how many more there are.
+fn bound(diagnostics: &mut Vec<Diagnostic>) {
+    let more = diagnostics.len().saturating_sub(MOST_DIAGNOSTICS);
+    if more == 0 {
+        return;
+    }
+    diagnostics.sort_by_key(|d| std::cmp::Reverse(d.severity));
+    diagnostics.truncate(MOST_DIAGNOSTICS);
+    diagnostics.sort_by_key(|d| (d.labels[0].span.start, d.code));
+    if let Some(last) = diagnostics.last_mut() {
+        last.notes.push(format!("there are {more} more findings; mend these first"));
     }
 }
 

@@ -1,6 +1,14 @@
+/// Words longer than this are no slips.
+const LONGEST: usize = 64;
+
 /// The known word that somebody who wrote `word` most likely meant.
 pub fn did_you_mean<'k>(word: &str, known: impl IntoIterator<Item = &'k str>) -> Option<&'k str> {
-    let limit = (word.chars().count() / 3).max(1);
+    let length = word.chars().count();
+    // Nobody mistypes a name of a page; the comparison takes the product of both lengths.
+    if length > LONGEST {
+        return None;
+    }
+    let limit = (length / 3).max(1);
     known
         .into_iter()
         .map(|candidate| (distance(&word.to_lowercase(), &candidate.to_lowercase()), candidate))

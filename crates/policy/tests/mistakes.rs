@@ -53,6 +53,14 @@ fn deep_nesting_and_defines_that_double_are_refused_in_bounded_time() {
     assert!(checked.diagnostics().iter().any(|d| d.code == "W221"));
 }
 
+#[test]
+fn a_flood_of_mistakes_is_told_in_part_and_in_bounded_time() {
+    let text = format!("{}\n{}", "grant x { vlan 9999 }\n".repeat(20_000), "y".repeat(500_000));
+    let checked = Parsed::parse(Source::new("m", text)).check(&schema());
+    assert_eq!(checked.diagnostics().len(), 100);
+    assert!(render(&checked).contains("more findings; mend these first"));
+}
+
 fn soup() -> impl Strategy<Value = String> {
     let words = [
         "define",

@@ -23,6 +23,7 @@ function Trail({ detail: { entry, edition, stations, advice } }: { detail: Detai
   const stopped = stations.filter((station) => station.mark === "stopped").map((station) => station.name);
   return (
     <article className="max-w-4xl">
+      <title>{`${entry.reason} · Regnant`}</title>
       <p className="text-soft">
         <Link to="/journal" className="text-deep">
           Journal

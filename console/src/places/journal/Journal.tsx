@@ -47,6 +47,7 @@ export function Journal() {
 
   return (
     <>
+      <title>Journal · Regnant</title>
       <FilterBar
         filter={filter}
         entries={entries}

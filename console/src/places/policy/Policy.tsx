@@ -34,6 +34,7 @@ function Edition({ active: { edition, report } }: { active: Active }) {
   const failed = report.cases.filter((one) => one.failure).length;
   return (
     <>
+      <title>Policy · Regnant</title>
       <header className="mb-4 border-b border-ink pb-3">
         <h1 className="font-serif text-2xl">Policy · edition {edition.number}</h1>
         <p className="text-soft">

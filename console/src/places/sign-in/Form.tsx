@@ -27,6 +27,7 @@ export function Form(props: {
   };
   return (
     <main className="mx-auto grid min-h-screen max-w-sm content-center px-4 pb-24">
+      <title>{`${props.title} · Regnant`}</title>
       <div className="mb-6 font-serif text-2xl font-semibold text-deep">Regnant</div>
       <h1 className="font-serif text-xl">{props.title}</h1>
       <p className="mb-6 text-soft">{props.lead}</p>

@@ -4,6 +4,7 @@
 pub(crate) mod reader;
 mod writer;
 
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::Path;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::mpsc::{Sender, channel};
@@ -75,7 +76,15 @@ impl Journal {
         };
         let thread = thread::Builder::new()
             .name("regnant-journal".into())
-            .spawn(move || writer.run())
+            .spawn({
+                let trouble = trouble.clone();
+                move || {
+                    if catch_unwind(AssertUnwindSafe(|| writer.run())).is_err() {
+                        let told = "the journal's thread ended by a defect; restart the service and report this";
+                        *trouble.lock().unwrap_or_else(PoisonError::into_inner) = Some(told.into());
+                    }
+                }
+            })
             .expect("the system starts a thread");
         let (queue, thread) = (Mutex::new(Some(queue)), Mutex::new(Some(thread)));
         Ok(Self { queue, waiting, most, committed, trouble, thread })

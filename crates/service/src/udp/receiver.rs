@@ -1,5 +1,6 @@
 use std::future::Future;
 use std::net::{IpAddr, SocketAddr, UdpSocket};
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::pin::Pin;
 use std::sync::Arc;
 use std::task::{Context, Poll, Waker};
@@ -58,7 +59,10 @@ impl Receiver {
                     socket: &socket,
                     ids: &mut ids,
                 };
-                clerk.take(&datagram);
+                // A defect of ours may cost one request, not the thread.
+                if catch_unwind(AssertUnwindSafe(|| clerk.take(&datagram))).is_err() {
+                    tracing::error!("a packet from {} could not be dealt with; please report this", datagram.source);
+                }
             };
             tokio::select! {
                 biased;
