@@ -165,13 +165,15 @@ fn bodies_that_are_no_json_or_too_large_are_refused() {
     let send = |body: &str, kind: &str| {
         let request = agent().post(format!("{}/api/v1/policy/check", service.api));
         let request = request.header("authorization", format!("Bearer {}", service.token)).header("content-type", kind);
-        request.send(body).unwrap().status().as_u16()
+        // A service that reads no further may close before all is sent.
+        request.send(body).map_or(413, |answer| answer.status().as_u16())
     };
     assert_eq!(send("{", "application/json"), 400);
     assert_eq!(send("{}", "application/json"), 422);
     assert_eq!(send("{\"source\":\"\"}", "text/plain"), 415);
     let large = format!("{{\"source\":\"{}\"}}", "x".repeat(9 << 20));
     assert_eq!(send(&large, "application/json"), 413);
+    assert_eq!(service.get("health").0, 200);
     let long = json!({ "source": "#".repeat(2 << 20) });
     assert_eq!(service.post("policy/check", &long).1["diagnostics"][0]["code"], "W100");
 }
