@@ -78,7 +78,7 @@ fn an_operator_administers_and_others_do_not() {
     let record = harbour.record(&login("ola.nett", "Fibre-Spool-90"));
     assert_eq!(
         reply(&record),
-        ["Access-Accept", "Service-Type=Administrative", "Management-Privilege-Level=15", "Class=0x6f70657261746f72"]
+        ["Access-Accept", "Service-Type=Administrative", "Management-Privilege-Level=15", "Class=\"operator\""]
     );
     let told = |name, password| sentence(&harbour.record(&login(name, password)));
     assert_eq!(told("ida.marsh", "Tide-Table-61"), "ida.marsh on gate-fw-1 was refused: no rule applies.");

@@ -99,9 +99,7 @@ impl Enforced {
     }
 }
 
-/// Class is bytes; ours hold text.
+/// Class is bytes; ours hold text, which is shown in quotes.
 fn text(shown: &str) -> Option<String> {
-    let hex = shown.strip_prefix("0x")?;
-    let bytes = (0..hex.len()).step_by(2).map(|at| u8::from_str_radix(hex.get(at..at + 2)?, 16).ok());
-    String::from_utf8(bytes.collect::<Option<Vec<_>>>()?).ok()
+    Some(shown.strip_prefix('"')?.strip_suffix('"')?.to_owned())
 }

@@ -19,8 +19,19 @@ impl Dictionary {
     fn show_one(&self, Attribute { number, value }: Attribute<'_>) -> (String, String) {
         match self.by_number(number) {
             Some(definition) if definition.secret => (definition.name.clone(), "(secret)".into()),
-            Some(definition) => (definition.name.clone(), Value::read(definition, value).show(definition)),
+            Some(definition) => {
+                let shown = match Value::read(definition, value) {
+                    // Class and the like are bytes, in which people put words.
+                    Value::Octets(bytes) if is_readable(bytes) => format!("\"{}\"", String::from_utf8_lossy(bytes)),
+                    other => other.show(definition),
+                };
+                (definition.name.clone(), shown)
+            }
             None => (format!("attribute {number}"), Value::Octets(value).to_string()),
         }
     }
+}
+
+fn is_readable(bytes: &[u8]) -> bool {
+    !bytes.is_empty() && bytes.iter().all(|&byte| byte != b'"' && (byte == b' ' || byte.is_ascii_graphic()))
 }
