@@ -189,3 +189,53 @@ fn what_was_decided_is_in_the_journal_after_a_stop_and_soon_after_even_a_kill() 
     last.token = token;
     assert_eq!(last.entries("limit=100", 45).len(), 45);
 }
+
+#[test]
+fn a_journal_that_cannot_be_written_is_told_and_loses_nothing() {
+    let service = Running::harbour();
+    let blocker = rusqlite::Connection::open(service.data.join("journal.sqlite")).unwrap();
+    blocker.execute_batch("BEGIN IMMEDIATE").unwrap();
+    let client = socket(&service, &QUAY_SW_1);
+    for identifier in 1..=20 {
+        client.send(&packet(&QUAY_SW_1, &Ask::mac(&format!("02005e5000{identifier:02x}"), 1), identifier)).unwrap();
+        receive(&client).unwrap();
+    }
+    let until = std::time::Instant::now() + Duration::from_secs(10);
+    while service.get("health").0 != 503 {
+        assert!(std::time::Instant::now() < until);
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    assert!(service.get("health").1["state"].as_str().unwrap().contains("the journal cannot be written"));
+    blocker.execute_batch("ROLLBACK").unwrap();
+    assert_eq!(service.entries("limit=100", 20).len(), 20);
+    while service.get("health").0 != 200 {
+        assert!(std::time::Instant::now() < until);
+        std::thread::sleep(Duration::from_millis(50));
+    }
+}
+
+#[test]
+fn a_flood_of_strangers_is_bounded_in_the_journal_and_counted() {
+    let service = Running::harbour();
+    let ask = packet(&QUAY_SW_1, &Ask::mac("02005e200007", 1), 1);
+    for last in 0..=255u8 {
+        for third in 1..=5u8 {
+            let stranger = UdpSocket::bind((std::net::Ipv4Addr::new(127, 9, third, last), 0)).unwrap();
+            stranger.send_to(&ask, service.radius).unwrap();
+        }
+    }
+    let until = std::time::Instant::now() + Duration::from_secs(10);
+    loop {
+        let packets = service.get("health").1["packets"].clone();
+        let (received, unlisted) = (packets["received"].as_u64().unwrap(), packets["unlisted"].as_u64().unwrap());
+        if received >= 1_280 {
+            assert_eq!(unlisted, received - 1_024);
+            break;
+        }
+        assert!(std::time::Instant::now() < until, "{packets}");
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    let switch = socket(&service, &QUAY_SW_1);
+    switch.send(&packet(&QUAY_SW_1, &Ask::mac("02005e200001", 1), 9)).unwrap();
+    assert_eq!(receive(&switch).unwrap()[0], Code::ACCESS_ACCEPT.0);
+}

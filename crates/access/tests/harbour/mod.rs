@@ -75,8 +75,14 @@ impl Harbour {
     }
 
     pub(crate) fn with_policy(policy: &str) -> Self {
+        Self::with_stores(policy, &["harbour"])
+    }
+
+    /// Several stores of people, which all hold the same.
+    pub(crate) fn with_stores(policy: &str, people: &[&str]) -> Self {
         let table = FactTable::new(Dictionary::standard());
-        let stores = [("harbour".into(), IdentityKind::User), ("endpoints".into(), IdentityKind::Mac)];
+        let people = people.iter().map(|name| ((*name).to_owned(), IdentityKind::User));
+        let stores = people.chain([("endpoints".to_owned(), IdentityKind::Mac)]);
         let schema = table.schema().clone().with_stores(stores);
         let compiled = Compiled::from_source(Source::new("main.writ", policy), &schema)
             .unwrap_or_else(|checked| panic!("{}", checked.diagnostics()[0].render(checked.source())));

@@ -10,6 +10,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::mpsc::{Sender, channel};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::{self, JoinHandle};
+use std::time::Duration;
 
 use regnant_access::{Decision, FactTable, Record, UnheardRecord};
 use serde::{Deserialize, Serialize};
@@ -20,6 +21,8 @@ use crate::journal::writer::Writer;
 use crate::shared::open_database;
 
 const MIGRATIONS: [&str; 1] = [include_str!("../../migrations/journal-1.sql")];
+/// How long one try waits for another program that holds the file.
+const BUSY: Duration = Duration::from_millis(200);
 /// How many committed entries a slow listener may fall behind.
 const LISTENER_BACKLOG: usize = 1024;
 
@@ -61,6 +64,8 @@ impl Journal {
     /// Opens or makes the file and starts the writer. At most `most` entries wait.
     pub fn open(path: &Path, table: Arc<FactTable>, most: usize) -> Result<Self, RecordsError> {
         let connection = open_database(path, &MIGRATIONS)?;
+        // The writer tries again itself, and tells meanwhile what is wrong.
+        connection.busy_timeout(BUSY)?;
         let (queue, entries) = channel();
         let (committed, _) = broadcast::channel(LISTENER_BACKLOG);
         let waiting = Arc::new(AtomicUsize::new(0));
