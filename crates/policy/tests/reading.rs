@@ -1,0 +1,170 @@
+//! What the text of a policy means once it is read.
+mod common;
+
+use std::net::IpAddr;
+
+use common::*;
+use proptest::prelude::*;
+use regnant_policy::*;
+
+/// A policy whose only grant says this.
+fn granting(items: &str) -> Compiled {
+    compile(&format!("{items}\ngate g {{ accept mac identify mac in endpoints otherwise grant x }}"))
+}
+
+fn said(items: &str) -> Vec<String> {
+    granting(items).statements(0).map(|s| format!("{} {}", s.keyword(), s.value())).collect()
+}
+
+fn block(text: &str, length: u8) -> Where {
+    Where::Block(text.parse::<IpAddr>().unwrap(), length)
+}
+
+#[test]
+fn an_access_list_is_read_whole() {
+    let policy = granting(
+        "acl a {
+           permit tcp from this port 1024..65535 to 10.44.30.0/24 port 102, 4840..4849
+           deny 47 to 2001:db8::/32   # GRE
+           permit icmp to 10.44.0.53
+           deny ip from 10.44.0.0/16 to any
+         }
+         grant x { acl a }",
+    );
+    let entries = &policy.acl("a").unwrap().entries;
+    let ports = |list: &[(u16, u16)]| list.iter().map(|&(first, last)| Port { first, last }).collect::<Vec<_>>();
+    assert_eq!(
+        entries[0],
+        Entry {
+            action: Action::Permit,
+            protocol: Protocol::Tcp,
+            from: Where::This,
+            from_ports: ports(&[(1024, 65535)]),
+            to: block("10.44.30.0", 24),
+            to_ports: ports(&[(102, 102), (4840, 4849)]),
+        }
+    );
+    assert_eq!((entries[1].protocol, entries[1].to), (Protocol::Number(47), block("2001:db8::", 32)));
+    assert_eq!((entries[2].from, entries[2].to), (Where::Any, block("10.44.0.53", 32)));
+    assert_eq!((entries[3].action, entries[3].from), (Action::Deny, block("10.44.0.0", 16)));
+    assert!(policy.acl("b").is_none());
+}
+
+#[test]
+fn every_statement_is_read() {
+    assert_eq!(
+        said(
+            "grant x {
+               vlan \"crew\" role \"r\" session 1h30m idle 90s service nas-prompt privilege 7
+               class \"a\" class \"b\" message \"Mind \\\"the\\\" gap\\\\\"
+             }"
+        ),
+        [
+            "vlan crew",
+            "role r",
+            "session 5400",
+            "idle 90",
+            "service nas-prompt",
+            "privilege 7",
+            "class a",
+            "class b",
+            "message Mind \"the\" gap\\",
+        ]
+    );
+    assert_eq!(
+        said("grant x { vlan 4094 filter \"f\" reauthenticate 1d }"),
+        ["vlan 4094", "filter f", "reauthenticate 86400"]
+    );
+}
+
+#[test]
+fn extends_reaches_over_several_grants_in_any_order() {
+    let text =
+        "grant x extends y { vlan 3 } grant y extends z { session 1h } grant z { vlan 1 session 2h class \"c\" }";
+    assert_eq!(said(text), ["class c", "session 3600", "vlan 3"]);
+}
+
+#[test]
+fn defines_may_be_used_before_they_stand_and_within_one_another() {
+    let policy = compile(
+        "gate g { accept mac identify mac in endpoints rule \"R\" { when outer refuse } otherwise refuse }
+         define outer = inner and not nas.kind = vpn
+         define inner = request.port in 1..12 or request.port = 24",
+    );
+    let decide = |port: i64| {
+        let facts =
+            stated([("request.port", Known::Is(Value::Integer(port))), ("nas.kind", Known::Is(Value::Integer(0)))]);
+        policy.decide(0, &facts, &mut Trace::default())
+    };
+    assert_eq!((decide(12), decide(24)), (Decided::Rule(0), Decided::Rule(0)));
+    assert_eq!((decide(0), decide(13)), (Decided::Otherwise, Decided::Otherwise));
+}
+
+#[test]
+fn grants_that_several_rules_give_are_rendered_once() {
+    let policy = compile(
+        "grant a { vlan 1 } grant b { class \"b\" }
+         gate g { accept mac identify mac in endpoints
+           rule \"1\" { when endpoint.known grant a, b }
+           rule \"2\" { when endpoint.barred grant a, b }
+           rule \"3\" { when request.port = 1 grant b }
+           otherwise grant a }",
+    );
+    assert_eq!(policy.grant_sets(), 3);
+    let names: Vec<_> = policy.grants(0).map(|grant| grant.name.as_str()).collect();
+    assert_eq!(names, ["a", "b"]);
+}
+
+#[test]
+fn reactions_are_read_and_the_others_keep_their_default() {
+    let policy = compile(
+        "gate g { accept pap
+           identify user in harbour { unknown continue, failed silence }
+           otherwise refuse }",
+    );
+    let clause = policy.gates()[0].identify(IdentityKind::User).unwrap();
+    assert_eq!(*clause.reaction(Event::Unknown), Reaction::Continue);
+    assert_eq!(*clause.reaction(Event::Failed), Reaction::Silence);
+    assert_eq!(*clause.reaction(Event::Disabled), Reaction::Refuse(None));
+    assert_eq!(*clause.reaction(Event::Unreachable), Reaction::Silence);
+    assert_eq!(*clause.reaction(Event::Absent), Reaction::Continue);
+}
+
+#[test]
+fn positions_count_characters_and_carets_stand_under_them() {
+    let text = "define é = nas.site = quayside\n";
+    let checked = Parsed::parse(Source::new("main.writ", text)).check(&schema());
+    let error = checked.diagnostics().iter().find(|d| d.code == "W210").unwrap();
+    assert_eq!(checked.source().position(error.labels[0].span.start), Position { line: 1, column: 23 });
+    let told = error.render(checked.source());
+    let (source, caret) = (told.lines().nth(2).unwrap(), told.lines().nth(3).unwrap());
+    let at = |line: &str, what: &str| line[..line.find(what).unwrap()].chars().count();
+    assert_eq!(at(source, "quayside"), at(caret, "^^^^^^^^"));
+}
+
+proptest! {
+    #[test]
+    fn durations_are_shown_as_they_are_read(seconds in 1u64..10_000_000) {
+        let shown = show_duration(seconds);
+        prop_assert_eq!(said(&format!("grant x {{ session {shown} }}")), [format!("session {seconds}")]);
+    }
+
+    #[test]
+    fn mac_addresses_are_shown_as_they_are_read(bytes: [u8; 6]) {
+        let mac = Mac(bytes);
+        prop_assert_eq!(mac.to_string().parse(), Ok(mac));
+        prop_assert_eq!(mac.to_string().replace(':', "").to_uppercase().parse(), Ok(mac));
+    }
+
+    #[test]
+    fn no_text_makes_reading_a_mac_address_panic(text in "\\PC{0,20}") {
+        let _ = text.parse::<Mac>();
+    }
+
+    #[test]
+    fn a_text_survives_quoting(text in "[^\\n\\r\\x00-\\x1f]{1,60}") {
+        let quoted = text.replace('\\', "\\\\").replace('"', "\\\"");
+        prop_assume!(text.len() < 250);
+        prop_assert_eq!(said(&format!("grant x {{ class \"{quoted}\" }}")), [format!("class {text}")]);
+    }
+}
