@@ -61,6 +61,24 @@ fn a_flood_of_mistakes_is_told_in_part_and_in_bounded_time() {
     assert!(render(&checked).contains("more findings; mend these first"));
 }
 
+#[test]
+fn long_chains_are_refused_and_cannot_exhaust_the_stack() {
+    let codes = |text: String| {
+        let checked = Parsed::parse(Source::new("m", text)).check(&schema());
+        checked.diagnostics().iter().map(|d| d.code).collect::<Vec<_>>()
+    };
+    let count = 20_000;
+    let grants = |next: fn(u32) -> u32| {
+        (0..count).map(|n| format!("grant g{} extends g{} {{ vlan 1 }}\n", n, next(n))).collect::<String>()
+    };
+    assert!(codes(grants(|n| n + 1)).contains(&"W311"));
+    assert!(codes(grants(|n| n.saturating_sub(1))).contains(&"W311"));
+    let forward: String = (1..count).map(|n| format!("define d{n} = not d{}\n", n - 1)).collect();
+    assert!(codes(format!("define d0 = endpoint.known\n{forward}")).contains(&"W224"));
+    let backward: String = (0..count).map(|n| format!("define d{n} = not d{}\n", n + 1)).collect();
+    assert!(codes(format!("{backward}define d{count} = endpoint.known\n")).contains(&"W224"));
+}
+
 fn soup() -> impl Strategy<Value = String> {
     let words = [
         "define",

@@ -220,6 +220,14 @@ fn the_journal_keeps_what_was_handed_in_and_repeats_update_their_entry() {
     }
     drop(desk);
     journal.close();
+    // A journal belongs to one node, whose id it keeps.
+    let node = || {
+        let file = rusqlite::Connection::open(&path).unwrap();
+        file.query_row("SELECT id FROM node", [], |row| row.get::<_, String>(0)).unwrap()
+    };
+    let before = node();
+    Journal::open(&path, Arc::new(FactTable::new(Dictionary::standard())), 8).unwrap().close();
+    assert_eq!(node(), before);
     let reader = JournalReader::open(&path).unwrap();
     let all = reader.entries(&EntryFilter { limit: 10, ..EntryFilter::default() }).unwrap();
     assert_eq!(all, [Entry::Unheard(unheard(ulid::Ulid::from_parts(2, 1), 1)), Entry::Unheard(unheard(first, 5))]);

@@ -1,7 +1,7 @@
 use regex::{Regex, RegexBuilder};
 
-use crate::check::Checker;
 use crate::check::literal::block;
+use crate::check::{Checker, Weight};
 use crate::diagnostic::Diagnostic;
 use crate::parse::ast::{Comparison, Condition, Name, Operand, Test};
 use crate::run::program::{Expression, Leaf, Node, NodeId, Test as Compiled};
@@ -13,6 +13,9 @@ use crate::value::Value;
 /// A condition with more comparisons than this, defines written out, is refused:
 /// it bounds the time of a decision.
 const MAX_COMPARISONS: usize = 10_000;
+/// A condition nested deeper than this, defines written out, is refused: checking
+/// and deciding follow it down.
+const MAX_DEPTH: usize = 128;
 /// A compiled regular expression may take this much memory.
 const MAX_REGEX_BYTES: usize = 1 << 20;
 
@@ -36,9 +39,18 @@ impl<'p> Checker<'p> {
             self.report(Diagnostic::error("W204", item.name.span, message));
             return None;
         }
+        if self.open.len() >= MAX_DEPTH {
+            self.report(too_deep(item.name.span));
+            return None;
+        }
         self.open.push(key);
-        let node = self.condition(&item.condition);
+        let mut node = self.condition(&item.condition);
         self.open.pop();
+        // Checked where each define ends, so that no chain of them grows further.
+        if node.is_some_and(|node| self.weights[node].depth > MAX_DEPTH) {
+            self.report(too_deep(item.name.span));
+            node = None;
+        }
         self.defined.insert(key, node);
         node
     }
@@ -66,14 +78,14 @@ impl<'p> Checker<'p> {
 
     /// The fact in a condition that is not known from the first packet.
     pub(super) fn late_fact(&self, node: NodeId) -> Option<FactId> {
-        self.weights[node].1
+        self.weights[node].late
     }
 
     /// A condition that failed to compile still lets the others report.
     fn terms(&mut self, terms: &[Condition]) -> Option<Box<[NodeId]>> {
         let nodes: Vec<_> = terms.iter().map(|term| self.condition(term)).collect();
         let nodes: Option<Box<[_]>> = nodes.into_iter().collect();
-        let total: usize = nodes.iter().flatten().map(|&node| self.weights[node].0).sum();
+        let total: usize = nodes.iter().flatten().map(|&node| self.weights[node].comparisons).sum();
         if total > MAX_COMPARISONS {
             let span = self.open.last().map_or(Span::default(), |name| self.defines[name].name.span);
             let message = format!("this condition takes more than {MAX_COMPARISONS} comparisons");
@@ -87,14 +99,22 @@ impl<'p> Checker<'p> {
 
     fn node(&mut self, node: Node) -> NodeId {
         let weight = match &node {
-            Node::All(terms) | Node::Any(terms) => terms.iter().fold((0, None), |(sum, late), &term| {
-                let (more, fact) = self.weights[term];
-                (sum + more, late.or(fact))
+            Node::All(terms) | Node::Any(terms) => terms.iter().fold(Weight::default(), |sum, &term| {
+                let more = self.weights[term];
+                Weight {
+                    comparisons: sum.comparisons + more.comparisons,
+                    depth: sum.depth.max(more.depth + 1),
+                    late: sum.late.or(more.late),
+                }
             }),
-            Node::Not(inner) => self.weights[*inner],
+            Node::Not(inner) => {
+                let inner = self.weights[*inner];
+                Weight { depth: inner.depth + 1, ..inner }
+            }
             Node::Leaf(leaf) => {
                 let fact = self.program.leaves[usize::from(*leaf)].fact;
-                (1, (!self.schema.definition(fact).first_packet).then_some(fact))
+                let late = (!self.schema.definition(fact).first_packet).then_some(fact);
+                Weight { comparisons: 1, depth: 1, late }
             }
         };
         self.program.nodes.push(node);
@@ -356,4 +376,9 @@ impl<'p> Checker<'p> {
         };
         Some(Typed { expression, kind: inner.kind, fact: inner.fact })
     }
+}
+
+fn too_deep(span: Span) -> Diagnostic {
+    Diagnostic::error("W224", span, format!("this condition is nested more than {MAX_DEPTH} deep, defines written out"))
+        .note("let fewer defines build on one another")
 }

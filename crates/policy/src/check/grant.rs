@@ -13,6 +13,9 @@ use crate::value::Value;
 pub(crate) const KEYWORDS: [&str; 11] =
     ["vlan", "role", "acl", "filter", "session", "reauthenticate", "idle", "service", "privilege", "class", "message"];
 
+/// A longer chain of `extends` is refused: nobody can follow it.
+const MAX_EXTENDS: usize = 16;
+
 /// RFC 2865 section 5: a value has at most 253 bytes.
 pub(super) const MAX_TEXT: usize = 253;
 
@@ -35,6 +38,13 @@ impl Checker<'_> {
         if open.contains(&item.name.text.as_str()) {
             let message = format!("grant `{}` extends itself", item.name.text);
             self.report(Diagnostic::error("W311", item.name.span, message));
+            return Vec::new();
+        }
+        if open.len() >= MAX_EXTENDS {
+            let message = format!("more than {MAX_EXTENDS} grants extend one another");
+            self.report(
+                Diagnostic::error("W311", item.name.span, message).note("let the grants build on fewer others"),
+            );
             return Vec::new();
         }
         let own = self.own_statements(item);

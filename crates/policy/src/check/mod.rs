@@ -29,11 +29,21 @@ pub(crate) struct Checker<'p> {
     defined: HashMap<&'p str, Option<NodeId>>,
     /// The defines that are being compiled now, to find circles.
     open: Vec<&'p str>,
-    /// For each node: how many comparisons it can take, and a fact in it that is
-    /// not known from the first packet.
-    weights: Vec<(usize, Option<FactId>)>,
+    /// What is known of each node.
+    weights: Vec<Weight>,
     /// Names of defines, acls and grants that something refers to.
     used: HashSet<(&'static str, String)>,
+}
+
+/// What a node of a condition costs and needs.
+#[derive(Clone, Copy, Default)]
+pub(crate) struct Weight {
+    /// How many comparisons it can take.
+    comparisons: usize,
+    /// How deep its parts are nested, defines written out.
+    depth: usize,
+    /// A fact in it that is not known from the first packet.
+    late: Option<FactId>,
 }
 
 /// Checks a policy. The program is whole only where nothing found is an error.

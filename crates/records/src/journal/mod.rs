@@ -15,9 +15,11 @@ use std::time::Duration;
 use regnant_access::{Decision, FactTable, Record, UnheardRecord};
 use serde::{Deserialize, Serialize};
 use tokio::sync::broadcast;
+use ulid::Ulid;
 
 use crate::error::RecordsError;
 use crate::journal::writer::Writer;
+use crate::sealing::random;
 use crate::shared::open_database;
 
 const MIGRATIONS: [&str; 1] = [include_str!("../../migrations/journal-1.sql")];
@@ -66,6 +68,8 @@ impl Journal {
         let connection = open_database(path, &MIGRATIONS)?;
         // The writer tries again itself, and tells meanwhile what is wrong.
         connection.busy_timeout(BUSY)?;
+        let node = Ulid::from_parts(0, u128::from_be_bytes(random())).to_string();
+        connection.execute("INSERT INTO node (id) SELECT ?1 WHERE NOT EXISTS (SELECT 1 FROM node)", [node])?;
         let (queue, entries) = channel();
         let (committed, _) = broadcast::channel(LISTENER_BACKLOG);
         let waiting = Arc::new(AtomicUsize::new(0));

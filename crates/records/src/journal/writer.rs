@@ -11,7 +11,8 @@ use ulid::Ulid;
 
 use crate::journal::{Entry, Waiting};
 
-/// A crash loses at most the entries of this long.
+/// How long entries gather. A crash loses what gathers and what is being written;
+/// where more comes than can be written, also what waits in the bounded queue.
 const COMMIT_EVERY: Duration = Duration::from_millis(50);
 /// A transaction has at most this many entries.
 const COMMIT_MOST: usize = 1024;
