@@ -1,0 +1,2 @@
+pub mod mschap;
+pub(crate) mod prf;

@@ -1,0 +1,191 @@
+//! The engine made of rustls, for both ends.
+
+use std::sync::{Arc, Mutex, PoisonError};
+
+use rustls::{AlertDescription, Connection, Error, HandshakeKind, PeerIncompatible, ProtocolVersion};
+
+use crate::crypto::prf::SuiteHash;
+use crate::failure::TlsFailure;
+use crate::tls::hello::{ClientHello, server_random};
+use crate::tls::trust::fault_of_library;
+use crate::tls::{Engine, TlsAbout, TlsVersion};
+
+/// The certificates that the other end presented, kept before they are judged.
+#[derive(Debug, Default)]
+pub(crate) struct Presented(Mutex<Vec<Vec<u8>>>);
+
+impl Presented {
+    pub(crate) fn keep(&self, own: &[u8], rest: &[rustls::pki_types::CertificateDer<'_>]) {
+        let mut chain = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        *chain = std::iter::once(own.to_vec()).chain(rest.iter().map(|der| der.to_vec())).collect();
+    }
+
+    fn chain(&self) -> Vec<Vec<u8>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+}
+
+/// One connection.
+#[derive(Debug)]
+pub(crate) struct Library {
+    connection: Connection,
+    presented: Arc<Presented>,
+    /// The first flight of the other end.
+    hello: Option<ClientHello>,
+    server: bool,
+    randoms: Option<[u8; 64]>,
+}
+
+impl Library {
+    pub(crate) fn new(connection: Connection, presented: Arc<Presented>) -> Self {
+        let server = matches!(connection, Connection::Server(_));
+        Self { connection, presented, hello: None, server, randoms: None }
+    }
+
+    fn failure(&self, error: Error) -> TlsFailure {
+        match error {
+            Error::AlertReceived(alert) => TlsFailure::AlertReceived { name: alert_name(alert) },
+            Error::InvalidCertificate(error) => TlsFailure::Certificate(fault_of_library(&error)),
+            Error::NoCertificatesPresented => TlsFailure::NoCertificate,
+            Error::PeerIncompatible(PeerIncompatible::NoCipherSuitesInCommon) => TlsFailure::NoSuite,
+            Error::PeerIncompatible(PeerIncompatible::NoKxGroupsInCommon) => TlsFailure::NoGroup,
+            Error::PeerIncompatible(why) => match &self.hello {
+                Some(hello) if !hello.offers_1_2_or_newer() => TlsFailure::OldVersion { newest: hello.newest() },
+                _ => TlsFailure::Other(format!("{why:?}")),
+            },
+            other => TlsFailure::Other(other.to_string()),
+        }
+    }
+
+    /// Keeps the randoms once the server's hello goes by.
+    fn watch(&mut self, server_flight: &[u8]) {
+        if let (None, Some(hello)) = (self.randoms, &self.hello)
+            && let Some(random) = server_random(server_flight)
+        {
+            let mut randoms = [0; 64];
+            randoms[..32].copy_from_slice(&hello.random);
+            randoms[32..].copy_from_slice(&random);
+            self.randoms = Some(randoms);
+        }
+    }
+}
+
+impl Engine for Library {
+    fn receive(&mut self, mut records: &[u8]) -> Result<(), TlsFailure> {
+        if self.server && self.hello.is_none() {
+            self.hello = Some(ClientHello::read(records).unwrap_or_default());
+        }
+        if !self.server {
+            self.watch(records);
+        }
+        while !records.is_empty() {
+            let read = self.connection.read_tls(&mut records);
+            let read = read.map_err(|error| TlsFailure::Other(error.to_string()))?;
+            self.connection.process_new_packets().map_err(|error| self.failure(error))?;
+            if read == 0 {
+                return Err(TlsFailure::Other("more came than one message may hold".into()));
+            }
+        }
+        Ok(())
+    }
+
+    fn records(&mut self) -> Vec<u8> {
+        let mut records = Vec::new();
+        while self.connection.wants_write() {
+            if self.connection.write_tls(&mut records).is_err() {
+                break;
+            }
+        }
+        match self.server {
+            true => self.watch(&records),
+            false if self.hello.is_none() => self.hello = ClientHello::read(&records),
+            false => {}
+        }
+        records
+    }
+
+    fn read(&mut self) -> Vec<u8> {
+        let mut plain = Vec::new();
+        // "Nothing yet" and "closed" both mean that what came is all there is.
+        let _ = std::io::Read::read_to_end(&mut self.connection.reader(), &mut plain);
+        plain
+    }
+
+    fn write(&mut self, plain: &[u8]) {
+        let written = std::io::Write::write_all(&mut self.connection.writer(), plain);
+        debug_assert!(written.is_ok(), "messages are shorter than the library's buffer");
+    }
+
+    fn is_handshaking(&self) -> bool {
+        self.connection.is_handshaking()
+    }
+
+    fn export(&self, label: &str, context: Option<&[u8]>, out: &mut [u8]) -> Result<(), TlsFailure> {
+        let made = self.connection.export_keying_material(out, label.as_bytes(), context);
+        made.map(|_| ()).map_err(|error| TlsFailure::Other(error.to_string()))
+    }
+
+    fn about(&self) -> TlsAbout {
+        let accepted = self.connection.peer_certificates().unwrap_or_default();
+        let certificates = match accepted.is_empty() {
+            true => self.presented.chain(),
+            false => accepted.iter().map(|der| der.to_vec()).collect(),
+        };
+        TlsAbout {
+            version: self.connection.protocol_version().map(|version| match version {
+                ProtocolVersion::TLSv1_3 => TlsVersion::Tls13,
+                _ => TlsVersion::Tls12,
+            }),
+            suite: self.connection.negotiated_cipher_suite().map(|suite| name(&suite.suite())),
+            group: self.connection.negotiated_key_exchange_group().map(|group| name(&group.name())),
+            resumed: self.connection.handshake_kind() == Some(HandshakeKind::Resumed),
+            certificates,
+            randoms: self.randoms,
+        }
+    }
+
+    fn hash(&self) -> SuiteHash {
+        let sha384 = self
+            .connection
+            .negotiated_cipher_suite()
+            .is_some_and(|suite| matches!(suite.suite().as_str(), Some(name) if name.ends_with("SHA384")));
+        if sha384 { SuiteHash::Sha384 } else { SuiteHash::Sha256 }
+    }
+}
+
+/// The library's names are IANA's, but for a prefix.
+fn name(value: &impl std::fmt::Debug) -> String {
+    format!("{value:?}").replacen("TLS13_", "TLS_", 1)
+}
+
+/// RFC 8446 section 6 writes `unknown_ca`; the library `UnknownCA`.
+fn alert_name(alert: AlertDescription) -> String {
+    match alert {
+        AlertDescription::UnknownCA => "unknown_ca".into(),
+        AlertDescription::BadCertificateHashValue => "bad_certificate_hash_value".into(),
+        AlertDescription::UnknownPSKIdentity => "unknown_psk_identity".into(),
+        AlertDescription::Unknown(number) => format!("alert {number}"),
+        known => {
+            let mut name = String::new();
+            for (place, letter) in format!("{known:?}").char_indices() {
+                if letter.is_ascii_uppercase() && place > 0 {
+                    name.push('_');
+                }
+                name.push(letter.to_ascii_lowercase());
+            }
+            name
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn alerts_bear_the_names_of_the_rfc() {
+        assert_eq!(alert_name(AlertDescription::UnknownCA), "unknown_ca");
+        assert_eq!(alert_name(AlertDescription::CertificateExpired), "certificate_expired");
+        assert_eq!(alert_name(AlertDescription::Unknown(200)), "alert 200");
+    }
+}

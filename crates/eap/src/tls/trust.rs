@@ -1,0 +1,188 @@
+use std::sync::Arc;
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
+
+use rustls::pki_types::{CertificateDer, CertificateRevocationListDer, TrustAnchor, UnixTime};
+use rustls::{DistinguishedName, RootCertStore};
+use thiserror::Error;
+use webpki::{CertRevocationList, EndEntityCert, ExpirationPolicy, KeyUsage, RevocationCheckDepth};
+use webpki::{OwnedCertRevocationList, RevocationOptionsBuilder, UnknownStatusPolicy, anchor_from_trusted_cert};
+use x509_parser::prelude::{FromDer, X509Certificate};
+
+use crate::failure::CertificateFault;
+
+/// Whose certificates are believed, and how revocation is judged.
+#[derive(Debug)]
+pub struct Trust {
+    anchors: Vec<TrustAnchor<'static>>,
+    hints: Vec<DistinguishedName>,
+    /// Intermediates that peers may forget to send.
+    intermediates: Vec<CertificateDer<'static>>,
+    crls: Vec<CertRevocationList<'static>>,
+    judgement: Judgement,
+}
+
+/// How revocation is judged in the handshake.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Judgement {
+    /// Not at all.
+    NoRevocation,
+    /// By the lists at hand; where an issuer has none, or an old one, the
+    /// certificate passes.
+    WhereListed,
+    /// By the lists at hand; where an issuer has none, or an old one, the
+    /// certificate is refused.
+    Always,
+}
+
+impl Trust {
+    /// Trust in these authorities (DER). Those that others issued serve as
+    /// intermediates too. `crls` are revocation lists (DER).
+    pub fn new(authorities: &[Vec<u8>], crls: &[Vec<u8>], judgement: Judgement) -> Result<Self, TrustError> {
+        let mut roots = RootCertStore::empty();
+        let mut anchors = Vec::new();
+        let mut intermediates = Vec::new();
+        for der in authorities {
+            let certificate = CertificateDer::from(der.clone());
+            let anchor = anchor_from_trusted_cert(&certificate).map_err(|error| TrustError(error.to_string()))?;
+            anchors.push(anchor.to_owned());
+            roots.add(certificate.clone()).map_err(|error| TrustError(error.to_string()))?;
+            intermediates.push(certificate);
+        }
+        let read = |der: &Vec<u8>| {
+            OwnedCertRevocationList::from_der(&CertificateRevocationListDer::from(der.as_slice()))
+                .map(CertRevocationList::from)
+                .map_err(|error| TrustError(format!("a revocation list cannot be read: {error}")))
+        };
+        let crls = crls.iter().map(read).collect::<Result<_, _>>()?;
+        Ok(Self { anchors, hints: roots.subjects(), intermediates, crls, judgement })
+    }
+
+    pub(crate) fn hints(&self) -> &[DistinguishedName] {
+        &self.hints
+    }
+
+    /// Judges a client's chain, its own certificate first: path, times, usage,
+    /// name constraints and what the lists at hand say of revocation.
+    pub fn judge(&self, chain: &[Vec<u8>], now: SystemTime) -> Result<(), CertificateFault> {
+        let chain: Vec<_> = chain.iter().map(|der| CertificateDer::from(der.as_slice())).collect();
+        let (own, rest) = chain.split_first().ok_or(CertificateFault::Unreadable)?;
+        let since = now.duration_since(UNIX_EPOCH).unwrap_or(Duration::ZERO);
+        self.judge_client(own, rest, UnixTime::since_unix_epoch(since)).map_err(|error| fault(&error))
+    }
+
+    pub(crate) fn judge_client(
+        &self,
+        own: &CertificateDer<'_>,
+        sent: &[CertificateDer<'_>],
+        now: UnixTime,
+    ) -> Result<(), webpki::Error> {
+        let certificate = EndEntityCert::try_from(own)?;
+        let rest: Vec<CertificateDer<'_>> =
+            sent.iter().chain(&self.intermediates).map(|der| CertificateDer::from(&**der)).collect();
+        let lists: Vec<&CertRevocationList<'_>> = self.crls.iter().collect();
+        let revocation = match self.judgement {
+            Judgement::NoRevocation => None,
+            how => RevocationOptionsBuilder::new(&lists).ok().map(|options| {
+                let (unknown, expiry) = match how {
+                    Judgement::Always => (UnknownStatusPolicy::Deny, ExpirationPolicy::Enforce),
+                    _ => (UnknownStatusPolicy::Allow, ExpirationPolicy::Ignore),
+                };
+                options
+                    .with_depth(RevocationCheckDepth::Chain)
+                    .with_status_policy(unknown)
+                    .with_expiration_policy(expiry)
+                    .build()
+            }),
+        };
+        if self.judgement == Judgement::Always && lists.is_empty() {
+            return Err(webpki::Error::UnknownRevocationStatus);
+        }
+        let algorithms = rustls::crypto::aws_lc_rs::default_provider().signature_verification_algorithms.all;
+        certificate.verify_for_usage(
+            algorithms,
+            &self.anchors,
+            &rest,
+            now,
+            KeyUsage::client_auth(),
+            revocation,
+            None,
+        )?;
+        match may_sign(own) {
+            true => Ok(()),
+            false => Err(webpki::Error::RequiredEkuNotFoundContext(webpki::RequiredEkuNotFoundContext {
+                required: KeyUsage::client_auth(),
+                present: Vec::new(),
+            })),
+        }
+    }
+}
+
+/// A key usage that leaves digitalSignature out forbids the handshake's proof
+/// (RFC 5280 section 4.2.1.3).
+fn may_sign(certificate: &CertificateDer<'_>) -> bool {
+    let Ok((_, read)) = X509Certificate::from_der(certificate) else { return false };
+    read.key_usage().ok().flatten().is_none_or(|usage| usage.value.digital_signature())
+}
+
+/// What a failed judgement means.
+pub(crate) fn fault(error: &webpki::Error) -> CertificateFault {
+    use webpki::Error as E;
+    match error {
+        E::CertExpired { .. } => CertificateFault::Expired,
+        E::CertNotValidYet { .. } => CertificateFault::NotYetValid,
+        E::CertRevoked => CertificateFault::Revoked,
+        E::UnknownRevocationStatus | E::CrlExpired { .. } => CertificateFault::RevocationUnknown,
+        E::UnknownIssuer | E::PathLenConstraintViolated | E::EndEntityUsedAsCa => CertificateFault::UnknownIssuer,
+        E::RequiredEkuNotFoundContext(_) | E::EmptyEkuExtension | E::CaUsedAsEndEntity => {
+            CertificateFault::WrongPurpose
+        }
+        E::NameConstraintViolation => CertificateFault::NameConstraint,
+        E::CertNotValidForName(_) => CertificateFault::WrongName,
+        E::InvalidSignatureForPublicKey | E::InvalidCrlSignatureForPublicKey => CertificateFault::BadSignature,
+        E::BadDer | E::BadDerTime | E::TrailingData(_) | E::MalformedExtensions => CertificateFault::Unreadable,
+        _ => CertificateFault::UnknownIssuer,
+    }
+}
+
+/// The alert-bearing error that the TLS library wants for a failed judgement.
+pub(crate) fn library_error(error: &webpki::Error) -> rustls::Error {
+    use rustls::CertificateError as C;
+    let fault = fault(error);
+    rustls::Error::InvalidCertificate(match fault {
+        CertificateFault::Expired => C::Expired,
+        CertificateFault::NotYetValid => C::NotValidYet,
+        CertificateFault::Revoked => C::Revoked,
+        CertificateFault::RevocationUnknown => C::UnknownRevocationStatus,
+        CertificateFault::UnknownIssuer => C::UnknownIssuer,
+        CertificateFault::WrongPurpose => C::InvalidPurpose,
+        CertificateFault::BadSignature => C::BadSignature,
+        CertificateFault::Unreadable => C::BadEncoding,
+        CertificateFault::WrongName => C::NotValidForName,
+        // The library has no word for it; the fault travels inside.
+        CertificateFault::NameConstraint => C::Other(rustls::OtherError(Arc::new(fault))),
+    })
+}
+
+/// The fault that a library error tells.
+pub(crate) fn fault_of_library(error: &rustls::CertificateError) -> CertificateFault {
+    use rustls::CertificateError as C;
+    match error {
+        C::Expired | C::ExpiredContext { .. } => CertificateFault::Expired,
+        C::NotValidYet | C::NotValidYetContext { .. } => CertificateFault::NotYetValid,
+        C::Revoked => CertificateFault::Revoked,
+        C::UnknownRevocationStatus | C::ExpiredRevocationList | C::ExpiredRevocationListContext { .. } => {
+            CertificateFault::RevocationUnknown
+        }
+        C::UnknownIssuer => CertificateFault::UnknownIssuer,
+        C::InvalidPurpose | C::InvalidPurposeContext { .. } => CertificateFault::WrongPurpose,
+        C::NotValidForName | C::NotValidForNameContext { .. } => CertificateFault::WrongName,
+        C::BadEncoding => CertificateFault::Unreadable,
+        C::Other(other) => other.0.downcast_ref().copied().unwrap_or(CertificateFault::Unreadable),
+        _ => CertificateFault::BadSignature,
+    }
+}
+
+/// Why authorities or lists cannot be trusted.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+#[error("{0}")]
+pub struct TrustError(pub(crate) String);
