@@ -1,6 +1,6 @@
 use std::collections::HashMap;
 
-use crate::run::program::IdentityKind;
+use crate::run::method::IdentityKind;
 use crate::value::Value;
 
 /// The number of a fact in its [`Schema`].
@@ -91,6 +91,8 @@ pub struct Schema {
     facts: Vec<FactDefinition>,
     by_name: HashMap<String, FactId>,
     stores: Option<Vec<(String, IdentityKind)>>,
+    certificates: Option<Vec<String>>,
+    trusts: Option<Vec<String>>,
 }
 
 impl Schema {
@@ -111,6 +113,18 @@ impl Schema {
         self
     }
 
+    /// The same facts with these certificates to present and these trusts;
+    /// without, any name passes the check.
+    pub fn with_certificates(
+        mut self,
+        certificates: impl IntoIterator<Item = String>,
+        trusts: impl IntoIterator<Item = String>,
+    ) -> Self {
+        self.certificates = Some(certificates.into_iter().collect());
+        self.trusts = Some(trusts.into_iter().collect());
+        self
+    }
+
     /// The fact of this name; case does not count, as attribute names vary.
     pub fn find(&self, name: &str) -> Option<FactId> {
         self.by_name.get(&name.to_lowercase()).copied()
@@ -128,6 +142,16 @@ impl Schema {
 
     pub(crate) fn names(&self) -> impl Iterator<Item = &str> {
         self.facts.iter().map(|definition| definition.name.as_str())
+    }
+
+    /// The names of all certificates to present, where they are known.
+    pub(crate) fn certificates(&self) -> Option<&[String]> {
+        self.certificates.as_deref()
+    }
+
+    /// The names of all trusts, where they are known.
+    pub(crate) fn trusts(&self) -> Option<&[String]> {
+        self.trusts.as_deref()
     }
 
     /// The names of all stores, where they are known.

@@ -10,6 +10,10 @@ pub mod number {
     pub const NAS_PORT: u8 = 5;
     /// RFC 2865 section 5.6.
     pub const SERVICE_TYPE: u8 = 6;
+    /// RFC 2865 section 5.12.
+    pub const FRAMED_MTU: u8 = 12;
+    /// RFC 2865 section 5.24.
+    pub const STATE: u8 = 24;
     /// RFC 2865 section 5.18.
     pub const REPLY_MESSAGE: u8 = 18;
     /// RFC 2865 section 5.26.
@@ -30,6 +34,12 @@ pub mod number {
     pub const MESSAGE_AUTHENTICATOR: u8 = 80;
     /// RFC 2869 section 5.17.
     pub const NAS_PORT_ID: u8 = 87;
+    /// RFC 4372 section 2.2.
+    pub const CHARGEABLE_USER_IDENTITY: u8 = 89;
+    /// RFC 5176 section 3.6.
+    pub const ERROR_CAUSE: u8 = 101;
+    /// RFC 7268 section 2.1.
+    pub const EAP_KEY_NAME: u8 = 102;
     /// RFC 4849 section 2.
     pub const NAS_FILTER_RULE: u8 = 92;
 }

@@ -46,6 +46,11 @@ impl Builder {
         Ok(())
     }
 
+    /// Adds an EAP packet, in as many attributes as it takes (RFC 3579 section 3.1).
+    pub fn eap_message(&mut self, packet: &[u8]) -> Result<(), BuildError> {
+        packet.chunks(253).try_for_each(|part| self.attribute(crate::number::EAP_MESSAGE, part))
+    }
+
     /// Adds attributes that are encoded already, as another builder or
     /// [`crate::Dictionary::encode`] made them.
     pub fn encoded(&mut self, attributes: &[u8]) -> Result<(), BuildError> {

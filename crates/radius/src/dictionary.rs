@@ -8,10 +8,11 @@ use crate::code::Code;
 use crate::packet::HEADER_LEN;
 use crate::value::{ValueError, write};
 
-const BUILT_IN: [(&str, &str); 5] = [
+const BUILT_IN: [(&str, &str); 6] = [
     ("rfc2865.toml", include_str!("../dictionary/rfc2865.toml")),
     ("rfc2868.toml", include_str!("../dictionary/rfc2868.toml")),
     ("rfc2869.toml", include_str!("../dictionary/rfc2869.toml")),
+    ("rfc3579-eap.toml", include_str!("../dictionary/rfc3579-eap.toml")),
     ("rfc4849.toml", include_str!("../dictionary/rfc4849.toml")),
     ("rfc5607.toml", include_str!("../dictionary/rfc5607.toml")),
 ];

@@ -83,6 +83,13 @@ impl<'a> Packet<'a> {
         self.attributes().filter(move |a| a.number == number).map(|a| a.value)
     }
 
+    /// The EAP packet that the request or reply carries, put together from all
+    /// EAP-Message attributes (RFC 3579 section 3.1).
+    pub fn eap_message(&self) -> Option<Vec<u8>> {
+        self.first(number::EAP_MESSAGE)?;
+        Some(self.all(number::EAP_MESSAGE).flatten().copied().collect())
+    }
+
     /// Where the value of Message-Authenticator begins.
     pub(crate) fn message_authenticator_at(&self) -> Option<usize> {
         self.message_authenticator

@@ -1,4 +1,5 @@
 use crate::attribute::{Attribute, number};
+use crate::crypto::mppe;
 use crate::dictionary::Dictionary;
 use crate::filter_rule::read_filter_rules;
 use crate::packet::Packet;
@@ -16,8 +17,11 @@ impl Dictionary {
             .collect()
     }
 
-    fn show_one(&self, Attribute { number, value }: Attribute<'_>) -> (String, String) {
-        match self.by_number(number) {
+    fn show_one(&self, Attribute { number: kind, value }: Attribute<'_>) -> (String, String) {
+        let of_rfc_2548 = (kind == number::VENDOR_SPECIFIC).then(|| mppe::kind(value)).flatten();
+        match self.by_number(kind) {
+            _ if of_rfc_2548 == Some(mppe::SEND_KEY) => ("MS-MPPE-Send-Key".into(), "(secret)".into()),
+            _ if of_rfc_2548 == Some(mppe::RECV_KEY) => ("MS-MPPE-Recv-Key".into(), "(secret)".into()),
             Some(definition) if definition.secret => (definition.name.clone(), "(secret)".into()),
             Some(definition) => {
                 let shown = match Value::read(definition, value) {
@@ -27,7 +31,7 @@ impl Dictionary {
                 };
                 (definition.name.clone(), shown)
             }
-            None => (format!("attribute {number}"), Value::Octets(value).to_string()),
+            None => (format!("attribute {kind}"), Value::Octets(value).to_string()),
         }
     }
 }

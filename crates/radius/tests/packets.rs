@@ -180,3 +180,30 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn session_keys_travel_hidden_and_are_read_only_under_the_same_secret_and_request() {
+    let request = request(b"ida.marsh");
+    let msk: Vec<u8> = (0..64).collect();
+    let mut builder = Builder::new(Code::ACCESS_ACCEPT, 7);
+    builder.session_keys(&msk, [1, 2], &[9; 16], &secret()).unwrap();
+    let bytes = builder.reply(&Packet::parse(&request).unwrap(), &secret()).unwrap();
+    let packet = Packet::parse(&bytes).unwrap();
+    let (receive, send) = read_session_keys(&packet, &[9; 16], &secret()).unwrap();
+    assert_eq!((receive.expose(), send.expose()), (&msk[..32], &msk[32..]));
+    assert!(bytes.windows(8).all(|part| part != &msk[..8] && part != &msk[32..40]));
+    let other = read_session_keys(&packet, &[8; 16], &secret());
+    assert!(other.is_none_or(|(receive, _)| receive.expose() != &msk[..32]));
+    let shown = Dictionary::standard().show(&packet);
+    assert!(shown.contains(&("MS-MPPE-Recv-Key".into(), "(secret)".into())), "{shown:?}");
+}
+
+proptest! {
+    #[test]
+    fn an_eap_packet_of_any_length_is_put_together_again(packet in prop::collection::vec(any::<u8>(), 1..1_400)) {
+        let mut builder = Builder::new(Code::ACCESS_CHALLENGE, 7);
+        builder.eap_message(&packet).unwrap();
+        let bytes = builder.request(&[9; 16], &secret());
+        prop_assert_eq!(Packet::parse(&bytes).unwrap().eap_message(), Some(packet));
+    }
+}

@@ -2,7 +2,7 @@ use crate::check::Checker;
 use crate::diagnostic::Diagnostic;
 use crate::parse::ast::{ByItem, CaseItem, ConsequenceItem, GivenValue, Name, Operand};
 use crate::run::case::{By, Case, Expected, Given};
-use crate::run::program::Method;
+use crate::run::method::Method;
 use crate::schema::Type;
 use crate::suggest::did_you_mean;
 use crate::value::Value;
@@ -10,14 +10,15 @@ use crate::value::Value;
 impl Checker<'_> {
     pub(super) fn case(&mut self, item: &CaseItem) -> Option<Case> {
         let mut given = Given::default();
-        let mut method = None;
+        let mut methods = None;
         for (name, value) in &item.given {
             let id = self.fact(name)?;
             let kind = self.schema.definition(id).kind.clone();
             let read = self.given_value(&kind, value)?;
             if name.text == "request.carrier" {
                 let word = kind.show(&read);
-                method = Method::ALL.iter().find(|(known, _)| *known == word).map(|(_, method)| *method);
+                let fits = |(known, method): &&(&str, Method)| *known == word || (word == "eap" && method.is_eap());
+                methods = Some(Method::ALL.iter().filter(fits).map(|(_, method)| *method).collect());
             }
             if given.0.insert(id, read).is_some() {
                 self.report(Diagnostic::error("W602", name.span, format!("`{}` is given twice", name.text)));
@@ -30,7 +31,7 @@ impl Checker<'_> {
             None => None,
         };
         let with = item.with.iter().map(|part| self.statement(part)).collect::<Option<Vec<_>>>()?;
-        Some(Case { title: item.title.text.clone(), given, method, expect, by, with, span: item.expect_span })
+        Some(Case { title: item.title.text.clone(), given, methods, expect, by, with, span: item.expect_span })
     }
 
     fn given_value(&mut self, kind: &Type, value: &GivenValue) -> Option<Value<'static>> {

@@ -1,10 +1,13 @@
 use crate::check::Checker;
 use crate::check::grant::MAX_TEXT;
 use crate::diagnostic::Diagnostic;
-use crate::parse::ast::{ConsequenceItem, GateItem, IdentifyItem, Name, ReactionItem, RuleItem};
-use crate::run::program::{Consequence, Event, Gate, Identify, IdentityKind, Method, Reaction, Rule};
+use crate::parse::ast::{ConsequenceItem, GateItem, IdentifyItem, Name, ReactionItem, ResumeItem, RuleItem};
+use crate::run::method::{Accepted, IdentityKind, Method};
+use crate::run::program::{Consequence, Event, Gate, Identify, Reaction, Rule};
 use crate::suggest::did_you_mean;
 
+/// How long an EAP session may be resumed where a gate does not say.
+const RESUME: u32 = 8 * 3_600;
 /// More than this is refused: traces count rules and gates in 16 bits.
 const MAX_RULES: usize = 10_000;
 
@@ -19,24 +22,46 @@ impl Checker<'_> {
                     .note("a gate is chosen by nas.* and by what the first packet says in request.*; ask the rest in rules"),
             );
         }
-        let accept: Vec<_> = item.accept.iter().filter_map(|name| self.one_of("method", name, &Method::ALL)).collect();
-        self.distinct("method", item.accept.iter());
+        let accept: Vec<_> = item.accept.iter().filter_map(|method| self.accepted(method)).collect();
+        self.distinct("method", item.accept.iter().map(|method| &method.name));
         self.distinct("rule", item.rules.iter().map(|rule| &rule.title));
         self.distinct("`identify` clause", item.identify.iter().map(|clause| &clause.kind));
         let identify: Vec<_> = item.identify.iter().filter_map(|clause| self.identify(clause)).collect();
+        let trust = item.trust.as_ref().and_then(|trust| self.trust(trust));
         self.complete(item, &accept, &identify);
+        self.certified(item, &accept, &identify);
+        if let Some(name) = &item.present {
+            self.record("certificate", name, self.schema.certificates());
+        }
+        let remember_machine = item.remember.as_ref().and_then(|operand| self.seconds(operand));
+        let resume = match &item.resume {
+            None => RESUME,
+            Some(ResumeItem::Never) => 0,
+            Some(ResumeItem::UpTo(operand)) => self.seconds(operand).unwrap_or_default(),
+        };
         let rules: Vec<_> = item.rules.iter().filter_map(|rule| self.rule(rule)).collect();
         let otherwise = item.otherwise.as_ref().and_then(|consequence| self.consequence(consequence));
         let otherwise = otherwise.unwrap_or(Consequence::Refuse(None));
-        self.program.gates.push(Gate { name: item.name.text.clone(), accept, identify, rules, otherwise, when });
+        self.program.gates.push(Gate {
+            name: item.name.text.clone(),
+            accept,
+            present: item.present.as_ref().map(|name| name.text.clone()),
+            trust,
+            remember_machine,
+            resume,
+            identify,
+            rules,
+            otherwise,
+            when,
+        });
     }
 
     /// What every gate must have.
-    fn complete(&mut self, item: &GateItem, accept: &[Method], identify: &[Identify]) {
+    fn complete(&mut self, item: &GateItem, accept: &[Accepted], identify: &[Identify]) {
         let name = &item.name.text;
         let missing = |what: String, note: &str| Diagnostic::error("W402", item.name.span, what).note(note);
         if item.accept.is_empty() {
-            self.report(missing(format!("gate `{name}` accepts no method"), "add `accept` with pap, chap or mac"));
+            self.report(missing(format!("gate `{name}` accepts no method"), "add `accept` with mac, pap, eap-tls, peap(eap-mschapv2) and the like"));
         }
         if item.otherwise.is_none() {
             self.report(missing(
@@ -47,12 +72,15 @@ impl Checker<'_> {
         if item.rules.len() > MAX_RULES {
             self.report(missing(format!("gate `{name}` has more than {MAX_RULES} rules"), "test groups and sets"));
         }
-        for method in accept {
-            let kind = method.proves();
-            let written = item.identify.iter().any(|clause| clause.kind.text == kind.word());
-            if !written && !identify.iter().any(|clause| clause.kind == kind) {
+        for Accepted { method, .. } in accept {
+            let proves = match method {
+                Method::Mac => &[IdentityKind::Mac][..],
+                _ => &[IdentityKind::User, IdentityKind::Machine],
+            };
+            let written = |kind: &IdentityKind| item.identify.iter().any(|clause| clause.kind.text == kind.word());
+            if !proves.iter().any(|kind| written(kind) || identify.iter().any(|clause| clause.kind == *kind)) {
                 let message = format!("gate `{name}` accepts {} and nothing proves it", method.word());
-                self.report(missing(message, &format!("add `identify {} in STORE`", kind.word())));
+                self.report(missing(message, &format!("add `identify {} in STORE`", proves[0].word())));
             }
         }
     }
@@ -70,7 +98,7 @@ impl Checker<'_> {
                     let message = format!("the name to look up cannot come from `{name}`");
                     self.report(
                         Diagnostic::error("W403", operand.span(), message)
-                            .note("`as` works on claimed.name, for users only"),
+                            .note("`as` works on claimed.name, for users and machines"),
                     );
                     return None;
                 }

@@ -7,6 +7,7 @@ mod condition;
 mod gate;
 pub(crate) mod grant;
 mod literal;
+mod method;
 
 use std::collections::{HashMap, HashSet};
 

@@ -59,10 +59,42 @@ pub(crate) struct StatementItem {
 pub(crate) struct GateItem {
     pub(crate) name: Name,
     pub(crate) when: Option<Condition>,
-    pub(crate) accept: Vec<Name>,
+    pub(crate) accept: Vec<MethodItem>,
+    pub(crate) present: Option<Name>,
+    pub(crate) trust: Option<TrustItem>,
+    pub(crate) remember: Option<Operand>,
+    pub(crate) resume: Option<ResumeItem>,
     pub(crate) identify: Vec<IdentifyItem>,
     pub(crate) rules: Vec<RuleItem>,
     pub(crate) otherwise: Option<ConsequenceItem>,
+}
+
+/// A method, and in parentheses what goes inside.
+#[derive(Debug)]
+pub(crate) struct MethodItem {
+    pub(crate) name: Name,
+    pub(crate) inner: Vec<Name>,
+}
+
+#[derive(Debug)]
+pub(crate) struct TrustItem {
+    pub(crate) name: Name,
+    /// A kind of identity and the places where its name is looked for.
+    pub(crate) names: Vec<(Name, Vec<Name>)>,
+    pub(crate) revocation: Option<RevocationItem>,
+}
+
+#[derive(Debug)]
+pub(crate) struct RevocationItem {
+    pub(crate) sources: Vec<Name>,
+    /// What follows `unreachable`.
+    pub(crate) unreachable: Option<Name>,
+}
+
+#[derive(Debug)]
+pub(crate) enum ResumeItem {
+    Never,
+    UpTo(Operand),
 }
 
 #[derive(Debug)]

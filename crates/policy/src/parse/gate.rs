@@ -2,13 +2,24 @@ use crate::diagnostic::Diagnostic;
 use crate::parse::ast::*;
 use crate::parse::parser::{Parser, Step};
 
-const PARTS: [&str; 5] = ["when", "accept", "identify", "rule", "otherwise"];
+const PARTS: [&str; 9] =
+    ["when", "accept", "present", "trust", "identify", "remember", "resume", "rule", "otherwise"];
 
 impl Parser {
     pub(crate) fn gate(&mut self) -> Step<GateItem> {
         let name = self.name("a name for the gate")?;
-        let mut gate =
-            GateItem { name, when: None, accept: Vec::new(), identify: Vec::new(), rules: Vec::new(), otherwise: None };
+        let mut gate = GateItem {
+            name,
+            when: None,
+            accept: Vec::new(),
+            present: None,
+            trust: None,
+            remember: None,
+            resume: None,
+            identify: Vec::new(),
+            rules: Vec::new(),
+            otherwise: None,
+        };
         self.block(&PARTS, |p| p.gate_part(&mut gate))?;
         Ok(gate)
     }
@@ -22,9 +33,27 @@ impl Parser {
                 return Err(twice("when").note("join the two conditions with `and` or `or`"));
             }
         } else if self.take_word("accept") {
-            let methods = self.list(|p| p.word("a method"))?;
+            let methods = self.list(Self::method)?;
             if !std::mem::replace(&mut gate.accept, methods).is_empty() {
                 return Err(twice("accept").note("list all methods with commas between"));
+            }
+        } else if self.take_word("present") {
+            self.expect_word("certificate")?;
+            if gate.present.replace(self.text("the name of a certificate, in quotes")?).is_some() {
+                return Err(twice("present certificate"));
+            }
+        } else if self.take_word("trust") {
+            if gate.trust.replace(self.trust()?).is_some() {
+                return Err(twice("trust").note("a trust may hold several authorities"));
+            }
+        } else if self.take_word("remember") {
+            self.expect_word("machine")?;
+            if gate.remember.replace(self.operand()?).is_some() {
+                return Err(twice("remember machine"));
+            }
+        } else if self.take_word("resume") {
+            if gate.resume.replace(self.resume()?).is_some() {
+                return Err(twice("resume"));
             }
         } else if self.take_word("identify") {
             gate.identify.push(self.identify()?);
@@ -45,8 +74,61 @@ impl Parser {
         Ok(())
     }
 
+    fn method(&mut self) -> Step<MethodItem> {
+        let name = self.word("a method")?;
+        let mut inner = Vec::new();
+        if self.take_sign("(") {
+            inner = self.list(|p| p.word("an inner method"))?;
+            self.expect_sign(")")?;
+        }
+        Ok(MethodItem { name, inner })
+    }
+
+    fn trust(&mut self) -> Step<TrustItem> {
+        let mut trust = TrustItem { name: self.text("the name of a trust, in quotes")?, names: Vec::new(), revocation: None };
+        self.block(&["machine", "user", "revocation"], |p| {
+            if p.is_word("revocation") {
+                let start = p.next().span;
+                if trust.revocation.replace(p.revocation()?).is_some() {
+                    return Err(Diagnostic::error("W112", start, "a trust has one `revocation`"));
+                }
+                return Ok(());
+            }
+            if !p.is_word("machine") && !p.is_word("user") {
+                return Err(p.not_one_of("a part of the trust", &["machine", "user", "revocation"]));
+            }
+            let kind = p.word("machine or user")?;
+            p.expect_word("from")?;
+            trust.names.push((kind, p.list(|p| p.word("a place in a certificate"))?));
+            Ok(())
+        })?;
+        Ok(trust)
+    }
+
+    fn revocation(&mut self) -> Step<RevocationItem> {
+        let sources = self.list(|p| p.word("crl or ocsp"))?;
+        let mut unreachable = None;
+        if self.is_sign("{") {
+            self.block(&["unreachable"], |p| {
+                p.expect_word("unreachable")?;
+                unreachable = Some(p.word("refuse or continue")?);
+                Ok(())
+            })?;
+        }
+        Ok(RevocationItem { sources, unreachable })
+    }
+
+    fn resume(&mut self) -> Step<ResumeItem> {
+        if self.take_word("never") {
+            return Ok(ResumeItem::Never);
+        }
+        self.expect_word("up")?;
+        self.expect_word("to")?;
+        Ok(ResumeItem::UpTo(self.operand()?))
+    }
+
     fn identify(&mut self) -> Step<IdentifyItem> {
-        let kind = self.word("user or mac")?;
+        let kind = self.word("user, machine or mac")?;
         self.expect_word("in")?;
         let stores = self.list(|p| p.word("a store"))?;
         let name_from = if self.take_word("as") { Some(self.operand()?) } else { None };

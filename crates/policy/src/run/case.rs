@@ -2,7 +2,8 @@ use std::collections::HashMap;
 
 use crate::diagnostic::Diagnostic;
 use crate::grant::Statement;
-use crate::run::program::{Consequence, Gate, Method, Program};
+use crate::run::method::Method;
+use crate::run::program::{Consequence, Gate, Program};
 use crate::run::rules::{Decided, Trace};
 use crate::run::{Facts, Known};
 use crate::schema::FactId;
@@ -14,8 +15,8 @@ use crate::value::Value;
 pub(crate) struct Case {
     pub(crate) title: String,
     pub(crate) given: Given,
-    /// The credential that `given` names, where it names one.
-    pub(crate) method: Option<Method>,
+    /// What may carry the credential that `given` names, where it names one.
+    pub(crate) methods: Option<Vec<Method>>,
     pub(crate) expect: Expected,
     pub(crate) by: Option<By>,
     pub(crate) with: Vec<Statement>,
@@ -86,7 +87,7 @@ impl Program {
         let Some(gate) = gate else {
             return (Expected::Refuse, None, None);
         };
-        if case.method.is_some_and(|method| !gate.accept.contains(&method)) {
+        if case.methods.as_ref().is_some_and(|methods| !methods.iter().any(|method| gate.accepts(*method))) {
             return (Expected::Refuse, None, None);
         }
         let (by, consequence) = match self.rules(gate, &case.given, trace) {

@@ -2,6 +2,7 @@
 
 pub(crate) mod case;
 pub(crate) mod condition;
+pub(crate) mod method;
 pub(crate) mod program;
 pub(crate) mod rules;
 

@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 use crate::acl::Acl;
 use crate::grant::Grant;
 use crate::parse::ast::Comparison;
+use crate::run::method::{Accepted, IdentityKind, Method, TrustClause};
 use crate::schema::FactId;
 use crate::source::Span;
 use crate::value::Value;
@@ -81,8 +82,16 @@ pub(crate) enum Test {
 pub struct Gate {
     /// Its name.
     pub name: String,
-    /// The methods that may prove an identity here.
-    pub accept: Vec<Method>,
+    /// The methods that may prove an identity here, in the order offered.
+    pub accept: Vec<Accepted>,
+    /// The certificate that tunnels present, by name of a record.
+    pub present: Option<String>,
+    /// Whose certificates are believed.
+    pub trust: Option<TrustClause>,
+    /// For how many seconds a machine that proved itself counts as proved.
+    pub remember_machine: Option<u32>,
+    /// For how many seconds an EAP session may be resumed; never where zero.
+    pub resume: u32,
     /// Where identities are proved or looked up.
     pub identify: Vec<Identify>,
     /// The rules in order.
@@ -96,6 +105,11 @@ impl Gate {
     /// The clause for a kind of identity.
     pub fn identify(&self, kind: IdentityKind) -> Option<&Identify> {
         self.identify.iter().find(|clause| clause.kind == kind)
+    }
+
+    /// Whether the gate accepts a method, with whatever inside.
+    pub fn accepts(&self, method: Method) -> bool {
+        self.accept.iter().any(|accepted| accepted.method == method)
     }
 }
 
@@ -120,55 +134,6 @@ pub enum Consequence {
     Refuse(Option<String>),
     /// No answer at all.
     Silence,
-}
-
-/// How an identity may be proved.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Method {
-    /// A password (RFC 2865 section 5.2).
-    Pap,
-    /// A challenge (RFC 2865 section 5.3).
-    Chap,
-    /// A MAC address alone.
-    Mac,
-}
-
-impl Method {
-    /// All methods with their words in Writ.
-    pub const ALL: [(&'static str, Self); 3] = [("pap", Self::Pap), ("chap", Self::Chap), ("mac", Self::Mac)];
-
-    /// The word in Writ.
-    pub fn word(self) -> &'static str {
-        Self::ALL.iter().find(|(_, method)| *method == self).map_or("", |(word, _)| word)
-    }
-
-    /// Which kind of identity it proves.
-    pub fn proves(self) -> IdentityKind {
-        match self {
-            Self::Pap | Self::Chap => IdentityKind::User,
-            Self::Mac => IdentityKind::Mac,
-        }
-    }
-}
-
-/// What kind of identity a clause is about.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum IdentityKind {
-    /// A person.
-    User,
-    /// A device by its MAC address.
-    Mac,
-}
-
-impl IdentityKind {
-    /// All kinds with their words in Writ.
-    pub const ALL: [(&'static str, Self); 2] = [("user", Self::User), ("mac", Self::Mac)];
-
-    /// The word in Writ.
-    pub fn word(self) -> &'static str {
-        Self::ALL.iter().find(|(_, kind)| *kind == self).map_or("", |(word, _)| word)
-    }
 }
 
 /// Where identities of one kind are proved or looked up.

@@ -18,19 +18,26 @@ pub(crate) fn schema() -> Schema {
         fact("nas.kind", words(&["switch", "controller", "firewall", "router", "vpn"]), true),
         fact("nas.address", Type::Address, true),
         fact("request.purpose", words(&["network", "login", "vpn"]), true),
-        fact("request.carrier", words(&["pap", "chap", "mac"]), true),
+        fact("request.carrier", words(&["pap", "chap", "mac", "eap"]), true),
         fact("request.port", Type::Integer, true),
         fact("request.mac", Type::Mac, true),
         fact("request.ssid", Type::Text { ignore_case: false }, true),
         fact("request.Session-Timeout", Type::Duration, true),
         fact("claimed.name", Type::NAME, true),
         fact("user.name", Type::NAME, false),
+        fact("machine.proved", Type::Boolean, false),
+        fact("machine.groups", Type::Set(Box::new(Type::NAME)), false),
         fact("user.groups", Type::Set(Box::new(Type::NAME)), false),
         fact("endpoint.known", Type::Boolean, false),
         fact("endpoint.barred", Type::Boolean, false),
         fact("endpoint.groups", Type::Set(Box::new(Type::NAME)), false),
     ])
-    .with_stores([("harbour".into(), IdentityKind::User), ("endpoints".into(), IdentityKind::Mac)])
+    .with_stores([
+        ("harbour".into(), IdentityKind::User),
+        ("harbour".into(), IdentityKind::Machine),
+        ("endpoints".into(), IdentityKind::Mac),
+    ])
+    .with_certificates(["radius.tarnmouth.example".into()], ["tarnmouth-authority".into()])
 }
 
 /// Facts by name; what is not stated is absent.
