@@ -1,17 +1,74 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use regnant_eap::Failure;
 use regnant_policy::{Consequence, Decided, Event, Facts, IdentityKind, Reaction, Trace};
-use regnant_radius::{BuildError, Builder, Code, Packet, number};
+use regnant_radius::number;
 use ulid::Ulid;
 
+use crate::eap::dialogue::Dialogue;
+use crate::eap::machines::Machines;
+use crate::eap::offers::GateOffers;
+use crate::eap::sessions::SessionTable;
 use crate::edition::Edition;
-use crate::facts::request::Derived;
-use crate::facts::situation::{Device, Situation, User};
+use crate::facts::request::{Carrier, Derived};
+use crate::facts::situation::{Device, Identity, Situation, Told};
 use crate::facts::table::FactTable;
 use crate::hear::Heard;
 use crate::proof::{LookUpRecord, Stop, prove};
+use crate::record::eap::EapRecord;
+use crate::reply;
 use crate::stores::Stores;
+
+/// What decides: a policy, and what its gates offer over EAP.
+#[derive(Clone, Debug)]
+pub struct Setting {
+    /// The policy with its grants.
+    pub edition: Arc<Edition>,
+    /// The certificates and methods of its gates.
+    pub offers: Arc<GateOffers>,
+}
+
+/// What decisions are made with.
+pub struct Desk<'d, S> {
+    /// The facts that there are.
+    pub table: &'d FactTable,
+    /// Where identities are looked up.
+    pub stores: &'d S,
+    /// EAP sessions that may be resumed.
+    pub sessions: &'d Arc<SessionTable>,
+    /// Machines that proved themselves.
+    pub machines: &'d Machines,
+    /// Fills bytes with unpredictable values.
+    pub random: fn(&mut [u8]),
+    /// What opaque names are made with.
+    pub secret: &'d [u8; 32],
+    /// Milliseconds since 1970.
+    pub now: u64,
+}
+
+/// What came of a packet.
+#[derive(Debug)]
+pub enum Outcome {
+    /// A decision.
+    Decided(Box<Decision>),
+    /// An EAP conversation goes on: the reply, the State that its next packet will
+    /// carry, and the conversation itself.
+    Challenge {
+        /// The signed reply.
+        reply: Vec<u8>,
+        /// The State in it.
+        state: [u8; 16],
+        /// The conversation.
+        dialogue: Box<Dialogue>,
+    },
+}
+
+impl Outcome {
+    pub(crate) fn decided(decision: Decision) -> Self {
+        Self::Decided(Box::new(decision))
+    }
+}
 
 /// One decision with all that led to it. It is cheap to make; [`crate::Record`]
 /// turns it into what the journal keeps.
@@ -19,7 +76,7 @@ use crate::stores::Stores;
 pub struct Decision {
     /// Its id.
     pub id: Ulid,
-    /// The request.
+    /// The request; the first of a conversation.
     pub heard: Heard,
     /// The edition that decided.
     pub edition: Arc<Edition>,
@@ -29,8 +86,11 @@ pub struct Decision {
     pub reply: Option<Vec<u8>>,
     pub(crate) gate: Option<usize>,
     pub(crate) end: End,
-    pub(crate) user: User,
+    pub(crate) user: Identity,
+    pub(crate) machine: Identity,
     pub(crate) device: Device,
+    pub(crate) told: Told,
+    pub(crate) eap: Option<Box<EapRecord>>,
     pub(crate) lookups: Vec<LookUpRecord>,
     pub(crate) trace: Trace,
     pub(crate) times: Times,
@@ -45,6 +105,8 @@ pub enum Verdict {
     Refuse(Option<String>),
     /// No answer.
     Silence,
+    /// Nothing: the other end left.
+    Unfinished,
 }
 
 /// Where the decision fell.
@@ -58,6 +120,12 @@ pub enum End {
     NoCredential,
     /// Proof of identity ended in an event.
     Proof(IdentityKind, Event),
+    /// The EAP conversation failed.
+    Eap(Failure),
+    /// The supplicant said no more.
+    Abandoned,
+    /// The request goes on with a conversation that nobody knows (any more).
+    UnknownConversation,
     /// A rule, by its place in the gate.
     Rule(usize),
     /// No rule was true.
@@ -78,56 +146,90 @@ pub(crate) struct Times {
     pub(crate) reply: Duration,
 }
 
-/// Decides a request. `elapsed` tells the time since its packet was received.
+/// Decides a request, or begins a conversation with it. `elapsed` tells the time
+/// since its packet was received. A request that carries a State belongs to a
+/// conversation, which goes on by [`Dialogue::go_on`]; here it is one that nobody
+/// knows.
 pub async fn decide<S: Stores>(
     id: Ulid,
     heard: Heard,
-    edition: Arc<Edition>,
-    table: &FactTable,
-    stores: &S,
+    setting: &Setting,
+    desk: &Desk<'_, S>,
     elapsed: impl Fn() -> Duration + Send + Sync,
-) -> Decision {
+) -> Outcome {
+    let edition = &setting.edition;
     let nas = heard.nas.clone();
     let packet = heard.packet();
     let mut situation = Situation {
-        table,
+        table: desk.table,
         nas: &nas,
         address: heard.source.ip(),
         packet,
         derived: Derived::read(&packet, &nas),
-        user: User::Absent,
+        user: Identity::Absent,
+        machine: Identity::Absent,
         device: Device::Absent,
+        told: Told::default(),
+        now: desk.now,
     };
-    let mut course =
-        Course { edition: &edition, trace: Trace::default(), times: Times::default(), lookups: Vec::new() };
-    course.trace.rules.reserve(8);
-    course.trace.leaves.reserve(8);
-    let gate = course.edition.policy.choose_gate(&situation as &dyn Facts, &mut course.trace);
-    course.times.gate = elapsed();
+    let mut trace = Trace::default();
+    trace.rules.reserve(8);
+    trace.leaves.reserve(8);
+    let mut times = Times::default();
+    let mut lookups = Vec::new();
+    let gate = edition.policy.choose_gate(&situation as &dyn Facts, &mut trace);
+    times.gate = elapsed();
+    let eap = situation.derived.carrier == Some(Carrier::Eap);
     let (mut end, mut verdict) = match gate {
-        Some(gate) => course.through(gate, &mut situation, stores, &elapsed).await,
         None => (End::NoGate, Verdict::Refuse(None)),
-    };
-    course.times.rules = elapsed();
-    let reply = match reply(&heard, &edition, &verdict) {
-        Ok(reply) => reply,
-        Err(reason) => {
-            (end, verdict) = (End::NoReply(reason), Verdict::Silence);
-            None
+        // Only EAP goes on in conversations (RFC 3579 section 2.6.1).
+        Some(_) if eap && packet.first(number::STATE).is_some() => (End::UnknownConversation, Verdict::Refuse(None)),
+        Some(gate) if eap && edition.policy.gates()[gate].accept.iter().any(|accepted| accepted.method.is_eap()) => {
+            return Dialogue::begin(id, heard.clone(), setting.clone(), (gate, trace, times), desk, &elapsed).await;
+        }
+        Some(gate) => {
+            let mut course = Course { edition, trace: &mut trace, times: &mut times, lookups: &mut lookups };
+            course.through(gate, &mut situation, desk.stores, &elapsed).await
         }
     };
-    course.times.reply = elapsed();
-    let Situation { user, device, .. } = situation;
-    let Course { trace, times, lookups, .. } = course;
-    Decision { id, edition, verdict, reply, gate, end, user, device, lookups, trace, times, heard }
+    times.rules = elapsed();
+    let made = match &verdict {
+        Verdict::Silence | Verdict::Unfinished => Ok(None),
+        Verdict::Grant(set) => reply::acceptance(&heard, edition, *set, None).map(Some),
+        Verdict::Refuse(text) => reply::refusal(&heard, None, text.as_deref()).map(Some),
+    };
+    let reply = made.unwrap_or_else(|reason| {
+        (end, verdict) = (End::NoReply(reason), Verdict::Silence);
+        None
+    });
+    times.reply = elapsed();
+    let Situation { user, machine, device, told, .. } = situation;
+    let edition = edition.clone();
+    Outcome::decided(Decision {
+        id,
+        edition,
+        verdict,
+        reply,
+        gate,
+        end,
+        user,
+        machine,
+        device,
+        told,
+        eap: None,
+        lookups,
+        trace,
+        times,
+        heard,
+    })
 }
 
 /// What is noted on the way.
 struct Course<'e> {
     edition: &'e Edition,
-    trace: Trace,
-    times: Times,
-    lookups: Vec<LookUpRecord>,
+    trace: &'e mut Trace,
+    times: &'e mut Times,
+    lookups: &'e mut Vec<LookUpRecord>,
 }
 
 impl Course<'_> {
@@ -143,65 +245,40 @@ impl Course<'_> {
         let method = match situation.derived.carrier {
             None => return refused(End::NoCredential),
             Some(carrier) => match carrier.method() {
-                Some(method) if definition.accept.contains(&method) => method,
+                Some(method) if definition.accepts(method) => method,
                 _ => return refused(End::MethodNotAccepted),
             },
         };
-        let proof = prove(situation, definition, method, stores, &mut self.lookups).await;
+        let proof = prove(situation, definition, method, stores, self.lookups).await;
         self.times.proof = elapsed();
-        if let Err(Stop { kind, event, reaction }) = proof {
-            let verdict = match reaction {
-                Reaction::Refuse(text) => Verdict::Refuse(text),
-                _ => Verdict::Silence,
-            };
-            return (End::Proof(kind, event), verdict);
+        match proof {
+            Err(stop) => stop.decided(),
+            Ok(()) => decide_by_rules(self.edition, gate, situation as &dyn Facts, self.trace),
         }
-        let consequence = |consequence: &Consequence| match consequence {
-            Consequence::Grant(set) => Verdict::Grant(*set),
-            Consequence::Refuse(text) => Verdict::Refuse(text.clone()),
-            Consequence::Silence => Verdict::Silence,
+    }
+}
+
+impl Stop {
+    pub(crate) fn decided(self) -> (End, Verdict) {
+        let verdict = match self.reaction {
+            Reaction::Refuse(text) => Verdict::Refuse(text),
+            _ => Verdict::Silence,
         };
-        match self.edition.policy.decide(gate, situation as &dyn Facts, &mut self.trace) {
-            Decided::Rule(rule) => (End::Rule(rule), consequence(&definition.rules[rule].then)),
-            Decided::Otherwise => (End::Otherwise, consequence(&definition.otherwise)),
-            Decided::Undetermined(rule) => (End::Undetermined(rule), Verdict::Silence),
-        }
+        (End::Proof(self.kind, self.event), verdict)
     }
 }
 
-fn reply(heard: &Heard, edition: &Edition, verdict: &Verdict) -> Result<Option<Vec<u8>>, String> {
-    let request = heard.packet();
-    let identifier = request.identifier();
-    let builder = match verdict {
-        Verdict::Silence => return Ok(None),
-        Verdict::Grant(set) => {
-            let dialect = &heard.nas.dialect;
-            // Access without its attributes would be more than was granted.
-            let attributes = edition
-                .attributes(dialect, *set)
-                .ok_or_else(|| format!("edition {} does not know the dialect `{dialect}`", edition.number))?;
-            let mut builder = Builder::new(Code::ACCESS_ACCEPT, identifier);
-            builder.encoded(attributes).map(|()| builder)
-        }
-        Verdict::Refuse(text) => refusal(&request, text.as_deref()),
+/// Tries the rules of a gate, all answers in hand.
+pub(crate) fn decide_by_rules(edition: &Edition, gate: usize, facts: &dyn Facts, trace: &mut Trace) -> (End, Verdict) {
+    let definition = &edition.policy.gates()[gate];
+    let consequence = |consequence: &Consequence| match consequence {
+        Consequence::Grant(set) => Verdict::Grant(*set),
+        Consequence::Refuse(text) => Verdict::Refuse(text.clone()),
+        Consequence::Silence => Verdict::Silence,
     };
-    let reply = builder.and_then(|builder| builder.reply(&request, &heard.nas.secret));
-    reply.map(Some).map_err(|error| error.to_string())
-}
-
-fn refusal(request: &Packet<'_>, text: Option<&str>) -> Result<Builder, BuildError> {
-    let mut builder = Builder::new(Code::ACCESS_REJECT, request.identifier());
-    match (request.first(number::EAP_MESSAGE), text) {
-        // RFC 3579 section 2.6.5: no Reply-Message beside EAP-Message.
-        (Some(eap), _) => builder.attribute(number::EAP_MESSAGE, &eap_failure(eap))?,
-        (None, Some(text)) => builder.attribute(number::REPLY_MESSAGE, text.as_bytes())?,
-        (None, None) => {}
+    match edition.policy.decide(gate, facts, trace) {
+        Decided::Rule(rule) => (End::Rule(rule), consequence(&definition.rules[rule].then)),
+        Decided::Otherwise => (End::Otherwise, consequence(&definition.otherwise)),
+        Decided::Undetermined(rule) => (End::Undetermined(rule), Verdict::Silence),
     }
-    Ok(builder)
-}
-
-/// EAP-Failure for the request's identifier (RFC 3748 section 4.2), so that a
-/// supplicant does not wait where no gate accepts EAP.
-fn eap_failure(response: &[u8]) -> [u8; 4] {
-    [4, response.get(1).copied().unwrap_or(0), 0, 4]
 }

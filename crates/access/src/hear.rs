@@ -66,6 +66,8 @@ pub enum Cause {
     Malformed(String),
     /// A packet that does not belong on this port.
     UnexpectedCode(String),
+    /// More EAP conversations were begun than can be held; the oldest were given up.
+    TooManyConversations,
 }
 
 impl Cause {
@@ -82,6 +84,10 @@ impl Cause {
             }
             Self::EapUnprotected => "EAP always needs Message-Authenticator (RFC 3579 section 3.1): update the NAS.",
             Self::Malformed(_) => "Look for something on the way that changes or cuts packets, or for a faulty sender.",
+            Self::TooManyConversations => {
+                "Find out what begins conversations there and does not end them: a flood, or supplicants that try \
+                 again and again."
+            }
             Self::UnexpectedCode(_) => "Point the NAS's authentication at this port, and nothing else.",
         }
     }
@@ -97,6 +103,9 @@ impl fmt::Display for Cause {
             Self::MessageAuthenticatorMissing => f.write_str("Message-Authenticator (attribute 80) is missing"),
             Self::EapUnprotected => f.write_str("EAP came without Message-Authenticator (attribute 80)"),
             Self::Malformed(what) => write!(f, "the packet is malformed: {what}"),
+            Self::TooManyConversations => {
+                f.write_str("too many EAP conversations were begun; the oldest half-open ones were given up")
+            }
             Self::UnexpectedCode(code) => write!(f, "{code} does not belong on the authentication port"),
         }
     }

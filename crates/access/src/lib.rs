@@ -3,9 +3,10 @@
 //! This crate names no runtime, no database and no HTTP; stores are asked
 //! through [`Stores`], whose answers may be awaited, and the clock comes in as an
 //! argument. Read [`hear`] first, which turns a datagram into a request or says
-//! why it cannot, then [`decide`].
+//! why it cannot, then [`decide`], then [`Dialogue`], which is how EAP goes on.
 
 mod decide;
+mod eap;
 mod edition;
 mod facts;
 mod hear;
@@ -13,17 +14,24 @@ mod nas;
 mod proof;
 mod record;
 mod render;
+mod reply;
 mod stores;
+mod time;
 
-pub use decide::{Decision, End, Verdict, decide};
+pub use decide::{Decision, Desk, End, Outcome, Setting, Verdict, decide};
+pub use eap::dialogue::Dialogue;
+pub use eap::machines::Machines;
+pub use eap::offers::{GateOffers, Materials, OfferProblem, Presentable, TrustMaterial};
+pub use eap::sessions::SessionTable;
 pub use edition::{Edition, GrantProblem};
 pub use facts::table::FactTable;
 pub use hear::{Cause, Heard, hear};
 pub use nas::{Nas, NasKind, NasTable, Network};
 pub use proof::LookUpRecord;
+pub use record::eap::{CertificateRecord, EapRecord, FailureRecord, InnerRecord, RoundRecord, TlsRecord};
 pub use record::sentence::{Fragment, FragmentKind};
 pub use record::trail::{Evidence, Mark, Station, Trail};
 pub use record::unheard::UnheardRecord;
 pub use record::{EndRecord, Record, RuleRecord, Subject, TestRecord, VerdictRecord};
 pub use render::dialect::{Dialect, DialectError};
-pub use stores::{Answer, Endpoint, Groups, Person, Stores, Unreachable};
+pub use stores::{Account, Answer, Endpoint, Groups, Stores, Unreachable};

@@ -1,16 +1,18 @@
 //! Proof of identity: which store knows whom, and whether the credential is right.
 
-use regnant_policy::{Event, Facts, Gate, Identify, IdentityKind, Mac, Method, Reaction};
+use regnant_eap::{Answer as EapAnswer, Credential as EapCredential};
+use regnant_policy::{Event, Gate, Identify, IdentityKind, Mac, Method, Reaction};
+use regnant_radius::Secret;
 use serde::{Deserialize, Serialize};
 
 use crate::facts::request::Credential;
-use crate::facts::situation::{Device, Situation, User};
-use crate::stores::{Person, Stores};
+use crate::facts::situation::{Device, Identity, Proved, Situation};
+use crate::stores::{Account, Answer, Stores};
 
 /// What one store said, for the journal.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct LookUpRecord {
-    /// `user` or `mac`.
+    /// `user`, `machine` or `mac`.
     pub kind: String,
     /// The store.
     pub store: String,
@@ -37,31 +39,72 @@ pub(crate) async fn prove<S: Stores>(
     stores: &S,
     log: &mut Vec<LookUpRecord>,
 ) -> Result<(), Stop> {
-    if let (Some(clause), Some(mac)) = (gate.identify(IdentityKind::Mac), situation.derived.mac) {
-        situation.device = find_device(clause, mac, stores, log).await;
-        if method == Method::Mac {
-            let event = match situation.device {
-                Device::Unlisted(_) => Some(Event::Unknown),
-                Device::Unanswered(_) => Some(Event::Unreachable),
-                _ => None,
+    look_up_device(situation, gate, method == Method::Mac, stores, log).await?;
+    let claimed = situation.derived.claimed().filter(|_| method != Method::Mac).map(str::to_owned);
+    if let Some(claimed) = claimed {
+        let kind = kind_of(&claimed);
+        if let Some(clause) = gate.identify(kind) {
+            let Some(name) = clause.name(situation, plain_name(kind, &claimed)) else {
+                return react(clause, Some(Event::Absent));
             };
-            react(clause, event)?;
+            let mut attempt = Attempt { claimed: name, proof: method.word().into(), clause, log };
+            let outcome = attempt.run(Tried::Plain(&situation.derived.credential), stores).await;
+            *situation.identity_mut(kind) = outcome.identity;
+            react(clause, outcome.event)?;
         }
     }
-    let Some(clause) = gate.identify(IdentityKind::User) else { return Ok(()) };
-    if method.proves() != IdentityKind::User {
-        return react(clause, Some(Event::Absent));
-    }
-    let Some(claimed) = situation.derived.claimed().and_then(|name| clause.name(situation as &dyn Facts, name)) else {
-        return react(clause, Some(Event::Absent));
-    };
-    let mut attempt = Attempt { claimed, method, clause, log };
-    let (user, event) = attempt.run(&situation.derived.credential, stores).await;
-    situation.user = user;
-    react(clause, event)
+    react_to_absence(situation, gate)
 }
 
-fn react(clause: &Identify, event: Option<Event>) -> Result<(), Stop> {
+/// Looks the device up; only where it `proves` the request do events count.
+pub(crate) async fn look_up_device<S: Stores>(
+    situation: &mut Situation<'_>,
+    gate: &Gate,
+    proves: bool,
+    stores: &S,
+    log: &mut Vec<LookUpRecord>,
+) -> Result<(), Stop> {
+    let (Some(clause), Some(mac)) = (gate.identify(IdentityKind::Mac), situation.derived.mac) else { return Ok(()) };
+    situation.device = find_device(clause, mac, stores, log).await;
+    let event = match situation.device {
+        Device::Unlisted(_) => Some(Event::Unknown),
+        Device::Unanswered(_) => Some(Event::Unreachable),
+        _ => None,
+    };
+    react(clause, event.filter(|_| proves))
+}
+
+/// A gate may insist that a kind of identity is presented.
+pub(crate) fn react_to_absence(situation: &Situation<'_>, gate: &Gate) -> Result<(), Stop> {
+    for kind in [IdentityKind::User, IdentityKind::Machine] {
+        if let (Some(clause), Identity::Absent) = (gate.identify(kind), situation.identity(kind)) {
+            react(clause, Some(Event::Absent))?;
+        }
+    }
+    Ok(())
+}
+
+/// A password identity is a machine's when its name begins `host/` or ends `$`.
+pub(crate) fn kind_of(claimed: &str) -> IdentityKind {
+    match plain_name(IdentityKind::Machine, claimed).len() == claimed.len() {
+        true => IdentityKind::User,
+        false => IdentityKind::Machine,
+    }
+}
+
+/// The name without what marks it as a machine's.
+pub(crate) fn plain_name(kind: IdentityKind, claimed: &str) -> &str {
+    if kind != IdentityKind::Machine {
+        return claimed;
+    }
+    let rest = match claimed.split_at_checked(5) {
+        Some((prefix, rest)) if prefix.eq_ignore_ascii_case("host/") => rest,
+        _ => claimed,
+    };
+    rest.strip_suffix('$').unwrap_or(rest)
+}
+
+pub(crate) fn react(clause: &Identify, event: Option<Event>) -> Result<(), Stop> {
     let Some(event) = event else { return Ok(()) };
     match clause.reaction(event) {
         Reaction::Continue => Ok(()),
@@ -91,16 +134,44 @@ async fn find_device<S: Stores>(clause: &Identify, mac: Mac, stores: &S, log: &m
     if silent { Device::Unanswered(mac) } else { Device::Unlisted(mac) }
 }
 
-/// One try to prove a user.
-struct Attempt<'a> {
-    claimed: String,
-    method: Method,
-    clause: &'a Identify,
-    log: &'a mut Vec<LookUpRecord>,
+/// What is held against an account.
+#[derive(Clone, Copy)]
+pub(crate) enum Tried<'c> {
+    /// The credential of a request.
+    Plain(&'c Credential),
+    /// A credential of an EAP conversation.
+    Eap(&'c EapCredential),
+    /// A certificate that was accepted.
+    Certificate,
+    /// A session that is resumed, and the mark of the password that it was proved
+    /// with.
+    Session(u64),
 }
 
+/// What came of a try.
+pub(crate) struct Outcome {
+    pub(crate) identity: Identity,
+    pub(crate) event: Option<Event>,
+    /// What the EAP method is told.
+    pub(crate) answer: EapAnswer,
+}
+
+/// One try to prove a user or machine.
+pub(crate) struct Attempt<'a> {
+    pub(crate) claimed: String,
+    pub(crate) proof: String,
+    pub(crate) clause: &'a Identify,
+    pub(crate) log: &'a mut Vec<LookUpRecord>,
+}
+
+/// What is wrong with a credential, and the words for it.
+type Fault = (Event, &'static str);
+
+const WRONG: Fault = (Event::Failed, "wrong password");
+const RIGHT: EapAnswer = EapAnswer::Right { hash_of_hash: None };
+
 impl Attempt<'_> {
-    async fn run<S: Stores>(&mut self, credential: &Credential, stores: &S) -> (User, Option<Event>) {
+    pub(crate) async fn run<S: Stores>(&mut self, tried: Tried<'_>, stores: &S) -> Outcome {
         // A MAC address is never a user, whatever a store holds: else everybody
         // who reads a label could sign in.
         if self.claimed.parse::<Mac>().is_ok() {
@@ -109,8 +180,8 @@ impl Attempt<'_> {
         let mut silent = false;
         let mut passed_on = None;
         for store in &self.clause.stores {
-            let person = match stores.person(store, &self.claimed).await {
-                Ok(Some(person)) => person,
+            let account = match stores.account(store, self.clause.kind, &self.claimed).await {
+                Ok(Some(account)) => account,
                 Ok(None) => {
                     self.note(store, "unknown".into());
                     continue;
@@ -121,12 +192,9 @@ impl Attempt<'_> {
                     continue;
                 }
             };
-            let event = match self.check(store, &person, credential, stores).await {
-                Ok(None) => {
-                    let (claimed, method) = (self.claimed.clone(), self.method);
-                    return (User::Proved { claimed, store: store.clone(), person, method }, None);
-                }
-                Ok(Some(event)) => event,
+            let event = match self.check(store, &account, tried, stores).await {
+                Ok(Ok(answer)) => return self.proved(store, account, answer),
+                Ok(Err(event)) => event,
                 Err(()) => {
                     silent = true;
                     continue;
@@ -141,63 +209,106 @@ impl Attempt<'_> {
         self.failed(event)
     }
 
-    /// What is wrong with the person's credential or account; `Err` where the
-    /// store did not say.
+    /// What is wrong with the credential or account; `Err` where the store did
+    /// not say.
     async fn check<S: Stores>(
         &mut self,
         store: &str,
-        person: &Person,
-        credential: &Credential,
+        account: &Account,
+        tried: Tried<'_>,
         stores: &S,
-    ) -> Result<Option<Event>, ()> {
-        let (event, told) = match self.credential_event(store, person, credential, stores).await {
-            Ok(None) if person.disabled => (Some(Event::Disabled), "right credential; the account is disabled".into()),
-            Ok(None) if person.expired => (Some(Event::Expired), "right credential; the account has expired".into()),
-            Ok(None) => (None, "right credential".into()),
-            Ok(Some((event, told))) => (Some(event), told.to_owned()),
+    ) -> Result<Result<EapAnswer, Event>, ()> {
+        let right = match tried {
+            Tried::Certificate => "right certificate",
+            Tried::Session(_) => "proved in the session that is resumed",
+            _ => "right credential",
+        };
+        let (outcome, told) = match credential_answer(store, account, tried, stores).await {
+            Ok(Ok(_)) if account.disabled => (Err(Event::Disabled), format!("{right}; the account is disabled")),
+            Ok(Ok(_)) if account.expired => (Err(Event::Expired), format!("{right}; the account has expired")),
+            Ok(Ok(answer)) => (Ok(answer), right.to_owned()),
+            Ok(Err((event, told))) => (Err(event), told.to_owned()),
             Err(unreachable) => {
                 self.note(store, format!("no answer: {unreachable}"));
                 return Err(());
             }
         };
         self.note(store, told);
-        Ok(event)
-    }
-
-    async fn credential_event<S: Stores>(
-        &self,
-        store: &str,
-        person: &Person,
-        credential: &Credential,
-        stores: &S,
-    ) -> crate::Answer<Option<(Event, &'static str)>> {
-        let wrong = Some((Event::Failed, "wrong password"));
-        match credential {
-            Credential::None => Ok(Some((Event::Failed, "no credential was sent"))),
-            Credential::Noise => {
-                Ok(Some((Event::Failed, "the password does not decode: the shared secret most likely differs")))
-            }
-            Credential::Password(password) => {
-                let text = std::str::from_utf8(password.expose()).unwrap_or_default();
-                if text.parse::<Mac>().is_ok() {
-                    return Ok(Some((Event::Failed, "a MAC address is never a password")));
-                }
-                let right = stores.password_is_right(store, person, password.clone()).await?;
-                Ok(if right { None } else { wrong })
-            }
-            Credential::Chap(response) => Ok(match stores.recoverable_password(store, person).await? {
-                None => Some((Event::Unfit, "no recoverable password, which CHAP needs")),
-                Some(password) if response.matches(password.expose()) => None,
-                Some(_) => wrong,
-            }),
-        }
+        Ok(outcome)
     }
 
     fn note(&mut self, store: &str, answer: String) {
-        self.log.push(LookUpRecord { kind: "user".into(), store: store.into(), name: self.claimed.clone(), answer });
+        let kind = self.clause.kind.word().into();
+        self.log.push(LookUpRecord { kind, store: store.into(), name: self.claimed.clone(), answer });
     }
 
-    fn failed(&self, event: Event) -> (User, Option<Event>) {
-        (User::NotProved { claimed: self.claimed.clone(), event }, Some(event))
+    fn proved(&self, store: &str, account: Account, answer: EapAnswer) -> Outcome {
+        let (claimed, proof) = (self.claimed.clone(), self.proof.clone());
+        let proved = Proved { claimed, store: store.to_owned(), account, proof, age: None };
+        Outcome { identity: Identity::Proved(Box::new(proved)), event: None, answer }
+    }
+
+    fn failed(&self, event: Event) -> Outcome {
+        let identity = Identity::NotProved { claimed: self.claimed.clone(), event };
+        Outcome { identity, event: Some(event), answer: EapAnswer::Wrong }
+    }
+}
+
+async fn credential_answer<S: Stores>(
+    store: &str,
+    account: &Account,
+    tried: Tried<'_>,
+    stores: &S,
+) -> Answer<Result<EapAnswer, Fault>> {
+    match tried {
+        Tried::Certificate => Ok(Ok(RIGHT)),
+        Tried::Session(mark) if mark == account.password_mark => Ok(Ok(RIGHT)),
+        Tried::Session(_) => Ok(Err((Event::Failed, "the password was changed since the session began"))),
+        Tried::Plain(Credential::None) => Ok(Err((Event::Failed, "no credential was sent"))),
+        Tried::Plain(Credential::Noise) => {
+            Ok(Err((Event::Failed, "the password does not decode: the shared secret most likely differs")))
+        }
+        Tried::Plain(Credential::Password(password)) => password_answer(store, account, password.clone(), stores).await,
+        Tried::Plain(Credential::Chap(response)) => Ok(match stores.recoverable_password(store, account).await? {
+            None => Err((Event::Unfit, "no recoverable password, which CHAP needs")),
+            Some(password) if response.matches(password.expose()) => Ok(RIGHT),
+            Some(_) => Err(WRONG),
+        }),
+        Tried::Eap(EapCredential::Password(password)) => {
+            password_answer(store, account, Secret::new(password.expose()), stores).await
+        }
+        Tried::Eap(credential @ EapCredential::Md5 { .. }) => {
+            Ok(match stores.recoverable_password(store, account).await? {
+                None => Err((Event::Unfit, "no recoverable password, which CHAP and EAP-MD5 need")),
+                Some(password) => right_or_wrong(credential.check_password(password.expose())),
+            })
+        }
+        Tried::Eap(credential @ EapCredential::MsChap { .. }) => {
+            let hash = stores.nt_hash(store, account).await?;
+            Ok(match hash.as_ref().and_then(|hash| <[u8; 16]>::try_from(hash.expose()).ok()) {
+                None => Err((Event::Unfit, "no NT hash, which MS-CHAP needs: set `mschap = true`")),
+                Some(hash) => right_or_wrong(credential.check_nt_hash(&hash)),
+            })
+        }
+        Tried::Eap(EapCredential::Change(_)) => Ok(Err((Event::Unfit, "this store takes no new passwords"))),
+    }
+}
+
+async fn password_answer<S: Stores>(
+    store: &str,
+    account: &Account,
+    password: Secret,
+    stores: &S,
+) -> Answer<Result<EapAnswer, Fault>> {
+    if std::str::from_utf8(password.expose()).unwrap_or_default().parse::<Mac>().is_ok() {
+        return Ok(Err((Event::Failed, "a MAC address is never a password")));
+    }
+    Ok(if stores.password_is_right(store, account, password).await? { Ok(RIGHT) } else { Err(WRONG) })
+}
+
+fn right_or_wrong(answer: EapAnswer) -> Result<EapAnswer, Fault> {
+    match answer {
+        EapAnswer::Right { .. } => Ok(answer),
+        _ => Err(WRONG),
     }
 }

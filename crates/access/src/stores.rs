@@ -1,7 +1,7 @@
 use std::future::Future;
 use std::sync::Arc;
 
-use regnant_policy::{Mac, Value};
+use regnant_policy::{IdentityKind, Mac, Value};
 use regnant_radius::Secret;
 use thiserror::Error;
 
@@ -16,17 +16,22 @@ pub type Answer<T> = Result<T, Unreachable>;
 #[error("{0}")]
 pub struct Unreachable(pub String);
 
-/// A person as a store knows them.
+/// A person or a machine as a store knows it.
 #[derive(Clone, Debug)]
-pub struct Person {
+pub struct Account {
+    /// Which of the two.
+    pub kind: IdentityKind,
     /// The name as the store writes it.
     pub name: String,
-    /// The groups they are in.
+    /// The groups it is in.
     pub groups: Groups,
     /// Whether the account is disabled.
     pub disabled: bool,
     /// Whether the account has expired.
     pub expired: bool,
+    /// Changes whenever the password does; sessions proved under another one are
+    /// not resumed.
+    pub password_mark: u64,
 }
 
 /// A device known by its MAC address.
@@ -43,20 +48,31 @@ pub struct Endpoint {
 /// Where identities are kept. Every answer may be awaited; stores are named as
 /// policies name them.
 pub trait Stores: Sync {
-    /// The person of this name.
-    fn person(&self, store: &str, name: &str) -> impl Future<Output = Answer<Option<Person>>> + Send;
+    /// The person or machine of this name.
+    fn account(
+        &self,
+        store: &str,
+        kind: IdentityKind,
+        name: &str,
+    ) -> impl Future<Output = Answer<Option<Account>>> + Send;
 
-    /// Whether this is the person's password.
+    /// Whether this is the account's password.
     fn password_is_right(
         &self,
         store: &str,
-        person: &Person,
+        account: &Account,
         password: Secret,
     ) -> impl Future<Output = Answer<bool>> + Send;
 
-    /// The person's password itself, where it is kept so that it can be had back.
-    fn recoverable_password(&self, store: &str, person: &Person)
-    -> impl Future<Output = Answer<Option<Secret>>> + Send;
+    /// The password itself, where it is kept so that it can be had back.
+    fn recoverable_password(
+        &self,
+        store: &str,
+        account: &Account,
+    ) -> impl Future<Output = Answer<Option<Secret>>> + Send;
+
+    /// The NT hash of the password (16 bytes), where it is kept for MS-CHAP.
+    fn nt_hash(&self, store: &str, account: &Account) -> impl Future<Output = Answer<Option<Secret>>> + Send;
 
     /// The device of this address.
     fn endpoint(&self, store: &str, mac: Mac) -> impl Future<Output = Answer<Option<Arc<Endpoint>>>> + Send;

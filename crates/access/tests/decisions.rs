@@ -146,7 +146,7 @@ fn a_method_that_the_gate_does_not_accept_is_told() {
 fn eap_that_no_gate_accepts_ends_in_eap_failure() {
     let attributes = [("User-Name", "ida.marsh"), ("NAS-Port-Type", "Ethernet"), ("EAP-Message", "0x0207000501")];
     let record = Harbour::new().record(&request("127.0.0.11", "bollard-9-anchor", true, &attributes, None));
-    assert_eq!(reply(&record), ["Access-Reject", "EAP-Message=0x04070004"]);
+    assert_eq!(reply(&record), ["Access-Reject", "EAP-Message=4 bytes"]);
 }
 
 #[test]
@@ -192,7 +192,7 @@ fn what_cannot_become_a_request_is_unheard_with_its_cause() {
     let harbour = Harbour::new();
     let cause = |request: &Request| match harbour.ask(request) {
         Answered::Unheard(cause) => cause,
-        Answered::Decided(record, _) => panic!("{record:?}"),
+        other => panic!("{other:?}"),
     };
     let mut stranger = bypass("02005e200007", "02005e200007");
     stranger.from = "127.0.0.99";

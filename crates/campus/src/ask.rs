@@ -1,3 +1,4 @@
+use regnant_eap::PeerMethod;
 use regnant_radius::{
     BuildError, Builder, Code, Dictionary, EncodeError, PasswordError, SharedSecret, chap_response, hide_password,
     number,
@@ -33,6 +34,28 @@ pub enum Credential {
         /// Their password.
         password: String,
     },
+    /// A supplicant behind the equipment (IEEE 802.1X).
+    Eap(Box<Supplicant>),
+}
+
+/// A supplicant: what it tells outside any tunnel, and how it proves itself.
+#[derive(Clone, Debug)]
+pub struct Supplicant {
+    /// Who it is, for people who watch.
+    pub title: String,
+    /// The identity outside any tunnel.
+    pub outer: String,
+    /// The method.
+    pub method: PeerMethod,
+    /// The longest EAP packet that it sends.
+    pub room: usize,
+}
+
+impl Supplicant {
+    /// A supplicant of this name and method.
+    pub fn new(title: &str, outer: &str, method: PeerMethod) -> Self {
+        Self { title: title.into(), outer: outer.into(), method, room: 1_300 }
+    }
 }
 
 impl Ask {
@@ -48,6 +71,12 @@ impl Ask {
         Self { credential, attributes: Vec::new() }
     }
 
+    /// 802.1X from a device of this MAC address.
+    pub fn eap(supplicant: Supplicant, address: &str) -> Self {
+        let attributes = vec![("Calling-Station-Id".into(), address.into())];
+        Self { credential: Credential::Eap(Box::new(supplicant)), attributes }
+    }
+
     /// The same with one more attribute.
     pub fn with(mut self, name: &str, value: &str) -> Self {
         self.attributes.push((name.into(), value.into()));
@@ -58,6 +87,7 @@ impl Ask {
     pub fn who(&self) -> &str {
         match &self.credential {
             Credential::Mac(who) | Credential::Pap { user: who, .. } | Credential::Chap { user: who, .. } => who,
+            Credential::Eap(supplicant) => &supplicant.title,
         }
     }
 
@@ -73,6 +103,9 @@ impl Ask {
             Credential::Pap { user, .. } | Credential::Chap { user, .. } => {
                 vec![("User-Name", user), ("NAS-Port-Type", "Virtual")]
             }
+            Credential::Eap(supplicant) => {
+                vec![("User-Name", &supplicant.outer), ("NAS-Port-Type", "Ethernet"), ("Framed-MTU", "1400")]
+            }
         }
     }
 
@@ -86,12 +119,7 @@ impl Ask {
         signed: bool,
         dictionary: &Dictionary,
     ) -> Result<Vec<u8>, AskError> {
-        let start = if signed { Builder::new } else { Builder::unsigned };
-        let mut builder = start(Code::ACCESS_REQUEST, identifier);
-        let stated = |name: &str| self.attributes.iter().any(|(known, _)| known.eq_ignore_ascii_case(name));
-        let defaults = self.defaults().into_iter().filter(|(name, _)| !stated(name));
-        let own = self.attributes.iter().map(|(name, value)| (name.as_str(), value.as_str()));
-        builder.encoded(&dictionary.encode(defaults.chain(own))?)?;
+        let mut builder = self.begin(identifier, signed, dictionary)?;
         match &self.credential {
             Credential::Mac(password) | Credential::Pap { password, .. } => {
                 let hidden = hide_password(password.as_bytes(), authenticator, secret)?;
@@ -102,8 +130,37 @@ impl Ask {
                 let response = chap_response(identifier, password.as_bytes(), authenticator);
                 builder.attribute(number::CHAP_PASSWORD, &[&[identifier][..], &response].concat())?;
             }
+            // EAP goes on packet by packet.
+            Credential::Eap(_) => return Err(AskError::Conversation),
         }
         Ok(builder.request(authenticator, secret))
+    }
+
+    /// One packet of an EAP conversation, always signed (RFC 3579 section 3.1).
+    pub(crate) fn eap_packet(
+        &self,
+        identifier: u8,
+        authenticator: &[u8; 16],
+        secret: &SharedSecret,
+        dictionary: &Dictionary,
+        (packet, state): (&[u8], Option<&[u8]>),
+    ) -> Result<Vec<u8>, AskError> {
+        let mut builder = self.begin(identifier, true, dictionary)?;
+        builder.eap_message(packet)?;
+        if let Some(state) = state {
+            builder.attribute(number::STATE, state)?;
+        }
+        Ok(builder.request(authenticator, secret))
+    }
+
+    fn begin(&self, identifier: u8, signed: bool, dictionary: &Dictionary) -> Result<Builder, AskError> {
+        let start = if signed { Builder::new } else { Builder::unsigned };
+        let mut builder = start(Code::ACCESS_REQUEST, identifier);
+        let stated = |name: &str| self.attributes.iter().any(|(known, _)| known.eq_ignore_ascii_case(name));
+        let defaults = self.defaults().into_iter().filter(|(name, _)| !stated(name));
+        let own = self.attributes.iter().map(|(name, value)| (name.as_str(), value.as_str()));
+        builder.encoded(&dictionary.encode(defaults.chain(own))?)?;
+        Ok(builder)
     }
 }
 
@@ -117,6 +174,9 @@ pub enum AskError {
     /// The password.
     #[error(transparent)]
     Password(#[from] PasswordError),
+    /// EAP is no single request.
+    #[error("802.1X is a conversation, not one request")]
+    Conversation,
     /// The packet as a whole.
     #[error(transparent)]
     Build(#[from] BuildError),

@@ -38,7 +38,12 @@ impl Outcome {
     /// Reads a reply as a NAS does.
     pub fn of(reply: Result<Reply, ExchangeError>) -> Self {
         match reply {
-            Ok(reply) if reply.code == Code::ACCESS_ACCEPT => Self::Accepted(Enforced::read(&reply)),
+            // Equipment opens the port, and a supplicant that does not believe it, or
+            // has other keys, gets no further.
+            Ok(reply) if reply.code == Code::ACCESS_ACCEPT && reply.is_believed() => {
+                Self::Accepted(Enforced::read(&reply))
+            }
+            Ok(reply) if reply.code == Code::ACCESS_ACCEPT => Self::Refused(Some("the supplicant disagrees".into())),
             Ok(reply) => Self::Refused(reply.first("Reply-Message").map(str::to_owned)),
             Err(_) => Self::NoAnswer,
         }
@@ -55,6 +60,11 @@ impl Outcome {
 }
 
 impl Reply {
+    /// Whether a supplicant, where there is one, agrees that it is in.
+    pub fn is_believed(&self) -> bool {
+        self.supplicant.as_ref().is_none_or(|heard| heard.believed && heard.same_keys != Some(false))
+    }
+
     /// The first attribute of this name.
     pub fn first(&self, name: &str) -> Option<&str> {
         self.attributes.iter().find(|(known, _)| known == name).map(|(_, value)| value.as_str())

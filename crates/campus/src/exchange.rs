@@ -2,10 +2,16 @@ use std::io;
 use std::net::{IpAddr, SocketAddr, UdpSocket};
 use std::time::{Duration, Instant};
 
-use regnant_radius::{Code, Dictionary, MAX_LEN, ReplyError, SharedSecret, check_reply};
+use regnant_eap::{Failure, Peer, PeerStep, TlsAbout};
+use regnant_radius::{
+    Code, Dictionary, MAX_LEN, Packet, ReplyError, SharedSecret, check_reply, number, read_session_keys,
+};
 use thiserror::Error;
 
-use crate::ask::{Ask, AskError};
+use crate::ask::{Ask, AskError, Credential, Supplicant};
+
+/// No conversation has more rounds.
+const MOST_ROUNDS: usize = 200;
 
 /// How requests are sent: from where, to whom, with which secret, how patiently.
 #[derive(Clone, Debug)]
@@ -31,41 +37,160 @@ pub struct Reply {
     pub code: Code,
     /// Its attributes by name.
     pub attributes: Vec<(String, String)>,
-    /// From the request to the reply.
+    /// From the first request to the reply.
     pub took: Duration,
+    /// What the supplicant makes of it, where there is one.
+    pub supplicant: Option<Heard>,
+}
+
+/// What a supplicant heard.
+#[derive(Clone, Debug, Default)]
+pub struct Heard {
+    /// Requests that it answered.
+    pub rounds: usize,
+    /// Whether it believes that it is in.
+    pub believed: bool,
+    /// Whether the equipment was given the keys that the supplicant has; none
+    /// where the method makes no keys.
+    pub same_keys: Option<bool>,
+    /// Why it is not in, as it sees it.
+    pub failure: Option<Failure>,
+    /// The TLS connection.
+    pub tls: Option<TlsAbout>,
+}
+
+/// One socket from which requests go out, one at a time.
+struct Line<'x> {
+    exchange: &'x Exchange,
+    socket: UdpSocket,
+    identifier: u8,
+}
+
+/// What came back: the packet, and the authenticator that it answers to.
+struct Answer {
+    bytes: Vec<u8>,
+    authenticator: [u8; 16],
+}
+
+impl Answer {
+    fn packet(&self) -> Packet<'_> {
+        Packet::parse(&self.bytes).expect("check_reply parsed these very bytes")
+    }
 }
 
 impl Exchange {
-    /// Sends a request and waits for its reply; the same packet again after each
-    /// wait (RFC 5080 section 2.2.1).
+    /// Asks and waits for the end: one reply, or a whole conversation.
     pub fn ask(&self, ask: &Ask, dictionary: &Dictionary) -> Result<Reply, ExchangeError> {
-        let mut random = [0; 17];
-        getrandom::fill(&mut random).map_err(|error| ExchangeError::Io(io::Error::other(error)))?;
-        let [identifier, authenticator @ ..] = random;
-        let packet = ask.packet(identifier, &authenticator, &self.secret, self.signed, dictionary)?;
+        let mut line = self.line()?;
+        let started = Instant::now();
+        if let Credential::Eap(supplicant) = &ask.credential {
+            return self.converse(&mut line, ask, supplicant, dictionary, started);
+        }
+        let answer = line.send(|identifier, authenticator| {
+            ask.packet(identifier, authenticator, &self.secret, self.signed, dictionary)
+        })?;
+        Ok(Reply {
+            code: answer.packet().code(),
+            attributes: dictionary.show(&answer.packet()),
+            took: started.elapsed(),
+            supplicant: None,
+        })
+    }
+
+    fn line(&self) -> Result<Line<'_>, ExchangeError> {
         let socket = UdpSocket::bind((self.from, 0)).map_err(|error| ExchangeError::From(self.from, error))?;
         socket.connect(self.server)?;
-        let started = Instant::now();
-        let mut ignored = None;
-        for _ in 0..self.tries {
-            // A closed port shows on the next call; no answer says the same.
-            let _ = socket.send(&packet);
-            let until = Instant::now() + self.wait;
-            while let Some(left) = until.checked_duration_since(Instant::now()).filter(|left| !left.is_zero()) {
-                socket.set_read_timeout(Some(left))?;
-                let mut buffer = [0; MAX_LEN];
-                let Ok(length) = socket.recv(&mut buffer) else { break };
-                match check_reply(&buffer[..length], identifier, &authenticator, &self.secret) {
-                    Ok(reply) => {
-                        let attributes = dictionary.show(&reply);
-                        return Ok(Reply { code: reply.code(), attributes, took: started.elapsed() });
+        let [identifier] = random()?;
+        Ok(Line { exchange: self, socket, identifier })
+    }
+
+    /// Passes packets between a supplicant and the server, as equipment does.
+    fn converse(
+        &self,
+        line: &mut Line<'_>,
+        ask: &Ask,
+        supplicant: &Supplicant,
+        dictionary: &Dictionary,
+        started: Instant,
+    ) -> Result<Reply, ExchangeError> {
+        let fill = Box::new(|bytes: &mut [u8]| getrandom::fill(bytes).expect("the system gives random bytes"));
+        let mut peer = Peer::new(&supplicant.outer, supplicant.method.clone(), supplicant.room, fill);
+        // The equipment itself asks for the identity (RFC 3579 section 2.1).
+        let mut heard = Heard::default();
+        let PeerStep::Send(mut packet) = peer.receive(&[1, 0, 0, 5, 1]) else {
+            return Err(ExchangeError::Endless);
+        };
+        let mut state: Option<Vec<u8>> = None;
+        for _ in 0..MOST_ROUNDS {
+            heard.rounds += 1;
+            let answer = line.send(|identifier, authenticator| {
+                let eap = (&packet[..], state.as_deref());
+                ask.eap_packet(identifier, authenticator, &self.secret, dictionary, eap)
+            })?;
+            let reply = answer.packet();
+            let told = reply.eap_message().map(|packet| peer.receive(&packet));
+            if reply.code() != Code::ACCESS_CHALLENGE {
+                match told {
+                    Some(PeerStep::Success(keys)) => {
+                        heard.believed = true;
+                        heard.same_keys = keys.map(|keys| {
+                            let given = read_session_keys(&reply, &answer.authenticator, &self.secret);
+                            let (first, second) = keys.msk.expose().split_at(32);
+                            given.is_some_and(|(receive, send)| receive.expose() == first && send.expose() == second)
+                        });
                     }
+                    Some(PeerStep::Failure(failure)) => heard.failure = Some(failure),
+                    _ => {}
+                }
+                heard.tls = peer.tls();
+                return Ok(Reply {
+                    code: reply.code(),
+                    attributes: dictionary.show(&reply),
+                    took: started.elapsed(),
+                    supplicant: Some(heard),
+                });
+            }
+            state = reply.first(number::STATE).map(<[u8]>::to_vec);
+            match told {
+                Some(PeerStep::Send(next)) => packet = next,
+                // It has nothing more to say, and the server waits in vain.
+                _ => return Err(ExchangeError::Silent),
+            }
+        }
+        Err(ExchangeError::Endless)
+    }
+}
+
+impl Line<'_> {
+    /// Sends a request and waits for its reply; the same packet again after each
+    /// wait (RFC 5080 section 2.2.1).
+    fn send(&mut self, make: impl FnOnce(u8, &[u8; 16]) -> Result<Vec<u8>, AskError>) -> Result<Answer, ExchangeError> {
+        let authenticator = random()?;
+        self.identifier = self.identifier.wrapping_add(1);
+        let packet = make(self.identifier, &authenticator)?;
+        let mut ignored = None;
+        for _ in 0..self.exchange.tries {
+            // A closed port shows on the next call; no answer says the same.
+            let _ = self.socket.send(&packet);
+            let until = Instant::now() + self.exchange.wait;
+            while let Some(left) = until.checked_duration_since(Instant::now()).filter(|left| !left.is_zero()) {
+                self.socket.set_read_timeout(Some(left))?;
+                let mut buffer = [0; MAX_LEN];
+                let Ok(length) = self.socket.recv(&mut buffer) else { break };
+                match check_reply(&buffer[..length], self.identifier, &authenticator, &self.exchange.secret) {
+                    Ok(reply) => return Ok(Answer { bytes: reply.as_bytes().to_vec(), authenticator }),
                     Err(error) => ignored = Some(error),
                 }
             }
         }
-        Err(ExchangeError::NoAnswer { tries: self.tries, ignored })
+        Err(ExchangeError::NoAnswer { tries: self.exchange.tries, ignored })
     }
+}
+
+fn random<const N: usize>() -> io::Result<[u8; N]> {
+    let mut bytes = [0; N];
+    getrandom::fill(&mut bytes).map_err(io::Error::other)?;
+    Ok(bytes)
 }
 
 /// Why there is no reply.
@@ -89,4 +214,10 @@ pub enum ExchangeError {
         /// Why the last reply that came was not believed.
         ignored: Option<ReplyError>,
     },
+    /// The supplicant stopped half-way.
+    #[error("the supplicant has nothing more to say, and the server waits for it")]
+    Silent,
+    /// The conversation goes on and on.
+    #[error("the conversation has no end")]
+    Endless,
 }

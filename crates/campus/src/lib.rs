@@ -9,10 +9,11 @@ mod enforce;
 mod exchange;
 pub mod harbour;
 mod nas;
+pub mod papers;
 pub mod story;
 pub mod trickle;
 
-pub use ask::{Ask, AskError, Credential};
+pub use ask::{Ask, AskError, Credential, Supplicant};
 pub use enforce::{Enforced, Outcome};
-pub use exchange::{Exchange, ExchangeError, Reply};
+pub use exchange::{Exchange, ExchangeError, Heard, Reply};
 pub use nas::Nas;

@@ -29,6 +29,8 @@ pub(crate) enum Command {
     Activate(Activate),
     /// Add or change equipment, people and devices from an inventory file
     Import(Import),
+    /// Show, bring and ask for certificates, and say whom to trust
+    Certificates(Certificates),
     /// Sign in and keep a token for the other commands
     SignIn(SignIn),
 }
@@ -75,6 +77,52 @@ pub(crate) enum TryMethod {
     Chap,
     /// MAC bypass
     Mac,
+    /// EAP-MD5
+    EapMd5,
+    /// EAP-GTC
+    EapGtc,
+    /// EAP-MSCHAPv2
+    EapMschapv2,
+    /// A certificate
+    EapTls,
+    /// PEAP, with --inner
+    Peap,
+    /// EAP-TTLS, with --inner
+    Ttls,
+    /// TEAP, with a user, a machine, or both
+    Teap,
+}
+
+/// What goes through a tunnel.
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum InnerMethod {
+    /// The password itself (ttls), or basic password (teap)
+    Pap,
+    /// CHAP (ttls)
+    Chap,
+    /// MS-CHAP (ttls)
+    Mschap,
+    /// MS-CHAP version 2 (ttls)
+    Mschapv2,
+    /// EAP-MD5 (ttls)
+    EapMd5,
+    /// EAP-GTC
+    EapGtc,
+    /// EAP-MSCHAPv2
+    EapMschapv2,
+    /// A certificate
+    EapTls,
+}
+
+/// A version of TLS.
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Tls {
+    /// TLS 1.2
+    #[value(name = "1.2")]
+    V12,
+    /// TLS 1.3
+    #[value(name = "1.3")]
+    V13,
 }
 
 #[derive(Args)]
@@ -91,13 +139,49 @@ pub(crate) struct Try {
     /// The secret shared with the server
     #[arg(long, env = "REGNANT_SECRET", hide_env_values = true)]
     pub(crate) secret: String,
-    /// The user's name (pap, chap)
+    /// The user's name
     #[arg(long, required_if_eq_any = [("method", "pap"), ("method", "chap")])]
     pub(crate) user: Option<String>,
-    /// The user's password (pap, chap)
+    /// The user's password
     #[arg(long, required_if_eq_any = [("method", "pap"), ("method", "chap")])]
     pub(crate) password: Option<String>,
-    /// The device's MAC address, in the notation that the equipment uses (mac)
+    /// What goes through the tunnel (peap, ttls, teap)
+    #[arg(long, value_enum, default_value_t = InnerMethod::EapMschapv2)]
+    pub(crate) inner: InnerMethod,
+    /// The identity told outside the tunnel
+    #[arg(long, value_name = "NAME")]
+    pub(crate) outer: Option<String>,
+    /// The machine's name, such as host/quay-laptop-7 (teap)
+    #[arg(long, value_name = "NAME")]
+    pub(crate) machine: Option<String>,
+    /// The machine's password (teap)
+    #[arg(long, requires = "machine")]
+    pub(crate) machine_password: Option<String>,
+    /// The authorities whose servers the supplicant trusts (PEM)
+    #[arg(long, value_name = "FILE")]
+    pub(crate) authority: Option<PathBuf>,
+    /// The name that the server's certificate must have
+    #[arg(long, value_name = "NAME", default_value = regnant_campus::papers::SERVER)]
+    pub(crate) server_name: String,
+    /// The supplicant's certificate (PEM, PKCS#12 as .p12 or .pfx)
+    #[arg(long, value_name = "FILE")]
+    pub(crate) certificate: Option<PathBuf>,
+    /// Its private key (PEM), where it is not in the same file
+    #[arg(long, value_name = "FILE", requires = "certificate")]
+    pub(crate) key: Option<PathBuf>,
+    /// The password of a PKCS#12 file
+    #[arg(long, requires = "certificate")]
+    pub(crate) key_password: Option<String>,
+    /// Offer only this version of TLS
+    #[arg(long, value_enum)]
+    pub(crate) tls: Option<Tls>,
+    /// Do it this often with the same supplicant; later times resume the session
+    #[arg(long, default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=100))]
+    pub(crate) times: u32,
+    /// The longest EAP packet that the supplicant sends
+    #[arg(long, value_name = "BYTES", default_value_t = 1_300, value_parser = clap::value_parser!(u32).range(100..=4000))]
+    pub(crate) fragment: u32,
+    /// The device's MAC address, in the notation that the equipment uses
     #[arg(long, required_if_eq("method", "mac"))]
     pub(crate) mac: Option<String>,
     /// A further attribute, such as NAS-Port=7; may be repeated. Without it, mac
@@ -140,7 +224,7 @@ pub(crate) struct Journal {
     /// Only sentences that hold all these words
     pub(crate) words: Vec<String>,
     /// Only this outcome
-    #[arg(long, value_parser = ["granted", "refused", "silence", "unheard"])]
+    #[arg(long, value_parser = ["granted", "refused", "silence", "unfinished", "unheard"])]
     pub(crate) outcome: Option<String>,
     /// At most this many entries
     #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=500))]
@@ -183,11 +267,51 @@ pub(crate) struct Activate {
 
 #[derive(Args)]
 pub(crate) struct Import {
-    /// Inventory file (TOML) with [[store]], [[nas]], [[person]] and [[endpoint]]
+    /// Inventory file (TOML) with [[store]], [[nas]], [[person]], [[machine]] and [[endpoint]]
     #[arg(value_name = "FILE")]
     pub(crate) file: PathBuf,
     #[command(flatten)]
     pub(crate) api: Api,
+}
+
+#[derive(Args)]
+pub(crate) struct Certificates {
+    #[command(subcommand)]
+    pub(crate) action: Option<CertificateAction>,
+    #[command(flatten)]
+    pub(crate) api: Api,
+    /// Print JSON
+    #[arg(long)]
+    pub(crate) json: bool,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum CertificateAction {
+    /// Bring a certificate with its key, in PEM or PKCS#12
+    Import {
+        /// The files: certificate, those above it, key
+        #[arg(required = true, value_name = "FILE")]
+        files: Vec<PathBuf>,
+        /// Its name, as policies refer to it
+        #[arg(long)]
+        name: String,
+        /// The password of a PKCS#12 file
+        #[arg(long)]
+        password: Option<String>,
+    },
+    /// Make a key here and a request for an authority to sign
+    Request {
+        /// The server's name, which supplicants will check
+        name: String,
+    },
+    /// Say whose certificates a trust believes
+    Trust {
+        /// Its name, as policies refer to it
+        name: String,
+        /// Authorities and revocation lists, in PEM
+        #[arg(required = true, value_name = "FILE")]
+        files: Vec<PathBuf>,
+    },
 }
 
 #[derive(Args)]

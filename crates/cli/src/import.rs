@@ -13,8 +13,9 @@ pub(crate) fn run(args: &args::Import) -> Result<ExitCode, Failure> {
     let text = fs::read_to_string(&args.file)
         .map_err(|error| Failure::usage(format!("the inventory {file} cannot be read: {error}")))?;
     let inventory = Inventory::from_toml(&file, &text)?;
-    let counts = (inventory.nas.len(), inventory.person.len(), inventory.endpoint.len());
+    let counts = [inventory.nas.len(), inventory.person.len(), inventory.machine.len(), inventory.endpoint.len()];
     Client::new(&args.api)?.post("inventory", &inventory)??;
-    println!("imported {} NASes, {} people and {} entries of endpoints", counts.0, counts.1, counts.2);
+    let [nases, people, machines, endpoints] = counts;
+    println!("imported {nases} NASes, {people} people, {machines} machines and {endpoints} entries of endpoints");
     Ok(ExitCode::SUCCESS)
 }

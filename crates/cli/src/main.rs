@@ -3,6 +3,7 @@
 mod activate;
 mod api;
 mod args;
+mod certificates;
 mod check;
 mod demo;
 mod failure;
@@ -12,6 +13,7 @@ mod paint;
 mod serve;
 mod sign_in;
 mod trail;
+mod try_eap;
 mod try_out;
 
 use std::process::ExitCode;
@@ -43,6 +45,7 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Trail(trail) => trail::run(&trail),
         Command::Activate(activate) => activate::run(&activate),
         Command::Import(import) => import::run(&import),
+        Command::Certificates(certificates) => certificates::run(&certificates),
         Command::SignIn(sign_in) => sign_in::run(&sign_in),
     }
 }

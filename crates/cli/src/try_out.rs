@@ -1,13 +1,14 @@
 use std::process::ExitCode;
 use std::time::Duration;
 
-use regnant_campus::{Ask, Credential, Exchange, ExchangeError, Reply};
+use regnant_campus::{Ask, Credential, Exchange, ExchangeError, Heard, Reply};
 use regnant_radius::{Code, Dictionary, SharedSecret};
 use serde_json::json;
 
 use crate::args::{self, TryMethod};
 use crate::failure::Failure;
 use crate::paint;
+use crate::try_eap::supplicant;
 
 /// Asks a RADIUS server as equipment would.
 pub(crate) fn run(args: &args::Try) -> Result<ExitCode, Failure> {
@@ -19,23 +20,33 @@ pub(crate) fn run(args: &args::Try) -> Result<ExitCode, Failure> {
         wait: Duration::from_secs(args.wait),
         tries: args.tries,
     };
-    match exchange.ask(&ask(args)?, &Dictionary::standard()) {
-        Ok(reply) => {
-            print(&reply, args.json);
-            Ok(if reply.code == Code::ACCESS_ACCEPT { ExitCode::SUCCESS } else { ExitCode::from(1) })
+    let (ask, dictionary) = (ask(args)?, Dictionary::standard());
+    let mut code = ExitCode::SUCCESS;
+    for _ in 0..args.times {
+        code = match exchange.ask(&ask, &dictionary) {
+            Ok(reply) => {
+                print(&reply, args.json);
+                let accepted = reply.code == Code::ACCESS_ACCEPT && reply.is_believed();
+                if accepted { ExitCode::SUCCESS } else { ExitCode::from(1) }
+            }
+            Err(error @ (ExchangeError::NoAnswer { .. } | ExchangeError::Silent)) => {
+                no_answer(&error, args);
+                ExitCode::from(3)
+            }
+            Err(error) => return Err(Failure::usage(error)),
+        };
+        if code != ExitCode::SUCCESS {
+            break;
         }
-        Err(error @ ExchangeError::NoAnswer { .. }) => {
-            no_answer(&error, args);
-            Ok(ExitCode::from(3))
-        }
-        Err(error) => Err(Failure::usage(error)),
     }
+    Ok(code)
 }
 
 fn ask(args: &args::Try) -> Result<Ask, Failure> {
     let stray = match args.method {
         TryMethod::Mac => args.user.is_some() || args.password.is_some(),
-        _ => args.mac.is_some(),
+        TryMethod::Pap | TryMethod::Chap => args.mac.is_some(),
+        _ => false,
     };
     if stray {
         return Err(Failure::usage("mac takes --mac; pap and chap take --user and --password"));
@@ -45,8 +56,13 @@ fn ask(args: &args::Try) -> Result<Ask, Failure> {
         TryMethod::Pap => Credential::Pap { user, password },
         TryMethod::Chap => Credential::Chap { user, password },
         TryMethod::Mac => Credential::Mac(args.mac.clone().unwrap_or_default()),
+        _ => Credential::Eap(Box::new(supplicant(args)?)),
     };
-    Ok(Ask { credential, attributes: args.attributes.clone() })
+    let mut attributes = args.attributes.clone();
+    if let (Some(mac), Credential::Eap(_)) = (&args.mac, &credential) {
+        attributes.push(("Calling-Station-Id".into(), mac.clone()));
+    }
+    Ok(Ask { credential, attributes })
 }
 
 fn print(reply: &Reply, as_json: bool) {
@@ -54,14 +70,48 @@ fn print(reply: &Reply, as_json: bool) {
     if as_json {
         let attributes: Vec<_> =
             reply.attributes.iter().map(|(name, value)| json!({ "name": name, "value": value })).collect();
-        return paint::json(&json!({ "code": reply.code.to_string(), "micros": micros, "attributes": attributes }));
+        let supplicant = reply.supplicant.as_ref().map(supplicant_json);
+        return paint::json(&json!({
+            "code": reply.code.to_string(), "micros": micros, "attributes": attributes, "supplicant": supplicant,
+        }));
     }
     let outcome = if reply.code == Code::ACCESS_ACCEPT { "granted" } else { "refused" };
     println!("{} {} after {micros} µs", paint::mark(outcome), paint::bold(&reply.code.to_string()));
+    if let Some(heard) = &reply.supplicant {
+        tell_supplicant(heard);
+    }
     let width = reply.attributes.iter().map(|(name, _)| name.len()).max().unwrap_or(0);
     for (name, value) in &reply.attributes {
         println!("  {name:width$}  {value}");
     }
+}
+
+/// What the supplicant makes of it.
+fn tell_supplicant(heard: &Heard) {
+    let tls = heard.tls.as_ref();
+    let version = tls.and_then(|tls| tls.version).map(|version| format!(", {version}")).unwrap_or_default();
+    let resumed = if tls.is_some_and(|tls| tls.resumed) { ", resumed" } else { "" };
+    println!("  {} rounds{version}{resumed}", heard.rounds);
+    match (&heard.failure, heard.same_keys) {
+        (Some(failure), _) => println!("  the supplicant says: {failure}"),
+        (None, Some(true)) => println!("  supplicant and equipment have the same keys"),
+        (None, Some(false)) => println!("  {} supplicant and equipment have different keys", paint::mark("refused")),
+        (None, None) if heard.believed => println!("  the method makes no keys"),
+        (None, None) => println!("  {} the supplicant does not believe the answer", paint::mark("refused")),
+    }
+}
+
+fn supplicant_json(heard: &Heard) -> serde_json::Value {
+    let tls = heard.tls.as_ref();
+    json!({
+        "rounds": heard.rounds,
+        "believed": heard.believed,
+        "same_keys": heard.same_keys,
+        "failure": heard.failure.as_ref().map(ToString::to_string),
+        "tls": tls.and_then(|tls| tls.version).map(|version| version.to_string()),
+        "group": tls.and_then(|tls| tls.group.clone()),
+        "resumed": tls.is_some_and(|tls| tls.resumed),
+    })
 }
 
 fn no_answer(error: &ExchangeError, args: &args::Try) {

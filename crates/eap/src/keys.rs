@@ -4,7 +4,7 @@ use subtle::ConstantTimeEq;
 use zeroize::{Zeroize, ZeroizeOnDrop};
 
 /// Where random bytes come from.
-pub type Random = Box<dyn FnMut(&mut [u8]) + Send>;
+pub type Random = Box<dyn FnMut(&mut [u8]) + Send + Sync>;
 
 pub(crate) fn random_bytes<const N: usize>(random: &mut Random) -> [u8; N] {
     let mut bytes = [0; N];

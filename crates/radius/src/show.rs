@@ -22,6 +22,9 @@ impl Dictionary {
         match self.by_number(kind) {
             _ if of_rfc_2548 == Some(mppe::SEND_KEY) => ("MS-MPPE-Send-Key".into(), "(secret)".into()),
             _ if of_rfc_2548 == Some(mppe::RECV_KEY) => ("MS-MPPE-Recv-Key".into(), "(secret)".into()),
+            Some(definition) if kind == number::EAP_MESSAGE => {
+                (definition.name.clone(), format!("{} bytes", value.len()))
+            }
             Some(definition) if definition.secret => (definition.name.clone(), "(secret)".into()),
             Some(definition) => {
                 let shown = match Value::read(definition, value) {

@@ -2,6 +2,7 @@ use std::collections::HashSet;
 
 use jiff::Timestamp;
 use regnant_access::{NasKind, Network};
+use regnant_eap::mschap::nt_password_hash;
 use regnant_policy::Mac;
 use rusqlite::types::Value;
 use serde::{Deserialize, Serialize};
@@ -30,6 +31,9 @@ pub struct Inventory {
     /// People.
     #[serde(default)]
     pub person: Vec<PersonEntry>,
+    /// Machines that prove themselves.
+    #[serde(default)]
+    pub machine: Vec<MachineEntry>,
     /// Devices.
     #[serde(default)]
     pub endpoint: Vec<EndpointEntry>,
@@ -49,7 +53,7 @@ pub struct StoreEntry {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum StoreKind {
-    /// People with passwords.
+    /// People and machines that prove themselves.
     People,
     /// Devices by MAC address.
     Endpoints,
@@ -91,6 +95,11 @@ pub struct PersonEntry {
     /// that whoever has database and key has the password; false if not said.
     #[serde(default)]
     pub recoverable_password: bool,
+    /// Whether MS-CHAP methods (PEAP and TEAP with EAP-MSCHAPv2 above all) may
+    /// prove this person; the NT hash of the password is then kept sealed. It is
+    /// as good as the password to whoever has it; false if not said.
+    #[serde(default)]
+    pub mschap: bool,
     /// Their groups.
     #[serde(default)]
     pub groups: Vec<String>,
@@ -98,6 +107,31 @@ pub struct PersonEntry {
     #[serde(default)]
     pub disabled: bool,
     /// When the account ends, such as `2026-12-31T18:00:00Z`; never if not said.
+    #[serde(default)]
+    pub expires: Option<String>,
+}
+
+/// A machine that proves itself with a certificate or a password.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct MachineEntry {
+    /// The store, one of people.
+    pub store: String,
+    /// Its name, without `host/` before it or `$` after it.
+    pub name: String,
+    /// Its password, where it has one; kept as an Argon2id hash.
+    #[serde(default)]
+    pub password: Option<String>,
+    /// Whether MS-CHAP methods may prove it; false if not said.
+    #[serde(default)]
+    pub mschap: bool,
+    /// Its groups.
+    #[serde(default)]
+    pub groups: Vec<String>,
+    /// Whether the account is disabled; false if not said.
+    #[serde(default)]
+    pub disabled: bool,
+    /// When the account ends; never if not said.
     #[serde(default)]
     pub expires: Option<String>,
 }
@@ -172,6 +206,10 @@ impl Inventory {
             holds(&person.store, StoreKind::People, &format!("person `{}`", person.name))?;
             person.add_to(&mut change, key)?;
         }
+        for machine in &self.machine {
+            holds(&machine.store, StoreKind::People, &format!("machine `{}`", machine.name))?;
+            machine.add_to(&mut change, key)?;
+        }
         for endpoint in &self.endpoint {
             holds(&endpoint.store, StoreKind::Endpoints, &format!("endpoint {}", endpoint.mac))?;
             endpoint.add_to(&mut change)?;
@@ -242,29 +280,27 @@ impl PersonEntry {
         if self.name.parse::<Mac>().is_ok() {
             return wrong("a MAC address is never a user name");
         }
-        if self.password.parse::<Mac>().is_ok() {
-            return wrong("a MAC address is never a password");
+        if is_machine_name(&self.name) {
+            return wrong("a name that begins with host/ or ends with $ is a machine's: add it as [[machine]]");
         }
-        if self.password.is_empty() || self.password.len() > MAX_PASSWORD || self.password.chars().any(char::is_control)
-        {
-            return wrong("a password has 1 to 128 printable bytes");
-        }
+        fit_password(&self.password).or_else(wrong)?;
         let recoverable = match self.recoverable_password {
             true => key.seal(&person_context(&self.store, &self.name), self.password.as_bytes()).into(),
             false => Value::Null,
         };
         change.add(
-            "INSERT INTO person (store, name, password_hash, recoverable, disabled, expires)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6)
-             ON CONFLICT (store, name) DO UPDATE SET name = ?2, password_hash = ?3, recoverable = ?4, disabled = ?5,
-                 expires = ?6",
+            "INSERT INTO person (store, name, password_hash, recoverable, nt_hash, disabled, expires)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)
+             ON CONFLICT (store, name) DO UPDATE SET name = ?2, password_hash = ?3, recoverable = ?4, nt_hash = ?5,
+                 disabled = ?6, expires = ?7",
             [
                 self.store.clone().into(),
                 self.name.clone().into(),
                 hash_password(self.password.as_bytes()).into(),
                 recoverable,
+                nt_hash(self.mschap, key, &nt_hash_context("person", &self.store, &self.name), &self.password),
                 self.disabled.into(),
-                self.expiry()?.into(),
+                expiry(self.expires.as_ref(), &format!("person `{}`", self.name))?.into(),
             ],
         );
         let who: [Value; 2] = [self.store.clone().into(), self.name.clone().into()];
@@ -281,15 +317,82 @@ impl PersonEntry {
     }
 }
 
-impl PersonEntry {
-    /// Milliseconds since 1970.
-    fn expiry(&self) -> Result<Option<i64>, InventoryError> {
-        let read = |text: &String| {
-            let time = text.parse::<Timestamp>().map(Timestamp::as_millisecond);
-            time.map_err(|error| InventoryError(format!("person `{}`: `expires` is no time: {error}", self.name)))
+impl MachineEntry {
+    fn add_to(&self, change: &mut Change, key: &SealingKey) -> Result<(), InventoryError> {
+        named("machine", &self.name)?;
+        let wrong = |what: &str| Err(InventoryError(format!("machine `{}`: {what}", self.name)));
+        if is_machine_name(&self.name) {
+            return wrong("write the name without host/ before it or $ after it");
+        }
+        if let Some(password) = &self.password {
+            fit_password(password).or_else(wrong)?;
+        }
+        let (hash, nt_hash) = match &self.password {
+            Some(password) => (
+                hash_password(password.as_bytes()).into(),
+                nt_hash(self.mschap, key, &nt_hash_context("machine", &self.store, &self.name), password),
+            ),
+            None if self.mschap => return wrong("MS-CHAP needs a password"),
+            None => (Value::Null, Value::Null),
         };
-        self.expires.as_ref().map(read).transpose()
+        change.add(
+            "INSERT INTO machine (store, name, password_hash, nt_hash, disabled, expires)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6)
+             ON CONFLICT (store, name) DO UPDATE SET name = ?2, password_hash = ?3, nt_hash = ?4, disabled = ?5,
+                 expires = ?6",
+            [
+                self.store.clone().into(),
+                self.name.clone().into(),
+                hash,
+                nt_hash,
+                self.disabled.into(),
+                expiry(self.expires.as_ref(), &format!("machine `{}`", self.name))?.into(),
+            ],
+        );
+        let who: [Value; 2] = [self.store.clone().into(), self.name.clone().into()];
+        change.add("DELETE FROM machine_group WHERE store = ?1 AND machine = ?2", who.clone());
+        for group in &self.groups {
+            named("group", group)?;
+            let [store, name] = who.clone();
+            change.add(
+                "INSERT INTO machine_group (store, machine, group_name) VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING",
+                [store, name, group.clone().into()],
+            );
+        }
+        Ok(())
     }
+}
+
+/// A name by which a machine goes where people's names go (as equipment and
+/// supplicants have it): it begins with `host/` or ends with `$`.
+fn is_machine_name(name: &str) -> bool {
+    name.to_lowercase().starts_with("host/") || name.ends_with('$')
+}
+
+fn fit_password(password: &str) -> Result<(), &'static str> {
+    if password.parse::<Mac>().is_ok() {
+        return Err("a MAC address is never a password");
+    }
+    if password.is_empty() || password.len() > MAX_PASSWORD || password.chars().any(char::is_control) {
+        return Err("a password has 1 to 128 printable bytes");
+    }
+    Ok(())
+}
+
+fn nt_hash(wanted: bool, key: &SealingKey, context: &str, password: &str) -> Value {
+    match wanted {
+        true => key.seal(context, &nt_password_hash(password)).into(),
+        false => Value::Null,
+    }
+}
+
+/// Milliseconds since 1970.
+fn expiry(text: Option<&String>, who: &str) -> Result<Option<i64>, InventoryError> {
+    let read = |text: &String| {
+        let time = text.parse::<Timestamp>().map(Timestamp::as_millisecond);
+        time.map_err(|error| InventoryError(format!("{who}: `expires` is no time: {error}")))
+    };
+    text.map(read).transpose()
 }
 
 impl EndpointEntry {
@@ -346,6 +449,11 @@ pub(crate) fn nas_context(name: &str) -> String {
 /// What a person's recoverable password is sealed as.
 pub(crate) fn person_context(store: &str, name: &str) -> String {
     format!("the password of {} in {store}", name.to_lowercase())
+}
+
+/// What an NT hash is sealed as; `what` is person or machine.
+pub(crate) fn nt_hash_context(what: &str, store: &str, name: &str) -> String {
+    format!("the NT hash of {what} {} in {store}", name.to_lowercase())
 }
 
 /// What is wrong with an inventory, and where.

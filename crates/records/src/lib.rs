@@ -14,12 +14,15 @@ mod snapshot;
 
 pub use error::RecordsError;
 pub use hash_pool::HashPool;
-pub use inventory::{EndpointEntry, Inventory, InventoryError, NasEntry, PersonEntry, StoreEntry, StoreKind};
+pub use inventory::{
+    EndpointEntry, Inventory, InventoryError, MachineEntry, NasEntry, PersonEntry, StoreEntry, StoreKind,
+};
 pub use journal::reader::{EntryFilter, JournalReader};
 pub use journal::{Desk, Entry, Journal, Slot};
 pub use password::{hash_password, verify_password};
 pub use sealing::{KeyError, SealingKey};
 pub use shared::administrators::{new_token, token_hash};
+pub use shared::certificates::{CertificateRow, TrustRow};
 pub use shared::editions::EditionRow;
 pub use shared::{Change, NasRow, Records};
 pub use snapshot::LocalStores;

@@ -1,72 +1,96 @@
 //! People and endpoints in memory, as the packet path looks them up.
 
 use std::collections::HashMap;
+use std::hash::{DefaultHasher, Hash, Hasher};
 use std::sync::Arc;
 
 use jiff::Timestamp;
-use regnant_access::{Answer, Endpoint, Groups, Person, Stores, Unreachable};
-use regnant_policy::{Mac, Value};
+use regnant_access::{Account, Answer, Endpoint, Groups, Stores, Unreachable};
+use regnant_policy::{IdentityKind, Mac, Value};
 use regnant_radius::Secret;
 
 use crate::error::RecordsError;
 use crate::hash_pool::HashPool;
-use crate::inventory::{StoreKind, person_context};
+use crate::inventory::{StoreKind, nt_hash_context, person_context};
 use crate::sealing::SealingKey;
 use crate::shared::Records;
 
 /// The stores that live in the records. Immutable: a change of the records makes
 /// a new one.
 pub struct LocalStores {
-    people: HashMap<String, HashMap<String, KnownPerson>>,
+    accounts: HashMap<String, HashMap<(IdentityKind, String), Known>>,
     endpoints: HashMap<String, HashMap<Mac, Arc<Endpoint>>>,
     key: Arc<SealingKey>,
     pool: HashPool,
 }
 
-struct KnownPerson {
-    person: Person,
+struct Known {
+    account: Account,
     /// Milliseconds since 1970.
     expires: Option<i64>,
-    password_hash: String,
+    password_hash: Option<String>,
     recoverable: Option<Vec<u8>>,
+    nt_hash: Option<Vec<u8>>,
 }
 
 impl LocalStores {
     /// Reads all people and endpoints.
     pub fn load(records: &Records, key: Arc<SealingKey>, pool: HashPool) -> Result<Self, RecordsError> {
-        let mut stores = Self { people: HashMap::new(), endpoints: HashMap::new(), key, pool };
+        let mut stores = Self { accounts: HashMap::new(), endpoints: HashMap::new(), key, pool };
         for (name, kind) in records.stores()? {
             match kind {
-                StoreKind::People => drop(stores.people.insert(name, HashMap::new())),
+                StoreKind::People => drop(stores.accounts.insert(name, HashMap::new())),
                 StoreKind::Endpoints => drop(stores.endpoints.insert(name, HashMap::new())),
             }
         }
         let mut groups = Grouping::default();
-        stores.load_people(records, &mut groups)?;
+        stores.load_accounts(records, IdentityKind::User, &mut groups)?;
+        stores.load_accounts(records, IdentityKind::Machine, &mut groups)?;
         stores.load_endpoints(records, &mut groups)?;
         Ok(stores)
     }
 
-    fn load_people(&mut self, records: &Records, sets: &mut Grouping) -> Result<(), RecordsError> {
+    fn load_accounts(
+        &mut self,
+        records: &Records,
+        kind: IdentityKind,
+        sets: &mut Grouping,
+    ) -> Result<(), RecordsError> {
+        let (groups_sql, accounts_sql) = match kind {
+            IdentityKind::Machine => (
+                "SELECT store, machine, group_name FROM machine_group ORDER BY store, machine, rowid",
+                "SELECT store, name, password_hash, NULL, nt_hash, disabled, expires FROM machine",
+            ),
+            _ => (
+                "SELECT store, person, group_name FROM person_group ORDER BY store, person, rowid",
+                "SELECT store, name, password_hash, recoverable, nt_hash, disabled, expires FROM person",
+            ),
+        };
         let mut groups: HashMap<(String, String), Vec<String>> = HashMap::new();
-        let sql = "SELECT store, person, group_name FROM person_group ORDER BY store, person, rowid";
-        for (store, person, group) in
-            records.rows(sql, |row| Ok((row.get(0)?, row.get::<_, String>(1)?, row.get(2)?)))?
+        for (store, name, group) in
+            records.rows(groups_sql, |row| Ok((row.get(0)?, row.get::<_, String>(1)?, row.get(2)?)))?
         {
-            groups.entry((store, person.to_lowercase())).or_default().push(group);
+            groups.entry((store, name.to_lowercase())).or_default().push(group);
         }
-        let sql = "SELECT store, name, password_hash, recoverable, disabled, expires FROM person";
-        let rows = records.rows(sql, |row| {
-            let known: (String, String, String, Option<Vec<u8>>, bool, Option<i64>) =
-                (row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?, row.get(4)?, row.get(5)?);
-            Ok(known)
+        let rows = records.rows(accounts_sql, |row| {
+            let (store, name): (String, String) = (row.get(0)?, row.get(1)?);
+            let password_hash: Option<String> = row.get(2)?;
+            let account = Account {
+                kind,
+                name,
+                groups: Groups::default(),
+                disabled: row.get(5)?,
+                expired: false,
+                password_mark: mark(password_hash.as_deref()),
+            };
+            let (recoverable, nt_hash) = (row.get(3)?, row.get(4)?);
+            Ok((store, Known { account, expires: row.get(6)?, password_hash, recoverable, nt_hash }))
         })?;
-        for (store, name, password_hash, recoverable, disabled, expires) in rows {
-            let folded = name.to_lowercase();
+        for (store, mut known) in rows {
+            let folded = known.account.name.to_lowercase();
             let list = groups.remove(&(store.clone(), folded.clone())).unwrap_or_default();
-            let person = Person { name, groups: sets.of(list), disabled, expired: false };
-            let known = KnownPerson { person, expires, password_hash, recoverable };
-            self.people.entry(store).or_default().insert(folded, known);
+            known.account.groups = sets.of(list);
+            self.accounts.entry(store).or_default().insert((kind, folded), known);
         }
         Ok(())
     }
@@ -100,10 +124,26 @@ impl LocalStores {
         list
     }
 
-    fn known(&self, store: &str, name: &str) -> Answer<Option<&KnownPerson>> {
-        let people = self.people.get(store).ok_or_else(|| no_store(store))?;
-        Ok(people.get(&name.to_lowercase()))
+    fn known(&self, store: &str, kind: IdentityKind, name: &str) -> Answer<Option<&Known>> {
+        let accounts = self.accounts.get(store).ok_or_else(|| no_store(store))?;
+        Ok(accounts.get(&(kind, name.to_lowercase())))
     }
+
+    fn known_account(&self, store: &str, account: &Account) -> Answer<Option<&Known>> {
+        self.known(store, account.kind, &account.name)
+    }
+
+    fn open(&self, context: &str, sealed: Option<&Vec<u8>>) -> Answer<Option<Secret>> {
+        let opened = sealed.map(|sealed| self.key.open(context, sealed)).transpose();
+        opened.map_err(|error| Unreachable(error.to_string()))
+    }
+}
+
+/// A number that changes with the password; its hash has a salt of its own.
+fn mark(password_hash: Option<&str>) -> u64 {
+    let mut hasher = DefaultHasher::new();
+    password_hash.hash(&mut hasher);
+    hasher.finish()
 }
 
 /// Sets of groups, each made once: ten thousand cameras share one.
@@ -126,25 +166,28 @@ fn no_store(store: &str) -> Unreachable {
 }
 
 impl Stores for LocalStores {
-    async fn person(&self, store: &str, name: &str) -> Answer<Option<Person>> {
+    async fn account(&self, store: &str, kind: IdentityKind, name: &str) -> Answer<Option<Account>> {
         let now = Timestamp::now().as_millisecond();
-        Ok(self.known(store, name)?.map(|known| {
+        Ok(self.known(store, kind, name)?.map(|known| {
             let expired = known.expires.is_some_and(|at| at <= now);
-            Person { expired, ..known.person.clone() }
+            Account { expired, ..known.account.clone() }
         }))
     }
 
-    async fn password_is_right(&self, store: &str, person: &Person, password: Secret) -> Answer<bool> {
-        let hash = self.known(store, &person.name)?.map(|known| known.password_hash.clone());
+    async fn password_is_right(&self, store: &str, account: &Account, password: Secret) -> Answer<bool> {
+        let hash = self.known_account(store, account)?.and_then(|known| known.password_hash.clone());
         self.pool.verify(password, hash).await
     }
 
-    async fn recoverable_password(&self, store: &str, person: &Person) -> Answer<Option<Secret>> {
-        let Some(sealed) = self.known(store, &person.name)?.and_then(|known| known.recoverable.as_deref()) else {
-            return Ok(None);
-        };
-        let opened = self.key.open(&person_context(store, &person.name), sealed);
-        opened.map(Some).map_err(|error| Unreachable(error.to_string()))
+    async fn recoverable_password(&self, store: &str, account: &Account) -> Answer<Option<Secret>> {
+        let sealed = self.known_account(store, account)?.and_then(|known| known.recoverable.as_ref());
+        self.open(&person_context(store, &account.name), sealed)
+    }
+
+    async fn nt_hash(&self, store: &str, account: &Account) -> Answer<Option<Secret>> {
+        let sealed = self.known_account(store, account)?.and_then(|known| known.nt_hash.as_ref());
+        let what = if account.kind == IdentityKind::Machine { "machine" } else { "person" };
+        self.open(&nt_hash_context(what, store, &account.name), sealed)
     }
 
     async fn endpoint(&self, store: &str, mac: Mac) -> Answer<Option<Arc<Endpoint>>> {

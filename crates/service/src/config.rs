@@ -27,6 +27,10 @@ pub struct RadiusConfig {
     pub authentication: Vec<SocketAddr>,
     /// How many threads receive; 0 means one for each processor.
     pub receivers: usize,
+    /// For how many seconds an EAP conversation waits for its supplicant; 60 if
+    /// not said. People need time to accept a certificate; every conversation
+    /// costs memory as long as it waits.
+    pub conversation_seconds: Option<u64>,
 }
 
 /// The HTTP side.
@@ -51,7 +55,7 @@ pub struct KeysConfig {
 impl Default for RadiusConfig {
     fn default() -> Self {
         let authentication = vec![([0, 0, 0, 0], 1812).into(), ([0u16; 8], 1812).into()];
-        Self { authentication, receivers: 0 }
+        Self { authentication, receivers: 0, conversation_seconds: None }
     }
 }
 

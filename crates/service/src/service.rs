@@ -3,9 +3,9 @@ use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::thread::JoinHandle;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
-use regnant_access::Dialect;
+use regnant_access::{Dialect, Machines};
 use regnant_records::{HashPool, Journal, JournalReader, KeyError, Records, RecordsError, SealingKey};
 use thiserror::Error;
 use tokio::net::TcpListener;
@@ -18,10 +18,12 @@ use crate::config::Config;
 use crate::data_dir::DataDir;
 use crate::http::{self, Api};
 use crate::office::{Office, OfficeError};
+use crate::udp::conversations::Conversations;
 use crate::udp::duplicates::Duplicates;
+use crate::udp::handshakes::Handshakes;
 use crate::udp::receiver::Receiver;
 use crate::udp::unheard::Unheard;
-use crate::udp::{Counters, Desk, socket};
+use crate::udp::{Counters, Desk, count, socket};
 use crate::world::{Ground, fact_table};
 
 /// Entries that may wait for the journal; with more, requests stay unanswered.
@@ -75,6 +77,11 @@ impl Service {
         let desk = Arc::new(Desk {
             office: office.clone(),
             duplicates: Duplicates::new(),
+            conversations: Conversations::new(config.radius.conversation_seconds.map(Duration::from_secs)),
+            handshakes: Handshakes::start(threads),
+            sessions: Arc::default(),
+            machines: Machines::default(),
+            secret: key.derive("opaque names of accounts"),
             unheard: Unheard::default(),
             counters: Counters::default(),
         });
@@ -149,6 +156,18 @@ async fn tick(desk: Arc<Desk>, journal: Arc<Journal>) {
     loop {
         interval.tick().await;
         flush_unheard(&desk, &journal);
+        journal_abandoned(&desk, &journal);
+    }
+}
+
+/// A conversation that stopped half-way becomes an entry of its own.
+fn journal_abandoned(desk: &Desk, journal: &Journal) {
+    let Some(place) = journal.desk() else { return };
+    for dialogue in desk.conversations.expired(Instant::now()) {
+        match place.slot() {
+            Some(slot) => slot.decision(dialogue.abandon()),
+            None => count(&desk.counters.unjournaled),
+        }
     }
 }
 

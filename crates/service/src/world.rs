@@ -1,14 +1,19 @@
 use std::sync::Arc;
 
-use regnant_access::{Dialect, Edition, FactTable, GrantProblem, NasTable};
+use regnant_access::{
+    Dialect, Edition, FactTable, GateOffers, GrantProblem, Materials, NasTable, OfferProblem, Presentable, Setting,
+    TrustMaterial,
+};
+use regnant_certificates::{Bundle, read_certificates, read_crls};
 use regnant_policy::{Checked, Compiled, IdentityKind, Schema, Source};
 use regnant_radius::Dictionary;
 use regnant_records::{HashPool, LocalStores, Records, RecordsError, SealingKey, StoreKind};
+use thiserror::Error;
 
 /// What the packet path reads, immutable: a change makes a new one and swaps it.
 pub(crate) struct World {
     pub(crate) nases: NasTable,
-    pub(crate) edition: Arc<Edition>,
+    pub(crate) setting: Setting,
     pub(crate) stores: Arc<LocalStores>,
 }
 
@@ -31,17 +36,29 @@ pub(crate) enum Unfit {
     Grants(Vec<GrantProblem>),
 }
 
+/// Why a world cannot be made.
+#[derive(Debug, Error)]
+pub(crate) enum WorldError {
+    #[error(transparent)]
+    Records(#[from] RecordsError),
+    #[error(transparent)]
+    Offer(#[from] OfferProblem),
+}
+
 impl Ground {
     /// The schema with the stores that the records have now.
     pub(crate) fn schema(&self, records: &Records) -> Result<Schema, RecordsError> {
-        let stores = records.stores()?.into_iter().map(|(name, kind)| {
+        let stores = records.stores()?.into_iter().flat_map(|(name, kind)| {
             let kind = match kind {
-                StoreKind::People => IdentityKind::User,
-                StoreKind::Endpoints => IdentityKind::Mac,
+                StoreKind::People => &[IdentityKind::User, IdentityKind::Machine][..],
+                StoreKind::Endpoints => &[IdentityKind::Mac],
             };
-            (name, kind)
+            kind.iter().map(|kind| (name.clone(), *kind)).collect::<Vec<_>>()
         });
-        Ok(self.table.schema().clone().with_stores(stores))
+        let certificates = records.certificates(&self.key)?.into_iter().filter(|row| !row.chain.is_empty());
+        let trusts = records.trusts()?.into_iter().map(|row| row.name);
+        let schema = self.table.schema().clone().with_stores(stores);
+        Ok(schema.with_certificates(certificates.map(|row| row.name), trusts))
     }
 
     /// Checks a policy and renders its grants.
@@ -50,11 +67,28 @@ impl Ground {
         Edition::prepare(number, policy, &self.dialects, &self.table).map_err(Unfit::Grants)
     }
 
-    /// A new world: this edition with the NASes and stores of the records.
-    pub(crate) fn world(&self, records: &Records, edition: Arc<Edition>) -> Result<World, RecordsError> {
+    /// Certificates and authorities as the records have them. What cannot be read
+    /// is left out: a gate that needs it is told then.
+    fn materials(&self, records: &Records) -> Result<Materials, RecordsError> {
+        let certificates = records.certificates(&self.key)?.into_iter().filter_map(|row| {
+            let chain = Bundle::from_pem(&row.chain).ok()?.chain;
+            let key = regnant_eap::Secret::new(row.key.expose());
+            Some((row.name, Presentable { chain, key, stapled: row.stapled }))
+        });
+        let trusts = records.trusts()?.into_iter().filter_map(|row| {
+            let (authorities, crls) = (read_certificates(&row.authorities).ok()?, read_crls(&row.crls).ok()?);
+            Some((row.name, TrustMaterial { authorities, crls }))
+        });
+        Ok(Materials { certificates: certificates.collect(), trusts: trusts.collect() })
+    }
+
+    /// A new world: this edition with the NASes, stores and certificates of the
+    /// records.
+    pub(crate) fn world(&self, records: &Records, edition: Arc<Edition>) -> Result<World, WorldError> {
+        let offers = Arc::new(GateOffers::prepare(&edition.policy, &self.materials(records)?)?);
         Ok(World {
             nases: NasTable::new(records.nases(&self.key)?),
-            edition,
+            setting: Setting { edition, offers },
             stores: Arc::new(LocalStores::load(records, self.key.clone(), self.pool.clone())?),
         })
     }

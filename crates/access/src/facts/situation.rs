@@ -1,13 +1,14 @@
 use std::borrow::Cow;
 use std::sync::Arc;
 
-use regnant_policy::{Event, FactId, Facts, Known, Mac, Members, Method, Type, Value};
+use regnant_eap::{Certificate, TlsAbout};
+use regnant_policy::{Event, FactId, Facts, IdentityKind, Known, Mac, Members, Type, Value};
 use regnant_radius::{Packet, Value as AttributeValue};
 
-use crate::facts::request::Derived;
-use crate::facts::table::{FactTable, Source};
+use crate::facts::request::{Carrier, Derived};
+use crate::facts::table::{CertificatePart, FactTable, Part, Source, TlsPart};
 use crate::nas::Nas;
-use crate::stores::{Endpoint, Person};
+use crate::stores::{Account, Endpoint};
 
 /// Everything known about one request, as facts.
 pub(crate) struct Situation<'p> {
@@ -16,20 +17,59 @@ pub(crate) struct Situation<'p> {
     pub(crate) address: std::net::IpAddr,
     pub(crate) packet: Packet<'p>,
     pub(crate) derived: Derived<'p>,
-    pub(crate) user: User,
+    pub(crate) user: Identity,
+    pub(crate) machine: Identity,
     pub(crate) device: Device,
+    /// What EAP told; nothing for other carriers.
+    pub(crate) told: Told,
+    /// Milliseconds since 1970.
+    pub(crate) now: u64,
 }
 
-/// What is known of the user.
+/// What is known of a user or a machine.
 #[derive(Clone, Debug, Default)]
-pub(crate) enum User {
-    /// Nobody presented themselves.
+pub(crate) enum Identity {
+    /// Nobody of this kind presented themselves.
     #[default]
     Absent,
     /// Somebody did and is not proved.
     NotProved { claimed: String, event: Event },
     /// Somebody is proved.
-    Proved { claimed: String, store: String, person: Person, method: Method },
+    Proved(Box<Proved>),
+}
+
+/// A proved identity.
+#[derive(Clone, Debug)]
+pub(crate) struct Proved {
+    pub(crate) claimed: String,
+    pub(crate) store: String,
+    pub(crate) account: Account,
+    /// The method: `pap`, `teap, eap-tls` and so on.
+    pub(crate) proof: String,
+    /// Seconds since the credential itself was checked, where that was earlier.
+    pub(crate) age: Option<u64>,
+}
+
+impl Identity {
+    pub(crate) fn proved(&self) -> Option<&Proved> {
+        match self {
+            Self::Proved(proved) => Some(proved),
+            _ => None,
+        }
+    }
+}
+
+/// What an EAP conversation told.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Told {
+    pub(crate) method: Option<String>,
+    pub(crate) inner: Vec<String>,
+    /// The identity outside the tunnel.
+    pub(crate) outer: Option<String>,
+    /// The identity inside, or that a certificate names.
+    pub(crate) claimed: Option<String>,
+    pub(crate) tls: Option<TlsAbout>,
+    pub(crate) certificate: Option<Certificate>,
 }
 
 /// What is known of the device.
@@ -73,20 +113,21 @@ impl Situation<'_> {
             Source::Port => derived.port.map(|port| Value::Integer(port.into())).into(),
             Source::Ssid => derived.ssid.map(Value::text).into(),
             Source::Mac => derived.mac.map(Value::Mac).into(),
-            Source::ClaimedName => derived.claimed().map(Value::text).into(),
-            Source::ClaimedRealm => {
-                derived.claimed().and_then(|name| name.rsplit_once('@')).map(|(_, realm)| Value::text(realm)).into()
-            }
-            Source::UserProved => Known::Is(Value::Boolean(matches!(self.user, User::Proved { .. }))),
-            Source::UserClaimed => match &self.user {
-                User::NotProved { claimed, .. } | User::Proved { claimed, .. } => Known::Is(Value::text(claimed)),
-                User::Absent => Known::Absent,
-            },
-            Source::UserFailure => match &self.user {
-                User::NotProved { event, .. } => text(event.word()),
+            Source::ClaimedName => self.claimed().map(Value::text).into(),
+            Source::ClaimedRealm => self.claimed().and_then(realm).map(Value::text).into(),
+            Source::ClaimedOuter => self.told.outer.as_deref().map(Value::text).into(),
+            Source::RealmDiffers => self.realm_differs().map(Value::Boolean).into(),
+            Source::Method => match (&self.told.method, derived.carrier.and_then(Carrier::method)) {
+                (Some(method), _) => Known::Is(Value::text(method)),
+                (None, Some(method)) => text(method.word()),
                 _ => Known::Absent,
             },
-            Source::UserName | Source::UserStore | Source::UserGroups | Source::UserProof => self.proved_user(source),
+            Source::InnerMethods if self.told.inner.is_empty() => Known::Absent,
+            Source::InnerMethods => Known::Is(Value::set(self.told.inner.iter().map(|m| Value::text(m)).collect())),
+            Source::User(part) => known_of(&self.user, part),
+            Source::Machine(part) => known_of(&self.machine, part),
+            Source::Certificate(part) => self.certificate(part).into(),
+            Source::Tls(part) => self.tls(part).into(),
             Source::EndpointMac | Source::EndpointKnown | Source::EndpointGroups | Source::EndpointBarred => {
                 self.device(source)
             }
@@ -94,18 +135,50 @@ impl Situation<'_> {
         }
     }
 
-    fn proved_user(&self, source: Source) -> Known<Value<'_>> {
-        match &self.user {
-            User::Proved { store, person, method, .. } => Known::Is(match source {
-                Source::UserName => Value::text(&person.name),
-                Source::UserStore => Value::text(store),
-                Source::UserGroups => Value::Set(Members::Borrowed(&person.groups)),
-                _ => Value::text(method.word()),
-            }),
-            // A store that did not answer might have proved the user.
-            User::NotProved { event: Event::Unreachable, .. } => Known::Unanswered,
-            _ => Known::Absent,
+    /// The name that somebody claims: inside a tunnel or by certificate where
+    /// there is one. A name outside a tunnel says nothing.
+    pub(crate) fn claimed(&self) -> Option<&str> {
+        match self.derived.carrier {
+            Some(Carrier::Eap) => self.told.claimed.as_deref(),
+            _ => self.derived.claimed(),
         }
+    }
+
+    /// Whether the outer identity names another realm than the inner one; an
+    /// outer identity without a realm disagrees with nothing (RFC 7542 section 3).
+    fn realm_differs(&self) -> Option<bool> {
+        let (outer, inner) = (self.told.outer.as_deref()?, self.told.claimed.as_deref()?);
+        let outer = realm(outer)?;
+        Some(realm(inner).is_some_and(|inner| !inner.eq_ignore_ascii_case(outer)))
+    }
+
+    fn certificate(&self, part: CertificatePart) -> Option<Value<'_>> {
+        let certificate = self.told.certificate.as_ref()?;
+        let names = |list: &'_ [String]| Value::set(list.iter().map(|name| Value::owned(name.clone())).collect());
+        Some(match part {
+            CertificatePart::Subject => Value::text(&certificate.subject),
+            CertificatePart::CommonName => Value::text(certificate.common_name.as_deref()?),
+            CertificatePart::Issuer => Value::text(&certificate.issuer),
+            CertificatePart::Serial => Value::text(&certificate.serial),
+            CertificatePart::Fingerprint => Value::text(&certificate.fingerprint),
+            CertificatePart::SanDns => names(&certificate.dns),
+            CertificatePart::SanUpn => names(&certificate.upn),
+            CertificatePart::SanEmail => names(&certificate.email),
+            CertificatePart::Remaining => {
+                let left = certificate.not_after - (self.now / 1_000) as i64;
+                Value::Duration(u64::try_from(left).unwrap_or(0))
+            }
+        })
+    }
+
+    fn tls(&self, part: TlsPart) -> Option<Value<'_>> {
+        let tls = self.told.tls.as_ref()?;
+        Some(match part {
+            TlsPart::Version => Value::owned(tls.version?.to_string()),
+            TlsPart::Suite => Value::text(tls.suite.as_deref()?),
+            TlsPart::Group => Value::text(tls.group.as_deref()?),
+            TlsPart::Resumed => Value::Boolean(tls.resumed),
+        })
     }
 
     fn device(&self, source: Source) -> Known<Value<'_>> {
@@ -161,5 +234,41 @@ impl Situation<'_> {
                 Known::Absent => None,
             })
             .collect()
+    }
+}
+
+/// The realm of a network access identifier (RFC 7542 section 2.2).
+fn realm(name: &str) -> Option<&str> {
+    name.rsplit_once('@').map(|(_, realm)| realm)
+}
+
+fn known_of(identity: &Identity, part: Part) -> Known<Value<'_>> {
+    match (part, identity) {
+        (Part::Proved, _) => Known::Is(Value::Boolean(identity.proved().is_some())),
+        (Part::Claimed, Identity::NotProved { claimed, .. }) => Known::Is(Value::text(claimed)),
+        (Part::Failure, Identity::NotProved { event, .. }) => Known::Is(Value::text(event.word())),
+        (Part::Failure, _) | (_, Identity::Absent) => Known::Absent,
+        // A store that did not answer might have proved them.
+        (_, Identity::NotProved { event: Event::Unreachable, .. }) => Known::Unanswered,
+        (_, Identity::NotProved { .. }) => Known::Absent,
+        (part, Identity::Proved(proved)) => Known::Is(match part {
+            Part::Claimed => Value::text(&proved.claimed),
+            Part::Name => Value::text(&proved.account.name),
+            Part::Store => Value::text(&proved.store),
+            Part::Groups => Value::Set(Members::Borrowed(&proved.account.groups)),
+            Part::Age => return proved.age.map(Value::Duration).into(),
+            _ => Value::text(&proved.proof),
+        }),
+    }
+}
+
+impl Situation<'_> {
+    /// What is known of a user or a machine.
+    pub(crate) fn identity(&self, kind: IdentityKind) -> &Identity {
+        if kind == IdentityKind::Machine { &self.machine } else { &self.user }
+    }
+
+    pub(crate) fn identity_mut(&mut self, kind: IdentityKind) -> &mut Identity {
+        if kind == IdentityKind::Machine { &mut self.machine } else { &mut self.user }
     }
 }

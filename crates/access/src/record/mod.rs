@@ -1,21 +1,25 @@
 //! What the journal keeps of a decision: evidence, not prose. Prose is made from
 //! it when somebody reads.
 
+mod conversation;
+pub(crate) mod eap;
+mod handshake;
 pub(crate) mod sentence;
 pub(crate) mod trail;
 pub(crate) mod unheard;
 
 use regnant_policy::{
-    Compiled, Consequence, Event, Gate, IdentityKind, LeafTrace, Outcome, Statement, Trace, show_duration,
+    Accepted, Compiled, Consequence, Event, Gate, IdentityKind, LeafTrace, Outcome, Statement, Trace, show_duration,
 };
 use regnant_radius::{Packet, number};
 use serde::{Deserialize, Serialize};
 
 use crate::decide::{Decision, End, Verdict};
 use crate::facts::request::{Credential, Derived};
-use crate::facts::situation::{Device, Situation};
+use crate::facts::situation::{Device, Identity, Situation};
 use crate::facts::table::FactTable;
 use crate::proof::LookUpRecord;
+use crate::record::eap::EapRecord;
 
 /// One decision as the journal keeps it.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -60,6 +64,9 @@ pub struct Record {
     pub verdict: VerdictRecord,
     /// The reply's code and attributes; none where there was no reply.
     pub reply: Option<(String, Vec<(String, String)>)>,
+    /// The EAP conversation, where there was one.
+    #[serde(default)]
+    pub eap: Option<Box<EapRecord>>,
     /// Microseconds since the packet came, at the end of gate, proof, rules and reply.
     pub micros: [u64; 4],
 }
@@ -72,6 +79,8 @@ pub enum Subject {
     Endpoint(String, String),
     /// A person by the name they claim.
     User(String),
+    /// A machine by the name it claims.
+    Machine(String),
     /// Nobody that the request names.
     Nobody,
 }
@@ -112,11 +121,17 @@ pub enum EndRecord {
     NoCredential,
     /// Proof of identity ended in an event.
     Proof {
-        /// `user` or `mac`.
+        /// `user`, `machine` or `mac`.
         identity: String,
         /// The event.
         event: Event,
     },
+    /// The EAP conversation failed; its record says why.
+    Eap,
+    /// The supplicant said no more.
+    Abandoned,
+    /// The request belongs to a conversation that nobody knows.
+    UnknownConversation,
     /// This rule was true.
     Rule {
         /// Its title.
@@ -154,6 +169,8 @@ pub enum VerdictRecord {
     },
     /// No answer.
     Silence,
+    /// The other end left before anything was decided.
+    Unfinished,
 }
 
 impl VerdictRecord {
@@ -163,6 +180,7 @@ impl VerdictRecord {
             Self::Grant { .. } => "granted",
             Self::Refuse { .. } => "refused",
             Self::Silence => "silence",
+            Self::Unfinished => "unfinished",
         }
     }
 }
@@ -170,11 +188,14 @@ impl VerdictRecord {
 impl Record {
     /// Writes a decision down.
     pub fn new(decision: Decision, table: &FactTable) -> Self {
-        let Decision { id, heard, edition, verdict, reply, gate, end, user, device, lookups, trace, times } = decision;
+        let Decision { id, heard, edition, verdict, reply, gate, end, lookups, trace, times, eap, .. } = decision;
+        let Decision { user, machine, device, told, .. } = decision;
         let packet = heard.packet();
         let nas = &*heard.nas;
         let derived = Derived::read(&packet, nas);
-        let situation = Situation { table, nas, address: heard.source.ip(), packet, derived, user, device };
+        let address = heard.source.ip();
+        let now = id.timestamp_ms();
+        let situation = Situation { table, nas, address, packet, derived, user, machine, device, told, now };
         let policy = &edition.policy;
         let gate = gate.map(|index| &policy.gates()[index]);
         let rule_title = |index: usize| gate.map(|gate| gate.rules[index].title.clone()).unwrap_or_default();
@@ -195,7 +216,7 @@ impl Record {
                 .iter()
                 .map(|(index, outcome)| (policy.gates()[usize::from(*index)].name.clone(), *outcome))
                 .collect(),
-            accepts: gate.map(|gate| gate.accept.iter().map(|m| m.word().to_owned()).collect()).unwrap_or_default(),
+            accepts: gate.map(|gate| gate.accept.iter().map(Accepted::show).collect()).unwrap_or_default(),
             rules: gate.map(|gate| rules(policy, gate, &trace, table)).unwrap_or_default(),
             gate: gate.map(|gate| gate.name.clone()),
             lookups,
@@ -205,6 +226,9 @@ impl Record {
                 End::MethodNotAccepted => EndRecord::MethodNotAccepted,
                 End::NoCredential => EndRecord::NoCredential,
                 End::Proof(kind, event) => EndRecord::Proof { identity: IdentityKind::word(kind).into(), event },
+                End::Eap(_) => EndRecord::Eap,
+                End::Abandoned => EndRecord::Abandoned,
+                End::UnknownConversation => EndRecord::UnknownConversation,
                 End::Rule(index) => EndRecord::Rule { title: rule_title(index) },
                 End::Otherwise => EndRecord::Otherwise,
                 End::Undetermined(index) => EndRecord::Undetermined { title: rule_title(index) },
@@ -217,8 +241,10 @@ impl Record {
                 },
                 Verdict::Refuse(text) => VerdictRecord::Refuse { text },
                 Verdict::Silence => VerdictRecord::Silence,
+                Verdict::Unfinished => VerdictRecord::Unfinished,
             },
             reply: reply.and_then(|bytes| show_reply(&bytes, table)),
+            eap,
             micros: [times.gate, times.proof, times.rules, times.reply].map(|time| time.as_micros() as u64),
         }
     }
@@ -230,7 +256,13 @@ impl Record {
 }
 
 fn subject(situation: &Situation<'_>) -> Subject {
-    if let Some(name) = situation.derived.claimed() {
+    match (&situation.user, &situation.machine) {
+        (Identity::Absent, Identity::Proved(proved)) => return Subject::Machine(proved.account.name.clone()),
+        (Identity::Absent, Identity::NotProved { claimed, .. }) => return Subject::Machine(claimed.clone()),
+        _ => {}
+    }
+    // Until somebody tells more, the identity outside the tunnel is all there is.
+    if let Some(name) = situation.claimed().or_else(|| situation.derived.claimed()) {
         return Subject::User(name.to_owned());
     }
     match (&situation.device, situation.derived.mac) {

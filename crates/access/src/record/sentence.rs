@@ -54,6 +54,7 @@ impl Record {
             }
             VerdictRecord::Refuse { .. } => parts.push(Fragment::new(Verdict, " was refused")),
             VerdictRecord::Silence => parts.push(Fragment::new(Verdict, " got no answer")),
+            VerdictRecord::Unfinished => parts.push(Fragment::new(Verdict, " went silent")),
         }
         match &self.end {
             EndRecord::Rule { title } => parts.extend([text(" by "), Fragment::new(Rule, title)]),
@@ -76,6 +77,9 @@ impl Record {
                 self.gate.as_deref().unwrap_or_default(),
                 self.carrier.as_deref().unwrap_or("this method")
             ),
+            EndRecord::Eap => self.eap_or_default().reason(),
+            EndRecord::Abandoned => self.abandoned(),
+            EndRecord::UnknownConversation => "its conversation is unknown or over".into(),
             EndRecord::Proof { identity, event } => self.proof_reason(identity, *event),
             EndRecord::Rule { title } => title.clone(),
             EndRecord::Otherwise => "no rule applies".into(),
@@ -89,11 +93,18 @@ impl Record {
         self.fact("user.claimed").is_some_and(|name| name.trim_matches('"').parse::<Mac>().is_ok())
     }
 
+    /// Where the supplicant said no more: "after our certificate".
+    fn abandoned(&self) -> String {
+        let (told, _) = self.eap_or_default().silence();
+        told.strip_prefix("The supplicant went silent ").unwrap_or(&told).to_owned()
+    }
+
     fn proof_reason(&self, identity: &str, event: Event) -> String {
         let said = || self.lookups.iter().rev().find(|lookup| lookup.kind == identity).map(|l| l.answer.clone());
         match (identity, event) {
             ("mac", Event::Unknown) => "no store lists the device".into(),
             (_, Event::Unknown) if self.claims_a_mac() => "a MAC address is never a user name".into(),
+            ("machine", Event::Unknown) => "no store knows the machine".into(),
             (_, Event::Unknown) => "no store knows the user".into(),
             (_, Event::Unreachable) => "a store did not answer".into(),
             (_, Event::Disabled) => "the account is disabled".into(),
@@ -111,6 +122,7 @@ impl Subject {
             Self::Endpoint(title, mac) if title.is_empty() => format!("device {mac}"),
             Self::Endpoint(title, mac) => format!("{title} {mac}"),
             Self::User(name) => name.clone(),
+            Self::Machine(name) => format!("machine {name}"),
             Self::Nobody => "somebody unnamed".into(),
         }
     }

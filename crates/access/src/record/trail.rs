@@ -1,4 +1,4 @@
-//! The explanation of one decision: seven stations, each with its evidence.
+//! The explanation of one decision: its stations, each with its evidence.
 
 use regnant_policy::{Event, Outcome};
 use serde::{Deserialize, Serialize};
@@ -8,7 +8,8 @@ use crate::record::{EndRecord, Record, RuleRecord, VerdictRecord};
 /// The explanation of one decision.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Trail {
-    /// The stations in order: heard, gate, proof, identity, rules, grant, reply.
+    /// The stations in order: heard, gate, conversation (where EAP carried it),
+    /// proof, identity, rules, grant, reply.
     pub stations: Vec<Station>,
 }
 
@@ -51,7 +52,7 @@ pub struct Evidence {
 }
 
 impl Evidence {
-    fn new(label: impl Into<String>, value: impl Into<String>) -> Self {
+    pub(super) fn new(label: impl Into<String>, value: impl Into<String>) -> Self {
         Self { label: label.into(), value: value.into() }
     }
 }
@@ -60,6 +61,7 @@ impl Evidence {
 #[derive(PartialEq, Eq, PartialOrd, Ord)]
 enum Reached {
     Gate,
+    Conversation,
     Proof,
     Rules,
     Reply,
@@ -68,22 +70,21 @@ enum Reached {
 impl Record {
     /// Explains the decision.
     pub fn trail(&self) -> Trail {
-        Trail {
-            stations: vec![
-                self.heard(),
-                self.gate_station(),
-                self.proof(),
-                self.identity(),
-                self.rules_station(),
-                self.grant(),
-                self.reply_station(),
-            ],
-        }
+        let conversation = self.eap.as_ref().map(|eap| self.conversation(eap));
+        let stations = [self.heard(), self.gate_station()].into_iter().chain(conversation).chain([
+            self.proof(),
+            self.identity(),
+            self.rules_station(),
+            self.grant(),
+            self.reply_station(),
+        ]);
+        Trail { stations: stations.collect() }
     }
 
     fn reached(&self) -> Reached {
         match self.end {
             EndRecord::NoGate => Reached::Gate,
+            EndRecord::Eap | EndRecord::Abandoned | EndRecord::UnknownConversation => Reached::Conversation,
             EndRecord::MethodNotAccepted | EndRecord::NoCredential | EndRecord::Proof { .. } => Reached::Proof,
             EndRecord::Rule { .. } | EndRecord::Otherwise | EndRecord::Undetermined { .. } => Reached::Rules,
             EndRecord::NoReply { .. } => Reached::Reply,
@@ -94,7 +95,7 @@ impl Record {
         !matches!(self.verdict, VerdictRecord::Grant { .. })
     }
 
-    fn station(&self, name: &str, mark: Mark, line: impl Into<String>) -> Station {
+    pub(super) fn station(&self, name: &str, mark: Mark, line: impl Into<String>) -> Station {
         Station { name: name.into(), mark, micros: None, line: line.into(), evidence: Vec::new(), advice: None }
     }
 
@@ -138,8 +139,11 @@ impl Record {
     }
 
     fn proof(&self) -> Station {
-        if self.reached() == Reached::Gate {
-            return self.skipped("proof");
+        if self.reached() < Reached::Proof && self.lookups.is_empty() {
+            return match &self.end {
+                EndRecord::UnknownConversation => self.unknown_conversation(),
+                _ => self.skipped("proof"),
+            };
         }
         let gate = self.gate.as_deref().unwrap_or_default();
         let carrier = self.carrier.as_deref().unwrap_or("no credential");
@@ -173,11 +177,37 @@ impl Record {
         station
     }
 
+    fn unknown_conversation(&self) -> Station {
+        let line = "The request goes on with a conversation that is over, or that this service never began.";
+        let mut station = self.station("proof", Mark::Stopped, line);
+        station.advice = Some(
+            "After a restart this happens once to whoever was in the middle. Else the equipment takes longer than a \
+             conversation lives, or sends its packets to several servers in turn."
+                .into(),
+        );
+        station
+    }
+
     fn proved(&self) -> String {
-        match (self.fact("user.name"), self.fact("user.failure"), self.carrier.as_deref()) {
-            (Some(name), _, _) => format!("{} proved with the right credential", name.replace('"', "")),
-            (_, Some(failure), _) => format!("the user is not proved ({failure}), and the gate goes on"),
-            (_, _, Some("mac")) => "the device is taken by its MAC address, which proves nothing more".into(),
+        let unquoted = |name: &str| self.fact(name).map(|value| value.replace('"', ""));
+        let mut told = Vec::new();
+        for kind in ["machine", "user"] {
+            let part = |part: &str| unquoted(&format!("{kind}.{part}"));
+            match (part("name"), part("failure")) {
+                (Some(name), _) => told.push(match (part("proof"), part("age")) {
+                    (Some(proof), Some(age)) => format!("{name} proved {age} ago ({proof})"),
+                    (Some(proof), None) if self.eap.is_some() => format!("{name} proved ({proof})"),
+                    _ => format!("{name} proved with the right credential"),
+                }),
+                (None, Some(failure)) => {
+                    told.push(format!("the {kind} is not proved ({failure}), and the gate goes on"))
+                }
+                _ => {}
+            }
+        }
+        match (told.is_empty(), self.carrier.as_deref()) {
+            (false, _) => told.join("; "),
+            (_, Some("mac")) => "the device is taken by its MAC address, which proves nothing more".into(),
             _ => "nobody had to prove anything".into(),
         }
     }
@@ -210,7 +240,9 @@ impl Record {
             }
             (_, Event::Failed) => "Ask the person to type the password again, or give them a new one.".into(),
             (_, Event::Unfit) => {
-                "CHAP needs a recoverable password: allow one for this person, or set the equipment to PAP.".into()
+                "Allow what the method needs in the inventory (`recoverable-password` for CHAP and EAP-MD5, `mschap` \
+                 for MS-CHAP), or use another method."
+                    .into()
             }
             (_, Event::Disabled) => "Enable the account if the person should have access.".into(),
             (_, Event::Expired) => "Extend the account if the person should have access.".into(),
@@ -219,7 +251,7 @@ impl Record {
     }
 
     fn identity(&self) -> Station {
-        if self.reached() == Reached::Gate {
+        if self.reached() < Reached::Proof {
             return self.skipped("identity");
         }
         let unquoted = |name: &str| self.fact(name).unwrap_or_default().replace('"', "");
@@ -228,8 +260,10 @@ impl Record {
             list => list.replace(", ", " and "),
         };
         let mut told = Vec::new();
-        if let Some(name) = self.fact("user.name") {
-            told.push(format!("{} is in {}", name.replace('"', ""), groups("user.groups")));
+        for (name, list) in [("machine.name", "machine.groups"), ("user.name", "user.groups")] {
+            if let Some(name) = self.fact(name) {
+                told.push(format!("{} is in {}", name.replace('"', ""), groups(list)));
+            }
         }
         match (self.fact("endpoint.known"), self.fact("endpoint.barred")) {
             (Some("true"), Some("true")) => told.push(format!("{} is barred", unquoted("endpoint.mac"))),
@@ -243,7 +277,7 @@ impl Record {
             if told.is_empty() { "Nothing is known of who asks.".into() } else { format!("{}.", told.join("; ")) };
         let mut station = self.station("identity", Mark::Passed, line);
         station.micros = Some(self.micros[1]);
-        station.evidence = self.facts_of(&["claimed.", "user.", "endpoint."]);
+        station.evidence = self.facts_of(&["claimed.", "user.", "machine.", "endpoint.", "certificate."]);
         station
     }
 
@@ -327,6 +361,7 @@ impl Record {
             }
             VerdictRecord::Refuse { text: None } => self.station("grant", Mark::Skipped, "None: refused."),
             VerdictRecord::Silence => self.station("grant", Mark::Skipped, "None: no answer is given."),
+            VerdictRecord::Unfinished => self.station("grant", Mark::Skipped, "None: nothing was decided."),
         }
     }
 

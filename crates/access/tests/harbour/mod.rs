@@ -7,10 +7,12 @@ use std::future::Future;
 use std::net::SocketAddr;
 use std::pin::pin;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::task::{Context, Poll, Waker};
 use std::time::Duration;
 
 use regnant_access::*;
+use regnant_certificates::{Authority, Bundle, Issued, Order, Purpose, read_certificates, read_crls};
 use regnant_policy::{Compiled, IdentityKind, Mac, Source, Value};
 use regnant_radius::*;
 use ulid::Ulid;
@@ -20,18 +22,45 @@ pub(crate) const POLICY: &str = include_str!("../../../campus/harbour/main.writ"
 pub(crate) struct Harbour {
     pub(crate) table: FactTable,
     pub(crate) nases: NasTable,
-    pub(crate) edition: Arc<Edition>,
+    pub(crate) setting: Setting,
     pub(crate) stores: Memory,
+    pub(crate) certificates: Certificates,
+    pub(crate) sessions: Arc<SessionTable>,
+    pub(crate) machines: Machines,
+    /// Milliseconds since 1970.
+    pub(crate) now: u64,
 }
 
 #[derive(Default)]
 pub(crate) struct Memory {
-    pub(crate) people: HashMap<String, (Person, &'static str, Option<&'static str>)>,
+    /// By kind and name: the account, its password, the password that can be had back.
+    pub(crate) accounts: HashMap<(IdentityKind, String), (Account, &'static str, Option<&'static str>)>,
     pub(crate) endpoints: HashMap<Mac, Arc<Endpoint>>,
     pub(crate) silent: Vec<&'static str>,
 }
 
 impl Memory {
+    fn add(
+        &mut self,
+        kind: IdentityKind,
+        name: &str,
+        (password, recoverable): (&'static str, Option<&'static str>),
+        list: &[&str],
+        disabled: bool,
+    ) {
+        let account =
+            Account { kind, name: name.into(), groups: groups(list), disabled, expired: false, password_mark: 1 };
+        self.accounts.insert((kind, name.into()), (account, password, recoverable));
+    }
+
+    fn known(&self, account: &Account) -> &(Account, &'static str, Option<&'static str>) {
+        &self.accounts[&(account.kind, account.name.to_lowercase())]
+    }
+
+    pub(crate) fn account_mut(&mut self, kind: IdentityKind, name: &str) -> &mut Account {
+        &mut self.accounts.get_mut(&(kind, name.to_owned())).unwrap().0
+    }
+
     fn answers(&self, store: &str) -> Answer<()> {
         match self.silent.contains(&store) {
             true => Err(Unreachable("it does not answer".into())),
@@ -41,18 +70,24 @@ impl Memory {
 }
 
 impl Stores for Memory {
-    async fn person(&self, store: &str, name: &str) -> Answer<Option<Person>> {
+    async fn account(&self, store: &str, kind: IdentityKind, name: &str) -> Answer<Option<Account>> {
         self.answers(store)?;
-        Ok(self.people.get(&name.to_lowercase()).map(|(person, ..)| person.clone()))
+        Ok(self.accounts.get(&(kind, name.to_lowercase())).map(|(account, ..)| account.clone()))
     }
 
-    async fn password_is_right(&self, store: &str, person: &Person, password: Secret) -> Answer<bool> {
+    async fn password_is_right(&self, store: &str, account: &Account, password: Secret) -> Answer<bool> {
         self.answers(store)?;
-        Ok(self.people[&person.name].1.as_bytes() == password.expose())
+        Ok(self.known(account).1.as_bytes() == password.expose())
     }
 
-    async fn recoverable_password(&self, _: &str, person: &Person) -> Answer<Option<Secret>> {
-        Ok(self.people[&person.name].2.map(|password| Secret::new(password.as_bytes())))
+    async fn recoverable_password(&self, _: &str, account: &Account) -> Answer<Option<Secret>> {
+        Ok(self.known(account).2.map(|password| Secret::new(password.as_bytes())))
+    }
+
+    async fn nt_hash(&self, _: &str, account: &Account) -> Answer<Option<Secret>> {
+        let without = ["mac.user"];
+        let hash = regnant_eap::mschap::nt_password_hash(self.known(account).1);
+        Ok((!without.contains(&account.name.as_str())).then(|| Secret::new(hash)))
     }
 
     async fn endpoint(&self, store: &str, mac: Mac) -> Answer<Option<Arc<Endpoint>>> {
@@ -60,6 +95,73 @@ impl Stores for Memory {
         Ok(self.endpoints.get(&mac).cloned())
     }
 }
+
+fn stopwatch() -> Duration {
+    Duration::from_micros(85)
+}
+
+/// Differs from call to call, which is all that tests need.
+fn unpredictable(bytes: &mut [u8]) {
+    static COUNT: AtomicU64 = AtomicU64::new(1);
+    let count = COUNT.fetch_add(0x9e37_79b9_7f4a_7c15, Ordering::Relaxed);
+    bytes.iter_mut().enumerate().for_each(|(place, byte)| *byte = (count >> (place % 8 * 8)) as u8 ^ place as u8);
+}
+
+/// 2026-11-23.
+pub(crate) const NOW: u64 = 1_795_392_000_000;
+
+/// The harbour's authority and what it issued.
+pub(crate) struct Certificates {
+    pub(crate) authority: Authority,
+    pub(crate) server: Issued,
+}
+
+impl Certificates {
+    fn new() -> Self {
+        let authority = Authority::new("Tarnmouth Demo Root", 1_700_000_000).unwrap();
+        let order = Order {
+            common_name: SERVER.into(),
+            dns: vec![SERVER.into()],
+            upn: Vec::new(),
+            purpose: Purpose::Server,
+            not_before: 1_700_000_000,
+            not_after: 1_990_000_000,
+            serial: 1,
+        };
+        Self { server: authority.issue(&order).unwrap(), authority }
+    }
+
+    fn materials(&self) -> Materials {
+        let bundle = Bundle::from_pem(&format!("{}{}", self.server.certificate, self.server.key)).unwrap();
+        let presentable = Presentable { chain: bundle.chain, key: bundle.key.unwrap(), stapled: None };
+        let crl = self.authority.revoke(&[66], 1_700_000_000).unwrap();
+        let trust = TrustMaterial {
+            authorities: read_certificates(self.authority.certificate()).unwrap(),
+            crls: read_crls(&crl).unwrap(),
+        };
+        Materials {
+            certificates: [(SERVER.to_owned(), presentable)].into(),
+            trusts: [("tarnmouth-authority".to_owned(), trust)].into(),
+        }
+    }
+
+    /// A client's certificate with its key.
+    pub(crate) fn client(&self, name: &str, dns: &[&str], upn: &[&str], serial: u64) -> Bundle {
+        let order = Order {
+            common_name: name.into(),
+            dns: dns.iter().map(|name| (*name).to_owned()).collect(),
+            upn: upn.iter().map(|name| (*name).to_owned()).collect(),
+            purpose: Purpose::Client,
+            not_before: 1_700_000_000,
+            not_after: 1_990_000_000,
+            serial,
+        };
+        let issued = self.authority.issue(&order).unwrap();
+        Bundle::from_pem(&format!("{}{}", issued.certificate, issued.key)).unwrap()
+    }
+}
+
+pub(crate) const SERVER: &str = "radius.tarnmouth.example";
 
 pub(crate) fn groups(names: &[&str]) -> Groups {
     names.iter().map(|name| Value::owned(*name)).collect()
@@ -81,13 +183,17 @@ impl Harbour {
     /// Several stores of people, which all hold the same.
     pub(crate) fn with_stores(policy: &str, people: &[&str]) -> Self {
         let table = FactTable::new(Dictionary::standard());
-        let people = people.iter().map(|name| ((*name).to_owned(), IdentityKind::User));
+        let kinds = [IdentityKind::User, IdentityKind::Machine];
+        let people = people.iter().flat_map(|name| kinds.map(|kind| ((*name).to_owned(), kind)));
         let stores = people.chain([("endpoints".to_owned(), IdentityKind::Mac)]);
         let schema = table.schema().clone().with_stores(stores);
         let compiled = Compiled::from_source(Source::new("main.writ", policy), &schema)
             .unwrap_or_else(|checked| panic!("{}", checked.diagnostics()[0].render(checked.source())));
         let dialect = Dialect::standard(table.dictionary());
         let edition = Arc::new(Edition::prepare(1, compiled, &[dialect], &table).unwrap());
+        let certificates = Certificates::new();
+        let offers = Arc::new(GateOffers::prepare(&edition.policy, &certificates.materials()).unwrap());
+        let setting = Setting { edition, offers };
         let nas = |name: &str, address: &str, kind, secret: &str, sign| Nas {
             name: name.into(),
             network: address.parse().unwrap(),
@@ -110,9 +216,10 @@ impl Harbour {
             ("mac.user", "02005e200001", None, &["staff"], false),
             ("02005e200001", "Tide-Table-61", None, &["staff", "network-operators"], false),
         ] {
-            let person = Person { name: name.into(), groups: groups(list), disabled, expired: false };
-            stores.people.insert(name.into(), (person, password, recoverable));
+            stores.add(IdentityKind::User, name, (password, recoverable), list, disabled);
         }
+        let laptop = ("Keel-Plate-55", None);
+        stores.add(IdentityKind::Machine, "quay-laptop-7", laptop, &["harbour-laptops"], false);
         for (address, title, list, barred) in [
             ("02:00:5e:20:00:07", "crane controller", &["cranes"][..], false),
             ("02:00:5e:40:00:66", "container scanner", &["scanners"], true),
@@ -120,7 +227,8 @@ impl Harbour {
             let endpoint = Endpoint { title: title.into(), groups: groups(list), barred };
             stores.endpoints.insert(mac(address), Arc::new(endpoint));
         }
-        Self { table, nases, edition, stores }
+        let (sessions, machines, now) = (Arc::default(), Machines::default(), NOW);
+        Self { table, nases, setting, stores, certificates, sessions, machines, now }
     }
 
     /// What the service does with one datagram.
@@ -130,15 +238,44 @@ impl Harbour {
             Ok(heard) => heard,
             Err(cause) => return Answered::Unheard(cause),
         };
-        let stopwatch = || Duration::from_micros(85);
-        let decision = now(decide(Ulid(7), heard, self.edition.clone(), &self.table, &self.stores, stopwatch));
-        let reply = decision.reply.clone();
-        Answered::Decided(Box::new(Record::new(decision, &self.table)), reply)
+        match now(decide(Ulid::from_parts(self.now, 7), heard, &self.setting, &self.desk(), stopwatch)) {
+            Outcome::Decided(decision) => {
+                let reply = decision.reply.clone();
+                Answered::Decided(Box::new(Record::new(*decision, &self.table)), reply)
+            }
+            Outcome::Challenge { reply, dialogue, .. } => Answered::Challenged(dialogue, reply),
+        }
+    }
+
+    /// What the service does with a datagram of a conversation.
+    pub(crate) fn go_on(&self, dialogue: Box<Dialogue>, request: &Request) -> Answered {
+        let source: SocketAddr = format!("{}:40000", request.from).parse().unwrap();
+        let heard = hear(&self.nases, source, &request.bytes).unwrap();
+        match now(dialogue.go_on(heard, &self.desk(), stopwatch)) {
+            Outcome::Decided(decision) => {
+                let reply = decision.reply.clone();
+                Answered::Decided(Box::new(Record::new(*decision, &self.table)), reply)
+            }
+            Outcome::Challenge { reply, dialogue, .. } => Answered::Challenged(dialogue, reply),
+        }
+    }
+
+    fn desk(&self) -> Desk<'_, Memory> {
+        Desk {
+            table: &self.table,
+            stores: &self.stores,
+            sessions: &self.sessions,
+            machines: &self.machines,
+            random: unpredictable,
+            secret: &[7; 32],
+            now: self.now,
+        }
     }
 
     pub(crate) fn record(&self, request: &Request) -> Record {
         match self.ask(request) {
             Answered::Decided(record, _) => *record,
+            Answered::Challenged(..) => panic!("a conversation"),
             Answered::Unheard(cause) => panic!("unheard: {cause}"),
         }
     }
@@ -147,6 +284,7 @@ impl Harbour {
 #[derive(Debug)]
 pub(crate) enum Answered {
     Unheard(Cause),
+    Challenged(Box<Dialogue>, Vec<u8>),
     Decided(Box<Record>, Option<Vec<u8>>),
 }
 

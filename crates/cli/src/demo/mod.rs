@@ -1,6 +1,7 @@
 //! The Port of Tarnmouth, played on loopback.
 
 mod once;
+mod papers;
 
 use std::net::SocketAddr;
 use std::path::Path;
@@ -10,6 +11,7 @@ use std::sync::mpsc::channel;
 use std::thread;
 
 use jiff::Zoned;
+use regnant_campus::papers::{SERVER, TRUST};
 use regnant_campus::{Ask, Nas, Outcome, harbour, trickle};
 use regnant_records::Inventory;
 use regnant_service::{ApiConfig, Config, KeysConfig, Office, RadiusConfig, Service};
@@ -28,7 +30,7 @@ const API: SocketAddr = SocketAddr::new(std::net::IpAddr::V4(std::net::Ipv4Addr:
 pub(crate) fn run(args: &args::Demo) -> Result<ExitCode, Failure> {
     tell_log();
     let config = Config {
-        radius: RadiusConfig { authentication: vec![RADIUS], receivers: 0 },
+        radius: RadiusConfig { authentication: vec![RADIUS], ..RadiusConfig::default() },
         api: ApiConfig { listen: API },
         keys: KeysConfig::default(),
     };
@@ -50,6 +52,10 @@ fn furnish(office: &Arc<Office>, data: &Path) -> Result<String, Failure> {
     let (name, password) = harbour::ADMINISTRATOR;
     office.import(Inventory::from_toml("inventory.toml", harbour::INVENTORY)?)?;
     office.set_administrator(name, password)?;
+    let papers = papers::lay_out(&data.join("certificates"))?;
+    let own = format!("{}{}", papers.file("server.pem"), papers.file("server.key"));
+    office.import_certificate(SERVER, &own)?;
+    office.set_trust(TRUST, papers.file("authority.pem"), papers.file("revoked.crl.pem"))?;
     if office.active()?.0.number == 1 {
         office.activate(harbour::POLICY, name, None)?;
     }

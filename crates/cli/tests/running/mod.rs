@@ -9,6 +9,7 @@ use std::process::{Child, Command, Output, Stdio};
 use std::time::{Duration, Instant};
 
 use regnant_campus::harbour;
+use regnant_campus::papers::{Papers, SERVER, TRUST};
 use serde_json::{Value, json};
 
 pub(crate) const PASSWORD: &str = "tarnmouth-demo";
@@ -71,6 +72,14 @@ impl Running {
         std::fs::write(folder.join("inventory.toml"), harbour::INVENTORY).unwrap();
         std::fs::write(folder.join("main.writ"), harbour::POLICY).unwrap();
         self.client(&["import"]).arg(folder.join("inventory.toml")).succeeds();
+        let papers = Papers::issue(jiff::Timestamp::now().as_second()).unwrap();
+        for (name, text) in papers.files() {
+            std::fs::write(folder.join(name), text).unwrap();
+        }
+        let mut import = self.client(&["certificates", "import", "--name", SERVER]);
+        import.args([folder.join("server.pem"), folder.join("server.key")]).succeeds();
+        let mut trust = self.client(&["certificates", "trust", TRUST]);
+        trust.args([folder.join("authority.pem"), folder.join("revoked.crl.pem")]).succeeds();
         self.client(&["activate"]).arg(&folder).succeeds();
     }
 

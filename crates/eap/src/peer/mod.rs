@@ -132,7 +132,7 @@ impl From<Failure> for Turn {
 }
 
 /// One method at work.
-pub(crate) trait Method: Send + fmt::Debug {
+pub(crate) trait Method: Send + Sync + fmt::Debug {
     fn receive(&mut self, data: &[u8], cx: &mut Context<'_>) -> Turn;
     /// Whether the server has proved enough for its success to be believed.
     fn is_done(&self) -> bool;

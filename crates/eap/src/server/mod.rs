@@ -145,7 +145,7 @@ impl From<Failure> for Turn {
 
 /// One method at work. `answer` follows `Turn::Ask`, `conclude` follows
 /// `Turn::Proved`, and `receive` follows `Turn::Request`.
-pub(crate) trait Method: Send + fmt::Debug {
+pub(crate) trait Method: Send + Sync + fmt::Debug {
     fn kind(&self) -> Kind;
     fn begin(&mut self, cx: &mut Context<'_>) -> Turn;
     fn receive(&mut self, data: &[u8], cx: &mut Context<'_>) -> Turn;

@@ -15,7 +15,7 @@ use crate::failure::TlsFailure;
 /// One end of one TLS connection. After [`Engine::receive`], whatever it returns,
 /// [`Engine::records`] may hold something that the other end should get: an alert,
 /// where it failed.
-pub(crate) trait Engine: Send + fmt::Debug {
+pub(crate) trait Engine: Send + Sync + fmt::Debug {
     /// Takes whole messages of the other end.
     fn receive(&mut self, records: &[u8]) -> Result<(), TlsFailure>;
     /// What is to be sent.

@@ -61,7 +61,10 @@ impl Checker<'_> {
         let name = &item.name.text;
         let missing = |what: String, note: &str| Diagnostic::error("W402", item.name.span, what).note(note);
         if item.accept.is_empty() {
-            self.report(missing(format!("gate `{name}` accepts no method"), "add `accept` with mac, pap, eap-tls, peap(eap-mschapv2) and the like"));
+            self.report(missing(
+                format!("gate `{name}` accepts no method"),
+                "add `accept` with mac, pap, eap-tls, peap(eap-mschapv2) and the like",
+            ));
         }
         if item.otherwise.is_none() {
             self.report(missing(

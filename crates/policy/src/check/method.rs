@@ -19,7 +19,9 @@ impl Checker<'_> {
         }
         if let (false, Some(inner)) = (method.is_tunnel(), item.inner.first()) {
             let message = format!("`{}` is no tunnel", item.name.text);
-            self.report(Diagnostic::error("W406", inner.span, message).note("nothing goes inside: remove the parentheses"));
+            self.report(
+                Diagnostic::error("W406", inner.span, message).note("nothing goes inside: remove the parentheses"),
+            );
             return None;
         }
         let inner: Vec<_> = item.inner.iter().filter_map(|name| self.one_of("inner method", name, &fitting)).collect();
@@ -88,7 +90,9 @@ impl Checker<'_> {
             }
             (None, Some(trust)) => {
                 let message = "no method of this gate takes a client's certificate";
-                self.report(Diagnostic::warning("W502", trust.name.span, message).note("add eap-tls, or remove the trust"));
+                self.report(
+                    Diagnostic::warning("W502", trust.name.span, message).note("add eap-tls, or remove the trust"),
+                );
             }
             _ => {}
         }

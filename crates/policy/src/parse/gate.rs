@@ -2,8 +2,7 @@ use crate::diagnostic::Diagnostic;
 use crate::parse::ast::*;
 use crate::parse::parser::{Parser, Step};
 
-const PARTS: [&str; 9] =
-    ["when", "accept", "present", "trust", "identify", "remember", "resume", "rule", "otherwise"];
+const PARTS: [&str; 9] = ["when", "accept", "present", "trust", "identify", "remember", "resume", "rule", "otherwise"];
 
 impl Parser {
     pub(crate) fn gate(&mut self) -> Step<GateItem> {
@@ -85,7 +84,8 @@ impl Parser {
     }
 
     fn trust(&mut self) -> Step<TrustItem> {
-        let mut trust = TrustItem { name: self.text("the name of a trust, in quotes")?, names: Vec::new(), revocation: None };
+        let mut trust =
+            TrustItem { name: self.text("the name of a trust, in quotes")?, names: Vec::new(), revocation: None };
         self.block(&["machine", "user", "revocation"], |p| {
             if p.is_word("revocation") {
                 let start = p.next().span;

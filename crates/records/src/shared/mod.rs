@@ -1,6 +1,7 @@
 //! What people configure. One write path: a [`Change`], applied as a transaction.
 
 pub(crate) mod administrators;
+pub(crate) mod certificates;
 pub(crate) mod editions;
 
 use std::path::Path;
@@ -16,7 +17,8 @@ use crate::error::RecordsError;
 use crate::inventory::{StoreKind, nas_context};
 use crate::sealing::SealingKey;
 
-const MIGRATIONS: [&str; 1] = [include_str!("../../migrations/shared-1.sql")];
+const MIGRATIONS: [&str; 2] =
+    [include_str!("../../migrations/shared-1.sql"), include_str!("../../migrations/shared-2.sql")];
 /// Sealed into every database, so that another key is told when it is opened.
 const CANARY: &str = "the seal of these records";
 

@@ -84,7 +84,11 @@ impl From<OfficeError> for ApiError {
                 Self { status: StatusCode::UNPROCESSABLE_ENTITY, error: text, report: Some(*report) }
             }
             OfficeError::Overtaken { .. } => Self::new(StatusCode::CONFLICT, text),
-            OfficeError::Inventory(_) | OfficeError::Name | OfficeError::Password => Self::bad(text),
+            OfficeError::Inventory(_)
+            | OfficeError::Offer(_)
+            | OfficeError::Certificate(_)
+            | OfficeError::Name
+            | OfficeError::Password => Self::bad(text),
             OfficeError::Records(error) => error.into(),
             OfficeError::NoEdition => Self::ours(text),
         }

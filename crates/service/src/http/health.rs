@@ -28,7 +28,7 @@ pub(crate) async fn health(State(api): State<Api>) -> (StatusCode, Json<HealthVi
     let view = HealthView {
         state: trouble.unwrap_or_else(|| "well".into()),
         version: env!("CARGO_PKG_VERSION").into(),
-        edition: api.office.world.load().edition.number,
+        edition: api.office.world.load().setting.edition.number,
         packets: api.desk.counts(),
     };
     (status, Json(view))

@@ -1,6 +1,7 @@
 //! The HTTP API under `/api/v1`, and the console's files.
 
 mod callers;
+mod certificates;
 mod console;
 mod error;
 mod health;
@@ -89,6 +90,9 @@ fn routes(api: Api) -> Router {
         .route("/api/v1/policy/activate", post(policy::activate))
         .route("/api/v1/nases", get(inventory::nases))
         .route("/api/v1/endpoints", get(inventory::endpoints))
+        .route("/api/v1/certificates", get(certificates::certificates).post(certificates::import))
+        .route("/api/v1/certificates/request", post(certificates::request))
+        .route("/api/v1/trusts", post(certificates::trust))
         .route("/api/v1/inventory", post(inventory::import))
         .route("/api/{*rest}", get(nothing_here).post(nothing_here))
         .fallback(console::file)

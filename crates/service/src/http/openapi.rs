@@ -1,7 +1,7 @@
 use axum::Json;
 use utoipa::OpenApi;
 
-use crate::http::{callers, error, health, inventory, journal, policy};
+use crate::http::{callers, certificates, error, health, inventory, journal, policy};
 
 #[derive(OpenApi)]
 #[openapi(
@@ -23,6 +23,10 @@ use crate::http::{callers, error, health, inventory, journal, policy};
         inventory::nases,
         inventory::endpoints,
         inventory::import,
+        certificates::certificates,
+        certificates::import,
+        certificates::request,
+        certificates::trust,
     ),
     components(schemas(error::ApiError))
 )]

@@ -1,12 +1,13 @@
 //! Everything that people change goes through here, one change at a time: check,
 //! write, swap the world.
 
+pub(crate) mod certificates;
 pub(crate) mod report;
 
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use arc_swap::ArcSwap;
-use regnant_access::{Dialect, Edition};
+use regnant_access::{Dialect, Edition, OfferProblem};
 use regnant_policy::{Compiled, Source};
 use regnant_records::{
     Change, EditionRow, Inventory, InventoryError, NasRow, Records, RecordsError, hash_password, new_token, token_hash,
@@ -15,7 +16,7 @@ use thiserror::Error;
 
 use crate::clock::now_ms;
 use crate::office::report::CheckReport;
-use crate::world::{Ground, Unfit, World, fact_table};
+use crate::world::{Ground, Unfit, World, WorldError, fact_table};
 
 /// The policy that a service without one begins with: nobody comes in.
 const FIRST_POLICY: &str = "# The first edition: every request is refused until you write a gate.\n";
@@ -51,7 +52,7 @@ impl Office {
         let dialects: Vec<_> = self.ground.dialects.iter().map(|dialect| dialect.name.clone()).collect();
         let change = inventory.into_change(&self.ground.key, &self.records.stores()?, &dialects)?;
         self.records.apply(&change)?;
-        let edition = self.world.load().edition.clone();
+        let edition = self.world.load().setting.edition.clone();
         self.world.store(Arc::new(self.ground.world(&self.records, edition)?));
         Ok(())
     }
@@ -70,7 +71,7 @@ impl Office {
     /// the author saw: another one means that somebody was faster.
     pub fn activate(&self, source: &str, by: &str, expected: Option<u32>) -> Result<(u32, CheckReport), OfficeError> {
         let _turn = self.turn();
-        let active = self.world.load().edition.number;
+        let active = self.world.load().setting.edition.number;
         if let Some(expected) = expected.filter(|expected| *expected != active) {
             return Err(OfficeError::Overtaken { expected, active });
         }
@@ -93,7 +94,7 @@ impl Office {
     /// The active edition with its warnings.
     pub fn active(&self) -> Result<(EditionRow, CheckReport), OfficeError> {
         let row = self.records.active_edition()?.ok_or(OfficeError::NoEdition)?;
-        Ok((row, CheckReport::fit(&self.world.load().edition)))
+        Ok((row, CheckReport::fit(&self.world.load().setting.edition)))
     }
 
     /// Every edition, newest first.
@@ -144,6 +145,15 @@ pub fn check_alone(file: &str, text: &str) -> CheckReport {
     }
 }
 
+impl From<WorldError> for OfficeError {
+    fn from(error: WorldError) -> Self {
+        match error {
+            WorldError::Records(error) => Self::Records(error),
+            WorldError::Offer(problem) => Self::Offer(problem),
+        }
+    }
+}
+
 /// Why a change was not made. What was active stays active.
 #[derive(Debug, Error)]
 #[non_exhaustive]
@@ -167,6 +177,12 @@ pub enum OfficeError {
     /// The inventory is wrong.
     #[error(transparent)]
     Inventory(#[from] InventoryError),
+    /// A gate's certificates.
+    #[error(transparent)]
+    Offer(#[from] OfferProblem),
+    /// A certificate or key that somebody brought.
+    #[error("{0}")]
+    Certificate(String),
     /// The records refused.
     #[error(transparent)]
     Records(#[from] RecordsError),

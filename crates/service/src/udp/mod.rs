@@ -1,6 +1,8 @@
 //! The RADIUS side: threads that receive, decide and reply.
 
+pub(crate) mod conversations;
 pub(crate) mod duplicates;
+pub(crate) mod handshakes;
 pub(crate) mod receiver;
 pub(crate) mod socket;
 pub(crate) mod unheard;
@@ -8,17 +10,26 @@ pub(crate) mod unheard;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
+use regnant_access::{Machines, SessionTable};
 use serde::Serialize;
 use utoipa::ToSchema;
 
 use crate::office::Office;
+use crate::udp::conversations::Conversations;
 use crate::udp::duplicates::Duplicates;
+use crate::udp::handshakes::Handshakes;
 use crate::udp::unheard::Unheard;
 
 /// What all receiving threads share.
 pub(crate) struct Desk {
     pub(crate) office: Arc<Office>,
     pub(crate) duplicates: Duplicates,
+    pub(crate) conversations: Conversations,
+    pub(crate) handshakes: Handshakes,
+    pub(crate) sessions: Arc<SessionTable>,
+    pub(crate) machines: Machines,
+    /// What opaque names are made with.
+    pub(crate) secret: [u8; 32],
     pub(crate) unheard: Unheard,
     pub(crate) counters: Counters,
 }
@@ -30,6 +41,7 @@ pub(crate) struct Counters {
     pub(crate) repeated: AtomicU64,
     pub(crate) unjournaled: AtomicU64,
     pub(crate) unsent: AtomicU64,
+    pub(crate) crowded_out: AtomicU64,
 }
 
 /// Packet counts since the start.
@@ -43,6 +55,12 @@ pub(crate) struct PacketCounts {
     pub(crate) unjournaled: u64,
     /// Replies that the system did not take.
     pub(crate) unsent: u64,
+    /// Packets or half-open EAP conversations given up because there were too many.
+    pub(crate) crowded_out: u64,
+    /// EAP conversations in progress.
+    pub(crate) conversations: u64,
+    /// EAP sessions that may be resumed.
+    pub(crate) resumable: u64,
     /// Unheard packets of senders beyond those that the list holds.
     pub(crate) unlisted: u64,
 }
@@ -55,6 +73,9 @@ impl Desk {
             repeated: read(&self.counters.repeated),
             unjournaled: read(&self.counters.unjournaled),
             unsent: read(&self.counters.unsent),
+            crowded_out: read(&self.counters.crowded_out),
+            conversations: self.conversations.len() as u64,
+            resumable: self.sessions.len() as u64,
             unlisted: self.unheard.unlisted(),
         }
     }

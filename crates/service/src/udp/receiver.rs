@@ -7,8 +7,9 @@ use std::task::{Context, Poll, Waker};
 use std::thread::{self, JoinHandle};
 use std::time::Instant;
 
-use regnant_access::{Decision, decide, hear};
-use regnant_records::{Desk as JournalDesk, Slot};
+use regnant_access::{Cause, Desk as AccessDesk, Heard, Outcome, decide, hear};
+use regnant_radius::number;
+use regnant_records::{Desk as JournalDesk, LocalStores, Slot};
 use tokio::runtime::{self, Handle};
 use tokio::sync::watch;
 use ulid::Ulid;
@@ -17,6 +18,7 @@ use crate::clock::now_ms;
 use crate::udp::duplicates::{Answer, Key};
 use crate::udp::socket::{Batch, BatchSocket, Datagram};
 use crate::udp::{Desk, count};
+use crate::world::World;
 
 /// A thread that receives on one socket. Decisions that need no wait are made
 /// here, at once; the others go on as tasks of the service's runtime, so that
@@ -89,6 +91,10 @@ struct Clerk<'r> {
 /// Where an answer goes, and what it is remembered by.
 struct ReplyTo {
     desk: Arc<Desk>,
+    /// The NAS's address, for what is noted of it.
+    nas: String,
+    /// When the first packet of the conversation came.
+    begun: Instant,
     socket: Arc<BatchSocket>,
     slot: Slot,
     key: Key,
@@ -123,8 +129,10 @@ impl Clerk<'_> {
             count(&self.desk.counters.unjournaled);
             return self.desk.duplicates.forget(key);
         };
-        let reply_to = ReplyTo {
+        let mut reply_to = ReplyTo {
             desk: self.desk.clone(),
+            nas: heard.nas.name.clone(),
+            begun: received,
             socket: self.socket.clone(),
             slot,
             key,
@@ -132,26 +140,104 @@ impl Clerk<'_> {
             to: source,
             from: datagram.asked,
         };
+        let desk = self.desk.clone();
+        if heard.packet().first(number::EAP_MESSAGE).is_none() {
+            let work = first_packet(desk, self.ids.next(), heard, received);
+            return advance(Box::pin(work), reply_to, self.slow);
+        }
+        let state = heard.packet().first(number::STATE).and_then(|state| state.try_into().ok());
+        let waiting = state.and_then(|state| self.desk.conversations.take(&state, &heard.nas.name));
+        let slow = self.slow.clone();
         let id = self.ids.next();
-        let table = self.desk.office.ground.table.clone();
-        let mut deciding = Box::pin(async move {
-            decide(id, heard, world.edition.clone(), &table, &*world.stores, || received.elapsed()).await
-        });
-        match poll_once(deciding.as_mut()) {
-            Poll::Ready(decision) => reply_to.finish(decision),
-            Poll::Pending => drop(self.slow.spawn(async move { reply_to.finish(deciding.await) })),
+        let job: Box<dyn FnOnce() + Send> = match waiting {
+            Some(waiting) => {
+                reply_to.begun = waiting.begun;
+                Box::new(move || {
+                    let work = async move {
+                        let world = desk.office.world.load_full();
+                        let access = access_desk(&desk, &world);
+                        waiting.dialogue.go_on(heard, &access, || waiting.begun.elapsed()).await
+                    };
+                    advance(Box::pin(work), reply_to, &slow);
+                })
+            }
+            None => Box::new(move || advance(Box::pin(first_packet(desk, id, heard, received)), reply_to, &slow)),
+        };
+        if !self.desk.handshakes.submit(job) {
+            count(&self.desk.counters.crowded_out);
+            self.desk.duplicates.forget(key);
         }
     }
 }
 
+/// Decides a request that belongs to no conversation.
+async fn first_packet(desk: Arc<Desk>, id: Ulid, heard: Heard, received: Instant) -> Outcome {
+    let world = desk.office.world.load_full();
+    let access = access_desk(&desk, &world);
+    decide(id, heard, &world.setting, &access, || received.elapsed()).await
+}
+
+fn access_desk<'d>(desk: &'d Desk, world: &'d World) -> AccessDesk<'d, LocalStores> {
+    AccessDesk {
+        table: &desk.office.ground.table,
+        stores: &world.stores,
+        sessions: &desk.sessions,
+        machines: &desk.machines,
+        random,
+        secret: &desk.secret,
+        now: now_ms(),
+    }
+}
+
+fn random(bytes: &mut [u8]) {
+    getrandom::fill(bytes).expect("the system gives random bytes");
+}
+
+/// Polls work that is most often ready; what waits goes on as a task.
+fn advance<F>(mut work: Pin<Box<F>>, reply_to: ReplyTo, slow: &Handle)
+where
+    F: Future<Output = Outcome> + Send + 'static,
+{
+    match poll_once(work.as_mut()) {
+        Poll::Ready(outcome) => reply_to.finish(outcome),
+        Poll::Pending => drop(slow.spawn(async move { reply_to.finish(work.await) })),
+    }
+}
+
 impl ReplyTo {
-    fn finish(self, decision: Decision) {
-        if let Some(bytes) = &decision.reply {
+    fn finish(self, outcome: Outcome) {
+        match outcome {
+            Outcome::Decided(decision) => {
+                self.send(decision.reply.as_deref());
+                self.slot.decision(*decision);
+            }
+            Outcome::Challenge { reply, state, dialogue } => {
+                let given_up = self.desk.conversations.put(state, dialogue, self.begun, Instant::now());
+                if given_up.is_some() {
+                    // One entry for a flood, whatever its size.
+                    count(&self.desk.counters.crowded_out);
+                    let id = || Ulid::from_parts(now_ms(), rand_id());
+                    let cause = Cause::TooManyConversations;
+                    self.desk.unheard.note(self.to.ip(), Some(&self.nas), cause, now_ms(), id);
+                }
+                self.send(Some(&reply));
+            }
+        }
+    }
+
+    fn send(&self, reply: Option<&[u8]>) {
+        if let Some(bytes) = reply {
             send(&self.desk, &self.socket, bytes, self.to, self.from);
         }
-        self.desk.duplicates.finish(self.key, &self.authenticator, decision.reply.as_deref());
-        self.slot.decision(decision);
+        self.desk.duplicates.finish(self.key, &self.authenticator, reply);
     }
+}
+
+/// The part of an id that only needs to differ.
+fn rand_id() -> u128 {
+    let mut bytes = [0; 16];
+    random(&mut bytes);
+    u128::from_be_bytes(bytes) >> 48
 }
 
 /// A reply that the system does not take is lost like any datagram: the NAS

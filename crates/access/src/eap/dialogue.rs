@@ -1,0 +1,507 @@
+use std::sync::Arc;
+use std::time::Duration;
+
+use regnant_eap::{Answer, Claim, Conversation, Failure, Keys, Limits, Step};
+use regnant_policy::{Event, Facts, Gate, IdentityKind, Reaction, Trace};
+use regnant_radius::number;
+use ulid::Ulid;
+
+use crate::decide::{Decision, Desk, End, Outcome, Setting, Times, Verdict, decide_by_rules};
+use crate::eap::identities::{check_claim, recall_machine, take_certificates, take_session};
+use crate::eap::machines::Seen;
+use crate::eap::offers::GateOffer;
+use crate::eap::sessions::{IdentityBefore, ProvedBefore, Scope, SessionDesk};
+use crate::facts::request::Derived;
+use crate::facts::situation::{Device, Identity, Situation, Told};
+use crate::hear::Heard;
+use crate::proof::{self, LookUpRecord, Stop, look_up_device, react, react_to_absence};
+use crate::record::eap::{EapRecord, RoundRecord};
+use crate::reply::{self, Ending};
+use crate::stores::Stores;
+
+/// Headers of EAP over the link; what remains of Framed-MTU is for the packet.
+const LINK_OVERHEAD: usize = 4;
+const SMALLEST_PACKET: usize = 256;
+/// A reply with its other attributes should fit one Ethernet frame.
+const LARGEST_PACKET: usize = 1_300;
+
+/// One EAP conversation in progress. Gate, edition and certificates are those of
+/// its first packet, to its end.
+#[derive(Debug)]
+pub struct Dialogue {
+    id: Ulid,
+    setting: Setting,
+    gate: usize,
+    first: Heard,
+    conversation: Conversation,
+    sessions: Arc<SessionDesk>,
+    proofs: Proofs,
+    user: Identity,
+    machine: Identity,
+    device: Device,
+    told: Told,
+    trace: Trace,
+    times: Times,
+    rounds: Vec<RoundRecord>,
+    decided: Option<(End, Verdict)>,
+    last_request: Vec<u8>,
+}
+
+/// What is proved and looked up on the way.
+#[derive(Debug, Default)]
+pub(crate) struct Proofs {
+    pub(crate) lookups: Vec<LookUpRecord>,
+    identities: Vec<IdentityBefore>,
+    /// The events that kept identities from being proved.
+    failed: Vec<(IdentityKind, Event)>,
+}
+
+impl Proofs {
+    pub(crate) fn note(&mut self, kind: IdentityKind, claimed: &str, outcome: &proof::Outcome, chain: Vec<Vec<u8>>) {
+        self.identities.retain(|identity| identity.kind != kind);
+        self.failed.retain(|(failed, _)| *failed != kind);
+        match (&outcome.identity, outcome.event) {
+            (Identity::Proved(proved), _) => self.identities.push(IdentityBefore {
+                kind,
+                claimed: claimed.to_owned(),
+                name: proved.claimed.clone(),
+                proof: proved.proof.clone(),
+                password_mark: proved.account.password_mark,
+                chain,
+            }),
+            (_, Some(event)) => self.failed.push((kind, event)),
+            _ => {}
+        }
+    }
+}
+
+impl Dialogue {
+    /// Begins a conversation at a gate with the packet that was heard.
+    pub(crate) async fn begin<S: Stores>(
+        id: Ulid,
+        heard: Heard,
+        setting: Setting,
+        (gate, trace, times): (usize, Trace, Times),
+        desk: &Desk<'_, S>,
+        elapsed: &(impl Fn() -> Duration + Send + Sync),
+    ) -> Outcome {
+        let definition = &setting.edition.policy.gates()[gate];
+        let offer = setting.offers.of(gate).cloned().unwrap_or_default();
+        let scope = Scope {
+            gate: definition.name.clone(),
+            method: String::new(),
+            trust: definition.trust.as_ref().map(|trust| trust.name.clone()),
+            certificate: definition.present.clone(),
+        };
+        let resume = u64::from(definition.resume) * 1_000;
+        let oldest = if resume == 0 { u64::MAX } else { desk.now.saturating_sub(resume) };
+        let sessions = Arc::new(SessionDesk::new(desk.sessions.clone(), scope, oldest));
+        let limits = Limits { packet: longest_packet(&heard), ..Limits::default() };
+        let store = (resume > 0).then(|| sessions.clone() as Arc<dyn regnant_eap::Sessions>);
+        let conversation = Conversation::new(offer.methods, store, limits, Box::new(desk.random));
+        let dialogue = Box::new(Self {
+            id,
+            setting,
+            gate,
+            first: heard.clone(),
+            conversation,
+            sessions,
+            proofs: Proofs::default(),
+            user: Identity::Absent,
+            machine: Identity::Absent,
+            device: Device::Absent,
+            told: Told::default(),
+            trace,
+            times,
+            rounds: Vec::new(),
+            decided: None,
+            last_request: Vec::new(),
+        });
+        dialogue.receive(&heard, desk, elapsed).await
+    }
+
+    /// Goes on with the next packet. `elapsed` tells the time since the first.
+    pub async fn go_on<S: Stores>(
+        self: Box<Self>,
+        heard: Heard,
+        desk: &Desk<'_, S>,
+        elapsed: impl Fn() -> Duration + Send + Sync,
+    ) -> Outcome {
+        self.receive(&heard, desk, &elapsed).await
+    }
+
+    /// The end of a conversation that its peer left.
+    pub fn abandon(self: Box<Self>) -> Decision {
+        self.decision(End::Abandoned, Verdict::Unfinished, None, None)
+    }
+
+    /// The NAS that it goes through.
+    pub fn nas(&self) -> &str {
+        &self.first.nas.name
+    }
+
+    /// Whether its TLS handshake is over, so that there is more to lose.
+    pub fn is_past_tls(&self) -> bool {
+        let about = self.conversation.about();
+        !about.inner.is_empty() || self.decided.is_some()
+    }
+
+    async fn receive<S: Stores>(
+        mut self: Box<Self>,
+        heard: &Heard,
+        desk: &Desk<'_, S>,
+        elapsed: &(impl Fn() -> Duration + Send + Sync),
+    ) -> Outcome {
+        let at = elapsed();
+        // RFC 3579 section 2.1: an empty EAP-Message is EAP-Start.
+        let packet = heard.packet().eap_message().unwrap_or_default();
+        self.rounds.push(RoundRecord::new(at, packet.len()));
+        let step = match packet.len() {
+            0..=2 if self.last_request.is_empty() => self.conversation.begin(),
+            _ => self.conversation.receive(&packet),
+        };
+        self.drive(step, heard, desk, elapsed).await
+    }
+
+    async fn drive<S: Stores>(
+        mut self: Box<Self>,
+        mut step: Step,
+        heard: &Heard,
+        desk: &Desk<'_, S>,
+        elapsed: &(impl Fn() -> Duration + Send + Sync),
+    ) -> Outcome {
+        loop {
+            if let Some(method) = self.conversation.about().method {
+                self.sessions.set_method(&method.to_string());
+            }
+            step = match step {
+                Step::Send(packet) => {
+                    self.last_request.clone_from(&packet);
+                    return self.challenge(&packet, None, heard, desk, elapsed);
+                }
+                Step::Ignore(_) if self.last_request.is_empty() => {
+                    let failure = Failure::Malformed("the first packet is no identity");
+                    return self.refuse(End::Eap(failure), None, heard, elapsed);
+                }
+                Step::Ignore(why) => {
+                    // RFC 3579 section 2.2: the request again, and that it was ignored.
+                    let packet = self.last_request.clone();
+                    return self.challenge(&packet, Some(why), heard, desk, elapsed);
+                }
+                Step::Ask(claim) => match self.check(&claim, desk).await {
+                    Some(answer) => self.conversation.answer(answer),
+                    None => return self.silence(elapsed),
+                },
+                Step::Verdict => {
+                    self.told_of_conversation();
+                    let (end, verdict) = self.judge(desk, elapsed).await;
+                    if verdict == Verdict::Silence {
+                        self.decided = Some((end, verdict));
+                        return self.silence(elapsed);
+                    }
+                    let accept = matches!(verdict, Verdict::Grant(_));
+                    self.decided = Some((end, verdict));
+                    self.conversation.conclude(accept)
+                }
+                Step::Accept(packet, keys) => return self.accept(packet, keys, heard, desk, elapsed),
+                Step::Refuse(packet, failure) => {
+                    let end = self.end_of(failure);
+                    return self.refuse(end, Some(packet), heard, elapsed);
+                }
+            };
+        }
+    }
+
+    /// Checks a credential; `None` where nobody is to be answered.
+    async fn check<S: Stores>(&mut self, claim: &Claim, desk: &Desk<'_, S>) -> Option<Answer> {
+        self.told_of_conversation();
+        let edition = self.setting.edition.clone();
+        let gate = &edition.policy.gates()[self.gate];
+        let first = self.first.clone();
+        let mut proofs = std::mem::take(&mut self.proofs);
+        let mut situation = self.situation(&first, desk);
+        let about = self.conversation.about();
+        let outcome = check_claim(claim, about, gate, &mut situation, &mut proofs, desk).await;
+        let kind = claim_kind(claim);
+        *situation.identity_mut(kind) = outcome.identity;
+        let Situation { user, machine, device, told, .. } = situation;
+        (self.user, self.machine, self.device, self.told, self.proofs) = (user, machine, device, told, proofs);
+        let stop = gate.identify(kind).and_then(|clause| react(clause, outcome.event).err());
+        if let Some(Stop { kind, event, reaction: Reaction::Silence }) = stop {
+            self.decided = Some((End::Proof(kind, event), Verdict::Silence));
+            return None;
+        }
+        Some(outcome.answer)
+    }
+
+    /// All is proved: everybody is looked up, then the rules decide.
+    async fn judge<S: Stores>(
+        &mut self,
+        desk: &Desk<'_, S>,
+        elapsed: &(impl Fn() -> Duration + Send + Sync),
+    ) -> (End, Verdict) {
+        let setting = self.setting.clone();
+        let gate = &setting.edition.policy.gates()[self.gate];
+        let offer = setting.offers.of(self.gate).cloned().unwrap_or_default();
+        let first = self.first.clone();
+        let mut proofs = std::mem::take(&mut self.proofs);
+        let mut situation = self.situation(&first, desk);
+        let stopped = self.prove_all(gate, &offer, &mut situation, &mut proofs, desk).await;
+        self.times.proof = elapsed();
+        let decided = match stopped {
+            Err(stop) => stop.decided(),
+            Ok(()) => {
+                let facts = &situation as &dyn Facts;
+                let (end, verdict) = decide_by_rules(&setting.edition, self.gate, facts, &mut self.trace);
+                match (&verdict, &self.first.nas.dialect) {
+                    // Nobody is told that they may come in before it is sure that
+                    // the equipment can be told how.
+                    (Verdict::Grant(set), dialect) if setting.edition.attributes(dialect, *set).is_none() => {
+                        (End::NoReply(reply::unknown_dialect(setting.edition.number, dialect)), Verdict::Silence)
+                    }
+                    _ => (end, verdict),
+                }
+            }
+        };
+        self.times.rules = elapsed();
+        let Situation { user, machine, device, told, .. } = situation;
+        (self.user, self.machine, self.device, self.told, self.proofs) = (user, machine, device, told, proofs);
+        decided
+    }
+
+    async fn prove_all<S: Stores>(
+        &self,
+        gate: &Gate,
+        offer: &GateOffer,
+        situation: &mut Situation<'_>,
+        proofs: &mut Proofs,
+        desk: &Desk<'_, S>,
+    ) -> Result<(), Stop> {
+        let about = self.conversation.about();
+        match self.sessions.resumed().filter(|_| about.tls.as_ref().is_some_and(|tls| tls.resumed)) {
+            Some(before) => take_session(&before, offer, gate, situation, proofs, desk).await,
+            None => take_certificates(about, gate, situation, proofs, desk).await,
+        }
+        recall_machine(gate, situation, &mut proofs.lookups, desk).await;
+        look_up_device(situation, gate, false, desk.stores, &mut proofs.lookups).await?;
+        for (kind, event) in &proofs.failed {
+            match gate.identify(*kind) {
+                Some(clause) => react(clause, Some(*event))?,
+                None => return Err(Stop { kind: *kind, event: *event, reaction: Reaction::Refuse(None) }),
+            }
+        }
+        // The policy sees one claimed name: the user's, where there is one.
+        if let Identity::Proved(proved) = &situation.user {
+            let before = proofs.identities.iter().find(|identity| identity.kind == IdentityKind::User);
+            situation.told.claimed = Some(before.map_or_else(|| proved.claimed.clone(), |b| b.claimed.clone()));
+        }
+        react_to_absence(situation, gate)
+    }
+
+    fn situation<'s, S>(&mut self, first: &'s Heard, desk: &Desk<'s, S>) -> Situation<'s> {
+        let packet = first.packet();
+        Situation {
+            table: desk.table,
+            nas: &first.nas,
+            address: first.source.ip(),
+            packet,
+            derived: Derived::read(&packet, &first.nas),
+            user: std::mem::take(&mut self.user),
+            machine: std::mem::take(&mut self.machine),
+            device: std::mem::take(&mut self.device),
+            told: std::mem::take(&mut self.told),
+            now: desk.now,
+        }
+    }
+
+    fn told_of_conversation(&mut self) {
+        let about = self.conversation.about();
+        self.told.method = about.method.map(|method| method.to_string());
+        self.told.outer.clone_from(&about.identity);
+        self.told.tls.clone_from(&about.tls);
+        self.told.inner = about.inner.iter().map(|inner| inner.method.clone()).collect();
+        if self.told.claimed.is_none() && about.inner.is_empty() && about.tls.is_none() {
+            // Without a tunnel the one identity is the claimed one.
+            self.told.claimed.clone_from(&about.identity);
+        }
+    }
+
+    fn end_of(&mut self, failure: Failure) -> End {
+        match (self.decided.take(), failure, self.proofs.failed.last()) {
+            (Some((end, Verdict::Refuse(text))), Failure::Refused, _) => {
+                self.decided = Some((end.clone(), Verdict::Refuse(text)));
+                end
+            }
+            (None, Failure::Credential, Some((kind, event))) => End::Proof(*kind, *event),
+            (_, failure, _) => End::Eap(failure),
+        }
+    }
+
+    fn challenge<S>(
+        mut self: Box<Self>,
+        packet: &[u8],
+        ignored: Option<&str>,
+        heard: &Heard,
+        desk: &Desk<'_, S>,
+        elapsed: &(impl Fn() -> Duration + Send + Sync),
+    ) -> Outcome {
+        let mut state = [0; 16];
+        (desk.random)(&mut state);
+        if let Some(round) = self.rounds.last_mut() {
+            round.end(elapsed(), packet.len(), ignored);
+        }
+        match reply::challenge(heard, packet, &state, ignored.is_some()) {
+            Ok(reply) => Outcome::Challenge { reply, state, dialogue: self },
+            Err(reason) => Outcome::decided(self.decision(End::NoReply(reason), Verdict::Silence, None, None)),
+        }
+    }
+
+    fn silence(mut self: Box<Self>, elapsed: &(impl Fn() -> Duration + Send + Sync)) -> Outcome {
+        self.times.reply = elapsed();
+        let (end, verdict) = self.decided.take().unwrap_or((End::Abandoned, Verdict::Silence));
+        Outcome::decided(self.decision(end, verdict, None, None))
+    }
+
+    fn refuse(
+        mut self: Box<Self>,
+        end: End,
+        packet: Option<Vec<u8>>,
+        heard: &Heard,
+        elapsed: &(impl Fn() -> Duration + Send + Sync),
+    ) -> Outcome {
+        self.told_of_conversation();
+        // What was proved before does not hold any more, or never did.
+        self.sessions.revoke();
+        let packet = packet.unwrap_or_else(|| self.conversation.failure_packet());
+        let text = match self.decided.take() {
+            Some((_, Verdict::Refuse(text))) => text,
+            _ => self.text_of(&end),
+        };
+        let verdict = Verdict::Refuse(text);
+        if let Some(round) = self.rounds.last_mut() {
+            round.end(elapsed(), packet.len(), None);
+        }
+        self.times.reply = elapsed();
+        let made = reply::refusal(heard, Some(&packet), None);
+        Outcome::decided(match made {
+            Ok(reply) => self.decision(end, verdict, Some(reply), None),
+            Err(reason) => self.decision(End::NoReply(reason), Verdict::Silence, None, None),
+        })
+    }
+
+    /// The text that the gate has for an event.
+    fn text_of(&self, end: &End) -> Option<String> {
+        let End::Proof(kind, event) = end else { return None };
+        let clause = self.setting.edition.policy.gates()[self.gate].identify(*kind)?;
+        match clause.reaction(*event) {
+            Reaction::Refuse(text) => text.clone(),
+            _ => None,
+        }
+    }
+
+    fn accept<S>(
+        mut self: Box<Self>,
+        packet: Vec<u8>,
+        keys: Option<Keys>,
+        heard: &Heard,
+        desk: &Desk<'_, S>,
+        elapsed: &(impl Fn() -> Duration + Send + Sync),
+    ) -> Outcome {
+        self.told_of_conversation();
+        if let Some(round) = self.rounds.last_mut() {
+            round.end(elapsed(), packet.len(), None);
+        }
+        let Some((end, Verdict::Grant(set))) = self.decided.take() else {
+            // A method that succeeds without a verdict is a defect of ours: nobody
+            // comes in by it.
+            return self.refuse(End::Eap(Failure::Unexpected("no verdict")), None, heard, elapsed);
+        };
+        let mut salts = [0; 4];
+        (desk.random)(&mut salts);
+        let [a, b, c, d] = salts;
+        let ending = Ending {
+            packet: &packet,
+            keys: keys.as_ref(),
+            salts: [u16::from_be_bytes([a, b]), u16::from_be_bytes([c, d]) ^ 1],
+            chargeable: self.chargeable(desk.secret),
+        };
+        let made = reply::acceptance(heard, &self.setting.edition, set, Some(&ending));
+        self.times.reply = elapsed();
+        Outcome::decided(match made {
+            Ok(reply) => {
+                self.remember(desk);
+                self.decision(end, Verdict::Grant(set), Some(reply), Some(keys.is_some()))
+            }
+            Err(reason) => self.decision(End::NoReply(reason), Verdict::Silence, None, None),
+        })
+    }
+
+    /// Keeps what later conversations may build on.
+    fn remember<S>(&mut self, desk: &Desk<'_, S>) {
+        let at = self.sessions.resumed().map_or(desk.now, |before| before.at);
+        let identities = std::mem::take(&mut self.proofs.identities);
+        let resumed = self.conversation.about().tls.as_ref().is_some_and(|tls| tls.resumed);
+        let packet = self.first.packet();
+        let mac = Derived::read(&packet, &self.first.nas).mac;
+        let machine = identities.iter().find(|identity| identity.kind == IdentityKind::Machine);
+        // A resumed session is no new proof.
+        if let (Some(mac), Some(machine), false) = (mac, machine, resumed) {
+            let (name, proof, password_mark) = (machine.name.clone(), machine.proof.clone(), machine.password_mark);
+            desk.machines.remember(mac, Seen { name, proof, at, password_mark });
+        }
+        self.sessions.confirm(Arc::new(ProvedBefore { at, identities }));
+    }
+
+    /// An opaque name for whoever is proved, the same for the same account (RFC
+    /// 4372 section 2.2), where the equipment asks for it.
+    fn chargeable(&self, secret: &[u8; 32]) -> Option<String> {
+        self.first.packet().first(number::CHARGEABLE_USER_IDENTITY)?;
+        let proved = self.user.proved().or_else(|| self.machine.proved())?;
+        Some(reply::chargeable(secret, &proved.store, &proved.account.name))
+    }
+
+    fn decision(
+        mut self: Box<Self>,
+        end: End,
+        verdict: Verdict,
+        reply: Option<Vec<u8>>,
+        keys: Option<bool>,
+    ) -> Decision {
+        self.told_of_conversation();
+        let presented = self.setting.offers.of(self.gate).and_then(|offer| offer.presented.clone());
+        let failure = match &end {
+            End::Eap(failure) => Some(failure),
+            _ => None,
+        };
+        let eap = EapRecord::new(self.conversation.about(), presented, self.rounds, failure, keys.unwrap_or(false));
+        Decision {
+            id: self.id,
+            heard: self.first,
+            edition: self.setting.edition,
+            verdict,
+            reply,
+            gate: Some(self.gate),
+            end,
+            user: self.user,
+            machine: self.machine,
+            device: self.device,
+            told: self.told,
+            eap: Some(Box::new(eap)),
+            lookups: self.proofs.lookups,
+            trace: self.trace,
+            times: self.times,
+        }
+    }
+}
+
+fn claim_kind(claim: &Claim) -> IdentityKind {
+    claim.identity_type.map_or_else(|| proof::kind_of(&claim.name), crate::eap::identities::kind_of_type)
+}
+
+fn longest_packet(heard: &Heard) -> usize {
+    let told = heard.packet().first(number::FRAMED_MTU).and_then(|bytes| <[u8; 4]>::try_from(bytes).ok());
+    match told.map(u32::from_be_bytes) {
+        Some(mtu) => (mtu as usize).saturating_sub(LINK_OVERHEAD).clamp(SMALLEST_PACKET, LARGEST_PACKET),
+        None => Limits::default().packet,
+    }
+}

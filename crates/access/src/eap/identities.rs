@@ -1,0 +1,198 @@
+//! Who a conversation proved: by credential, by certificate, by a session that is
+//! resumed, or earlier from the same address.
+
+use std::time::{Duration, UNIX_EPOCH};
+
+use regnant_eap::{About, Certificate, Claim, IdentityType, InnerOutcome};
+use regnant_policy::{Event, Gate, IdentityKind};
+
+use crate::decide::Desk;
+use crate::eap::dialogue::Proofs;
+use crate::eap::offers::{GateOffer, name_form};
+use crate::eap::sessions::ProvedBefore;
+use crate::facts::situation::{Identity, Situation};
+use crate::proof::{Attempt, LookUpRecord, Outcome, Tried, kind_of, plain_name};
+use crate::stores::Stores;
+
+/// The words for how a method proved somebody: `peap, eap-mschapv2`.
+pub(crate) fn proof_words(about: &About, inner: &str) -> String {
+    match about.method {
+        Some(outer) if outer.to_string() != inner => format!("{outer}, {inner}"),
+        _ => inner.to_owned(),
+    }
+}
+
+pub(crate) fn kind_of_type(told: IdentityType) -> IdentityKind {
+    match told {
+        IdentityType::User => IdentityKind::User,
+        IdentityType::Machine => IdentityKind::Machine,
+    }
+}
+
+/// Checks a credential that the conversation asks about.
+pub(crate) async fn check_claim<S: Stores>(
+    claim: &Claim,
+    about: &About,
+    gate: &Gate,
+    situation: &mut Situation<'_>,
+    proofs: &mut Proofs,
+    desk: &Desk<'_, S>,
+) -> Outcome {
+    let kind = claim.identity_type.map_or_else(|| kind_of(&claim.name), kind_of_type);
+    let outcome = look_up(
+        (kind, &claim.name),
+        proof_words(about, claim.method),
+        Tried::Eap(&claim.credential),
+        gate,
+        situation,
+        &mut proofs.lookups,
+        desk,
+    )
+    .await;
+    proofs.note(kind, &claim.name, &outcome, Vec::new());
+    outcome
+}
+
+/// Judges the certificates that the conversation accepted.
+pub(crate) async fn take_certificates<S: Stores>(
+    about: &About,
+    gate: &Gate,
+    situation: &mut Situation<'_>,
+    proofs: &mut Proofs,
+    desk: &Desk<'_, S>,
+) {
+    let outer = about.tls.iter().filter(|tls| !tls.certificates.is_empty()).map(|tls| (None, tls));
+    let inner = about
+        .inner
+        .iter()
+        .filter(|inner| inner.outcome == InnerOutcome::Proved)
+        .filter_map(|inner| Some((inner.identity_type, inner.tls.as_ref()?)));
+    for (told, tls) in outer.chain(inner) {
+        take_certificate(&tls.certificates, told, about, gate, situation, proofs, desk).await;
+    }
+}
+
+async fn take_certificate<S: Stores>(
+    chain: &[Vec<u8>],
+    told: Option<IdentityType>,
+    about: &About,
+    gate: &Gate,
+    situation: &mut Situation<'_>,
+    proofs: &mut Proofs,
+    desk: &Desk<'_, S>,
+) {
+    let Some(certificate) = chain.first().and_then(|der| Certificate::read(der).ok()) else { return };
+    let places = gate.trust.iter().flat_map(|trust| &trust.names);
+    let named = places
+        .filter(|(kind, _)| told.is_none_or(|told| kind_of_type(told) == *kind))
+        .find_map(|(kind, place)| Some((*kind, certificate.name(name_form(*place))?.to_owned())));
+    let (kind, outcome, name) = match named {
+        Some((kind, name)) => {
+            let proof = proof_words(about, "eap-tls");
+            let log = &mut proofs.lookups;
+            let outcome = look_up((kind, &name), proof, Tried::Certificate, gate, situation, log, desk).await;
+            (kind, outcome, name)
+        }
+        None => {
+            let kind = told.map_or(IdentityKind::User, kind_of_type);
+            let name = certificate.subject.clone();
+            let answer = "the certificate names nobody where the gate's trust looks for a name".into();
+            let (store, kind_word) = ("the certificate".into(), kind.word().into());
+            proofs.lookups.push(LookUpRecord { kind: kind_word, store, name: name.clone(), answer });
+            (kind, not_proved(&name, Event::Unknown), name)
+        }
+    };
+    proofs.note(kind, &name, &outcome, chain.to_vec());
+    *situation.identity_mut(kind) = outcome.identity;
+    if situation.told.certificate.is_none() || kind == IdentityKind::User {
+        situation.told.certificate = Some(certificate);
+    }
+}
+
+/// Looks up afresh everybody whom a resumed session proved.
+pub(crate) async fn take_session<S: Stores>(
+    before: &ProvedBefore,
+    offer: &GateOffer,
+    gate: &Gate,
+    situation: &mut Situation<'_>,
+    proofs: &mut Proofs,
+    desk: &Desk<'_, S>,
+) {
+    for identity in &before.identities {
+        let judged = match (&offer.trust, identity.chain.is_empty()) {
+            (Some(trust), false) => trust.judge(&identity.chain, UNIX_EPOCH + Duration::from_millis(desk.now)),
+            _ => Ok(()),
+        };
+        let tried = if identity.chain.is_empty() { Tried::Session(identity.password_mark) } else { Tried::Certificate };
+        let claimed = (identity.kind, identity.claimed.as_str());
+        let mut outcome =
+            look_up(claimed, identity.proof.clone(), tried, gate, situation, &mut proofs.lookups, desk).await;
+        if let Err(fault) = judged {
+            let answer = format!("the certificate of the resumed session is not accepted any more: {fault}");
+            let (kind, store) = (identity.kind.word().into(), "the certificate".into());
+            proofs.lookups.push(LookUpRecord { kind, store, name: identity.name.clone(), answer });
+            outcome = not_proved(&identity.name, Event::Failed);
+        }
+        if let Identity::Proved(proved) = &mut outcome.identity {
+            proved.age = Some(desk.now.saturating_sub(before.at) / 1_000);
+        }
+        if let Some(certificate) = identity.chain.first().and_then(|der| Certificate::read(der).ok()) {
+            situation.told.certificate.get_or_insert(certificate);
+        }
+        proofs.note(identity.kind, &identity.claimed, &outcome, identity.chain.clone());
+        *situation.identity_mut(identity.kind) = outcome.identity;
+    }
+}
+
+/// A machine that proved itself from this address not long ago.
+pub(crate) async fn recall_machine<S: Stores>(
+    gate: &Gate,
+    situation: &mut Situation<'_>,
+    lookups: &mut Vec<LookUpRecord>,
+    desk: &Desk<'_, S>,
+) {
+    let (Some(seconds), Some(mac), Some(clause), Identity::Absent) = (
+        gate.remember_machine,
+        situation.derived.mac,
+        gate.identify(IdentityKind::Machine),
+        situation.identity(IdentityKind::Machine),
+    ) else {
+        return;
+    };
+    let oldest = desk.now.saturating_sub(u64::from(seconds) * 1_000);
+    let Some(seen) = desk.machines.recall(mac, oldest) else { return };
+    let proof = format!("remembered, {}", seen.proof);
+    let mut attempt = Attempt { claimed: seen.name, proof, clause, log: lookups };
+    let outcome = attempt.run(Tried::Session(seen.password_mark), desk.stores).await;
+    // What is only remembered proves nothing against anybody: where it does not
+    // hold any more, no machine was presented.
+    if let Identity::Proved(mut proved) = outcome.identity {
+        proved.age = Some(desk.now.saturating_sub(seen.at) / 1_000);
+        situation.machine = Identity::Proved(proved);
+    }
+}
+
+async fn look_up<S: Stores>(
+    (kind, claimed): (IdentityKind, &str),
+    proof: String,
+    tried: Tried<'_>,
+    gate: &Gate,
+    situation: &mut Situation<'_>,
+    log: &mut Vec<LookUpRecord>,
+    desk: &Desk<'_, S>,
+) -> Outcome {
+    let plain = plain_name(kind, claimed).to_owned();
+    situation.told.claimed = Some(plain.clone());
+    let Some(clause) = gate.identify(kind) else {
+        let answer = format!("the gate looks no {} up", kind.word());
+        log.push(LookUpRecord { kind: kind.word().into(), store: "no store".into(), name: plain.clone(), answer });
+        return not_proved(&plain, Event::Unknown);
+    };
+    let Some(name) = clause.name(situation, &plain) else { return not_proved(&plain, Event::Unknown) };
+    Attempt { claimed: name, proof, clause, log }.run(tried, desk.stores).await
+}
+
+fn not_proved(name: &str, event: Event) -> Outcome {
+    let identity = Identity::NotProved { claimed: name.to_owned(), event };
+    Outcome { identity, event: Some(event), answer: regnant_eap::Answer::Wrong }
+}

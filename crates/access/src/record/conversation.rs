@@ -1,0 +1,125 @@
+//! The station of an EAP conversation.
+
+use crate::record::eap::{CertificateRecord, EapRecord, InnerRecord, TlsRecord};
+use crate::record::trail::{Evidence, Mark, Station};
+use crate::record::{EndRecord, Record};
+use crate::time::day;
+
+impl Record {
+    pub(super) fn conversation(&self, eap: &EapRecord) -> Station {
+        let mut station = match &self.end {
+            EndRecord::Eap => {
+                let mut station = self.station("conversation", Mark::Stopped, eap.explanation());
+                station.advice = Some(eap.advice());
+                station
+            }
+            EndRecord::Abandoned => {
+                let (line, advice) = eap.silence();
+                let mut station = self.station("conversation", Mark::Stopped, format!("{line}."));
+                station.advice = Some(advice.into());
+                station
+            }
+            _ => self.station("conversation", Mark::Passed, format!("{}.", summary(eap))),
+        };
+        station.micros = eap.rounds.last().map(|round| round.at + round.took);
+        station.evidence = evidence(eap);
+        let differs = self.fact("claimed.realm-differs") == Some("true");
+        if let (true, None) = (differs, &station.advice) {
+            station.advice = Some(
+                "The identity outside the tunnel names another realm than the one inside: where realms decide which \
+                 server is asked, somebody may be using the wrong one."
+                    .into(),
+            );
+        }
+        station
+    }
+}
+
+fn summary(eap: &EapRecord) -> String {
+    let method = eap.method.as_deref().unwrap_or("no method");
+    let version = eap.tls.as_ref().and_then(|tls| tls.version.as_deref());
+    let inner: Vec<_> = eap.inner.iter().map(|inner| inner.method.as_str()).collect();
+    let resumed = eap.tls.as_ref().is_some_and(|tls| tls.resumed);
+    let took = eap.rounds.last().map_or(0, |round| round.at + round.took);
+    let mut line = method.to_owned();
+    if let Some(version) = version {
+        line += &format!(" over {version}");
+    }
+    if !inner.is_empty() {
+        line += &format!(" with {} inside", inner.join(" and "));
+    }
+    if resumed {
+        line += ", resumed";
+    }
+    line + &format!(", {} rounds in {}.{} ms", eap.rounds.len(), took / 1_000, took / 100 % 10)
+}
+
+fn evidence(eap: &EapRecord) -> Vec<Evidence> {
+    let mut list = Vec::new();
+    let mut tell = |label: &str, value: String| list.push(Evidence::new(label, value));
+    if let Some(outer) = &eap.outer {
+        tell("identity outside the tunnel", outer.clone());
+    }
+    for (method, wanted) in &eap.turned_down {
+        tell("turned down", format!("{method}; it wants {}", wanted.join(" or ")));
+    }
+    if let Some(method) = &eap.method {
+        tell("method", method.clone());
+    }
+    if let Some((subject, issuer)) = &eap.presented {
+        tell("our certificate", format!("{subject}, issued by {issuer}"));
+    }
+    if let Some(tls) = &eap.tls {
+        tell_tls(&mut tell, "", tls);
+    }
+    for inner in &eap.inner {
+        tell_inner(&mut tell, inner);
+    }
+    if let Some(bound) = eap.bound {
+        tell("bound to the tunnel", if bound { "yes, proved by both ends" } else { "no" }.into());
+    }
+    if eap.keys {
+        tell("keys", "sent to the equipment".into());
+    }
+    for (number, round) in eap.rounds.iter().enumerate() {
+        let ignored = round.ignored.as_ref().map(|why| format!(", ignored: {why}")).unwrap_or_default();
+        let label = format!("round {} at {}.{} ms", number + 1, round.at / 1_000, round.at / 100 % 10);
+        let value = format!("{} bytes in, {} out, {} \u{b5}s{ignored}", round.received, round.sent, round.took);
+        tell(&label, value);
+    }
+    list
+}
+
+fn tell_tls(tell: &mut impl FnMut(&str, String), prefix: &str, tls: &TlsRecord) {
+    let parts: Vec<_> = [&tls.version, &tls.group, &tls.suite].into_iter().flatten().cloned().collect();
+    let kind = if tls.resumed { "resumed session" } else { "full handshake" };
+    tell(&format!("{prefix}TLS"), [parts, vec![kind.into()]].concat().join(", "));
+    for (place, certificate) in tls.certificates.iter().enumerate() {
+        let label = if place == 0 { "certificate" } else { "issued by" };
+        tell(&format!("{prefix}{label}"), show(certificate));
+    }
+}
+
+fn tell_inner(tell: &mut impl FnMut(&str, String), inner: &InnerRecord) {
+    let who = inner.identity.as_deref().map(|kind| format!("{kind} ")).unwrap_or_default();
+    let name = inner.name.as_deref().unwrap_or("no name");
+    tell("inside the tunnel", format!("{who}{name} by {}: {}", inner.method, inner.outcome));
+    if let Some(tls) = &inner.tls {
+        tell_tls(tell, "inner ", tls);
+    }
+}
+
+fn show(certificate: &CertificateRecord) -> String {
+    let names = match certificate.names.is_empty() {
+        true => String::new(),
+        false => format!(" ({})", certificate.names.join(", ")),
+    };
+    format!(
+        "{}{names}, issued by {}, {} to {}, serial {}",
+        certificate.subject,
+        certificate.issuer,
+        day(certificate.not_before),
+        day(certificate.not_after),
+        certificate.serial
+    )
+}

@@ -1,0 +1,251 @@
+//! What the journal keeps of an EAP conversation.
+
+use std::time::Duration;
+
+use regnant_eap::{About, Certificate, Failure, IdentityType, InnerOutcome, TlsAbout, TlsFailure};
+use serde::{Deserialize, Serialize};
+
+use crate::eap::offers::Presented;
+
+/// One conversation.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct EapRecord {
+    /// The identity told outside the tunnel.
+    pub outer: Option<String>,
+    /// The method agreed on, or tried last.
+    pub method: Option<String>,
+    /// Methods turned down, and what was wanted instead.
+    pub turned_down: Vec<(String, Vec<String>)>,
+    /// The TLS connection.
+    pub tls: Option<TlsRecord>,
+    /// What happened inside the tunnel.
+    pub inner: Vec<InnerRecord>,
+    /// Whether tunnel and inner method proved to belong together.
+    pub bound: Option<bool>,
+    /// Every packet of the supplicant and its answer.
+    pub rounds: Vec<RoundRecord>,
+    /// Why it failed, where it did.
+    pub failure: Option<FailureRecord>,
+    /// Our certificate: its subject and its issuer.
+    pub presented: Option<(String, String)>,
+    /// Whether keys went to the equipment.
+    pub keys: bool,
+}
+
+/// A TLS connection.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct TlsRecord {
+    /// `TLS 1.2` or `TLS 1.3`.
+    pub version: Option<String>,
+    /// The cipher suite.
+    pub suite: Option<String>,
+    /// The group of the key exchange.
+    pub group: Option<String>,
+    /// Whether a session was resumed.
+    pub resumed: bool,
+    /// What the supplicant presented, its own certificate first.
+    pub certificates: Vec<CertificateRecord>,
+}
+
+/// A certificate.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct CertificateRecord {
+    /// Its subject.
+    pub subject: String,
+    /// Who issued it.
+    pub issuer: String,
+    /// Its serial number.
+    pub serial: String,
+    /// Seconds since 1970.
+    pub not_before: i64,
+    /// Seconds since 1970.
+    pub not_after: i64,
+    /// Its alternative names.
+    pub names: Vec<String>,
+}
+
+/// An inner method.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct InnerRecord {
+    /// `user` or `machine`, where the tunnel tells.
+    pub identity: Option<String>,
+    /// The method.
+    pub method: String,
+    /// The name told inside.
+    pub name: Option<String>,
+    /// `proved`, `failed` or `not finished`.
+    pub outcome: String,
+    /// Its own TLS connection.
+    pub tls: Option<TlsRecord>,
+}
+
+/// One packet of the supplicant and what was answered.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RoundRecord {
+    /// Microseconds since the first packet.
+    pub at: u64,
+    /// Microseconds that we took.
+    pub took: u64,
+    /// Bytes of EAP received.
+    pub received: usize,
+    /// Bytes of EAP sent.
+    pub sent: usize,
+    /// Why the packet was ignored, where it was.
+    pub ignored: Option<String>,
+}
+
+/// Why a conversation failed.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "why", rename_all = "kebab-case")]
+pub enum FailureRecord {
+    /// No method that both have.
+    NoCommonMethod {
+        /// What the supplicant wants.
+        wanted: Vec<String>,
+    },
+    /// The supplicant rejected something of ours.
+    Alert {
+        /// The alert's name.
+        name: String,
+    },
+    /// It has only old TLS.
+    OldVersion {
+        /// The newest that it offers.
+        newest: String,
+    },
+    /// No cipher suite or group in common.
+    NoSuite,
+    /// Its certificate was refused.
+    Certificate {
+        /// What is wrong with it.
+        fault: String,
+    },
+    /// It presented none.
+    NoCertificate,
+    /// Something else about TLS.
+    Tls {
+        /// As the library tells it.
+        text: String,
+    },
+    /// Its credential.
+    Credential,
+    /// It gave up.
+    GaveUp {
+        /// What it did.
+        text: String,
+    },
+    /// The cryptographic binding.
+    Binding,
+    /// It does not keep to the protocol.
+    Protocol {
+        /// What it did.
+        text: String,
+    },
+}
+
+impl EapRecord {
+    pub(crate) fn new(
+        about: &About,
+        presented: Option<Presented>,
+        rounds: Vec<RoundRecord>,
+        failure: Option<&Failure>,
+        keys: bool,
+    ) -> Self {
+        Self {
+            outer: about.identity.clone(),
+            method: about.method.map(|method| method.to_string()),
+            turned_down: about
+                .turned_down
+                .iter()
+                .map(|(method, wanted)| (method.to_string(), wanted.iter().map(|kind| kind.to_string()).collect()))
+                .collect(),
+            tls: about.tls.as_ref().map(TlsRecord::new),
+            inner: about.inner.iter().map(InnerRecord::new).collect(),
+            bound: about.bound,
+            rounds,
+            failure: failure.map(FailureRecord::new),
+            presented: presented.filter(|_| about.tls.is_some()).map(|own| (own.subject, own.issuer)),
+            keys,
+        }
+    }
+}
+
+impl TlsRecord {
+    fn new(about: &TlsAbout) -> Self {
+        Self {
+            version: about.version.map(|version| version.to_string()),
+            suite: about.suite.clone(),
+            group: about.group.clone(),
+            resumed: about.resumed,
+            certificates: about.certificates.iter().map(|der| CertificateRecord::new(der)).collect(),
+        }
+    }
+}
+
+impl CertificateRecord {
+    fn new(der: &[u8]) -> Self {
+        match Certificate::read(der) {
+            Ok(read) => Self {
+                names: [read.upn, read.dns, read.email].concat(),
+                subject: read.subject,
+                issuer: read.issuer_common_name.unwrap_or(read.issuer),
+                serial: read.serial,
+                not_before: read.not_before,
+                not_after: read.not_after,
+            },
+            Err(error) => Self { subject: error.to_string(), ..Self::default() },
+        }
+    }
+}
+
+impl InnerRecord {
+    fn new(inner: &regnant_eap::Inner) -> Self {
+        Self {
+            identity: inner.identity_type.map(|kind| match kind {
+                IdentityType::User => "user".into(),
+                IdentityType::Machine => "machine".into(),
+            }),
+            method: inner.method.clone(),
+            name: inner.identity.clone(),
+            outcome: match inner.outcome {
+                InnerOutcome::Open => "not finished",
+                InnerOutcome::Proved => "proved",
+                InnerOutcome::Failed => "failed",
+            }
+            .into(),
+            tls: inner.tls.as_ref().map(TlsRecord::new),
+        }
+    }
+}
+
+impl RoundRecord {
+    pub(crate) fn new(at: Duration, received: usize) -> Self {
+        Self { at: at.as_micros() as u64, took: 0, received, sent: 0, ignored: None }
+    }
+
+    pub(crate) fn end(&mut self, at: Duration, sent: usize, ignored: Option<&str>) {
+        self.took = (at.as_micros() as u64).saturating_sub(self.at);
+        self.sent = sent;
+        self.ignored = ignored.map(str::to_owned);
+    }
+}
+
+impl FailureRecord {
+    fn new(failure: &Failure) -> Self {
+        match failure {
+            Failure::NoCommonMethod { wanted } => {
+                Self::NoCommonMethod { wanted: wanted.iter().map(|kind| kind.to_string()).collect() }
+            }
+            Failure::Tls(TlsFailure::AlertReceived { name }) => Self::Alert { name: name.clone() },
+            Failure::Tls(TlsFailure::OldVersion { newest }) => Self::OldVersion { newest: newest.clone() },
+            Failure::Tls(TlsFailure::NoSuite | TlsFailure::NoGroup) => Self::NoSuite,
+            Failure::Tls(TlsFailure::Certificate(fault)) => Self::Certificate { fault: fault.to_string() },
+            Failure::Tls(TlsFailure::NoCertificate) => Self::NoCertificate,
+            Failure::Tls(other) => Self::Tls { text: other.to_string() },
+            Failure::Credential => Self::Credential,
+            Failure::GaveUp(what) => Self::GaveUp { text: (*what).to_owned() },
+            Failure::Binding => Self::Binding,
+            other => Self::Protocol { text: other.to_string() },
+        }
+    }
+}

@@ -1,0 +1,178 @@
+//! What a failed conversation means in words: what happened, at whose side, what
+//! to do.
+
+use crate::record::Record;
+use crate::record::eap::{CertificateRecord, EapRecord, FailureRecord};
+use crate::time::day;
+
+impl EapRecord {
+    /// Why the conversation failed, in a few words.
+    pub(crate) fn reason(&self) -> String {
+        let Some(failure) = &self.failure else { return "the conversation failed".into() };
+        match failure {
+            FailureRecord::NoCommonMethod { wanted } if wanted.is_empty() => {
+                "the supplicant wants a method that the gate does not accept".into()
+            }
+            FailureRecord::NoCommonMethod { wanted } => {
+                format!("the supplicant wants {}, which the gate does not accept", wanted.join(" or "))
+            }
+            FailureRecord::Alert { name } if is_distrust(name) => {
+                "the supplicant does not trust our server certificate".into()
+            }
+            FailureRecord::Alert { name } => format!("the supplicant broke the handshake off ({})", spaced(name)),
+            FailureRecord::OldVersion { newest } => format!("the supplicant speaks at most {newest}"),
+            FailureRecord::NoSuite => "the supplicant shares no TLS cipher suite with us".into(),
+            FailureRecord::Certificate { fault } => format!("its certificate was refused: {fault}"),
+            FailureRecord::NoCertificate => "the supplicant presented no certificate".into(),
+            FailureRecord::Tls { text } => format!("TLS failed: {text}"),
+            FailureRecord::Credential => "the credential was not accepted".into(),
+            FailureRecord::GaveUp { text } => format!("the supplicant gave up: {text}"),
+            FailureRecord::Binding => "tunnel and inner method do not belong together".into(),
+            FailureRecord::Protocol { text } => format!("the supplicant broke the protocol: {text}"),
+        }
+    }
+
+    /// What happened, in a sentence that names both sides.
+    pub(crate) fn explanation(&self) -> String {
+        let own = match &self.presented {
+            Some((subject, issuer)) => format!("`{subject}`, issued by `{issuer}`"),
+            None => "our certificate".into(),
+        };
+        let theirs = self.own_certificate();
+        match &self.failure {
+            Some(FailureRecord::Alert { name }) if is_distrust(name) => format!(
+                "The supplicant does not trust our server certificate: it rejected {own}, as *{}*.",
+                spaced(name)
+            ),
+            Some(FailureRecord::Certificate { fault }) => match theirs {
+                Some(theirs) => {
+                    format!("We refused the supplicant's certificate {}: *{fault}*.", told(theirs, fault))
+                }
+                None => format!("We refused the supplicant's certificate: *{fault}*."),
+            },
+            _ => format!("{}.", capital(&self.reason())),
+        }
+    }
+
+    /// What to do about it.
+    pub(crate) fn advice(&self) -> String {
+        match &self.failure {
+            Some(FailureRecord::NoCommonMethod { .. }) => {
+                "Set the supplicant to a method that the gate accepts, or add its method to `accept`.".into()
+            }
+            Some(FailureRecord::Alert { name }) if name == "certificate_expired" => {
+                "Renew our server certificate, and see that the supplicant's clock is right.".into()
+            }
+            Some(FailureRecord::Alert { name }) if is_distrust(name) => {
+                "Give it the profile of this gate, or use a certificate from an authority that it knows.".into()
+            }
+            Some(FailureRecord::Alert { .. }) => {
+                "Look into the supplicant's own log: it ended the handshake, not we.".into()
+            }
+            Some(FailureRecord::OldVersion { .. }) => {
+                "Update the supplicant or its settings: TLS 1.0 and 1.1 are not served (RFC 8996).".into()
+            }
+            Some(FailureRecord::NoSuite) => "Update the supplicant or allow it newer cipher suites.".into(),
+            Some(FailureRecord::Certificate { fault }) => certificate_advice(fault).into(),
+            Some(FailureRecord::NoCertificate) => {
+                "Install a client certificate on the supplicant and choose it there, or let it use a method with a \
+                 password."
+                    .into()
+            }
+            Some(FailureRecord::Binding) => {
+                "Somebody may be relaying the inner method: find out where the supplicant connects. A faulty \
+                 supplicant does this too; update it."
+                    .into()
+            }
+            Some(FailureRecord::GaveUp { .. }) => {
+                "Look into the supplicant's own log; a wrong password on its side of the proof is most common.".into()
+            }
+            _ => "Update the supplicant; if it is new already, please report this.".into(),
+        }
+    }
+
+    /// What it means that nothing more came.
+    pub(crate) fn silence(&self) -> (String, &'static str) {
+        let started = self.tls.is_some();
+        match (started, self.inner.is_empty(), self.method.as_deref()) {
+            (true, true, _) => (
+                "The supplicant went silent after our certificate".into(),
+                "Most often it is waiting for a person to accept the certificate, or large fragments are lost on \
+                 the way: give it the profile of this gate, or lower Framed-MTU on the equipment.",
+            ),
+            (true, false, _) => (
+                "The supplicant went silent inside the tunnel".into(),
+                "Most often it is waiting for a person to type a password.",
+            ),
+            (false, _, Some(method)) => (
+                format!("The supplicant went silent when {method} was offered"),
+                "It may not know the method, or have left the network; look into its own log.",
+            ),
+            _ => (
+                "The supplicant went silent after telling its identity".into(),
+                "It may have left the network, or the equipment restarted.",
+            ),
+        }
+    }
+
+    fn own_certificate(&self) -> Option<&CertificateRecord> {
+        let inner = self.inner.iter().filter_map(|inner| inner.tls.as_ref());
+        self.tls.iter().chain(inner).find_map(|tls| tls.certificates.first())
+    }
+}
+
+impl Record {
+    pub(crate) fn eap_or_default(&self) -> EapRecord {
+        self.eap.as_deref().cloned().unwrap_or_default()
+    }
+}
+
+/// Alerts by which a supplicant rejects our certificate (RFC 8446 section 6.2).
+fn is_distrust(name: &str) -> bool {
+    matches!(
+        name,
+        "unknown_ca"
+            | "bad_certificate"
+            | "certificate_unknown"
+            | "certificate_expired"
+            | "certificate_revoked"
+            | "unsupported_certificate"
+            | "bad_certificate_status_response"
+    )
+}
+
+fn spaced(name: &str) -> String {
+    name.replace('_', " ").replace(" ca", " CA")
+}
+
+fn told(certificate: &CertificateRecord, fault: &str) -> String {
+    let dates = match fault {
+        "expired" => format!(", which ended on {}", day(certificate.not_after)),
+        "not valid yet" => format!(", which begins on {}", day(certificate.not_before)),
+        _ => String::new(),
+    };
+    format!("`{}`, issued by `{}`{dates}", certificate.subject, certificate.issuer)
+}
+
+fn certificate_advice(fault: &str) -> &'static str {
+    match fault {
+        "expired" => "Renew the supplicant's certificate.",
+        "not valid yet" => "Look at the clocks: the certificate is not valid yet here.",
+        "revoked" => "Its issuer has revoked it: find out why before giving the supplicant a new one.",
+        "revocation unknown" => {
+            "Bring the issuer's revocation list up to date in the trust, or let the gate go on without one: \
+             `revocation crl { unreachable continue }`."
+        }
+        "unknown issuer" => {
+            "Add its authority to the trust of this gate if you believe it; else give the supplicant a certificate \
+             of an authority that is trusted here."
+        }
+        "wrong purpose" => "It needs the usages client authentication and digital signature: issue it anew.",
+        _ => "Issue the certificate anew.",
+    }
+}
+
+fn capital(text: &str) -> String {
+    let mut chars = text.chars();
+    chars.next().map(|first| first.to_uppercase().chain(chars).collect()).unwrap_or_default()
+}

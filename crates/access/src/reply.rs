@@ -1,0 +1,104 @@
+//! The packets that go back.
+
+use regnant_eap::Keys;
+use regnant_radius::{BuildError, Builder, Code, number};
+use sha2::{Digest, Sha256};
+
+use crate::edition::Edition;
+use crate::hear::Heard;
+
+/// RFC 5176 section 3.6: the EAP packet was invalid and ignored.
+const INVALID_EAP_PACKET: u32 = 202;
+
+/// What EAP adds to an Access-Accept.
+pub(crate) struct Ending<'k> {
+    pub(crate) packet: &'k [u8],
+    pub(crate) keys: Option<&'k Keys>,
+    pub(crate) salts: [u16; 2],
+    pub(crate) chargeable: Option<String>,
+}
+
+/// An Access-Accept with the attributes of a combination of grants.
+pub(crate) fn acceptance(
+    heard: &Heard,
+    edition: &Edition,
+    set: usize,
+    eap: Option<&Ending<'_>>,
+) -> Result<Vec<u8>, String> {
+    let dialect = &heard.nas.dialect;
+    // Access without its attributes would be more than was granted.
+    let attributes = edition.attributes(dialect, set).ok_or_else(|| unknown_dialect(edition.number, dialect))?;
+    let request = heard.packet();
+    let mut builder = Builder::new(Code::ACCESS_ACCEPT, request.identifier());
+    let build = || {
+        builder.encoded(attributes)?;
+        if let Some(eap) = eap {
+            builder.eap_message(eap.packet)?;
+            if let Some(keys) = eap.keys {
+                let secret = &heard.nas.secret;
+                builder.session_keys(keys.msk.expose(), eap.salts, request.authenticator(), secret)?;
+                // RFC 7268 section 2.1: only where the equipment asks for it.
+                if request.first(number::EAP_KEY_NAME).is_some() && !keys.session_id.is_empty() {
+                    builder.attribute(number::EAP_KEY_NAME, &keys.session_id)?;
+                }
+            }
+            if let Some(chargeable) = &eap.chargeable {
+                builder.attribute(number::CHARGEABLE_USER_IDENTITY, chargeable.as_bytes())?;
+            }
+        }
+        builder.reply(&request, &heard.nas.secret)
+    };
+    build().map_err(|error: BuildError| error.to_string())
+}
+
+/// An Access-Reject, with EAP-Failure or with a text for the person.
+pub(crate) fn refusal(heard: &Heard, eap: Option<&[u8]>, text: Option<&str>) -> Result<Vec<u8>, String> {
+    let request = heard.packet();
+    let mut builder = Builder::new(Code::ACCESS_REJECT, request.identifier());
+    let build = || {
+        match (eap, request.first(number::EAP_MESSAGE), text) {
+            // RFC 3579 section 2.6.5: no Reply-Message beside EAP-Message.
+            (Some(packet), ..) => builder.eap_message(packet)?,
+            (None, Some(response), _) => builder.eap_message(&eap_failure(response))?,
+            (None, None, Some(text)) => builder.attribute(number::REPLY_MESSAGE, text.as_bytes())?,
+            (None, None, None) => {}
+        }
+        builder.reply(&request, &heard.nas.secret)
+    };
+    build().map_err(|error: BuildError| error.to_string())
+}
+
+/// An Access-Challenge; `ignored` says that the EAP packet was.
+pub(crate) fn challenge(heard: &Heard, packet: &[u8], state: &[u8], ignored: bool) -> Result<Vec<u8>, String> {
+    let request = heard.packet();
+    let mut builder = Builder::new(Code::ACCESS_CHALLENGE, request.identifier());
+    let build = || {
+        builder.eap_message(packet)?;
+        builder.attribute(number::STATE, state)?;
+        if ignored {
+            builder.attribute(number::ERROR_CAUSE, &INVALID_EAP_PACKET.to_be_bytes())?;
+        }
+        builder.reply(&request, &heard.nas.secret)
+    };
+    build().map_err(|error: BuildError| error.to_string())
+}
+
+/// EAP-Failure for the response's identifier (RFC 3748 section 4.2), so that a
+/// supplicant does not wait where no gate accepts EAP.
+fn eap_failure(response: &[u8]) -> [u8; 4] {
+    [4, response.get(1).copied().unwrap_or(0), 0, 4]
+}
+
+pub(crate) fn unknown_dialect(edition: u32, dialect: &str) -> String {
+    format!("edition {edition} does not know the dialect `{dialect}`")
+}
+
+pub(crate) fn chargeable(secret: &[u8; 32], store: &str, name: &str) -> String {
+    let digest = Sha256::new()
+        .chain_update(secret)
+        .chain_update(store.as_bytes())
+        .chain_update([0])
+        .chain_update(name.to_lowercase().as_bytes())
+        .finalize();
+    digest[..16].iter().map(|byte| format!("{byte:02x}")).collect()
+}

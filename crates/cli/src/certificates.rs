@@ -1,0 +1,116 @@
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::ExitCode;
+
+use regnant_certificates::{Bundle, to_pem};
+use regnant_service::{CertificatesReport, LinkReport};
+use serde_json::json;
+
+use crate::api::Client;
+use crate::args::{self, CertificateAction};
+use crate::failure::Failure;
+use crate::paint;
+
+/// Shows certificates, or changes them.
+pub(crate) fn run(args: &args::Certificates) -> Result<ExitCode, Failure> {
+    let client = Client::new(&args.api)?;
+    match &args.action {
+        None => show(&client, args.json)?,
+        Some(CertificateAction::Import { files, name, password }) => {
+            let pem = read_pem(files, password.as_deref())?;
+            client.post("certificates", &json!({ "name": name, "pem": pem }))??;
+            println!("imported {name}; gates that present it do so from the next conversation on");
+        }
+        Some(CertificateAction::Request { name }) => {
+            let answer = client.post("certificates/request", &json!({ "name": name }))??;
+            println!("{}", answer["pem"].as_str().unwrap_or_default().trim_end());
+            eprintln!("the key stays in the service; import the certificate that comes back under the same name");
+        }
+        Some(CertificateAction::Trust { name, files }) => {
+            let text = files.iter().map(|file| read(file)).collect::<Result<Vec<_>, _>>()?.join("\n");
+            client.post("trusts", &json!({ "name": name, "authorities": text, "crls": text }))??;
+            println!("trust {name} is as the files say");
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// One PEM text of several files; PKCS#12 is opened here, so that its password
+/// goes nowhere.
+pub(crate) fn read_pem(files: &[PathBuf], password: Option<&str>) -> Result<String, Failure> {
+    let mut text = String::new();
+    for file in files {
+        let bytes = fs::read(file).map_err(|error| unreadable(file, &error))?;
+        match String::from_utf8(bytes) {
+            Ok(pem) => text += &format!("{pem}\n"),
+            Err(binary) => {
+                let bundle = Bundle::from_pkcs12(binary.as_bytes(), password.unwrap_or_default())
+                    .map_err(|error| Failure::usage(format!("{}: {error}", file.display())))?;
+                text += &to_pem("CERTIFICATE", &bundle.chain);
+                let key = bundle.key.map(|key| key.expose().to_vec());
+                text += &to_pem("PRIVATE KEY", &key.into_iter().collect::<Vec<_>>());
+            }
+        }
+    }
+    Ok(text)
+}
+
+fn read(file: &Path) -> Result<String, Failure> {
+    fs::read_to_string(file).map_err(|error| unreadable(file, &error))
+}
+
+fn unreadable(file: &Path, error: &std::io::Error) -> Failure {
+    Failure::usage(format!("{} cannot be read: {error}", file.display()))
+}
+
+fn show(client: &Client, as_json: bool) -> Result<(), Failure> {
+    let body = client.get("certificates", &[])?;
+    if as_json {
+        paint::json(&body);
+        return Ok(());
+    }
+    let report: CertificatesReport = serde_json::from_value(body)
+        .map_err(|error| Failure::new(format!("the service answered what this client does not understand: {error}")))?;
+    for certificate in &report.certificates {
+        println!("{}  presented by {}", paint::bold(&certificate.name), listed(&certificate.gates));
+        certificate.chain.iter().for_each(show_link);
+        tell(&certificate.findings);
+    }
+    for trust in &report.trusts {
+        println!("{}  trusted by {}", paint::bold(&trust.name), listed(&trust.gates));
+        trust.authorities.iter().for_each(show_link);
+        match trust.revocation_lists {
+            0 => println!("  no revocation list"),
+            1 => println!("  1 revocation list"),
+            count => println!("  {count} revocation lists"),
+        }
+        tell(&trust.findings);
+    }
+    if report.certificates.is_empty() && report.trusts.is_empty() {
+        println!("There are none yet: `regnant certificates request NAME`, or `import` and `trust`.");
+    }
+    Ok(())
+}
+
+fn listed(gates: &[String]) -> String {
+    if gates.is_empty() { "no gate".into() } else { gates.join(", ") }
+}
+
+fn show_link(link: &LinkReport) {
+    let names = if link.names.is_empty() { String::new() } else { format!(" ({})", link.names.join(", ")) };
+    println!("  {}{names}", link.subject);
+    println!("    issued by {}, {}", link.issuer, days(link.days_left));
+}
+
+fn days(left: i64) -> String {
+    match left {
+        0 => "ends today".into(),
+        1 => "ends tomorrow".into(),
+        left if left < 0 => format!("ended {} days ago", -left),
+        left => format!("ends in {left} days"),
+    }
+}
+
+fn tell(findings: &[String]) {
+    findings.iter().for_each(|finding| println!("  {} {finding}", paint::mark("refused")));
+}

@@ -1,0 +1,93 @@
+use axum::Json;
+use axum::extract::State;
+use axum::http::StatusCode;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::http::Api;
+use crate::http::callers::Signed;
+use crate::http::error::{ApiError, blocking};
+use crate::office::certificates::CertificatesReport;
+
+/// A certificate to be kept.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct NewCertificate {
+    /// Its name, as policies refer to it.
+    name: String,
+    /// Certificate, those above it, and its private key, in PEM. The key may be
+    /// missing where a signing request of this name waits.
+    pem: String,
+}
+
+/// A certificate to be asked for.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct NewRequest {
+    /// The server's name, which supplicants will check.
+    name: String,
+}
+
+/// A signing request (RFC 2986).
+#[derive(Serialize, ToSchema)]
+pub(crate) struct SigningRequestView {
+    /// The request, in PEM; its private key stays here.
+    pem: String,
+}
+
+/// Whom to trust.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct NewTrust {
+    /// Its name, as policies refer to it.
+    name: String,
+    /// The authorities, in PEM.
+    authorities: String,
+    /// Their revocation lists, in PEM.
+    #[serde(default)]
+    crls: String,
+}
+
+/// What we present and whom we trust.
+#[utoipa::path(get, path = "/api/v1/certificates",
+    responses((status = 200, body = CertificatesReport), (status = 401, body = ApiError)))]
+pub(crate) async fn certificates(State(api): State<Api>, _: Signed) -> Result<Json<CertificatesReport>, ApiError> {
+    blocking(move || api.office.certificates()).await.map(Json)
+}
+
+/// Keeps a certificate with its key; gates that present it do so from the next
+/// conversation on.
+#[utoipa::path(post, path = "/api/v1/certificates", request_body = NewCertificate,
+    responses((status = 204), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn import(
+    State(api): State<Api>,
+    _: Signed,
+    Json(new): Json<NewCertificate>,
+) -> Result<StatusCode, ApiError> {
+    blocking(move || api.office.import_certificate(&new.name, &new.pem)).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Makes a key and a signing request.
+#[utoipa::path(post, path = "/api/v1/certificates/request", request_body = NewRequest,
+    responses((status = 200, body = SigningRequestView), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn request(
+    State(api): State<Api>,
+    _: Signed,
+    Json(new): Json<NewRequest>,
+) -> Result<Json<SigningRequestView>, ApiError> {
+    let pem = blocking(move || api.office.request_certificate(&new.name)).await?;
+    Ok(Json(SigningRequestView { pem }))
+}
+
+/// Keeps authorities and revocation lists.
+#[utoipa::path(post, path = "/api/v1/trusts", request_body = NewTrust,
+    responses((status = 204), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn trust(
+    State(api): State<Api>,
+    _: Signed,
+    Json(new): Json<NewTrust>,
+) -> Result<StatusCode, ApiError> {
+    blocking(move || api.office.set_trust(&new.name, &new.authorities, &new.crls)).await?;
+    Ok(StatusCode::NO_CONTENT)
+}

@@ -1,0 +1,247 @@
+//! Certificates that we present and authorities that we trust: bringing them,
+//! asking for them, and what is odd about them.
+
+use std::sync::Arc;
+
+use regnant_certificates::{Bundle, SigningRequest, check_chain, read_certificates, read_crls, to_pem};
+use regnant_eap::{Certificate, Judgement, ServerTls, Trust};
+use regnant_radius::Secret;
+use regnant_records::{CertificateRow, Change, TrustRow};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::clock::now_ms;
+use crate::office::{Office, OfficeError};
+
+const DAY: i64 = 86_400;
+/// Days before the end at which people are warned.
+pub(crate) const WARNED_AT: [i64; 4] = [1, 7, 14, 30];
+
+/// Everything about certificates.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct CertificatesReport {
+    /// What we can present.
+    pub certificates: Vec<CertificateReport>,
+    /// Whom we trust.
+    pub trusts: Vec<TrustReport>,
+}
+
+/// One certificate of ours.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct CertificateReport {
+    /// Its name, as policies refer to it.
+    pub name: String,
+    /// Whether its signing request still waits for an answer.
+    pub pending: bool,
+    /// Its chain, its own certificate first.
+    pub chain: Vec<LinkReport>,
+    /// The gates that present it.
+    pub gates: Vec<String>,
+    /// What is odd about it, in sentences.
+    pub findings: Vec<String>,
+}
+
+/// One certificate of a chain, or an authority.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct LinkReport {
+    /// Its subject.
+    pub subject: String,
+    /// Who issued it.
+    pub issuer: String,
+    /// Its alternative names.
+    pub names: Vec<String>,
+    /// What it may be used for.
+    pub usages: Vec<String>,
+    /// Seconds since 1970.
+    pub not_before: i64,
+    /// Seconds since 1970.
+    pub not_after: i64,
+    /// Whole days until it ends; negative where it has ended.
+    pub days_left: i64,
+    /// SHA-256 over it, in hexadecimal.
+    pub fingerprint: String,
+}
+
+/// Whom we trust.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct TrustReport {
+    /// Its name, as policies refer to it.
+    pub name: String,
+    /// The authorities.
+    pub authorities: Vec<LinkReport>,
+    /// How many revocation lists there are.
+    pub revocation_lists: usize,
+    /// The gates that trust it.
+    pub gates: Vec<String>,
+    /// What is odd about it, in sentences.
+    pub findings: Vec<String>,
+}
+
+impl Office {
+    /// Everything about certificates.
+    pub fn certificates(&self) -> Result<CertificatesReport, OfficeError> {
+        let now = (now_ms() / 1_000) as i64;
+        let world = self.world.load();
+        let gates = world.setting.edition.policy.gates();
+        let presenting = |name: &str| {
+            let uses = gates.iter().filter(|gate| gate.present.as_deref() == Some(name));
+            uses.map(|gate| gate.name.clone()).collect::<Vec<_>>()
+        };
+        let trusting = |name: &str| {
+            let uses = gates.iter().filter(|gate| gate.trust.as_ref().is_some_and(|trust| trust.name == name));
+            uses.map(|gate| gate.name.clone()).collect::<Vec<_>>()
+        };
+        let certificates = self.records.certificates(&self.ground.key)?.into_iter();
+        let trusts = self.records.trusts()?.into_iter();
+        Ok(CertificatesReport {
+            certificates: certificates.map(|row| certificate_report(&row, presenting(&row.name), now)).collect(),
+            trusts: trusts.map(|row| trust_report(&row, trusting(&row.name), now)).collect(),
+        })
+    }
+
+    /// Keeps a certificate in PEM. Its key may be in it; where a signing request of
+    /// this name waits, the key is there already.
+    pub fn import_certificate(&self, name: &str, pem: &str) -> Result<(), OfficeError> {
+        let _turn = self.turn();
+        named(name)?;
+        let bundle = Bundle::from_pem(pem).map_err(|error| OfficeError::Certificate(error.to_string()))?;
+        let before = self.records.certificates(&self.ground.key)?.into_iter().find(|row| row.name == name);
+        let key = match (bundle.key, before) {
+            (Some(key), _) => Secret::new(key.expose()),
+            (None, Some(row)) => row.key,
+            (None, None) => {
+                let text = "there is no private key in it, and no signing request of this name waits".to_owned();
+                return Err(OfficeError::Certificate(text));
+            }
+        };
+        ServerTls::new(&bundle.chain, key.expose(), None, None)
+            .map_err(|error| OfficeError::Certificate(error.to_string()))?;
+        let chain = to_pem("CERTIFICATE", &bundle.chain);
+        self.keep_certificate(&CertificateRow { name: name.to_owned(), chain, key, stapled: None })
+    }
+
+    /// Makes a key and a signing request for a certificate of this name. A
+    /// certificate that is in use stays in use until its successor is imported.
+    pub fn request_certificate(&self, name: &str) -> Result<String, OfficeError> {
+        let _turn = self.turn();
+        named(name)?;
+        let exists = self.records.certificates(&self.ground.key)?.iter().any(|row| row.name == name);
+        if exists {
+            let text = format!("there is a certificate `{name}` already: ask for the next one under another name");
+            return Err(OfficeError::Certificate(text));
+        }
+        let request = SigningRequest::new(name).map_err(|error| OfficeError::Certificate(error.to_string()))?;
+        let key = Secret::new(request.key.expose());
+        self.keep_certificate(&CertificateRow { name: name.to_owned(), chain: String::new(), key, stapled: None })?;
+        Ok(request.pem)
+    }
+
+    /// Keeps authorities and revocation lists, in PEM.
+    pub fn set_trust(&self, name: &str, authorities: &str, crls: &str) -> Result<(), OfficeError> {
+        let _turn = self.turn();
+        named(name)?;
+        let wrong = |error: &dyn std::fmt::Display| OfficeError::Certificate(error.to_string());
+        let read = read_certificates(authorities).map_err(|error| wrong(&error))?;
+        if read.is_empty() {
+            return Err(OfficeError::Certificate("there is no authority in it".into()));
+        }
+        let lists = read_crls(crls).map_err(|error| wrong(&error))?;
+        Trust::new(&read, &lists, Judgement::Always).map_err(|error| wrong(&error))?;
+        let row = TrustRow {
+            name: name.to_owned(),
+            authorities: to_pem("CERTIFICATE", &read),
+            crls: to_pem("X509 CRL", &lists),
+            crl_url: None,
+        };
+        self.records.apply(&Change::trust(&row, now_ms()))?;
+        self.swap_world()
+    }
+
+    fn keep_certificate(&self, row: &CertificateRow) -> Result<(), OfficeError> {
+        self.records.apply(&Change::certificate(row, &self.ground.key, now_ms()))?;
+        self.swap_world()
+    }
+
+    /// Conversations in flight end under the certificate that they began with.
+    fn swap_world(&self) -> Result<(), OfficeError> {
+        let edition = self.world.load().setting.edition.clone();
+        self.world.store(Arc::new(self.ground.world(&self.records, edition)?));
+        Ok(())
+    }
+}
+
+fn named(name: &str) -> Result<(), OfficeError> {
+    if name.trim().is_empty() || name.len() > 253 || name.chars().any(char::is_control) {
+        return Err(OfficeError::Certificate("a name has 1 to 253 printable bytes".into()));
+    }
+    Ok(())
+}
+
+fn certificate_report(row: &CertificateRow, gates: Vec<String>, now: i64) -> CertificateReport {
+    let chain = read_certificates(&row.chain).unwrap_or_default();
+    let pending = chain.is_empty();
+    let mut report = CertificateReport { name: row.name.clone(), pending, gates, ..CertificateReport::default() };
+    if pending {
+        report.findings.push("Its signing request waits: import the certificate that comes back.".into());
+        return report;
+    }
+    report.findings = check_chain(&chain, now);
+    report.chain = chain.iter().filter_map(|der| link(der, now)).collect();
+    report.findings.extend(report.chain.iter().filter_map(warning));
+    report
+}
+
+fn trust_report(row: &TrustRow, gates: Vec<String>, now: i64) -> TrustReport {
+    let authorities: Vec<_> =
+        read_certificates(&row.authorities).unwrap_or_default().iter().filter_map(|der| link(der, now)).collect();
+    let mut findings: Vec<String> = authorities.iter().filter_map(warning).collect();
+    findings.extend(
+        authorities
+            .iter()
+            .filter(|authority| authority.days_left < 0)
+            .map(|authority| format!("`{}` has expired: nobody whom it vouches for comes in.", authority.subject)),
+    );
+    let revocation_lists = read_crls(&row.crls).unwrap_or_default().len();
+    TrustReport { name: row.name.clone(), authorities, revocation_lists, gates, findings }
+}
+
+fn link(der: &[u8], now: i64) -> Option<LinkReport> {
+    let read = Certificate::read(der).ok()?;
+    Some(LinkReport {
+        names: [read.dns, read.upn, read.email].concat(),
+        subject: read.subject,
+        issuer: read.issuer,
+        usages: read.usages,
+        not_before: read.not_before,
+        not_after: read.not_after,
+        days_left: (read.not_after - now).div_euclid(DAY),
+        fingerprint: read.fingerprint,
+    })
+}
+
+/// A warning in the last 30 days.
+fn warning(link: &LinkReport) -> Option<String> {
+    let within = WARNED_AT.iter().find(|days| (0..**days).contains(&link.days_left))?;
+    let left = match link.days_left {
+        0 => "today".to_owned(),
+        1 => "tomorrow".to_owned(),
+        days => format!("in {days} days"),
+    };
+    let weight = if *within <= 7 { "Renew it now" } else { "Renew it" };
+    Some(format!("`{}` expires {left}. {weight}: afterwards nobody comes in by it.", link.subject))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn people_are_warned_in_the_last_thirty_days() {
+        let told = |days_left| warning(&LinkReport { subject: "CN=x".into(), days_left, ..LinkReport::default() });
+        assert_eq!(told(30), None);
+        assert_eq!(told(-1), None);
+        assert!(told(29).unwrap().contains("in 29 days. Renew it:"));
+        assert!(told(6).unwrap().contains("in 6 days. Renew it now:"));
+        assert!(told(0).unwrap().contains("expires today"));
+    }
+}
