@@ -43,6 +43,8 @@ pub struct Desk<'d, S> {
     pub random: fn(&mut [u8]),
     /// What opaque names are made with.
     pub secret: &'d [u8; 32],
+    /// How often a password may be typed anew in one conversation.
+    pub retries: u8,
     /// Milliseconds since 1970.
     pub now: u64,
 }

@@ -31,6 +31,10 @@ pub struct RadiusConfig {
     /// not said. People need time to accept a certificate; every conversation
     /// costs memory as long as it waits.
     pub conversation_seconds: Option<u64>,
+    /// How often a person may type a password anew in one conversation of
+    /// EAP-MSCHAPv2; 0 if not said. Supplicants that ask nobody then say nothing
+    /// more, so that a wrong password shows only when their time is up.
+    pub password_retries: u8,
 }
 
 /// The HTTP side.
@@ -55,7 +59,7 @@ pub struct KeysConfig {
 impl Default for RadiusConfig {
     fn default() -> Self {
         let authentication = vec![([0, 0, 0, 0], 1812).into(), ([0u16; 8], 1812).into()];
-        Self { authentication, receivers: 0, conversation_seconds: None }
+        Self { authentication, receivers: 0, conversation_seconds: None, password_retries: 0 }
     }
 }
 

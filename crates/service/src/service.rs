@@ -82,6 +82,7 @@ impl Service {
             sessions: Arc::default(),
             machines: Machines::default(),
             secret: key.derive("opaque names of accounts"),
+            retries: config.radius.password_retries,
             unheard: Unheard::default(),
             counters: Counters::default(),
         });

@@ -96,7 +96,7 @@ impl Dialogue {
         let resume = u64::from(definition.resume) * 1_000;
         let oldest = if resume == 0 { u64::MAX } else { desk.now.saturating_sub(resume) };
         let sessions = Arc::new(SessionDesk::new(desk.sessions.clone(), scope, oldest));
-        let limits = Limits { packet: longest_packet(&heard), ..Limits::default() };
+        let limits = Limits { packet: longest_packet(&heard), retries: desk.retries, ..Limits::default() };
         let store = (resume > 0).then(|| sessions.clone() as Arc<dyn regnant_eap::Sessions>);
         let conversation = Conversation::new(offer.methods, store, limits, Box::new(desk.random));
         let dialogue = Box::new(Self {

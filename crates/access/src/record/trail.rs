@@ -343,7 +343,8 @@ impl Record {
             (_, Some(value)) => format!("{fact} is {value}"),
             (_, None) => match self.request.iter().find(|(name, _)| fact.strip_prefix("request.") == Some(name)) {
                 Some((_, value)) => format!("{fact} is {value}"),
-                None => format!("{fact} is something else"),
+                None if self.facts.iter().any(|(name, _)| name == fact) => format!("{fact} is something else"),
+                None => format!("{fact} is absent"),
             },
         }
     }

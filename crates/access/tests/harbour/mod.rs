@@ -268,6 +268,7 @@ impl Harbour {
             machines: &self.machines,
             random: unpredictable,
             secret: &[7; 32],
+            retries: 0,
             now: self.now,
         }
     }

@@ -178,6 +178,15 @@ impl Running {
         (answer.status().as_u16(), answer.body_mut().read_json().unwrap_or(Value::Null))
     }
 
+    /// `regnant try` from the controller, trusting the harbour's authority.
+    pub(crate) fn try_eap(&self, args: &[&str]) -> Command {
+        let mut command = regnant();
+        command.arg("try").args(args).args(["--from", "127.0.0.21", "--secret", "mizzen-7-halyard"]);
+        command.args(["--server", &self.radius.to_string(), "--authority"]);
+        command.arg(self.data.join("harbour/authority.pem"));
+        command
+    }
+
     /// Entries of the journal, once there are this many: they are written within
     /// a moment.
     pub(crate) fn entries(&self, query: &str, at_least: usize) -> Vec<Value> {

@@ -79,15 +79,16 @@ impl Teap {
             return Err(Failure::GaveUp("a result before the inner method was done"));
         }
         let chains = self.chains.as_mut().ok_or(Failure::Unexpected("no tunnel"))?;
-        let keys = inner.filter(|_| after_method).and_then(|inner| inner.keys());
-        chains.advance(&*self.tunnel.engine, keys.as_ref()).map_err(Failure::Tls)?;
+        let keys = inner.and_then(|inner| inner.keys());
+        let engine = &*self.tunnel.engine;
+        let stepped = if after_method { chains.advance(engine, keys.as_ref()) } else { chains.stand_still(engine) };
+        stepped.map_err(Failure::Tls)?;
         let held = chains.check_request(value).ok_or(Failure::Binding)?;
         if after_method {
             tlv::push(answer, true, tlv::INTERMEDIATE_RESULT, &tlv::SUCCESS);
         }
         if tlv::first(list, tlv::RESULT) == Some(&tlv::SUCCESS) {
             tlv::push(answer, true, tlv::RESULT, &tlv::SUCCESS);
-            let engine = &*self.tunnel.engine;
             let keys = chains.keys(engine, held.emsk, session_id(engine, Kind::TEAP)).map_err(Failure::Tls)?;
             self.keys = Some(keys);
         }

@@ -82,7 +82,7 @@ impl Offer {
         Ok(match self {
             Self::Md5 => Box::new(challenge::Md5Challenge::new()),
             Self::Gtc => Box::new(token::Token::new()),
-            Self::MsChapV2 => Box::new(mschapv2::MsChapV2::new()),
+            Self::MsChapV2 => Box::new(mschapv2::MsChapV2::new(cx.retries)),
             Self::Tls(tls) => Box::new(tls::Tls::new(tls, cx)?),
             Self::Peap(tls, inner) => Box::new(peap::Peap::new(tls, inner.clone(), cx)?),
             Self::Ttls(tls, inner) => Box::new(ttls::Ttls::new(tls, inner.clone(), cx)?),
@@ -100,11 +100,15 @@ pub struct Limits {
     pub rounds: u32,
     /// Bytes taken.
     pub bytes: usize,
+    /// How often a person may type a password anew in one conversation of
+    /// EAP-MSCHAPv2. Supplicants that ask nobody then say nothing more, so that
+    /// a refusal takes until their time is up: none unless people sit there.
+    pub retries: u8,
 }
 
 impl Default for Limits {
     fn default() -> Self {
-        Self { packet: 1_024, rounds: 200, bytes: 262_144 }
+        Self { packet: 1_024, rounds: 200, bytes: 262_144, retries: 0 }
     }
 }
 
@@ -119,6 +123,8 @@ pub(crate) struct Context<'c> {
     pub(crate) identity_type: Option<IdentityType>,
     /// The identifier that the next request will have.
     pub(crate) next_identifier: u8,
+    /// How often a password may be typed anew.
+    pub(crate) retries: u8,
     /// Whether this is a method inside a tunnel.
     pub(crate) inside: bool,
 }
@@ -253,6 +259,7 @@ impl Conversation {
             sessions: self.sessions.as_ref(),
             identity_type: None,
             next_identifier: 0,
+            retries: self.limits.retries,
             inside: false,
         };
         let progress = act(&mut self.negotiation, &mut cx);

@@ -17,8 +17,6 @@ pub(crate) const CHANGE: u8 = 7;
 const WRONG_PASSWORD: u32 = 691;
 const PASSWORD_EXPIRED: u32 = 648;
 
-/// How often a person may type anew in one conversation.
-const RETRIES: u8 = 1;
 const NAME: &[u8] = b"regnant";
 
 /// EAP-MSCHAPv2: RFC 2759 in EAP packets, with retry and change of password.
@@ -53,8 +51,8 @@ enum State {
 }
 
 impl MsChapV2 {
-    pub(crate) fn new() -> Self {
-        Self { identifier: 0, challenge: [0; 16], retries: RETRIES, state: State::Challenged, keys: None }
+    pub(crate) fn new(retries: u8) -> Self {
+        Self { identifier: 0, challenge: [0; 16], retries, state: State::Challenged, keys: None }
     }
 
     fn message(&self, code: u8, body: &[u8]) -> Turn {

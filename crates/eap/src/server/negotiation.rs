@@ -185,6 +185,7 @@ impl Negotiation {
             sessions: cx.sessions,
             identity_type: cx.identity_type,
             next_identifier: self.identifier.wrapping_add(1),
+            retries: cx.retries,
             inside: cx.inside,
         };
         let turn = act(&mut *method, &mut cx);

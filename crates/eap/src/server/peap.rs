@@ -168,6 +168,7 @@ pub(crate) fn inside<'c>(cx: &'c mut Context<'_>) -> Context<'c> {
         sessions: None,
         identity_type: cx.identity_type,
         next_identifier: cx.next_identifier,
+        retries: cx.retries,
         inside: true,
     }
 }

@@ -81,6 +81,12 @@ pub(crate) fn identity_bytes(kind: IdentityType) -> [u8; 2] {
     }
 }
 
+/// Whether the inner identity that comes is a machine's, by its name.
+fn tells_machine(list: &[Tlv<'_>]) -> bool {
+    let packet = tlv::first(list, tlv::EAP_PAYLOAD).and_then(|payload| Packet::parse(payload).ok());
+    packet.is_some_and(|packet| packet.kind == Some(Kind::IDENTITY) && packet.data.starts_with(b"host/"))
+}
+
 impl Teap {
     pub(crate) fn new(
         tls: &ServerTls,
@@ -193,6 +199,12 @@ impl Teap {
         }
         match self.state {
             State::Password => self.password(list, cx),
+            // Some peers answer for their machine again where no user is there.
+            _ if self.proved > 0 && self.now == IdentityType::User && tells_machine(list) => {
+                cx.about.inner.pop();
+                self.wanted.clear();
+                self.ask_next(cx, Vec::new())
+            }
             _ => self.payload(list, cx),
         }
     }
@@ -278,7 +290,9 @@ impl Teap {
 
     fn bind(&mut self, keys: Option<&Keys>, last: bool, method: bool, cx: &mut Context<'_>) -> Turn {
         let Some(chains) = &mut self.chains else { return Failure::Unexpected("no tunnel").into() };
-        if let Err(failure) = chains.advance(&*self.tunnel.engine, keys) {
+        let engine = &*self.tunnel.engine;
+        let stepped = if method { chains.advance(engine, keys) } else { chains.stand_still(engine) };
+        if let Err(failure) = stepped {
             return Failure::Tls(failure).into();
         }
         let (binding, nonce) = chains.request(random_bytes(cx.random));

@@ -74,6 +74,15 @@ impl Chains {
         Ok(())
     }
 
+    /// Where no method runs (a session is resumed, or nobody else is there): the
+    /// proof is made with zeros, and the keys stay those of the step before. What
+    /// the RFC leaves open here a peer in wide use decides like this.
+    pub(crate) fn stand_still(&mut self, engine: &dyn Engine) -> Result<(), TlsFailure> {
+        self.has_emsk = false;
+        self.msk.cmk = self.step(engine, &self.msk, &[0; 32])?.cmk;
+        Ok(())
+    }
+
     fn step(&self, engine: &dyn Engine, chain: &Chain, imsk: &[u8; 32]) -> Result<Chain, TlsFailure> {
         let made = self.derive(engine, &chain.s_imck, "Inner Methods Compound Keys", imsk, 60)?;
         let (mut s_imck, mut cmk) = ([0; 40], [0; 20]);

@@ -106,7 +106,7 @@ impl House {
     }
 
     pub(crate) fn serve(&self, offers: Vec<Offer>, seed: u64) -> Conversation {
-        let limits = Limits { packet: 700, ..Limits::default() };
+        let limits = Limits { packet: 700, retries: 1, ..Limits::default() };
         Conversation::new(offers.into(), Some(self.sessions.clone()), limits, random(seed))
     }
 }

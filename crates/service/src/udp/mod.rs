@@ -30,6 +30,8 @@ pub(crate) struct Desk {
     pub(crate) machines: Machines,
     /// What opaque names are made with.
     pub(crate) secret: [u8; 32],
+    /// How often a password may be typed anew in one conversation.
+    pub(crate) retries: u8,
     pub(crate) unheard: Unheard,
     pub(crate) counters: Counters,
 }

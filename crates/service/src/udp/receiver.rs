@@ -185,6 +185,7 @@ fn access_desk<'d>(desk: &'d Desk, world: &'d World) -> AccessDesk<'d, LocalStor
         machines: &desk.machines,
         random,
         secret: &desk.secret,
+        retries: desk.retries,
         now: now_ms(),
     }
 }
