@@ -5,6 +5,7 @@
 //! [`Nas`] first, then [`story`].
 
 mod ask;
+mod crew;
 mod enforce;
 mod exchange;
 pub mod harbour;

@@ -1,14 +1,16 @@
-//! The harbour's story, played once: every request of the scenario that needs no
-//! 802.1X, with what must come of it.
+//! The harbour's story, played once: every request of the scenario, with what
+//! must come of it.
 
 use std::net::SocketAddr;
 
 use regnant_radius::Dictionary;
 
 use crate::ask::{Ask, Credential};
+use crate::crew;
 use crate::enforce::{Enforced, Outcome};
 use crate::harbour::*;
 use crate::nas::Nas;
+use crate::papers::{Papers, PapersError};
 
 /// One request of the story.
 #[derive(Clone, Debug)]
@@ -60,8 +62,12 @@ impl Scene {
     }
 }
 
-/// Every scene in order.
-pub fn scenes() -> Vec<Scene> {
+/// Every scene in order: what needs no 802.1X, then what does.
+pub fn scenes(papers: &Papers) -> Result<Vec<Scene>, PapersError> {
+    Ok([plain_scenes(), crew::scenes(papers)?].concat())
+}
+
+fn plain_scenes() -> Vec<Scene> {
     let scene = |title, nas, ask, expected| Scene { title, nas, ask, expected };
     let login = |user, password| Ask::pap(user, password).with("Service-Type", "Login");
     let refused = || Expected::Refused;
@@ -119,10 +125,10 @@ fn port(vlan: &str, rules: &[&str]) -> Expected {
     }))
 }
 
-const DNS_UDP: &str = "permit in udp from any to 10.44.0.53 53";
-const DNS_TCP: &str = "permit in tcp from any to 10.44.0.53 53";
-const DHCP: &str = "permit in udp from any to any 67";
-const NOTHING_ELSE: &str = "deny in ip from any to any";
+pub(crate) const DNS_UDP: &str = "permit in udp from any to 10.44.0.53 53";
+pub(crate) const DNS_TCP: &str = "permit in tcp from any to 10.44.0.53 53";
+pub(crate) const DHCP: &str = "permit in udp from any to any 67";
+pub(crate) const NOTHING_ELSE: &str = "deny in ip from any to any";
 
 fn cranes() -> Expected {
     port("30", &["permit in tcp from any to 10.44.30.0/24 102,4840", DNS_UDP, DNS_TCP, DHCP, NOTHING_ELSE])
@@ -138,8 +144,14 @@ fn cameras() -> Expected {
 }
 
 fn holding() -> Expected {
+    let rules = holding_rules();
+    port("99", &rules.iter().map(String::as_str).collect::<Vec<_>>())
+}
+
+/// The rules of `internet-only`.
+pub(crate) fn holding_rules() -> Vec<String> {
     let inside = "deny in ip from any to 10.44.0.0/16";
-    port("99", &[DNS_UDP, DNS_TCP, DHCP, inside, "permit in ip from any to any"])
+    [DNS_UDP, DNS_TCP, DHCP, inside, "permit in ip from any to any"].map(str::to_owned).into()
 }
 
 fn admin(service: &str, privilege: u64, class: &str) -> Expected {

@@ -10,15 +10,14 @@ use crate::ask::Ask;
 use crate::enforce::Outcome;
 use crate::harbour::{QUAY_SW_1, STRAY_SW_9, YARD_SW_1};
 use crate::nas::Nas;
-use crate::story::scenes;
+use crate::story::Scene;
 
 const PAUSE: Duration = Duration::from_millis(1_200);
 
 /// Sends requests one after another, a moment apart, until the other end of
 /// `stop` is dropped; `tell` hears who asked what, and what came of it.
-pub fn run(server: SocketAddr, stop: &Receiver<()>, tell: impl Fn(&Nas, &Ask, &Outcome)) {
+pub fn run(server: SocketAddr, scenes: &[Scene], stop: &Receiver<()>, tell: impl Fn(&Nas, &Ask, &Outcome)) {
     let dictionary = Dictionary::standard();
-    let scenes = scenes();
     for turn in 0usize.. {
         match turn % 3 {
             // Two of three are devices at the quay and in the yard coming and going.

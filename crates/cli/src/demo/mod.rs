@@ -12,6 +12,7 @@ use std::thread;
 
 use jiff::Zoned;
 use regnant_campus::papers::{SERVER, TRUST};
+use regnant_campus::story::{self, Scene};
 use regnant_campus::{Ask, Nas, Outcome, harbour, trickle};
 use regnant_records::Inventory;
 use regnant_service::{ApiConfig, Config, KeysConfig, Office, RadiusConfig, Service};
@@ -36,10 +37,10 @@ pub(crate) fn run(args: &args::Demo) -> Result<ExitCode, Failure> {
     };
     Runtime::new()?.block_on(async {
         let service = Service::start(&config, &args.data).await?;
-        let token = tokio::task::block_in_place(|| furnish(service.office(), &args.data))?;
+        let (token, scenes) = tokio::task::block_in_place(|| furnish(service.office(), &args.data))?;
         let code = match args.once {
-            true => tokio::task::block_in_place(|| once::play(&token, args.json)),
-            false => trickling(&args.data).await,
+            true => tokio::task::block_in_place(|| once::play(&token, &scenes, args.json)),
+            false => trickling(&args.data, scenes).await,
         };
         service.stop().await;
         code
@@ -48,7 +49,7 @@ pub(crate) fn run(args: &args::Demo) -> Result<ExitCode, Failure> {
 
 /// Puts the harbour into the records. What a visitor changed stays as it is: the
 /// policy is activated only the first time.
-fn furnish(office: &Arc<Office>, data: &Path) -> Result<String, Failure> {
+fn furnish(office: &Arc<Office>, data: &Path) -> Result<(String, Vec<Scene>), Failure> {
     let (name, password) = harbour::ADMINISTRATOR;
     office.import(Inventory::from_toml("inventory.toml", harbour::INVENTORY)?)?;
     office.set_administrator(name, password)?;
@@ -61,19 +62,21 @@ fn furnish(office: &Arc<Office>, data: &Path) -> Result<String, Failure> {
     }
     let token = office.token_for(name)?;
     keep_token(&data.join("token"), &token)?;
-    Ok(token)
+    let scenes = story::scenes(&papers).map_err(|error| Failure::new(error.to_string()))?;
+    Ok((token, scenes))
 }
 
-async fn trickling(data: &Path) -> Result<ExitCode, Failure> {
+async fn trickling(data: &Path, scenes: Vec<Scene>) -> Result<ExitCode, Failure> {
     let (name, password) = harbour::ADMINISTRATOR;
     println!("The Port of Tarnmouth is open. Its equipment asks something every second or so.\n");
     println!("  console   http://{API}   sign in as {name} with {password}");
     println!("  RADIUS    {RADIUS}, from a NAS's address with its secret, such as");
     println!("            regnant try mac --from 127.0.0.11 --secret bollard-9-anchor --mac 02-00-5E-20-00-07");
+    println!("  802.1X    certificates and keys for a supplicant are in {}", data.join("certificates").display());
     println!("  journal   REGNANT_TOKEN_FILE={} regnant journal --follow", data.join("token").display());
     println!("\nPress Ctrl-C to close the port. What the equipment enforces:\n");
     let (stop, told) = channel();
-    let trickle = thread::spawn(move || trickle::run(RADIUS, &told, tell));
+    let trickle = thread::spawn(move || trickle::run(RADIUS, &scenes, &told, tell));
     stopped().await?;
     println!("closing");
     drop(stop);

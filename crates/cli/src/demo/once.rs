@@ -2,7 +2,7 @@ use std::process::ExitCode;
 use std::thread;
 use std::time::{Duration, Instant};
 
-use regnant_campus::story::{Expected, Scene, scenes};
+use regnant_campus::story::{Expected, Scene};
 use regnant_radius::Dictionary;
 use serde::Serialize;
 use serde_json::Value;
@@ -23,10 +23,10 @@ struct Row {
 }
 
 /// Plays the story once and prints what everybody was given and why.
-pub(crate) fn play(token: &str, as_json: bool) -> Result<ExitCode, Failure> {
+pub(crate) fn play(token: &str, scenes: &[Scene], as_json: bool) -> Result<ExitCode, Failure> {
     let client = Client::with_token(&format!("http://{API}"), token.to_owned());
     let dictionary = Dictionary::standard();
-    let rows = scenes().iter().map(|scene| row(scene, &client, &dictionary)).collect::<Result<Vec<_>, _>>()?;
+    let rows = scenes.iter().map(|scene| row(scene, &client, &dictionary)).collect::<Result<Vec<_>, _>>()?;
     let right = rows.iter().filter(|row| row.as_expected).count();
     match as_json {
         true => paint::json(&rows),
