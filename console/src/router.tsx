@@ -1,6 +1,7 @@
 import { createRootRoute, createRoute, createRouter, Outlet, redirect } from "@tanstack/react-router";
 import { Shell } from "./parts/Shell";
 import { Notice } from "./parts/Notice";
+import { Certificates } from "./places/certificates/Certificates";
 import { Decision } from "./places/journal/Decision";
 import { type Filter, readFilter } from "./places/journal/entries";
 import { Journal } from "./places/journal/Journal";
@@ -60,8 +61,10 @@ const decision = createRoute({ getParentRoute: () => inside, path: "/journal/$id
 
 const policy = createRoute({ getParentRoute: () => inside, path: "/policy", component: Policy });
 
+const certificates = createRoute({ getParentRoute: () => inside, path: "/certificates", component: Certificates });
+
 export const router = createRouter({
-  routeTree: root.addChildren([signIn, welcome, inside.addChildren([start, journal, decision, policy])]),
+  routeTree: root.addChildren([signIn, welcome, inside.addChildren([start, journal, decision, policy, certificates])]),
   scrollRestoration: true,
 });
 

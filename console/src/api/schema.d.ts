@@ -4,6 +4,44 @@
  */
 
 export interface paths {
+    "/api/v1/certificates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What we present and whom we trust. */
+        get: operations["certificates"];
+        put?: never;
+        /**
+         * Keeps a certificate with its key; gates that present it do so from the next
+         *     conversation on.
+         */
+        post: operations["import"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/certificates/request": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes a key and a signing request. */
+        post: operations["request"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/endpoints": {
         parameters: {
             query?: never;
@@ -248,6 +286,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/supplicant-profile": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a supplicant needs so that it trusts the right server, as a file. */
+        get: operations["profile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tokens": {
         parameters: {
             query?: never;
@@ -259,6 +314,23 @@ export interface paths {
         put?: never;
         /** Makes a token with which a program acts as the signed-in administrator. */
         post: operations["new_token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trusts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keeps authorities and revocation lists. */
+        post: operations["trust"];
         delete?: never;
         options?: never;
         head?: never;
@@ -323,6 +395,26 @@ export interface components {
             failure?: string | null;
             /** @description Its title. */
             title: string;
+        };
+        /** @description One certificate of ours. */
+        CertificateReport: {
+            /** @description Its chain, its own certificate first. */
+            chain: components["schemas"]["LinkReport"][];
+            /** @description What is odd about it, in sentences. */
+            findings: string[];
+            /** @description The gates that present it. */
+            gates: string[];
+            /** @description Its name, as policies refer to it. */
+            name: string;
+            /** @description Whether its signing request still waits for an answer. */
+            pending: boolean;
+        };
+        /** @description Everything about certificates. */
+        CertificatesReport: {
+            /** @description What we can present. */
+            certificates: components["schemas"]["CertificateReport"][];
+            /** @description Whom we trust. */
+            trusts: components["schemas"]["TrustReport"][];
         };
         /** @description What a check found. */
         CheckReport: {
@@ -449,6 +541,34 @@ export interface components {
             /** @description The version of the service. */
             version: string;
         };
+        /** @description One certificate of a chain, or an authority. */
+        LinkReport: {
+            /**
+             * Format: int64
+             * @description Whole days until it ends; negative where it has ended.
+             */
+            days_left: number;
+            /** @description SHA-256 over it, in hexadecimal. */
+            fingerprint: string;
+            /** @description Who issued it. */
+            issuer: string;
+            /** @description Its alternative names. */
+            names: string[];
+            /**
+             * Format: int64
+             * @description Seconds since 1970.
+             */
+            not_after: number;
+            /**
+             * Format: int64
+             * @description Seconds since 1970.
+             */
+            not_before: number;
+            /** @description Its subject. */
+            subject: string;
+            /** @description What it may be used for. */
+            usages: string[];
+        };
         /** @description Every NAS, by name. */
         NasList: {
             nases: components["schemas"]["NasView"][];
@@ -465,8 +585,42 @@ export interface components {
             require_message_authenticator: boolean;
             site: string;
         };
+        /** @description A certificate to be kept. */
+        NewCertificate: {
+            /** @description Its name, as policies refer to it. */
+            name: string;
+            /**
+             * @description Certificate, those above it, and its private key, in PEM. The key may be
+             *     missing where a signing request of this name waits.
+             */
+            pem: string;
+        };
+        /** @description A certificate to be asked for. */
+        NewRequest: {
+            /** @description The server's name, which supplicants will check. */
+            name: string;
+        };
+        /** @description Whom to trust. */
+        NewTrust: {
+            /** @description The authorities, in PEM. */
+            authorities: string;
+            /** @description Their revocation lists, in PEM. */
+            crls?: string;
+            /** @description Its name, as policies refer to it. */
+            name: string;
+        };
         /** @description Packet counts since the start. */
         PacketCounts: {
+            /**
+             * Format: int64
+             * @description EAP conversations in progress.
+             */
+            conversations: number;
+            /**
+             * Format: int64
+             * @description Packets or half-open EAP conversations given up because there were too many.
+             */
+            crowded_out: number;
             /**
              * Format: int64
              * @description Datagrams received.
@@ -477,6 +631,11 @@ export interface components {
              * @description Duplicates of requests being worked on or answered a moment ago.
              */
             repeated: number;
+            /**
+             * Format: int64
+             * @description EAP sessions that may be resumed.
+             */
+            resumable: number;
             /**
              * Format: int64
              * @description Requests left unanswered because the journal's queue was full.
@@ -508,6 +667,11 @@ export interface components {
             name: string;
             password: string;
         };
+        /** @description A signing request (RFC 2986). */
+        SigningRequestView: {
+            /** @description The request, in PEM; its private key stays here. */
+            pem: string;
+        };
         /** @description One step of a trail. */
         StationView: {
             /** @description What to do about it. */
@@ -531,6 +695,19 @@ export interface components {
             /** @description Send it as `Authorization: Bearer TOKEN`. */
             token: string;
         };
+        /** @description Whom we trust. */
+        TrustReport: {
+            /** @description The authorities. */
+            authorities: components["schemas"]["LinkReport"][];
+            /** @description What is odd about it, in sentences. */
+            findings: string[];
+            /** @description The gates that trust it. */
+            gates: string[];
+            /** @description Its name, as policies refer to it. */
+            name: string;
+            /** @description How many revocation lists there are. */
+            revocation_lists: number;
+        };
         /** @description The first administrator. */
         WelcomeForm: {
             name: string;
@@ -547,6 +724,109 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    certificates: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CertificatesReport"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    import: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCertificate"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    request: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SigningRequestView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
     endpoints: {
         parameters: {
             query?: {
@@ -1018,6 +1298,53 @@ export interface operations {
             };
         };
     };
+    profile: {
+        parameters: {
+            query: {
+                /** @description The gate whose server the supplicant will meet. */
+                gate: string;
+                /** @description `apple`, `windows`, `wpa-supplicant`, `network-manager` or `android`. */
+                platform: string;
+                /** @description The wireless network; a wired one if not said. */
+                ssid?: string;
+                /**
+                 * @description The method, such as `peap`; the gate's first that the platform can do if
+                 *     not said.
+                 */
+                method?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
     new_token: {
         parameters: {
             query?: never;
@@ -1033,6 +1360,43 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TokenView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    trust: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTrust"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
                 };
             };
             401: {

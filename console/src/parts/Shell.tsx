@@ -7,6 +7,7 @@ import { session } from "../queries";
 const PLACES = [
   { to: "/journal", name: "Journal" },
   { to: "/policy", name: "Policy" },
+  { to: "/certificates", name: "Certificates" },
 ] as const;
 
 /** The rail of places, around every page that needs somebody signed in. */

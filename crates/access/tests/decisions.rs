@@ -145,7 +145,10 @@ fn a_method_that_the_gate_does_not_accept_is_told() {
 #[test]
 fn eap_that_no_gate_accepts_ends_in_eap_failure() {
     let attributes = [("User-Name", "ida.marsh"), ("NAS-Port-Type", "Ethernet"), ("EAP-Message", "0x0207000501")];
-    let record = Harbour::new().record(&request("127.0.0.11", "bollard-9-anchor", true, &attributes, None));
+    let policy = POLICY.replacen("request.carrier = eap", "request.carrier = eap and nas.kind = controller", 1);
+    let harbour = Harbour::with_policy(&policy);
+    let record = harbour.record(&request("127.0.0.11", "bollard-9-anchor", true, &attributes, None));
+    assert_eq!(record.end, EndRecord::MethodNotAccepted);
     assert_eq!(reply(&record), ["Access-Reject", "EAP-Message=4 bytes"]);
 }
 

@@ -38,6 +38,13 @@ async fn main() {
     page.goto(&format!("{CONSOLE}/policy#rule%20switch-ports%20Crane%20controllers")).await.unwrap();
     browser.find("pre[aria-label='main.writ']").await;
     picture("policy.png").await;
+    page.goto(&format!("{CONSOLE}/certificates")).await.unwrap();
+    browser.sees("Whom we trust").await;
+    picture("certificates.png").await;
+    page.goto(&format!("{CONSOLE}/journal?q=does%20not%20trust")).await.unwrap();
+    browser.find("li[data-outcome=refused] > a").await.click().await.unwrap();
+    browser.find("ol[aria-label=Trail]").await;
+    picture("trail-802.1x.png").await;
     terminal(&browser, &folder).await;
     browser.close().await;
 }

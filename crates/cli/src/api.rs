@@ -61,6 +61,16 @@ impl Client {
         Ok(read(self.reached(sent)?)?)
     }
 
+    /// Reads a file from an address of the API.
+    pub(crate) fn get_text(&self, path: &str, query: &[(&str, &str)]) -> Result<String, Failure> {
+        let request = self.agent.get(format!("{}/api/v1/{path}", self.base)).query_pairs(query.iter().copied());
+        let mut answer = self.reached(self.authorize(request).call())?;
+        match answer.status().is_success() {
+            true => answer.body_mut().read_to_string().map_err(|error| Failure::new(error.to_string())),
+            false => Err(read(answer).err().map_or_else(|| Failure::new("no file"), Failure::from)),
+        }
+    }
+
     /// Sends JSON to an address of the API.
     pub(crate) fn post(&self, path: &str, body: &impl Serialize) -> Result<Result<Value, Refused>, Failure> {
         let request = self.agent.post(format!("{}/api/v1/{path}", self.base));

@@ -31,6 +31,8 @@ pub(crate) enum Command {
     Import(Import),
     /// Show, bring and ask for certificates, and say whom to trust
     Certificates(Certificates),
+    /// Hand out what a client needs so that it trusts the server of a gate
+    SupplicantProfile(SupplicantProfile),
     /// Sign in and keep a token for the other commands
     SignIn(SignIn),
 }
@@ -312,6 +314,27 @@ pub(crate) enum CertificateAction {
         #[arg(required = true, value_name = "FILE")]
         files: Vec<PathBuf>,
     },
+}
+
+#[derive(Args)]
+pub(crate) struct SupplicantProfile {
+    /// The gate whose server the supplicant will meet
+    #[arg(long)]
+    pub(crate) gate: String,
+    /// What the profile is for
+    #[arg(long = "for", value_name = "PLATFORM", value_parser = ["apple", "windows", "wpa-supplicant", "network-manager", "android"])]
+    pub(crate) platform: String,
+    /// The wireless network [default: a wired one]
+    #[arg(long)]
+    pub(crate) ssid: Option<String>,
+    /// The method, such as peap [default: the gate's first that the platform can do]
+    #[arg(long)]
+    pub(crate) method: Option<String>,
+    /// Write it here instead of to standard output
+    #[arg(long, value_name = "FILE")]
+    pub(crate) output: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) api: Api,
 }
 
 #[derive(Args)]

@@ -12,6 +12,7 @@ mod journal;
 mod paint;
 mod serve;
 mod sign_in;
+mod supplicant_profile;
 mod trail;
 mod try_eap;
 mod try_out;
@@ -46,6 +47,7 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Activate(activate) => activate::run(&activate),
         Command::Import(import) => import::run(&import),
         Command::Certificates(certificates) => certificates::run(&certificates),
+        Command::SupplicantProfile(profile) => supplicant_profile::run(&profile),
         Command::SignIn(sign_in) => sign_in::run(&sign_in),
     }
 }

@@ -116,7 +116,7 @@ fn check_ends_with_0_1_2_or_3() {
         fs::write(&file, text).unwrap();
         String::from_utf8(regnant().arg("check").arg(dir.path()).ends_with(code).stdout).unwrap()
     };
-    assert_eq!(check(POLICY, 0), "0 warnings, 7 cases passed\n");
+    assert_eq!(check(POLICY, 0), "0 warnings, 11 cases passed\n");
     let told = check(&POLICY.replace("when endpoint.barred", "when endpoint.bared"), 1);
     assert!(told.contains("did you mean `endpoint.barred`?") && told.contains("main.writ:"), "{told}");
     let told = check(&POLICY.replace("vlan 30\n", "vlan 31\n"), 3);
@@ -125,7 +125,7 @@ fn check_ends_with_0_1_2_or_3() {
     assert!(told.contains("both go into Filter-Id"), "{told}");
     fs::write(&file, POLICY).unwrap();
     let report = json(&regnant().args(["check", "--json"]).arg(&file).succeeds());
-    assert_eq!(report["cases"].as_array().unwrap().len(), 7);
+    assert_eq!(report["cases"].as_array().unwrap().len(), 11);
     assert!(regnant().args(["check", "/nonexistent"]).fails(2).contains("cannot be read"));
 }
 
@@ -140,7 +140,7 @@ fn a_policy_that_does_not_check_leaves_the_active_one() {
         command
     };
     assert!(activate("gate g {").fails(1).contains("cannot be activated: 1 error"));
-    assert!(activate(&POLICY.replace("in harbour", "in harbor")).fails(1).contains("2 errors"));
+    assert!(activate(&POLICY.replace("in harbour", "in harbor")).fails(1).contains("4 errors"));
     assert!(activate(&POLICY.replace("vlan 40", "vlan 41")).succeeds().contains("edition 3 is active"));
     let told = service.try_from(&YARD_SW_1, &["mac", "--mac", "02005e400001"]).succeeds();
     assert!(told.contains("Tunnel-Private-Group-ID  41"), "{told}");

@@ -219,6 +219,31 @@ gate wired {
     assert!(!detail["stations"][2]["line"].as_str().unwrap().contains("resumed"));
 }
 
+/// The supplicant's own reader takes the profile, and its owner gets in with it.
+#[test]
+fn a_supplicant_with_the_profile_of_its_gate_trusts_the_right_server() {
+    let service = Running::harbour();
+    let profile = |method: &str| {
+        let args = ["supplicant-profile", "--gate", "crew-network", "--for", "wpa-supplicant", "--method", method];
+        service.client(&args).succeeds()
+    };
+    for (method, password) in [("peap", "Tide-Table-61"), ("ttls", "Tide-Table-61")] {
+        let filled = profile(method)
+            .replace("identity=\"\"", "identity=\"ida.marsh\"")
+            .replace("password=\"\"", &format!("password=\"{password}\""));
+        let file = service.data.join(format!("{method}.conf"));
+        fs::write(&file, filled).unwrap();
+        let mut command = Command::new("eapol_test");
+        command.arg("-c").arg(&file).args(["-a", "127.0.0.1", "-t", "6", "-A", &MAST_WLC_1.address.to_string()]);
+        command.args(["-p", &service.radius.port().to_string(), "-s", MAST_WLC_1.secret]);
+        command.ends_with(0);
+    }
+    let none = service.client(&["supplicant-profile", "--gate", "vpn", "--for", "apple"]).fails(1);
+    assert!(none.contains("presents no certificate"), "{none}");
+    let unknown = service.client(&["supplicant-profile", "--gate", "crew", "--for", "apple"]).fails(1);
+    assert!(unknown.contains("there are: crew-network"), "{unknown}");
+}
+
 #[test]
 fn teap_proves_user_machine_and_both() {
     let program = Path::new(env!("CARGO_MANIFEST_DIR")).join(WITH_TEAP);

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use regnant_access::*;
-use regnant_policy::Mac;
+use regnant_policy::{IdentityKind, Mac};
 use regnant_radius::{Dictionary, Secret};
 use regnant_records::*;
 
@@ -80,16 +80,16 @@ fn an_inventory_is_kept_over_a_restart_with_its_secrets_sealed() {
     assert_eq!((nases[0].name.as_str(), nases[0].require_message_authenticator), ("quay-sw-1", true));
     let stores = LocalStores::load(&records, key(dir.path()), HashPool::start(1, 4)).unwrap();
     block_on(async {
-        let ida = stores.person("harbour", "ida.marsh").await.unwrap().unwrap();
+        let ida = stores.account("harbour", IdentityKind::User, "ida.marsh").await.unwrap().unwrap();
         assert_eq!((ida.name.as_str(), ida.groups.len()), ("Ida.Marsh", 2));
         let right = |password: &str| stores.password_is_right("harbour", &ida, Secret::new(password.as_bytes()));
         assert!(right("Tide-Table-61").await.unwrap());
         assert!(!right("Tide-Table-62").await.unwrap());
         assert!(stores.recoverable_password("harbour", &ida).await.unwrap().is_none());
         for (name, expired) in [("old.hand", true), ("new.hand", false), ("ida.marsh", false)] {
-            assert_eq!(stores.person("harbour", name).await.unwrap().unwrap().expired, expired, "{name}");
+            assert_eq!(stores.account("harbour", IdentityKind::User, name).await.unwrap().unwrap().expired, expired, "{name}");
         }
-        let ola = stores.person("harbour", "ola.nett").await.unwrap().unwrap();
+        let ola = stores.account("harbour", IdentityKind::User, "ola.nett").await.unwrap().unwrap();
         let kept = stores.recoverable_password("harbour", &ola).await.unwrap().unwrap();
         assert_eq!(kept.expose(), b"Fibre-Spool-90");
         let last = stores.endpoint("endpoints", Mac([2, 0, 0x5e, 0x20, 0, 0x12])).await.unwrap().unwrap();
@@ -301,4 +301,81 @@ proptest::proptest! {
             }
         }
     }
+}
+
+#[test]
+fn machines_nt_hashes_certificates_and_trusts_are_kept_sealed() {
+    let dir = tempfile::tempdir().unwrap();
+    let file = dir.path().join("records.sqlite");
+    let machines = r#"
+    [[store]]
+    name = "harbour"
+    kind = "people"
+
+    [[person]]
+    store = "harbour"
+    name = "ida.marsh"
+    password = "Tide-Table-61"
+    mschap = true
+
+    [[machine]]
+    store = "harbour"
+    name = "quay-laptop-7"
+    password = "Keel-Plate-55"
+    mschap = true
+    groups = ["harbour-laptops"]
+
+    [[machine]]
+    store = "harbour"
+    name = "crane-tablet-2"
+"#;
+    let certificate = CertificateRow {
+        name: "radius.tarnmouth.example".into(),
+        chain: "-----BEGIN CERTIFICATE-----".into(),
+        key: Secret::new(*b"a private key"),
+        stapled: None,
+    };
+    let trust = TrustRow { name: "tarnmouth-authority".into(), authorities: "PEM".into(), ..TrustRow::default() };
+    {
+        let records = Records::open(&file, &key(dir.path())).unwrap();
+        import(&records, &key(dir.path()), machines).unwrap();
+        records.apply(&Change::certificate(&certificate, &key(dir.path()), 1)).unwrap();
+        records.apply(&Change::trust(&trust, 1)).unwrap();
+    }
+    let bytes = std::fs::read(&file).unwrap();
+    let hash = regnant_eap::mschap::nt_password_hash("Tide-Table-61");
+    assert!(bytes.windows(16).all(|part| part != hash) && bytes.windows(13).all(|part| part != b"a private key"));
+    let records = Records::open(&file, &key(dir.path())).unwrap();
+    let kept = records.certificates(&key(dir.path())).unwrap().remove(0);
+    assert_eq!((kept.name, kept.key.expose()), (certificate.name, &b"a private key"[..]));
+    assert_eq!(records.trusts().unwrap(), [trust]);
+    let stores = LocalStores::load(&records, key(dir.path()), HashPool::start(1, 4)).unwrap();
+    block_on(async {
+        let account = |kind, name| stores.account("harbour", kind, name);
+        let laptop = account(IdentityKind::Machine, "QUAY-laptop-7").await.unwrap().unwrap();
+        assert_eq!(stores.nt_hash("harbour", &laptop).await.unwrap().unwrap().expose().len(), 16);
+        assert!(stores.password_is_right("harbour", &laptop, Secret::new(*b"Keel-Plate-55")).await.unwrap());
+        let ida = account(IdentityKind::User, "ida.marsh").await.unwrap().unwrap();
+        assert_eq!(stores.nt_hash("harbour", &ida).await.unwrap().unwrap().expose(), hash);
+        // Machines and people are apart, and a machine may have no password at all.
+        assert!(account(IdentityKind::User, "quay-laptop-7").await.unwrap().is_none());
+        let tablet = account(IdentityKind::Machine, "crane-tablet-2").await.unwrap().unwrap();
+        assert!(stores.nt_hash("harbour", &tablet).await.unwrap().is_none());
+        assert!(!stores.password_is_right("harbour", &tablet, Secret::new(*b"")).await.unwrap());
+    });
+}
+
+#[test]
+fn names_and_passwords_of_machines_are_checked() {
+    let dir = tempfile::tempdir().unwrap();
+    let records = Records::open(&dir.path().join("records.sqlite"), &key(dir.path())).unwrap();
+    let told = |entry: &str| {
+        let text = format!("[[store]]\nname = \"harbour\"\nkind = \"people\"\n{entry}");
+        import(&records, &key(dir.path()), &text).unwrap_err().to_string()
+    };
+    let machine = |rest: &str| told(&format!("[[machine]]\nstore = \"harbour\"\n{rest}"));
+    assert!(machine("name = \"host/quay-laptop-7\"").contains("without host/"));
+    assert!(machine("name = \"quay-laptop-7\"\nmschap = true").contains("MS-CHAP needs a password"));
+    let person = "[[person]]\nstore = \"harbour\"\nname = \"laptop$\"\npassword = \"x\"";
+    assert!(told(person).contains("is a machine's"));
 }

@@ -16,6 +16,7 @@ mod world;
 pub use config::{ApiConfig, Config, ConfigError, KeysConfig, RadiusConfig};
 pub use http::openapi::openapi_json;
 pub use office::certificates::{CertificateReport, CertificatesReport, LinkReport, TrustReport};
+pub use office::profile::ProfileOrder;
 pub use office::report::{CaseReport, CheckReport, DiagnosticReport};
 pub use office::{Office, OfficeError, check_alone};
 pub use service::{Service, StartError};

@@ -15,7 +15,8 @@ export interface Item {
 
 const KEYWORDS = new Set(
   (
-    "define acl grant gate case extends when accept identify in as rule otherwise refuse silence continue next " +
+    "define acl grant gate case extends when accept present certificate trust revocation remember resume up never " +
+    "identify in as rule otherwise refuse silence continue next " +
     "given expect by with permit deny from to port and or not exists group contains starts ends matches any of all"
   ).split(" "),
 );
@@ -31,7 +32,7 @@ function kindOf(text: string): Piece["kind"] {
   if (text.startsWith("#")) return "comment";
   if (text.startsWith('"')) return "text";
   if (KEYWORDS.has(text)) return "keyword";
-  if (/^(request|nas|user|machine|endpoint|claimed)\.[A-Za-z-]+$/.test(text)) return "fact";
+  if (/^(request|nas|user|machine|endpoint|claimed|certificate|tls)\.[A-Za-z-]+$/.test(text)) return "fact";
   return "plain";
 }
 

@@ -1,13 +1,15 @@
 use axum::Json;
-use axum::extract::State;
-use axum::http::StatusCode;
+use axum::extract::{Query, State};
+use axum::http::{StatusCode, header};
+use axum::response::IntoResponse;
 use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 
 use crate::http::Api;
 use crate::http::callers::Signed;
 use crate::http::error::{ApiError, blocking};
 use crate::office::certificates::CertificatesReport;
+use crate::office::profile::ProfileOrder;
 
 /// A certificate to be kept.
 #[derive(Deserialize, ToSchema)]
@@ -90,4 +92,40 @@ pub(crate) async fn trust(
 ) -> Result<StatusCode, ApiError> {
     blocking(move || api.office.set_trust(&new.name, &new.authorities, &new.crls)).await?;
     Ok(StatusCode::NO_CONTENT)
+}
+
+/// Which supplicant profile is wanted.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct WantedProfile {
+    /// The gate whose server the supplicant will meet.
+    gate: String,
+    /// `apple`, `windows`, `wpa-supplicant`, `network-manager` or `android`.
+    platform: String,
+    /// The wireless network; a wired one if not said.
+    ssid: Option<String>,
+    /// The method, such as `peap`; the gate's first that the platform can do if
+    /// not said.
+    method: Option<String>,
+}
+
+/// What a supplicant needs so that it trusts the right server, as a file.
+#[utoipa::path(get, path = "/api/v1/supplicant-profile", params(WantedProfile),
+    responses((status = 200, body = String), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn profile(
+    State(api): State<Api>,
+    _: Signed,
+    Query(wanted): Query<WantedProfile>,
+) -> Result<impl IntoResponse, ApiError> {
+    let WantedProfile { gate, platform, ssid, method } = wanted;
+    let ssid = ssid.filter(|ssid| !ssid.is_empty());
+    if ssid.as_ref().is_some_and(|ssid| ssid.len() > 32) {
+        return Err(ApiError::bad("The name of a wireless network has at most 32 bytes."));
+    }
+    let order = ProfileOrder { gate, platform, ssid, method };
+    let profile = blocking(move || api.office.profile(&order)).await?;
+    let disposition = format!("attachment; filename=\"{}\"", profile.file);
+    let headers = [(header::CONTENT_TYPE, profile.media_type.to_owned()), (header::CONTENT_DISPOSITION, disposition)];
+    Ok((headers, profile.text))
 }

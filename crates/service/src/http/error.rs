@@ -87,6 +87,7 @@ impl From<OfficeError> for ApiError {
             OfficeError::Inventory(_)
             | OfficeError::Offer(_)
             | OfficeError::Certificate(_)
+            | OfficeError::Profile(_)
             | OfficeError::Name
             | OfficeError::Password => Self::bad(text),
             OfficeError::Records(error) => error.into(),

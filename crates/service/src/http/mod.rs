@@ -92,6 +92,7 @@ fn routes(api: Api) -> Router {
         .route("/api/v1/endpoints", get(inventory::endpoints))
         .route("/api/v1/certificates", get(certificates::certificates).post(certificates::import))
         .route("/api/v1/certificates/request", post(certificates::request))
+        .route("/api/v1/supplicant-profile", get(certificates::profile))
         .route("/api/v1/trusts", post(certificates::trust))
         .route("/api/v1/inventory", post(inventory::import))
         .route("/api/{*rest}", get(nothing_here).post(nothing_here))

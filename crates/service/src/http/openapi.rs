@@ -27,6 +27,7 @@ use crate::http::{callers, certificates, error, health, inventory, journal, poli
         certificates::import,
         certificates::request,
         certificates::trust,
+        certificates::profile,
     ),
     components(schemas(error::ApiError))
 )]

@@ -2,6 +2,7 @@
 //! write, swap the world.
 
 pub(crate) mod certificates;
+pub(crate) mod profile;
 pub(crate) mod report;
 
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -183,6 +184,9 @@ pub enum OfficeError {
     /// A certificate or key that somebody brought.
     #[error("{0}")]
     Certificate(String),
+    /// A supplicant profile that cannot be made.
+    #[error("{0}")]
+    Profile(String),
     /// The records refused.
     #[error(transparent)]
     Records(#[from] RecordsError),

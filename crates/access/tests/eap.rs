@@ -1,0 +1,368 @@
+//! EAP conversations, decided whole: who is proved, what is remembered, and what a
+//! person reads when it fails.
+mod harbour;
+
+use harbour::*;
+use regnant_access::*;
+use regnant_certificates::Bundle;
+use regnant_eap::{ClientTls, Keys, Login, Peer, PeerMethod, PeerStep, Tunnelled};
+use regnant_policy::IdentityKind;
+use regnant_radius::*;
+
+const DEVICE: &str = "02-00-5E-10-00-01";
+
+/// How a conversation ended at both ends.
+struct End {
+    record: Record,
+    reply: Option<Vec<u8>>,
+    keys: Option<Option<Keys>>,
+}
+
+impl End {
+    fn grant(&self) -> String {
+        assert!(self.keys.is_some(), "the supplicant believes it: {:?}", self.record.end);
+        match &self.record.verdict {
+            VerdictRecord::Grant { grants, .. } => grants.join(", "),
+            other => panic!("{other:?}: {}", self.record.reason()),
+        }
+    }
+
+    fn refusal(&self) -> String {
+        assert!(self.keys.is_none() && matches!(self.record.verdict, VerdictRecord::Refuse { .. }));
+        self.record.reason()
+    }
+
+    fn station(&self, name: &str) -> Station {
+        let stations = self.record.trail().stations;
+        stations.into_iter().find(|station| station.name == name).unwrap()
+    }
+
+    fn is_resumed(&self) -> bool {
+        self.record.eap.as_ref().unwrap().tls.as_ref().is_some_and(|tls| tls.resumed)
+    }
+}
+
+fn packet(eap: &[u8], state: Option<&[u8]>, device: &str, more: &[(&str, &str)]) -> Request {
+    let secret = SharedSecret::new(*b"bollard-9-anchor");
+    let mut builder = Builder::new(Code::ACCESS_REQUEST, 9);
+    let attributes = [("User-Name", "anonymous"), ("Calling-Station-Id", device), ("NAS-Port-Type", "Ethernet")];
+    let all = attributes.into_iter().chain(more.iter().copied());
+    builder.encoded(&Dictionary::standard().encode(all).unwrap()).unwrap();
+    builder.eap_message(eap).unwrap();
+    if let Some(state) = state {
+        builder.attribute(number::STATE, state).unwrap();
+    }
+    Request { from: "127.0.0.11", bytes: builder.request(&AUTHENTICATOR, &secret) }
+}
+
+fn run(harbour: &Harbour, method: PeerMethod) -> End {
+    run_from(harbour, method, "anonymous@tarnmouth.example", DEVICE, &[])
+}
+
+fn run_from(harbour: &Harbour, method: PeerMethod, outer: &str, device: &str, more: &[(&str, &str)]) -> End {
+    let mut count = 0u8;
+    let random = Box::new(move |bytes: &mut [u8]| {
+        bytes.iter_mut().for_each(|byte| {
+            count = count.wrapping_mul(31).wrapping_add(7);
+            *byte = count;
+        });
+    });
+    let mut peer = Peer::new(outer, method, 1_000, random);
+    let PeerStep::Send(mut eap) = peer.receive(&[1, 0, 0, 5, 1]) else { panic!("no identity") };
+    let mut answered = harbour.ask(&packet(&eap, None, device, more));
+    loop {
+        match answered {
+            Answered::Challenged(dialogue, reply) => {
+                let reply = check_reply(&reply, 9, &AUTHENTICATOR, &SharedSecret::new(*b"bollard-9-anchor")).unwrap();
+                let state = reply.first(number::STATE).unwrap();
+                match peer.receive(&reply.eap_message().unwrap()) {
+                    PeerStep::Send(next) => eap = next,
+                    other => panic!("{other:?}"),
+                }
+                answered = harbour.go_on(dialogue, &packet(&eap, Some(state), device, more));
+            }
+            Answered::Decided(record, reply) => {
+                let last = reply.as_ref().and_then(|reply| Packet::parse(reply).unwrap().eap_message());
+                let keys = match last.map(|packet| peer.receive(&packet)) {
+                    Some(PeerStep::Success(keys)) => Some(keys),
+                    _ => None,
+                };
+                return End { record: *record, reply, keys };
+            }
+            Answered::Unheard(cause) => panic!("{cause}"),
+        }
+    }
+}
+
+fn client(harbour: &Harbour, own: Option<&Bundle>) -> ClientTls {
+    let authorities = regnant_certificates::read_certificates(harbour.certificates.authority.certificate()).unwrap();
+    let own = own.map(|own| (&own.chain[..], own.key.as_ref().unwrap().expose()));
+    ClientTls::new(&authorities, SERVER, own, None).unwrap()
+}
+
+fn peap(harbour: &Harbour, name: &str, password: &str) -> PeerMethod {
+    let inner = Box::new(PeerMethod::MsChapV2(Login::new(name, password)));
+    PeerMethod::Peap(client(harbour, None), name.into(), inner)
+}
+
+fn tls(harbour: &Harbour, own: &Bundle) -> PeerMethod {
+    PeerMethod::Tls(client(harbour, Some(own)))
+}
+
+fn ida(harbour: &Harbour) -> Bundle {
+    harbour.certificates.client("ida.marsh", &[], &["ida.marsh@tarnmouth.example"], 2)
+}
+
+fn laptop(harbour: &Harbour) -> Bundle {
+    harbour.certificates.client("quay-laptop-7", &["quay-laptop-7.tarnmouth.example"], &[], 3)
+}
+
+/// The harbour's policy with a part of it written otherwise.
+fn changed(from: &str, to: &str) -> Harbour {
+    assert!(POLICY.contains(from), "{from}");
+    Harbour::with_policy(&POLICY.replacen(from, to, 1))
+}
+
+#[test]
+fn the_inner_identity_decides_and_the_outer_one_is_only_told() {
+    let harbour = Harbour::new();
+    let end = run(&harbour, peap(&harbour, "ida.marsh", "Tide-Table-61"));
+    assert_eq!(end.grant(), "crew");
+    assert_eq!(end.record.subject, Subject::User("ida.marsh".into()));
+    assert_eq!(end.record.fact("claimed.outer"), Some("\"anonymous@tarnmouth.example\""));
+    assert_eq!(end.record.fact("user.proof"), Some("\"peap, eap-mschapv2\""));
+    let line = end.station("conversation").line;
+    assert!(line.starts_with("peap over TLS 1.3 with eap-mschapv2 inside, "), "{line}");
+    let told = run_from(&harbour, peap(&harbour, "ida.marsh@other.example", "Tide-Table-61"), "x@here.example", DEVICE, &[]);
+    assert_eq!(told.record.fact("claimed.realm-differs"), Some("true"));
+    assert!(told.station("conversation").advice.unwrap().contains("another realm"));
+}
+
+#[test]
+fn a_certificate_names_a_machine_or_a_user_and_never_takes_the_name_outside() {
+    let harbour = Harbour::new();
+    let by_user = run_from(&harbour, tls(&harbour, &ida(&harbour)), "tom.reed", DEVICE, &[]);
+    assert_eq!(by_user.grant(), "crew");
+    assert_eq!(by_user.record.fact("user.name"), Some("\"ida.marsh\""));
+    assert_eq!(by_user.record.fact("certificate.common-name"), Some("\"ida.marsh\""));
+    let by_machine = run(&harbour, tls(&harbour, &laptop(&harbour)));
+    assert_eq!(by_machine.grant(), "machines");
+    assert_eq!(by_machine.record.subject, Subject::Machine("quay-laptop-7".into()));
+    let stranger = harbour.certificates.client("max.fern", &[], &["max.fern@tarnmouth.example"], 4);
+    assert_eq!(run(&harbour, tls(&harbour, &stranger)).refusal(), "no store knows the user");
+}
+
+#[test]
+fn a_session_that_is_resumed_is_judged_afresh() {
+    let mut harbour = Harbour::new();
+    for own in [None, Some(ida(&harbour))] {
+        let method = match &own {
+            None => peap(&harbour, "ida.marsh", "Tide-Table-61"),
+            Some(own) => tls(&harbour, own),
+        };
+        assert!(!run(&harbour, method.clone()).is_resumed());
+        harbour.now += 60_000;
+        let again = run(&harbour, method.clone());
+        assert!(again.is_resumed());
+        assert_eq!(again.grant(), "crew");
+        assert_eq!(again.record.fact("user.age"), Some("1m"));
+        harbour.stores.account_mut(IdentityKind::User, "ida.marsh").disabled = true;
+        let disabled = run(&harbour, method.clone());
+        assert!(disabled.is_resumed());
+        assert_eq!(disabled.refusal(), "the account is disabled");
+        // The session ended with the refusal.
+        harbour.stores.account_mut(IdentityKind::User, "ida.marsh").disabled = false;
+        assert!(!run(&harbour, method).is_resumed());
+    }
+}
+
+#[test]
+fn a_changed_password_ends_a_session_and_a_barred_device_is_kept_out_of_it() {
+    let mut harbour = Harbour::new();
+    let method = peap(&harbour, "ida.marsh", "Tide-Table-61");
+    run(&harbour, method.clone()).grant();
+    harbour.stores.account_mut(IdentityKind::User, "ida.marsh").password_mark = 2;
+    assert_eq!(run(&harbour, method.clone()).refusal(), "the password was changed since the session began");
+    let full = run(&harbour, method.clone());
+    assert!(!full.is_resumed());
+    full.grant();
+    let barred = run_from(&harbour, method, "anonymous", "02-00-5E-40-00-66", &[]);
+    assert!(barred.is_resumed());
+    assert_eq!(barred.record.reason(), "Reported lost or stolen");
+}
+
+#[test]
+fn sessions_end_by_age_and_begin_nowhere_where_a_gate_says_never() {
+    let mut harbour = Harbour::new();
+    let method = peap(&harbour, "ida.marsh", "Tide-Table-61");
+    run(&harbour, method.clone()).grant();
+    harbour.now += 8 * 3_600_000;
+    assert!(run(&harbour, method.clone()).is_resumed());
+    harbour.now += 1;
+    assert!(!run(&harbour, method).is_resumed());
+    let never = changed("resume up to 8h", "resume never");
+    let method = peap(&never, "ida.marsh", "Tide-Table-61");
+    for _ in 0..2 {
+        assert!(!run(&never, method.clone()).is_resumed());
+    }
+}
+
+#[test]
+fn a_machine_is_remembered_by_its_address_for_its_time_and_looked_up_again() {
+    let mut harbour = Harbour::new();
+    let user = || peap(&harbour, "ida.marsh", "Tide-Table-61");
+    let user = user();
+    run(&harbour, tls(&harbour, &laptop(&harbour))).grant();
+    let later = run(&harbour, user.clone());
+    assert_eq!(later.grant(), "crew-managed");
+    assert_eq!(later.record.fact("machine.proof"), Some("\"remembered, eap-tls\""));
+    assert!(later.record.fact("machine.age").is_some());
+    assert_eq!(run_from(&harbour, user.clone(), "x", "02-00-5E-10-00-02", &[]).grant(), "crew");
+    harbour.stores.account_mut(IdentityKind::Machine, "quay-laptop-7").disabled = true;
+    assert_eq!(run(&harbour, user.clone()).grant(), "crew");
+    harbour.stores.account_mut(IdentityKind::Machine, "quay-laptop-7").disabled = false;
+    harbour.now += 8 * 3_600_000 + 1;
+    assert_eq!(run(&harbour, user).grant(), "crew");
+}
+
+fn teap(harbour: &Harbour, user: Option<(&str, &str)>, machine: Option<(&str, &str)>) -> PeerMethod {
+    let inner = |(name, password): (&str, &str)| {
+        Tunnelled::Eap(name.into(), Box::new(PeerMethod::MsChapV2(Login::new(name, password))))
+    };
+    PeerMethod::Teap { tls: client(harbour, None), user: user.map(inner), machine: machine.map(inner) }
+}
+
+#[test]
+fn teap_tells_machine_and_user_apart_each_with_its_own_outcome() {
+    let harbour = Harbour::new();
+    let ida = Some(("ida.marsh", "Tide-Table-61"));
+    let both = run(&harbour, teap(&harbour, ida, Some(("host/quay-laptop-7", "Keel-Plate-55"))));
+    assert_eq!(both.grant(), "crew-managed");
+    assert_eq!(both.record.fact("machine.groups"), Some("{ \"harbour-laptops\" }"));
+    let fails = run_from(
+        &harbour,
+        teap(&harbour, ida, Some(("host/quay-laptop-7", "wrong"))),
+        "x",
+        "02-00-5E-10-00-05",
+        &[],
+    );
+    assert_eq!(fails.grant(), "agents");
+    assert_eq!(fails.record.fact("machine.failure"), Some("\"failed\""));
+    let strict = changed("{ unknown continue, failed continue }", "");
+    let refused = run(&strict, teap(&strict, ida, Some(("host/quay-laptop-7", "wrong"))));
+    assert_eq!(refused.refusal(), "wrong password");
+    let absent = changed("{ unknown continue, failed continue }", "{ absent refuse \"Use a harbour laptop.\" }");
+    assert_eq!(run(&absent, teap(&absent, ida, None)).refusal(), "nobody presented themselves");
+}
+
+#[test]
+fn keys_and_names_go_to_the_equipment_only_as_it_asked() {
+    let harbour = Harbour::new();
+    let method = peap(&harbour, "ida.marsh", "Tide-Table-61");
+    let asked = [("Chargeable-User-Identity", "0x00"), ("EAP-Key-Name", "0x00")];
+    let end = run_from(&harbour, method.clone(), "anonymous", DEVICE, &asked);
+    let secret = SharedSecret::new(*b"bollard-9-anchor");
+    let reply = end.reply.as_ref().unwrap();
+    let reply = Packet::parse(reply).unwrap();
+    let (receive, send) = read_session_keys(&reply, &AUTHENTICATOR, &secret).unwrap();
+    let keys = end.keys.as_ref().unwrap().as_ref().unwrap();
+    assert_eq!([receive.expose(), send.expose()].concat(), keys.msk.expose());
+    assert_eq!(reply.first(number::EAP_KEY_NAME).unwrap(), keys.session_id);
+    let opaque = reply.first(number::CHARGEABLE_USER_IDENTITY).unwrap().to_vec();
+    assert!(!opaque.windows(3).any(|part| part == b"ida"));
+    let again = run_from(&harbour, method, "other", DEVICE, &asked);
+    let again = Packet::parse(again.reply.as_ref().unwrap()).unwrap();
+    assert_eq!(again.first(number::CHARGEABLE_USER_IDENTITY), Some(&opaque[..]), "the same for the same account");
+    let plain = run(&harbour, peap(&harbour, "ida.marsh", "Tide-Table-61"));
+    let plain = Packet::parse(plain.reply.as_ref().unwrap()).unwrap();
+    assert!(plain.first(number::CHARGEABLE_USER_IDENTITY).is_none() && plain.first(number::EAP_KEY_NAME).is_none());
+}
+
+#[test]
+fn a_refusal_is_told_in_words_with_names_dates_and_what_to_do() {
+    let harbour = Harbour::new();
+    let other = regnant_certificates::Authority::new("Another Harbour Root", 1_700_000_000).unwrap();
+    let authorities = regnant_certificates::read_certificates(other.certificate()).unwrap();
+    let distrusting = ClientTls::new(&authorities, SERVER, None, None).unwrap();
+    let method = PeerMethod::Ttls(distrusting, Tunnelled::Password(Login::new("ida.marsh", "x")));
+    let told = run(&harbour, method).station("conversation");
+    assert_eq!(
+        told.line,
+        "The supplicant does not trust our server certificate: it rejected `CN=radius.tarnmouth.example`, issued by \
+         `Tarnmouth Demo Root`, as *unknown CA*."
+    );
+    assert!(told.advice.unwrap().starts_with("Give it the profile of this gate"));
+    let revoked = harbour.certificates.client("tom.reed", &[], &["tom.reed@tarnmouth.example"], 66);
+    let told = run(&harbour, tls(&harbour, &revoked)).station("conversation");
+    assert!(told.line.contains("*revoked*") && told.line.contains("`CN=tom.reed`"), "{}", told.line);
+    assert_eq!(told.mark, Mark::Stopped);
+    let method = PeerMethod::Gtc(Login::new("ida.marsh", "Tide-Table-61"));
+    let told = run(&harbour, method).station("conversation");
+    assert!(told.line.contains("wants eap-gtc"), "{}", told.line);
+}
+
+#[test]
+fn a_conversation_that_stops_half_way_says_where() {
+    let harbour = Harbour::new();
+    let mut peer = Peer::new("anonymous", peap(&harbour, "ida.marsh", "x"), 1_000, Box::new(|bytes| bytes.fill(3)));
+    let PeerStep::Send(mut eap) = peer.receive(&[1, 0, 0, 5, 1]) else { panic!() };
+    let mut answered = harbour.ask(&packet(&eap, None, DEVICE, &[]));
+    let mut told = Vec::new();
+    for _ in 0..5 {
+        let Answered::Challenged(dialogue, reply) = answered else { panic!() };
+        let reply = Packet::parse(&reply).unwrap();
+        let PeerStep::Send(next) = peer.receive(&reply.eap_message().unwrap()) else { panic!() };
+        eap = next;
+        let state = reply.first(number::STATE).unwrap();
+        answered = harbour.go_on(dialogue, &packet(&eap, Some(state), DEVICE, &[]));
+        if let Answered::Challenged(dialogue, _) = answered {
+            // What it would say if nothing more came.
+            let record = Record::new(dialogue.abandon(), &harbour.table);
+            assert_eq!(record.verdict, VerdictRecord::Unfinished);
+            told.push(record.reason());
+            break;
+        }
+    }
+    assert!(told[0].starts_with("when eap-tls was offered") || told[0].starts_with("when teap"), "{told:?}");
+}
+
+#[test]
+fn a_packet_of_an_unknown_conversation_and_one_that_is_no_eap_are_answered() {
+    let harbour = Harbour::new();
+    let lost = harbour.record(&packet(&[2, 7, 0, 6, 25, 0], Some(&[9; 16]), DEVICE, &[]));
+    assert_eq!(lost.end, EndRecord::UnknownConversation);
+    assert!(lost.trail().stations.iter().any(|station| station.line.contains("never began")));
+    let Answered::Challenged(dialogue, first) = harbour.ask(&packet(b"\x02\x01\x00\x08\x01ida", None, DEVICE, &[])) else {
+        panic!()
+    };
+    let first = Packet::parse(&first).unwrap();
+    let Answered::Challenged(_, again) = harbour.go_on(dialogue, &packet(&[9, 9, 0, 4], first.first(number::STATE), DEVICE, &[]))
+    else {
+        panic!()
+    };
+    let again = Packet::parse(&again).unwrap();
+    assert_eq!(again.eap_message(), first.eap_message(), "the request comes again");
+    assert_eq!(again.first(number::ERROR_CAUSE), Some(&202u32.to_be_bytes()[..]));
+}
+
+#[test]
+fn an_empty_eap_message_starts_with_a_request_for_the_identity() {
+    let harbour = Harbour::new();
+    let secret = SharedSecret::new(*b"bollard-9-anchor");
+    let mut builder = Builder::new(Code::ACCESS_REQUEST, 9);
+    let attributes = [("Calling-Station-Id", DEVICE), ("NAS-Port-Type", "Ethernet")];
+    builder.encoded(&Dictionary::standard().encode(attributes).unwrap()).unwrap();
+    builder.attribute(number::EAP_MESSAGE, &[]).unwrap();
+    let start = Request { from: "127.0.0.11", bytes: builder.request(&AUTHENTICATOR, &secret) };
+    let Answered::Challenged(_, reply) = harbour.ask(&start) else { panic!() };
+    let packet = Packet::parse(&reply).unwrap().eap_message().unwrap();
+    assert_eq!((packet[0], packet[4]), (1, 1));
+}
+
+#[test]
+fn a_store_that_does_not_answer_keeps_the_conversation_silent() {
+    let mut harbour = Harbour::new();
+    harbour.stores.silent.push("harbour");
+    let end = run(&harbour, peap(&harbour, "ida.marsh", "Tide-Table-61"));
+    assert_eq!((end.record.verdict, end.reply), (VerdictRecord::Silence, None));
+}
