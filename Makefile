@@ -20,7 +20,7 @@ check: console
 	cd console && npm run --silent check && npm run --silent fresh
 
 bench: console
-	cargo bench -p regnant --bench whole_service
+	cargo bench -p regnant --bench whole_service --bench handshakes
 
 fuzz: setup-build
 	tools/fuzz $(SECONDS_EACH)

@@ -133,7 +133,8 @@ fn the_inner_identity_decides_and_the_outer_one_is_only_told() {
     assert_eq!(end.record.fact("user.proof"), Some("\"peap, eap-mschapv2\""));
     let line = end.station("conversation").line;
     assert!(line.starts_with("peap over TLS 1.3 with eap-mschapv2 inside, "), "{line}");
-    let told = run_from(&harbour, peap(&harbour, "ida.marsh@other.example", "Tide-Table-61"), "x@here.example", DEVICE, &[]);
+    let told =
+        run_from(&harbour, peap(&harbour, "ida.marsh@other.example", "Tide-Table-61"), "x@here.example", DEVICE, &[]);
     assert_eq!(told.record.fact("claimed.realm-differs"), Some("true"));
     assert!(told.station("conversation").advice.unwrap().contains("another realm"));
 }
@@ -239,13 +240,8 @@ fn teap_tells_machine_and_user_apart_each_with_its_own_outcome() {
     let both = run(&harbour, teap(&harbour, ida, Some(("host/quay-laptop-7", "Keel-Plate-55"))));
     assert_eq!(both.grant(), "crew-managed");
     assert_eq!(both.record.fact("machine.groups"), Some("{ \"harbour-laptops\" }"));
-    let fails = run_from(
-        &harbour,
-        teap(&harbour, ida, Some(("host/quay-laptop-7", "wrong"))),
-        "x",
-        "02-00-5E-10-00-05",
-        &[],
-    );
+    let fails =
+        run_from(&harbour, teap(&harbour, ida, Some(("host/quay-laptop-7", "wrong"))), "x", "02-00-5E-10-00-05", &[]);
     assert_eq!(fails.grant(), "agents");
     assert_eq!(fails.record.fact("machine.failure"), Some("\"failed\""));
     let strict = changed("{ unknown continue, failed continue }", "");
@@ -332,11 +328,13 @@ fn a_packet_of_an_unknown_conversation_and_one_that_is_no_eap_are_answered() {
     let lost = harbour.record(&packet(&[2, 7, 0, 6, 25, 0], Some(&[9; 16]), DEVICE, &[]));
     assert_eq!(lost.end, EndRecord::UnknownConversation);
     assert!(lost.trail().stations.iter().any(|station| station.line.contains("never began")));
-    let Answered::Challenged(dialogue, first) = harbour.ask(&packet(b"\x02\x01\x00\x08\x01ida", None, DEVICE, &[])) else {
+    let Answered::Challenged(dialogue, first) = harbour.ask(&packet(b"\x02\x01\x00\x08\x01ida", None, DEVICE, &[]))
+    else {
         panic!()
     };
     let first = Packet::parse(&first).unwrap();
-    let Answered::Challenged(_, again) = harbour.go_on(dialogue, &packet(&[9, 9, 0, 4], first.first(number::STATE), DEVICE, &[]))
+    let Answered::Challenged(_, again) =
+        harbour.go_on(dialogue, &packet(&[9, 9, 0, 4], first.first(number::STATE), DEVICE, &[]))
     else {
         panic!()
     };

@@ -136,8 +136,9 @@ impl Ask {
         Ok(builder.request(authenticator, secret))
     }
 
-    /// One packet of an EAP conversation, always signed (RFC 3579 section 3.1).
-    pub(crate) fn eap_packet(
+    /// One packet of an EAP conversation, always signed (RFC 3579 section 3.1): the
+    /// EAP packet, and the State of the challenge that it answers.
+    pub fn conversation_packet(
         &self,
         identifier: u8,
         authenticator: &[u8; 16],

@@ -125,7 +125,7 @@ impl Exchange {
             heard.rounds += 1;
             let answer = line.send(|identifier, authenticator| {
                 let eap = (&packet[..], state.as_deref());
-                ask.eap_packet(identifier, authenticator, &self.secret, dictionary, eap)
+                ask.conversation_packet(identifier, authenticator, &self.secret, dictionary, eap)
             })?;
             let reply = answer.packet();
             let told = reply.eap_message().map(|packet| peer.receive(&packet));

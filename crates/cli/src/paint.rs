@@ -25,6 +25,7 @@ pub(crate) fn mark(outcome: &str) -> &'static str {
         "granted" | "passed" => "●",
         "refused" | "stopped" => "✕",
         "silence" => "–",
+        "unfinished" => "…",
         "unheard" => "?",
         _ => "○",
     }

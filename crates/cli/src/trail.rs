@@ -38,7 +38,7 @@ fn print_station(station: &Value) {
     let at = station["micros"].as_u64().map_or_else(String::new, |micros| format!("{micros} µs"));
     let head = format!("{} {:<9}{at:>9}  ", paint::mark(text(station, "mark")), text(station, "name"));
     let indent = " ".repeat(head.chars().count());
-    print_wrapped(&head, &indent, text(station, "line"));
+    print_wrapped(&head, &indent, &text(station, "line").replace('*', ""));
     let skipped = text(station, "mark") == "skipped";
     for evidence in station["evidence"].as_array().into_iter().flatten().filter(|_| !skipped) {
         let line = format!("{}: {}", text(evidence, "label"), text(evidence, "value"));

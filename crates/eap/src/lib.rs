@@ -28,6 +28,6 @@ pub use tls::client::{ClientTls, ClientTlsError};
 pub use tls::hello::ClientHello;
 pub use tls::server::{ServerTls, ServerTlsError, Sessions};
 pub use tls::trust::{Judgement, Trust, TrustError};
-pub use tls::{TlsAbout, TlsVersion};
+pub use tls::{TlsAbout, TlsVersion, warm_up};
 pub use wire::kind::Kind;
 pub use wire::packet::{Code, Malformed, Packet};

@@ -8,7 +8,8 @@ pub(crate) fn profile(network: &Network) -> Result<Profile, ProfileError> {
     if let Method::Teap(_) = network.method {
         return Err(ProfileError::NotThere { platform: "this platform", what: "TEAP" });
     }
-    let anchors: Vec<_> = (0..network.authorities.len()).map(|place| network.uuid(&format!("authority {place}"))).collect();
+    let anchors: Vec<_> =
+        (0..network.authorities.len()).map(|place| network.uuid(&format!("authority {place}"))).collect();
     let mut content: Vec<Value> = network
         .authorities
         .iter()

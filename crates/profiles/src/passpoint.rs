@@ -21,11 +21,13 @@ pub(crate) fn profile(network: &Network) -> Result<Profile, ProfileError> {
         _ => return Err(not_there("other methods than EAP-TTLS with a password")),
     };
     let domain = network.server.split_once('.').map_or(network.server.as_str(), |(_, domain)| domain);
-    let leaf = |name: &str, value: &str| format!("<Node><NodeName>{name}</NodeName><Value>{}</Value></Node>", escape(value));
+    let leaf =
+        |name: &str, value: &str| format!("<Node><NodeName>{name}</NodeName><Value>{}</Value></Node>", escape(value));
     let node = |name: &str, inside: String| format!("<Node><NodeName>{name}</NodeName>{inside}</Node>");
     let home = node("HomeSP", leaf("FriendlyName", &network.title) + &leaf("FQDN", domain));
     let method = leaf("EAPType", "21") + &leaf("InnerMethod", inner);
-    let login = leaf("MachineManaged", "false") + &node("EAPMethod", method) + &leaf("Username", "") + &leaf("Password", "");
+    let login =
+        leaf("MachineManaged", "false") + &node("EAPMethod", method) + &leaf("Username", "") + &leaf("Password", "");
     let credential = node("Credential", leaf("Realm", domain) + &node("UsernamePassword", login));
     let tree = format!(
         "<?xml version=\"1.0\"?>\n<MgmtTree xmlns=\"syncml:dmddf1.2\"><VerDTD>1.2</VerDTD><Node>\

@@ -37,7 +37,10 @@ fn property_lists_name_the_server_and_bring_its_authority() {
             let connection = content[1].as_dictionary().unwrap();
             assert_eq!(connection.get("SSID_STR").and_then(|value| value.as_string()), ssid);
             let eap = connection["EAPClientConfiguration"].as_dictionary().unwrap();
-            assert_eq!(eap["TLSTrustedServerNames"].as_array().unwrap()[0].as_string(), Some("radius.tarnmouth.example"));
+            assert_eq!(
+                eap["TLSTrustedServerNames"].as_array().unwrap()[0].as_string(),
+                Some("radius.tarnmouth.example")
+            );
             assert_eq!(eap["PayloadCertificateAnchorUUID"].as_array().unwrap()[0], authority["PayloadUUID"]);
         }
     }
@@ -60,7 +63,11 @@ fn xml_profiles_are_well_formed_and_validate_the_server() {
             let root = document.root_element().tag_name().name();
             assert_eq!(root, if ssid.is_some() { "WLANProfile" } else { "LANProfile" });
             let text = |name: &str| {
-                document.descendants().find(|node| node.tag_name().name() == name).and_then(|node| node.text()).map(str::to_owned)
+                document
+                    .descendants()
+                    .find(|node| node.tag_name().name() == name)
+                    .and_then(|node| node.text())
+                    .map(str::to_owned)
             };
             assert_eq!(text("ServerNames").as_deref(), Some("radius.tarnmouth.example"));
             let thumbprint = text("TrustedRootCA").or_else(|| text("TrustedRootCAHash")).unwrap();
@@ -78,7 +85,9 @@ fn keyfiles_and_configurations_hold_no_line_that_a_name_could_add() {
         assert!(!profile.text.lines().any(|line| line.trim_start().starts_with("key_mgmt=NONE")), "{}", profile.text);
     }
     let keyfile = network(Method::Ttls(Inner::Password), Some("crew")).profile(Platform::NetworkManager).unwrap().text;
-    for line in ["[802-1x]", "eap=ttls;", "phase2-auth=pap", "domain-match=radius.tarnmouth.example", "password-flags=1"] {
+    for line in
+        ["[802-1x]", "eap=ttls;", "phase2-auth=pap", "domain-match=radius.tarnmouth.example", "password-flags=1"]
+    {
         assert!(keyfile.lines().any(|found| found == line), "{line} in {keyfile}");
     }
 }

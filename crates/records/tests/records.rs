@@ -87,7 +87,11 @@ fn an_inventory_is_kept_over_a_restart_with_its_secrets_sealed() {
         assert!(!right("Tide-Table-62").await.unwrap());
         assert!(stores.recoverable_password("harbour", &ida).await.unwrap().is_none());
         for (name, expired) in [("old.hand", true), ("new.hand", false), ("ida.marsh", false)] {
-            assert_eq!(stores.account("harbour", IdentityKind::User, name).await.unwrap().unwrap().expired, expired, "{name}");
+            assert_eq!(
+                stores.account("harbour", IdentityKind::User, name).await.unwrap().unwrap().expired,
+                expired,
+                "{name}"
+            );
         }
         let ola = stores.account("harbour", IdentityKind::User, "ola.nett").await.unwrap().unwrap();
         let kept = stores.recoverable_password("harbour", &ola).await.unwrap().unwrap();

@@ -4,6 +4,7 @@ import { Accordion } from "radix-ui";
 import { api, type Detail, dataOf, type Station } from "../../api/client";
 import { Mark } from "../../parts/Mark";
 import { Notice } from "../../parts/Notice";
+import { Prose } from "../../parts/Prose";
 import { Sentence } from "../../parts/Sentence";
 import { clock, day, span } from "../../parts/time";
 
@@ -60,7 +61,7 @@ function Trail({ detail: { entry, edition, stations, advice } }: { detail: Detai
 function Stop({ station }: { station: Station }) {
   return (
     <Accordion.Item value={station.name} data-mark={station.mark} asChild>
-      <li className="group relative grid grid-cols-[1.5rem_5.5rem_1fr] gap-x-3 pb-6">
+      <li className="group relative grid grid-cols-[1.5rem_6.5rem_1fr] gap-x-3 pb-6">
         <span
           aria-hidden
           className="absolute top-5 bottom-0 left-[0.46rem] w-px bg-line group-last:hidden"
@@ -73,7 +74,7 @@ function Stop({ station }: { station: Station }) {
           {station.micros != null && <span className="text-sm text-soft">{span(station.micros)}</span>}
         </div>
         <div className="min-w-0">
-          <p className={`font-serif text-[17px] ${station.mark === "skipped" ? "text-soft" : ""}`}>{station.line}</p>
+          <p className={`font-serif text-[17px] ${station.mark === "skipped" ? "text-soft" : ""}`}><Prose text={station.line} /></p>
           {station.advice && <Advice text={station.advice} />}
           {station.evidence.length > 0 && <Evidence station={station} />}
         </div>
@@ -108,5 +109,5 @@ function Evidence({ station }: { station: Station }) {
 }
 
 function Advice({ text }: { text: string }) {
-  return <p className="my-2 border-l-2 border-deep bg-tint px-3 py-2">{text}</p>;
+  return <p className="my-2 border-l-2 border-deep bg-tint px-3 py-2"><Prose text={text} /></p>;
 }

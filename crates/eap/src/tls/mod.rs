@@ -34,6 +34,13 @@ pub(crate) trait Engine: Send + Sync + fmt::Debug {
     fn hash(&self) -> SuiteHash;
 }
 
+/// Lets the TLS library set itself up on this thread, which takes tens of
+/// milliseconds the first time: better before anybody waits.
+pub fn warm_up() {
+    let mut bytes = [0; 32];
+    let _ = rustls::crypto::aws_lc_rs::default_provider().secure_random.fill(&mut bytes);
+}
+
 /// A version of TLS.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum TlsVersion {

@@ -58,12 +58,14 @@ impl Checker<'_> {
     }
 
     fn revocation(&mut self, item: &RevocationItem) -> Option<Revocation> {
-        let mut revocation = Revocation { crl: false, ocsp: false, unreachable_passes: false };
+        let mut revocation = Revocation { crl: false, unreachable_passes: false };
         for source in &item.sources {
-            match self.one_of("source of revocation", source, &[("crl", true), ("ocsp", false)])? {
-                true => revocation.crl = true,
-                false => revocation.ocsp = true,
+            if source.text == "ocsp" {
+                let note = "bring the issuer's revocation list and write `revocation crl`";
+                self.report(Diagnostic::error("W409", source.span, "OCSP answers are not asked for yet").note(note));
+                return None;
             }
+            revocation.crl = self.one_of("source of revocation", source, &[("crl", true)])?;
         }
         if let Some(word) = &item.unreachable {
             let known = [("refuse", false), ("continue", true)];

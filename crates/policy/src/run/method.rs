@@ -201,8 +201,6 @@ pub struct TrustClause {
 pub struct Revocation {
     /// By revocation lists (RFC 5280 section 5).
     pub crl: bool,
-    /// By asking the issuer (RFC 6960).
-    pub ocsp: bool,
     /// Whether a certificate passes about which nobody can say anything.
     pub unreachable_passes: bool,
 }

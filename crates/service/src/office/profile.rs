@@ -28,7 +28,11 @@ impl Office {
         let gates = world.setting.edition.policy.gates();
         let gate = gates.iter().find(|gate| gate.name == order.gate).ok_or_else(|| {
             let names: Vec<_> = gates.iter().filter(|gate| gate.present.is_some()).map(|gate| &*gate.name).collect();
-            OfficeError::Profile(format!("there is no gate `{}`; with 802.1X there are: {}", order.gate, names.join(", ")))
+            OfficeError::Profile(format!(
+                "there is no gate `{}`; with 802.1X there are: {}",
+                order.gate,
+                names.join(", ")
+            ))
         })?;
         let platform = Platform::ALL.iter().find(|(word, _)| *word == order.platform).map(|(_, platform)| *platform);
         let words: Vec<_> = Platform::ALL.iter().map(|(word, _)| *word).collect();
@@ -61,14 +65,17 @@ impl Office {
     fn server_of(&self, gate: &Gate) -> Result<(String, Vec<Vec<u8>>), OfficeError> {
         let none = || OfficeError::Profile(format!("gate `{}` presents no certificate", gate.name));
         let name = gate.present.as_deref().ok_or_else(none)?;
-        let row = self.records.certificates(&self.ground.key)?.into_iter().find(|row| row.name == name).ok_or_else(none)?;
+        let row =
+            self.records.certificates(&self.ground.key)?.into_iter().find(|row| row.name == name).ok_or_else(none)?;
         let chain = read_certificates(&row.chain).unwrap_or_default();
         let own = chain.first().and_then(|der| Certificate::read(der).ok()).ok_or_else(none)?;
         let server = own.dns.first().cloned().or(own.common_name).unwrap_or_else(|| name.to_owned());
-        let trusted = self.records.trusts()?.into_iter().flat_map(|row| read_certificates(&row.authorities).unwrap_or_default());
+        let trusted =
+            self.records.trusts()?.into_iter().flat_map(|row| read_certificates(&row.authorities).unwrap_or_default());
         let top = chain.last().and_then(|der| Certificate::read(der).ok()).map(|top| top.issuer).unwrap_or_default();
         let is_root = |der: &Vec<u8>| {
-            Certificate::read(der).is_ok_and(|read| read.authority && read.subject == top && read.subject == read.issuer)
+            Certificate::read(der)
+                .is_ok_and(|read| read.authority && read.subject == top && read.subject == read.issuer)
         };
         let mut authorities: Vec<_> = chain.iter().cloned().chain(trusted).filter(is_root).collect();
         authorities.dedup();

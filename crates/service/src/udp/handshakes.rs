@@ -27,6 +27,7 @@ impl Handshakes {
                 .spawn(move || {
                     // Where the system forbids it, EAP merely competes.
                     let _ = rustix::process::setpriority_process(None, NICE);
+                    regnant_eap::warm_up();
                     work(&jobs);
                 })
                 .expect("the system starts a thread");

@@ -1,0 +1,280 @@
+//! 802.1X through the whole service, in turn with a bare TLS handshake of the same
+//! kind and as many bare UDP echoes as there are rounds; memory of conversations in
+//! flight; and what TLS work costs a MAC bypass beside it.
+
+#[path = "../tests/running/mod.rs"]
+mod running;
+mod yardstick;
+
+use std::fs;
+use std::net::{SocketAddr, UdpSocket};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use regnant_campus::harbour::{MAST_WLC_1, QUAY_SW_1};
+use regnant_campus::papers::{Papers, SERVER};
+use regnant_campus::{Ask, Supplicant};
+use regnant_certificates::{Bundle, read_certificates};
+use regnant_eap::{Login, Peer, PeerMethod, PeerStep, TlsVersion};
+use regnant_radius::{Dictionary, Packet, SharedSecret, number};
+use running::Running;
+use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName};
+use rustls::{ClientConfig, ClientConnection, RootCertStore, ServerConfig, ServerConnection};
+use yardstick::{REQUESTS, blast, cpu, median, one_reply, packets, rest, start_echo};
+
+const PAIRS: usize = 5;
+const LOGINS: usize = 300;
+const IN_FLIGHT: usize = 10_000;
+
+fn main() {
+    // `cargo test --benches` runs this too, and has no use for a measurement.
+    if std::env::args().all(|argument| argument != "--bench") {
+        return;
+    }
+    let service = Running::harbour_with_one_receiver();
+    let folder = service.data.join("harbour");
+    let names = fs::read_dir(&folder).unwrap().flatten().map(|file| file.file_name().into_string().unwrap());
+    let papers = Papers::from_files(names.map(|name| {
+        let text = fs::read_to_string(folder.join(&name)).unwrap();
+        (name, text)
+    }));
+    let echo = start_echo(&one_reply(service.radius));
+    let client = |own| papers.client("authority.pem", own, Some(TlsVersion::Tls13)).unwrap().without_resumption();
+    let tls = Supplicant::new("ida", "ida", PeerMethod::Tls(client(Some("ida.marsh"))));
+    let inner = Box::new(PeerMethod::MsChapV2(Login::new("ida.marsh", "Tide-Table-61")));
+    let peap = Supplicant::new("ida", "anonymous", PeerMethod::Peap(client(None), "ida.marsh".into(), inner));
+    compare("EAP-TLS 1.3 (P-256 both sides)", &service, echo, &tls, &Bare::new(&papers, true));
+    compare("PEAP with EAP-MSCHAPv2, TLS 1.3", &service, echo, &peap, &Bare::new(&papers, false));
+    beside(&service, echo, &tls);
+    memory(&service, &peap);
+}
+
+/// Logins through the service against a bare handshake and bare echoes.
+fn compare(title: &str, service: &Running, echo: SocketAddr, supplicant: &Supplicant, bare: &Bare) {
+    let (mut ratios, mut ours, mut theirs) = (Vec::new(), Vec::new(), Vec::new());
+    let rounds = logins(service.radius, supplicant, 20);
+    for _ in 0..PAIRS {
+        rest(service);
+        let before = cpu(service.pid(), "");
+        logins(service.radius, supplicant, LOGINS);
+        rest(service);
+        let login = (cpu(service.pid(), "") - before) / LOGINS as f64;
+        let own = std::process::id();
+        let before = cpu(own, "bare-echo");
+        let echoed = blast(echo, &packets()).answered as f64;
+        let echo = (cpu(own, "bare-echo") - before) / echoed;
+        let yardstick = bare.handshake() + rounds as f64 * echo;
+        ratios.push(login / yardstick);
+        ours.push(login);
+        theirs.push(yardstick);
+    }
+    let ratio = median(&mut ratios);
+    println!("{title} through the whole service, {PAIRS} pairs of {LOGINS} logins, {rounds} rounds each:");
+    println!("  service, CPU of all threads per login      {:6.0} µs", median(&mut ours) * 1e6);
+    println!("  bare handshake and as many bare echoes     {:6.0} µs", median(&mut theirs) * 1e6);
+    let (least, most) = (ratios[0], ratios[PAIRS - 1]);
+    println!("  ratio, median of pairs                     {ratio:6.2}   ({least:.2} to {most:.2}; mark: at most 1.4)");
+}
+
+/// Logs in so often, one after another, and tells how many rounds it took.
+fn logins(server: SocketAddr, supplicant: &Supplicant, times: usize) -> usize {
+    let ask = Ask::eap(supplicant.clone(), "02-00-5E-10-00-01").with("NAS-Port-Type", "Wireless-802.11");
+    let (exchange, dictionary) = (MAST_WLC_1.exchange(server), Dictionary::standard());
+    let mut rounds = 0;
+    for _ in 0..times {
+        let reply = exchange.ask(&ask, &dictionary).unwrap();
+        assert!(reply.is_believed(), "{reply:?}");
+        rounds = reply.supplicant.unwrap().rounds;
+    }
+    rounds
+}
+
+/// TLS and nothing else.
+struct Bare {
+    server: Arc<ServerConfig>,
+    client: Arc<ClientConfig>,
+}
+
+impl Bare {
+    fn new(papers: &Papers, client_certificate: bool) -> Self {
+        let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
+        let mut roots = RootCertStore::empty();
+        for der in read_certificates(papers.file("authority.pem")).unwrap() {
+            roots.add(CertificateDer::from(der)).unwrap();
+        }
+        let roots = Arc::new(roots);
+        let own = |name: &str| {
+            let pem = format!("{}{}", papers.file(&format!("{name}.pem")), papers.file(&format!("{name}.key")));
+            let bundle = Bundle::from_pem(&pem).unwrap();
+            let chain: Vec<_> = bundle.chain.into_iter().map(CertificateDer::from).collect();
+            (chain, PrivateKeyDer::try_from(bundle.key.unwrap().expose().to_vec()).unwrap())
+        };
+        let versions = &[&rustls::version::TLS13];
+        let builder = ServerConfig::builder_with_provider(provider.clone()).with_protocol_versions(versions).unwrap();
+        let builder = match client_certificate {
+            true => builder.with_client_cert_verifier(
+                rustls::server::WebPkiClientVerifier::builder_with_provider(roots.clone(), provider.clone())
+                    .build()
+                    .unwrap(),
+            ),
+            false => builder.with_no_client_auth(),
+        };
+        let (chain, key) = own("server");
+        let mut server = builder.with_single_cert(chain, key).unwrap();
+        server.send_tls13_tickets = 1;
+        let client = ClientConfig::builder_with_provider(provider).with_protocol_versions(versions).unwrap();
+        let client = client.with_root_certificates(roots);
+        let mut client = match client_certificate {
+            true => {
+                let (chain, key) = own("ida.marsh");
+                client.with_client_auth_cert(chain, key).unwrap()
+            }
+            false => client.with_no_client_auth(),
+        };
+        client.resumption = rustls::client::Resumption::disabled();
+        Self { server: Arc::new(server), client: Arc::new(client) }
+    }
+
+    /// Seconds that the server's side of a handshake takes.
+    fn handshake(&self) -> f64 {
+        let mut times: Vec<_> = (0..LOGINS).map(|_| self.once()).collect();
+        median(&mut times)
+    }
+
+    fn once(&self) -> f64 {
+        let name = ServerName::try_from(SERVER).unwrap();
+        let mut client = ClientConnection::new(self.client.clone(), name).unwrap();
+        let started = Instant::now();
+        let mut server = ServerConnection::new(self.server.clone()).unwrap();
+        let mut spent = started.elapsed();
+        while client.is_handshaking() || server.is_handshaking() {
+            let mut flight = Vec::new();
+            while client.wants_write() {
+                client.write_tls(&mut flight).unwrap();
+            }
+            let started = Instant::now();
+            let mut bytes = &flight[..];
+            while !bytes.is_empty() {
+                server.read_tls(&mut bytes).unwrap();
+                server.process_new_packets().unwrap();
+            }
+            let mut flight = Vec::new();
+            while server.wants_write() {
+                server.write_tls(&mut flight).unwrap();
+            }
+            spent += started.elapsed();
+            let mut bytes = &flight[..];
+            while !bytes.is_empty() {
+                client.read_tls(&mut bytes).unwrap();
+                client.process_new_packets().unwrap();
+            }
+        }
+        spent.as_secs_f64()
+    }
+}
+
+/// A MAC bypass and a bare echo, both beside the same TLS load.
+fn beside(service: &Running, echo: SocketAddr, supplicant: &Supplicant) {
+    let stop = Arc::new(AtomicBool::new(false));
+    let load: Vec<_> = (0..4)
+        .map(|_| {
+            let (stop, supplicant, server) = (stop.clone(), supplicant.clone(), service.radius);
+            thread::spawn(move || {
+                while !stop.load(Ordering::Relaxed) {
+                    logins(server, &supplicant, 1);
+                }
+            })
+        })
+        .collect();
+    let mut ratios: Vec<f64> = Vec::new();
+    let (mut ours, mut theirs) = (Vec::new(), Vec::new());
+    for _ in 0..PAIRS {
+        let (bypass, bare) = (p99(service.radius), p99(echo));
+        ratios.push(bypass / bare);
+        ours.push(bypass);
+        theirs.push(bare);
+    }
+    stop.store(true, Ordering::Relaxed);
+    load.into_iter().for_each(|thread| thread.join().unwrap());
+    println!("MAC bypass beside saturating EAP-TLS, p99 of 2000, {PAIRS} pairs:");
+    println!("  MAC bypass                                 {:6.2} ms", median(&mut ours) * 1e3);
+    println!("  bare UDP echo beside the same load         {:6.2} ms", median(&mut theirs) * 1e3);
+    println!("  ratio, median of pairs                     {:6.2}   (mark: under 3)", median(&mut ratios));
+}
+
+/// The 99th percentile of 2,000 requests, one at a time.
+fn p99(server: SocketAddr) -> f64 {
+    let socket = UdpSocket::bind((QUAY_SW_1.address, 0)).unwrap();
+    socket.connect(server).unwrap();
+    socket.set_read_timeout(Some(Duration::from_secs(2))).unwrap();
+    let mut times: Vec<f64> = Vec::new();
+    let mut buffer = [0; 4096];
+    for packet in packets().iter().step_by(REQUESTS / 2_000) {
+        let started = Instant::now();
+        socket.send(packet).unwrap();
+        let _ = socket.recv(&mut buffer);
+        times.push(started.elapsed().as_secs_f64());
+    }
+    times.sort_by(f64::total_cmp);
+    times[times.len() * 99 / 100]
+}
+
+/// Conversations that stopped after our certificate.
+fn memory(service: &Running, supplicant: &Supplicant) {
+    let before = resident(service.pid());
+    let secret = SharedSecret::new(MAST_WLC_1.secret.as_bytes());
+    let dictionary = Dictionary::standard();
+    let mut answered = 0;
+    for _ in 0..IN_FLIGHT.div_ceil(100) {
+        let socket = UdpSocket::bind((MAST_WLC_1.address, 0)).unwrap();
+        socket.connect(service.radius).unwrap();
+        socket.set_read_timeout(Some(Duration::from_secs(5))).unwrap();
+        for number in 0..100u8 {
+            answered += usize::from(half_way(&socket, supplicant, number, &secret, &dictionary));
+        }
+    }
+    let counts = &service.get("health").1["packets"];
+    let each = (resident(service.pid()) - before) / answered as f64;
+    println!("{answered} conversations begun and left after our certificate, {} in flight:", counts["conversations"]);
+    println!("  memory for each                            {:6.1} kB  (mark: at most 40)", each / 1e3);
+}
+
+/// Identity, Nak, ClientHello; then nothing more.
+fn half_way(
+    socket: &UdpSocket,
+    supplicant: &Supplicant,
+    number: u8,
+    secret: &SharedSecret,
+    dictionary: &Dictionary,
+) -> bool {
+    let random = Box::new(|bytes: &mut [u8]| getrandom::fill(bytes).unwrap());
+    let mut peer = Peer::new(&supplicant.outer, supplicant.method.clone(), 4_000, random);
+    let PeerStep::Send(mut packet) = peer.receive(&[1, 0, 0, 5, 1]) else { return false };
+    let mut state: Option<Vec<u8>> = None;
+    for round in 0..3u8 {
+        let mut authenticator = [0; 16];
+        getrandom::fill(&mut authenticator).unwrap();
+        let ask = Ask::eap(supplicant.clone(), "02-00-5E-10-00-01").with("NAS-Port-Type", "Wireless-802.11");
+        let identifier = number.wrapping_mul(2).wrapping_add(round * 85);
+        let made = ask.conversation_packet(identifier, &authenticator, secret, dictionary, (&packet, state.as_deref()));
+        socket.send(&made.unwrap()).unwrap();
+        let mut buffer = [0; 4096];
+        let Ok(length) = socket.recv(&mut buffer) else { return false };
+        let reply = Packet::parse(&buffer[..length]).unwrap();
+        state = reply.first(number::STATE).map(<[u8]>::to_vec);
+        match reply.eap_message().map(|request| peer.receive(&request)) {
+            Some(PeerStep::Send(next)) => packet = next,
+            _ => return round == 2,
+        }
+    }
+    true
+}
+
+/// Bytes of memory that a process has.
+fn resident(pid: u32) -> f64 {
+    let status = fs::read_to_string(format!("/proc/{pid}/status")).unwrap();
+    let line = status.lines().find(|line| line.starts_with("VmRSS:")).unwrap();
+    line.split_whitespace().nth(1).unwrap().parse::<f64>().unwrap() * 1024.0
+}
