@@ -502,7 +502,7 @@ export interface components {
             id: string;
             /** @description The NAS, where one is known. */
             nas?: string | null;
-            /** @description `granted`, `refused`, `silence` or `unheard`. */
+            /** @description `granted`, `refused`, `silence`, `unfinished` or `unheard`. */
             outcome: string;
             /**
              * Format: int64
@@ -604,6 +604,11 @@ export interface components {
         NewTrust: {
             /** @description The authorities, in PEM. */
             authorities: string;
+            /**
+             * @description Where a newer list is fetched from, now and every hour; HTTP, since the
+             *     list is signed itself.
+             */
+            crl_url?: string | null;
             /** @description Their revocation lists, in PEM. */
             crls?: string;
             /** @description Its name, as policies refer to it. */
@@ -687,7 +692,7 @@ export interface components {
              * @description Microseconds since the packet came.
              */
             micros?: number | null;
-            /** @description `heard`, `gate`, `proof`, `identity`, `rules`, `grant` or `reply`. */
+            /** @description `heard`, `gate`, `conversation`, `proof`, `identity`, `rules`, `grant` or `reply`. */
             name: string;
         };
         /** @description A token, shown this once. */
@@ -699,6 +704,8 @@ export interface components {
         TrustReport: {
             /** @description The authorities. */
             authorities: components["schemas"]["LinkReport"][];
+            /** @description Where a newer list is fetched from. */
+            crl_url?: string | null;
             /** @description What is odd about it, in sentences. */
             findings: string[];
             /** @description The gates that trust it. */
@@ -944,7 +951,7 @@ export interface operations {
             query?: {
                 /** @description Only entries older than this id. */
                 before?: string;
-                /** @description Only this outcome: `granted`, `refused`, `silence` or `unheard`. */
+                /** @description Only this outcome: `granted`, `refused`, `silence`, `unfinished` or `unheard`. */
                 outcome?: string;
                 /** @description Only sentences that hold all these words. */
                 q?: string;

@@ -23,9 +23,8 @@ impl Bundle {
             match block.tag() {
                 "CERTIFICATE" => bundle.chain.push(block.into_contents()),
                 "PRIVATE KEY" | "EC PRIVATE KEY" | "RSA PRIVATE KEY" => {
-                    if bundle.key.replace(regnant_eap::Secret::new(block.into_contents())).is_some() {
-                        return Err(BundleError::TwoKeys);
-                    }
+                    let before = bundle.key.replace(regnant_eap::Secret::new(block.into_contents()));
+                    before.map_or(Ok(()), |_| Err(BundleError::TwoKeys))?;
                 }
                 "ENCRYPTED PRIVATE KEY" => return Err(BundleError::EncryptedKey),
                 _ => {}

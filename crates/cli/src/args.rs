@@ -313,6 +313,9 @@ pub(crate) enum CertificateAction {
         /// Authorities and revocation lists, in PEM
         #[arg(required = true, value_name = "FILE")]
         files: Vec<PathBuf>,
+        /// Where newer revocation lists are fetched from, now and every hour
+        #[arg(long, value_name = "URL")]
+        crl_url: Option<String>,
     },
 }
 

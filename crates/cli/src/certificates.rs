@@ -26,9 +26,10 @@ pub(crate) fn run(args: &args::Certificates) -> Result<ExitCode, Failure> {
             println!("{}", answer["pem"].as_str().unwrap_or_default().trim_end());
             eprintln!("the key stays in the service; import the certificate that comes back under the same name");
         }
-        Some(CertificateAction::Trust { name, files }) => {
+        Some(CertificateAction::Trust { name, files, crl_url }) => {
             let text = files.iter().map(|file| read(file)).collect::<Result<Vec<_>, _>>()?.join("\n");
-            client.post("trusts", &json!({ "name": name, "authorities": text, "crls": text }))??;
+            let body = json!({ "name": name, "authorities": text, "crls": text, "crl_url": crl_url });
+            client.post("trusts", &body)??;
             println!("trust {name} is as the files say");
         }
     }

@@ -1,3 +1,4 @@
+use std::collections::HashSet;
 use std::io;
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
@@ -17,6 +18,7 @@ use crate::clock::now_ms;
 use crate::config::Config;
 use crate::data_dir::DataDir;
 use crate::http::{self, Api};
+use crate::office::renewal::Fetched;
 use crate::office::{Office, OfficeError};
 use crate::udp::conversations::Conversations;
 use crate::udp::duplicates::Duplicates;
@@ -30,6 +32,7 @@ use crate::world::{Ground, fact_table};
 const JOURNAL_QUEUE: usize = 16_384;
 /// Password checks that may wait for a thread of the pool.
 const HASH_QUEUE: usize = 64;
+const RENEW_EVERY: Duration = Duration::from_secs(3_600);
 const UNHEARD_EVERY: Duration = Duration::from_millis(500);
 
 /// A running service.
@@ -43,6 +46,7 @@ pub struct Service {
     receivers: Vec<JoinHandle<()>>,
     server: task::JoinHandle<()>,
     ticker: task::JoinHandle<()>,
+    renewal: task::JoinHandle<()>,
     stop: watch::Sender<bool>,
     _data: DataDir,
 }
@@ -59,6 +63,7 @@ impl Service {
             table: table.clone(),
             key: key.clone(),
             pool: HashPool::start(threads, HASH_QUEUE),
+            fetched: Fetched::default(),
         };
         let records = Records::open(&data.join("records.sqlite"), &key)?;
         let office = Arc::new(Office::open(records, ground)?);
@@ -104,7 +109,8 @@ impl Service {
         let welcome = state.open_welcome()?.map(|secret| format!("http://{api}/welcome#{secret}"));
         let server = tokio::spawn(http::serve(listener, state, stopped));
         let ticker = tokio::spawn(tick(desk.clone(), journal.clone()));
-        Ok(Self { office, journal, desk, radius, api, welcome, receivers, server, ticker, stop, _data: data })
+        let renewal = tokio::spawn(renew(office.clone()));
+        Ok(Self { office, journal, desk, radius, api, welcome, receivers, server, ticker, renewal, stop, _data: data })
     }
 
     /// Where everything that people change goes through.
@@ -134,6 +140,7 @@ impl Service {
         let receivers = self.receivers;
         let _ = task::spawn_blocking(move || receivers.into_iter().for_each(|thread| drop(thread.join()))).await;
         self.ticker.abort();
+        self.renewal.abort();
         flush_unheard(&self.desk, &self.journal);
         // Live listeners of the journal end with the server; a stuck client may not hold us.
         let mut server = self.server;
@@ -161,12 +168,30 @@ async fn tick(desk: Arc<Desk>, journal: Arc<Journal>) {
     }
 }
 
+/// Renews and warns, at the start and every hour.
+async fn renew(office: Arc<Office>) {
+    let mut interval = tokio::time::interval(RENEW_EVERY);
+    let mut told = HashSet::new();
+    loop {
+        interval.tick().await;
+        let office = office.clone();
+        let work = move || {
+            let done = office.fetch_revocation_lists().and_then(|()| office.tell_of_endings(&mut told));
+            if let Err(error) = done {
+                tracing::warn!("certificates cannot be looked after: {error}");
+            }
+            told
+        };
+        told = task::spawn_blocking(work).await.unwrap_or_default();
+    }
+}
+
 /// A conversation that stopped half-way becomes an entry of its own.
 fn journal_abandoned(desk: &Desk, journal: &Journal) {
     let Some(place) = journal.desk() else { return };
-    for dialogue in desk.conversations.expired(Instant::now()) {
+    for waiting in desk.conversations.expired(Instant::now()) {
         match place.slot() {
-            Some(slot) => slot.decision(dialogue.abandon()),
+            Some(slot) => slot.decision(waiting.dialogue.abandon()),
             None => count(&desk.counters.unjournaled),
         }
     }

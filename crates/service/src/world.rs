@@ -10,6 +10,8 @@ use regnant_radius::Dictionary;
 use regnant_records::{HashPool, LocalStores, Records, RecordsError, SealingKey, StoreKind};
 use thiserror::Error;
 
+use crate::office::renewal::Fetched;
+
 /// What the packet path reads, immutable: a change makes a new one and swaps it.
 pub(crate) struct World {
     pub(crate) nases: NasTable,
@@ -23,6 +25,8 @@ pub(crate) struct Ground {
     pub(crate) dialects: Vec<Dialect>,
     pub(crate) key: Arc<SealingKey>,
     pub(crate) pool: HashPool,
+    /// Revocation lists that were fetched.
+    pub(crate) fetched: Fetched,
 }
 
 /// The facts that policies may ask about.
@@ -76,7 +80,11 @@ impl Ground {
             Some((row.name, Presentable { chain, key, stapled: row.stapled }))
         });
         let trusts = records.trusts()?.into_iter().filter_map(|row| {
-            let (authorities, crls) = (read_certificates(&row.authorities).ok()?, read_crls(&row.crls).ok()?);
+            let (authorities, mut crls) = (read_certificates(&row.authorities).ok()?, read_crls(&row.crls).ok()?);
+            // A fetched list is newer than what was brought.
+            if let Some(list) = self.fetched.list(&row.name) {
+                crls.insert(0, list);
+            }
             Some((row.name, TrustMaterial { authorities, crls }))
         });
         Ok(Materials { certificates: certificates.collect(), trusts: trusts.collect() })

@@ -56,7 +56,7 @@ fn furnish(office: &Arc<Office>, data: &Path) -> Result<(String, Vec<Scene>), Fa
     let papers = papers::lay_out(&data.join("certificates"))?;
     let own = format!("{}{}", papers.file("server.pem"), papers.file("server.key"));
     office.import_certificate(SERVER, &own)?;
-    office.set_trust(TRUST, papers.file("authority.pem"), papers.file("revoked.crl.pem"))?;
+    office.set_trust(TRUST, papers.file("authority.pem"), papers.file("revoked.crl.pem"), None)?;
     if office.active()?.0.number == 1 {
         office.activate(harbour::POLICY, name, None)?;
     }

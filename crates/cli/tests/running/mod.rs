@@ -92,6 +92,15 @@ impl Running {
         Self::furnished(dir, &file)
     }
 
+    /// The harbour's service, impatient with supplicants.
+    pub(crate) fn harbour_where_conversations_last_a_second() -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        let file = config(dir.path(), "127.0.0.1:0", "127.0.0.1:0");
+        let text = std::fs::read_to_string(&file).unwrap().replace("[api]", "conversation_seconds = 1\n[api]");
+        std::fs::write(&file, text).unwrap();
+        Self::furnished(dir, &file)
+    }
+
     /// The harbour's service on every address of this machine.
     pub(crate) fn harbour_on_all_addresses() -> Self {
         let dir = tempfile::tempdir().unwrap();

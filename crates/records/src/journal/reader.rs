@@ -19,7 +19,7 @@ pub struct JournalReader {
 pub struct EntryFilter {
     /// Only entries older than this one.
     pub before: Option<String>,
-    /// Only this outcome: `granted`, `refused`, `silence` or `unheard`.
+    /// Only this outcome: `granted`, `refused`, `silence`, `unfinished` or `unheard`.
     pub outcome: Option<String>,
     /// Only sentences that hold every one of these words.
     pub text: Option<String>,

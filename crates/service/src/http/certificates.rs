@@ -48,6 +48,10 @@ pub(crate) struct NewTrust {
     /// Their revocation lists, in PEM.
     #[serde(default)]
     crls: String,
+    /// Where a newer list is fetched from, now and every hour; HTTP, since the
+    /// list is signed itself.
+    #[serde(default)]
+    crl_url: Option<String>,
 }
 
 /// What we present and whom we trust.
@@ -90,7 +94,7 @@ pub(crate) async fn trust(
     _: Signed,
     Json(new): Json<NewTrust>,
 ) -> Result<StatusCode, ApiError> {
-    blocking(move || api.office.set_trust(&new.name, &new.authorities, &new.crls)).await?;
+    blocking(move || api.office.set_trust(&new.name, &new.authorities, &new.crls, new.crl_url)).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

@@ -16,7 +16,7 @@ use crate::http::callers::Signed;
 use crate::http::error::{ApiError, blocking};
 use crate::http::view::{DetailView, EntryView};
 
-const OUTCOMES: [&str; 4] = ["granted", "refused", "silence", "unheard"];
+const OUTCOMES: [&str; 5] = ["granted", "refused", "silence", "unfinished", "unheard"];
 const MOST: usize = 500;
 
 /// Which entries are wanted.
@@ -26,7 +26,7 @@ const MOST: usize = 500;
 pub(crate) struct Wanted {
     /// Only entries older than this id.
     before: Option<String>,
-    /// Only this outcome: `granted`, `refused`, `silence` or `unheard`.
+    /// Only this outcome: `granted`, `refused`, `silence`, `unfinished` or `unheard`.
     outcome: Option<String>,
     /// Only sentences that hold all these words.
     q: Option<String>,

@@ -14,7 +14,7 @@ pub(crate) struct EntryView {
     id: String,
     /// When, in UTC.
     at: String,
-    /// `granted`, `refused`, `silence` or `unheard`.
+    /// `granted`, `refused`, `silence`, `unfinished` or `unheard`.
     outcome: String,
     /// The NAS, where one is known.
     nas: Option<String>,
@@ -53,7 +53,7 @@ pub(crate) struct DetailView {
 /// One step of a trail.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct StationView {
-    /// `heard`, `gate`, `proof`, `identity`, `rules`, `grant` or `reply`.
+    /// `heard`, `gate`, `conversation`, `proof`, `identity`, `rules`, `grant` or `reply`.
     name: String,
     /// `passed`, `stopped` or `skipped`.
     mark: String,

@@ -71,6 +71,8 @@ pub struct TrustReport {
     pub authorities: Vec<LinkReport>,
     /// How many revocation lists there are.
     pub revocation_lists: usize,
+    /// Where a newer list is fetched from.
+    pub crl_url: Option<String>,
     /// The gates that trust it.
     pub gates: Vec<String>,
     /// What is odd about it, in sentences.
@@ -95,7 +97,15 @@ impl Office {
         let trusts = self.records.trusts()?.into_iter();
         Ok(CertificatesReport {
             certificates: certificates.map(|row| certificate_report(&row, presenting(&row.name), now)).collect(),
-            trusts: trusts.map(|row| trust_report(&row, trusting(&row.name), now)).collect(),
+            trusts: trusts
+                .map(|row| {
+                    let mut report = trust_report(&row, trusting(&row.name), now);
+                    report.revocation_lists += usize::from(self.ground.fetched.list(&row.name).is_some());
+                    let trouble = self.ground.fetched.trouble(&row.name);
+                    report.findings.extend(trouble.map(|why| format!("Its revocation list cannot be fetched: {why}.")));
+                    report
+                })
+                .collect(),
         })
     }
 
@@ -137,9 +147,32 @@ impl Office {
     }
 
     /// Keeps authorities and revocation lists, in PEM.
-    pub fn set_trust(&self, name: &str, authorities: &str, crls: &str) -> Result<(), OfficeError> {
+    /// `crl_url` is where a newer list is fetched from, now and every hour.
+    pub fn set_trust(
+        &self,
+        name: &str,
+        authorities: &str,
+        crls: &str,
+        crl_url: Option<String>,
+    ) -> Result<(), OfficeError> {
+        let fetched = crl_url.is_some();
+        self.keep_trust(name, authorities, crls, crl_url)?;
+        if fetched { self.fetch_revocation_lists() } else { Ok(()) }
+    }
+
+    fn keep_trust(
+        &self,
+        name: &str,
+        authorities: &str,
+        crls: &str,
+        crl_url: Option<String>,
+    ) -> Result<(), OfficeError> {
         let _turn = self.turn();
         named(name)?;
+        if crl_url.as_ref().is_some_and(|url| !url.starts_with("http://")) {
+            let text = "a revocation list is fetched from an address that begins with http://: it is signed itself";
+            return Err(OfficeError::Certificate(text.into()));
+        }
         let wrong = |error: &dyn std::fmt::Display| OfficeError::Certificate(error.to_string());
         let read = read_certificates(authorities).map_err(|error| wrong(&error))?;
         if read.is_empty() {
@@ -151,7 +184,7 @@ impl Office {
             name: name.to_owned(),
             authorities: to_pem("CERTIFICATE", &read),
             crls: to_pem("X509 CRL", &lists),
-            crl_url: None,
+            crl_url,
         };
         self.records.apply(&Change::trust(&row, now_ms()))?;
         self.swap_world()
@@ -187,14 +220,14 @@ fn certificate_report(row: &CertificateRow, gates: Vec<String>, now: i64) -> Cer
     }
     report.findings = check_chain(&chain, now);
     report.chain = chain.iter().filter_map(|der| link(der, now)).collect();
-    report.findings.extend(report.chain.iter().filter_map(warning));
+    report.findings.extend(report.chain.iter().filter_map(warning).map(|(_, text)| text));
     report
 }
 
 fn trust_report(row: &TrustRow, gates: Vec<String>, now: i64) -> TrustReport {
     let authorities: Vec<_> =
         read_certificates(&row.authorities).unwrap_or_default().iter().filter_map(|der| link(der, now)).collect();
-    let mut findings: Vec<String> = authorities.iter().filter_map(warning).collect();
+    let mut findings: Vec<String> = authorities.iter().filter_map(warning).map(|(_, text)| text).collect();
     findings.extend(
         authorities
             .iter()
@@ -202,7 +235,8 @@ fn trust_report(row: &TrustRow, gates: Vec<String>, now: i64) -> TrustReport {
             .map(|authority| format!("`{}` has expired: nobody whom it vouches for comes in.", authority.subject)),
     );
     let revocation_lists = read_crls(&row.crls).unwrap_or_default().len();
-    TrustReport { name: row.name.clone(), authorities, revocation_lists, gates, findings }
+    let crl_url = row.crl_url.clone();
+    TrustReport { name: row.name.clone(), authorities, revocation_lists, crl_url, gates, findings }
 }
 
 fn link(der: &[u8], now: i64) -> Option<LinkReport> {
@@ -220,7 +254,7 @@ fn link(der: &[u8], now: i64) -> Option<LinkReport> {
 }
 
 /// A warning in the last 30 days.
-fn warning(link: &LinkReport) -> Option<String> {
+pub(crate) fn warning(link: &LinkReport) -> Option<(i64, String)> {
     let within = WARNED_AT.iter().find(|days| (0..**days).contains(&link.days_left))?;
     let left = match link.days_left {
         0 => "today".to_owned(),
@@ -228,7 +262,8 @@ fn warning(link: &LinkReport) -> Option<String> {
         days => format!("in {days} days"),
     };
     let weight = if *within <= 7 { "Renew it now" } else { "Renew it" };
-    Some(format!("`{}` expires {left}. {weight}: afterwards nobody comes in by it.", link.subject))
+    let text = format!("`{}` expires {left}. {weight}: afterwards nobody comes in by it.", link.subject);
+    Some((*within, text))
 }
 
 #[cfg(test)]
@@ -237,7 +272,8 @@ mod tests {
 
     #[test]
     fn people_are_warned_in_the_last_thirty_days() {
-        let told = |days_left| warning(&LinkReport { subject: "CN=x".into(), days_left, ..LinkReport::default() });
+        let link = |days_left| LinkReport { subject: "CN=x".into(), days_left, ..LinkReport::default() };
+        let told = |days_left| warning(&link(days_left)).map(|(_, text)| text);
         assert_eq!(told(30), None);
         assert_eq!(told(-1), None);
         assert!(told(29).unwrap().contains("in 29 days. Renew it:"));

@@ -3,6 +3,7 @@
 
 pub(crate) mod certificates;
 pub(crate) mod profile;
+pub(crate) mod renewal;
 pub(crate) mod report;
 
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};

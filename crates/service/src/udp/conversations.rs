@@ -85,7 +85,7 @@ impl Conversations {
     }
 
     /// Conversations whose peer said nothing for too long.
-    pub(crate) fn expired(&self, now: Instant) -> Vec<Box<Dialogue>> {
+    pub(crate) fn expired(&self, now: Instant) -> Vec<Waiting> {
         let mut inner = self.lock();
         let mut over = Vec::new();
         while let Some(&(since, state)) = inner.ages.front() {
@@ -99,7 +99,7 @@ impl Conversations {
                 break;
             }
             inner.ages.pop_front();
-            over.extend(inner.remove(&state).map(|waiting| waiting.dialogue));
+            over.extend(inner.remove(&state));
         }
         over
     }

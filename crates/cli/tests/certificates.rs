@@ -1,0 +1,151 @@
+//! Certificates as administrators handle them, and 802.1X as it follows.
+mod running;
+
+use std::fs;
+use std::io::{Read, Write};
+use std::net::TcpListener;
+use std::process::Command;
+use std::sync::{Arc, Mutex};
+
+use regnant_certificates::{Authority, Order, Purpose};
+use running::*;
+
+fn now() -> i64 {
+    jiff::Timestamp::now().as_second()
+}
+
+fn order(name: &str, days: i64) -> Order {
+    Order {
+        common_name: name.into(),
+        dns: vec![name.into()],
+        upn: Vec::new(),
+        purpose: Purpose::Server,
+        not_before: now() - 86_400,
+        not_after: now() + days * 86_400 + 3_600,
+        serial: 7,
+    }
+}
+
+fn peap(service: &Running) -> Command {
+    service.try_eap(&["peap", "--user", "ida.marsh", "--password", "Tide-Table-61"])
+}
+
+#[test]
+fn certificates_are_shown_with_their_gates_and_their_ends() {
+    let service = Running::harbour();
+    let told = service.client(&["certificates"]).succeeds();
+    assert!(told.contains("radius.tarnmouth.example  presented by crew-network"), "{told}");
+    assert!(
+        told.contains("tarnmouth-authority  trusted by crew-network") && told.contains("1 revocation list"),
+        "{told}"
+    );
+    let authority = Authority::new("Short Root", now() - 86_400).unwrap();
+    let short = authority.issue(&order("short.tarnmouth.example", 5)).unwrap();
+    let file = service.data.join("short.pem");
+    fs::write(&file, format!("{}{}", short.certificate, short.key)).unwrap();
+    service.client(&["certificates", "import", "--name", "short"]).arg(&file).succeeds();
+    let told = service.client(&["certificates"]).succeeds();
+    assert!(told.contains("expires in 5 days. Renew it now"), "{told}");
+}
+
+#[test]
+fn a_certificate_is_replaced_without_a_restart() {
+    let service = Running::harbour();
+    assert!(peap(&service).succeeds().contains("the same keys"));
+    let other = Authority::new("Next Root", now() - 86_400).unwrap();
+    let next = other.issue(&order("radius.tarnmouth.example", 90)).unwrap();
+    let file = service.data.join("next.pem");
+    fs::write(&file, format!("{}{}", next.certificate, next.key)).unwrap();
+    service.client(&["certificates", "import", "--name", "radius.tarnmouth.example"]).arg(&file).succeeds();
+    let told = String::from_utf8(peap(&service).ends_with(1).stdout).unwrap();
+    assert!(told.contains("its certificate was refused: unknown issuer"), "{told}");
+    let stray = service.data.join("stray.pem");
+    let wrong_key = other.issue(&order("radius.tarnmouth.example", 90)).unwrap().key;
+    fs::write(&stray, format!("{}{wrong_key}", next.certificate)).unwrap();
+    let refused = service.client(&["certificates", "import", "--name", "x"]).arg(&stray).fails(1);
+    assert!(refused.contains("does not belong to the certificate"), "{refused}");
+}
+
+#[test]
+fn a_signing_request_waits_for_its_certificate() {
+    let service = Running::harbour();
+    let request = service.client(&["certificates", "request", "new.tarnmouth.example"]).succeeds();
+    assert!(request.starts_with("-----BEGIN CERTIFICATE REQUEST-----"));
+    assert!(service.client(&["certificates"]).succeeds().contains("signing request waits"));
+    let again = service.client(&["certificates", "request", "new.tarnmouth.example"]).fails(1);
+    assert!(again.contains("already"), "{again}");
+    // A certificate for another key is not taken for it.
+    let authority = Authority::new("Any Root", now()).unwrap();
+    let file = service.data.join("answer.pem");
+    fs::write(&file, authority.issue(&order("new.tarnmouth.example", 9)).unwrap().certificate).unwrap();
+    let refused = service.client(&["certificates", "import", "--name", "new.tarnmouth.example"]).arg(&file).fails(1);
+    assert!(refused.contains("does not belong"), "{refused}");
+}
+
+/// A stand-in for an issuer's web server.
+fn serve_crl(list: Arc<Mutex<String>>) -> String {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let url = format!("http://{}/list.crl", listener.local_addr().unwrap());
+    std::thread::spawn(move || {
+        for stream in listener.incoming() {
+            let mut stream = stream.unwrap();
+            let _ = stream.read(&mut [0; 2048]);
+            let body = list.lock().unwrap().clone();
+            let head = format!("HTTP/1.1 200 OK\r\ncontent-length: {}\r\nconnection: close\r\n\r\n", body.len());
+            let _ = stream.write_all(format!("{head}{body}").as_bytes());
+        }
+    });
+    url
+}
+
+#[test]
+fn a_revocation_list_is_fetched_and_what_it_says_holds_at_once() {
+    let service = Running::harbour();
+    let folder = service.data.join("harbour");
+    let read = |name: &str| fs::read_to_string(folder.join(name)).unwrap();
+    let authority = Authority::from_pem(&read("authority.pem"), &read("authority.key")).unwrap();
+    let ida = || {
+        let mut asked = service.try_eap(&["eap-tls", "--user", "ida"]);
+        asked.arg("--certificate").arg(folder.join("ida.marsh.pem")).arg("--key").arg(folder.join("ida.marsh.key"));
+        asked
+    };
+    ida().succeeds();
+    let list = Arc::new(Mutex::new(authority.revoke(&[2], now() - 60).unwrap()));
+    let url = serve_crl(list.clone());
+    let trust = |url: &str| {
+        let mut command = service.client(&["certificates", "trust", "tarnmouth-authority", "--crl-url", url]);
+        command.arg(folder.join("authority.pem"));
+        command
+    };
+    trust(&url).succeeds();
+    ida().ends_with(1);
+    let told = sentence(&service.entries("q=revoked", 1)[0]);
+    assert!(told.contains("its certificate was refused: revoked"), "{told}");
+    // A list that cannot be read leaves the last one in force, and shows.
+    *list.lock().unwrap() = "nonsense".into();
+    trust(&url).succeeds();
+    ida().ends_with(1);
+    assert!(service.client(&["certificates"]).succeeds().contains("cannot be fetched"));
+    assert!(trust("https://issuer.example/list.crl").fails(1).contains("http://"));
+}
+
+#[test]
+fn a_conversation_that_is_left_becomes_an_entry_of_its_own() {
+    let service = Running::harbour_where_conversations_last_a_second();
+    let socket = std::net::UdpSocket::bind("127.0.0.21:0").unwrap();
+    let supplicant = regnant_campus::Supplicant::new(
+        "ida.marsh",
+        "ida.marsh",
+        regnant_eap::PeerMethod::Gtc(regnant_eap::Login::new("ida.marsh", "x")),
+    );
+    let ask = regnant_campus::Ask::eap(supplicant, "02-00-5E-10-00-01");
+    let secret = regnant_radius::SharedSecret::new(*b"mizzen-7-halyard");
+    let dictionary = regnant_radius::Dictionary::standard();
+    let identity = b"\x02\x01\x00\x0e\x01ida.marsh";
+    let packet = ask.conversation_packet(1, &[7; 16], &secret, &dictionary, (identity, None)).unwrap();
+    socket.send_to(&packet, service.radius).unwrap();
+    let entry = &service.entries("outcome=unfinished", 1)[0];
+    assert_eq!(sentence(entry), "ida.marsh on mast-wlc-1 went silent: when eap-tls was offered.");
+    let (_, detail) = service.get(&format!("journal/{}", entry["id"].as_str().unwrap()));
+    assert!(detail["stations"][2]["advice"].as_str().unwrap().contains("look into its own log"));
+}
