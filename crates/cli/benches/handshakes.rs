@@ -25,7 +25,10 @@ use rustls::{ClientConfig, ClientConnection, RootCertStore, ServerConfig, Server
 use yardstick::{REQUESTS, blast, cpu, median, one_reply, packets, rest, start_echo};
 
 const PAIRS: usize = 5;
-const LOGINS: usize = 300;
+const LOGINS: usize = 480;
+const CLIENTS: usize = 8;
+/// Everything that works in the service.
+const THREADS: [&str; 4] = ["regnant-rx", "regnant-eap", "regnant-journal", "tokio"];
 const IN_FLIGHT: usize = 10_000;
 
 fn main() {
@@ -54,13 +57,17 @@ fn main() {
 /// Logins through the service against a bare handshake and bare echoes.
 fn compare(title: &str, service: &Running, echo: SocketAddr, supplicant: &Supplicant, bare: &Bare) {
     let (mut ratios, mut ours, mut theirs) = (Vec::new(), Vec::new(), Vec::new());
+    let mut shares = Vec::new();
     let rounds = logins(service.radius, supplicant, 20);
     for _ in 0..PAIRS {
         rest(service);
-        let before = cpu(service.pid(), "");
-        logins(service.radius, supplicant, LOGINS);
+        let before = THREADS.map(|name| cpu(service.pid(), name));
+        together(service.radius, supplicant);
         rest(service);
-        let login = (cpu(service.pid(), "") - before) / LOGINS as f64;
+        let spent = THREADS.map(|name| cpu(service.pid(), name));
+        let parts: Vec<_> = spent.iter().zip(before).map(|(now, before)| (now - before) / LOGINS as f64).collect();
+        let login: f64 = parts.iter().sum();
+        shares.push(parts);
         let own = std::process::id();
         let before = cpu(own, "bare-echo");
         let echoed = blast(echo, &packets()).answered as f64;
@@ -74,8 +81,23 @@ fn compare(title: &str, service: &Running, echo: SocketAddr, supplicant: &Suppli
     println!("{title} through the whole service, {PAIRS} pairs of {LOGINS} logins, {rounds} rounds each:");
     println!("  service, CPU of all threads per login      {:6.0} µs", median(&mut ours) * 1e6);
     println!("  bare handshake and as many bare echoes     {:6.0} µs", median(&mut theirs) * 1e6);
+    for (place, name) in THREADS.iter().enumerate() {
+        let mut share: Vec<_> = shares.iter().map(|parts| parts[place]).collect();
+        println!("    of these {name:<33} {:6.0} µs", median(&mut share) * 1e6);
+    }
     let (least, most) = (ratios[0], ratios[PAIRS - 1]);
     println!("  ratio, median of pairs                     {ratio:6.2}   ({least:.2} to {most:.2}; mark: at most 1.4)");
+}
+
+/// As many logins, several under way at any time, as on a campus in the morning.
+fn together(server: SocketAddr, supplicant: &Supplicant) {
+    let clients: Vec<_> = (0..CLIENTS)
+        .map(|_| {
+            let supplicant = supplicant.clone();
+            thread::spawn(move || logins(server, &supplicant, LOGINS / CLIENTS))
+        })
+        .collect();
+    clients.into_iter().for_each(|client| drop(client.join().unwrap()));
 }
 
 /// Logs in so often, one after another, and tells how many rounds it took.

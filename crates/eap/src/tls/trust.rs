@@ -1,7 +1,9 @@
 use std::sync::Arc;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
-use rustls::pki_types::{CertificateDer, CertificateRevocationListDer, TrustAnchor, UnixTime};
+use rustls::pki_types::{
+    CertificateDer, CertificateRevocationListDer, SignatureVerificationAlgorithm, TrustAnchor, UnixTime,
+};
 use rustls::{DistinguishedName, RootCertStore};
 use thiserror::Error;
 use webpki::{CertRevocationList, EndEntityCert, ExpirationPolicy, KeyUsage, RevocationCheckDepth};
@@ -19,6 +21,7 @@ pub struct Trust {
     intermediates: Vec<CertificateDer<'static>>,
     crls: Vec<CertRevocationList<'static>>,
     judgement: Judgement,
+    algorithms: &'static [&'static dyn SignatureVerificationAlgorithm],
 }
 
 /// How revocation is judged in the handshake.
@@ -53,8 +56,9 @@ impl Trust {
                 .map(CertRevocationList::from)
                 .map_err(|error| TrustError(format!("a revocation list cannot be read: {error}")))
         };
+        let algorithms = rustls::crypto::aws_lc_rs::default_provider().signature_verification_algorithms.all;
         let crls = crls.iter().map(read).collect::<Result<_, _>>()?;
-        Ok(Self { anchors, hints: roots.subjects(), intermediates, crls, judgement })
+        Ok(Self { anchors, hints: roots.subjects(), intermediates, crls, judgement, algorithms })
     }
 
     pub(crate) fn hints(&self) -> &[DistinguishedName] {
@@ -97,9 +101,8 @@ impl Trust {
         if self.judgement == Judgement::Always && lists.is_empty() {
             return Err(webpki::Error::UnknownRevocationStatus);
         }
-        let algorithms = rustls::crypto::aws_lc_rs::default_provider().signature_verification_algorithms.all;
         certificate.verify_for_usage(
-            algorithms,
+            self.algorithms,
             &self.anchors,
             &rest,
             now,

@@ -12,21 +12,39 @@ const IDLE: Duration = Duration::from_secs(60);
 /// No conversation takes longer.
 const LONGEST: Duration = Duration::from_secs(300);
 
+/// What the table needs to know of a conversation.
+pub(crate) trait Held {
+    /// The NAS that it goes through.
+    fn nas(&self) -> &str;
+    /// Whether its TLS handshake is over.
+    fn is_past_tls(&self) -> bool;
+}
+
+impl Held for Dialogue {
+    fn nas(&self) -> &str {
+        self.nas()
+    }
+
+    fn is_past_tls(&self) -> bool {
+        self.is_past_tls()
+    }
+}
+
 /// The State of an Access-Challenge.
 pub(crate) type State = [u8; 16];
 
 /// EAP conversations that wait for their peer's next packet, by the State that it
 /// will carry, whichever socket it reaches.
 #[derive(Debug)]
-pub(crate) struct Conversations {
-    inner: Mutex<Inner>,
+pub(crate) struct Conversations<D = Dialogue> {
+    inner: Mutex<Inner<D>>,
     most: usize,
     idle: Duration,
 }
 
-#[derive(Debug, Default)]
-struct Inner {
-    waiting: HashMap<State, Waiting>,
+#[derive(Debug)]
+struct Inner<D> {
+    waiting: HashMap<State, Waiting<D>>,
     /// In the order of their last packet.
     ages: VecDeque<(Instant, State)>,
     /// How many are not past TLS, for each NAS.
@@ -35,17 +53,22 @@ struct Inner {
 
 /// One conversation.
 #[derive(Debug)]
-pub(crate) struct Waiting {
-    pub(crate) dialogue: Box<Dialogue>,
+pub(crate) struct Waiting<D = Dialogue> {
+    pub(crate) dialogue: Box<D>,
     /// When its first packet came.
     pub(crate) begun: Instant,
     past_tls: bool,
     since: Instant,
 }
 
-impl Conversations {
+impl<D: Held> Conversations<D> {
     pub(crate) fn new(idle: Option<Duration>) -> Self {
-        Self { inner: Mutex::default(), most: MOST, idle: idle.unwrap_or(IDLE) }
+        Self::holding(MOST, idle.unwrap_or(IDLE))
+    }
+
+    fn holding(most: usize, idle: Duration) -> Self {
+        let inner = Inner { waiting: HashMap::new(), ages: VecDeque::new(), half_open: HashMap::new() };
+        Self { inner: Mutex::new(inner), most, idle }
     }
 
     /// Keeps a conversation until its next packet. In a flood the oldest half-open
@@ -54,10 +77,10 @@ impl Conversations {
     pub(crate) fn put(
         &self,
         state: State,
-        dialogue: Box<Dialogue>,
+        dialogue: Box<D>,
         begun: Instant,
         now: Instant,
-    ) -> Option<Box<Dialogue>> {
+    ) -> Option<Box<D>> {
         let mut inner = self.lock();
         let given_up = match inner.waiting.len() >= self.most {
             false => None,
@@ -76,7 +99,7 @@ impl Conversations {
     }
 
     /// Takes the conversation of this State out, for the NAS that it belongs to.
-    pub(crate) fn take(&self, state: &State, nas: &str) -> Option<Waiting> {
+    pub(crate) fn take(&self, state: &State, nas: &str) -> Option<Waiting<D>> {
         let mut inner = self.lock();
         match inner.waiting.get(state) {
             Some(waiting) if waiting.dialogue.nas() == nas => inner.remove(state),
@@ -85,7 +108,7 @@ impl Conversations {
     }
 
     /// Conversations whose peer said nothing for too long.
-    pub(crate) fn expired(&self, now: Instant) -> Vec<Waiting> {
+    pub(crate) fn expired(&self, now: Instant) -> Vec<Waiting<D>> {
         let mut inner = self.lock();
         let mut over = Vec::new();
         while let Some(&(since, state)) = inner.ages.front() {
@@ -109,13 +132,13 @@ impl Conversations {
         self.lock().waiting.len()
     }
 
-    fn lock(&self) -> MutexGuard<'_, Inner> {
+    fn lock(&self) -> MutexGuard<'_, Inner<D>> {
         self.inner.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
-impl Inner {
-    fn remove(&mut self, state: &State) -> Option<Waiting> {
+impl<D: Held> Inner<D> {
+    fn remove(&mut self, state: &State) -> Option<Waiting<D>> {
         let waiting = self.waiting.remove(state)?;
         if !waiting.past_tls
             && let Some(count) = self.half_open.get_mut(waiting.dialogue.nas())
@@ -140,5 +163,78 @@ impl Inner {
             self.waiting.get(state).is_some_and(|waiting| !waiting.past_tls && waiting.dialogue.nas() == nas)
         };
         self.ages.iter().map(|(_, state)| *state).find(fits)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    struct Fake {
+        nas: &'static str,
+        past_tls: bool,
+    }
+
+    impl Held for Fake {
+        fn nas(&self) -> &str {
+            self.nas
+        }
+
+        fn is_past_tls(&self) -> bool {
+            self.past_tls
+        }
+    }
+
+    fn state(number: u32) -> State {
+        let mut state = [0; 16];
+        state[..4].copy_from_slice(&number.to_be_bytes());
+        state
+    }
+
+    fn put(table: &Conversations<Fake>, number: u32, nas: &'static str, past_tls: bool, now: Instant) -> Option<Box<Fake>> {
+        table.put(state(number), Box::new(Fake { nas, past_tls }), now, now)
+    }
+
+    #[test]
+    fn a_flood_costs_the_oldest_half_open_of_its_own_nas_and_none_past_tls() {
+        let (table, now) = (Conversations::holding(10, IDLE), Instant::now());
+        put(&table, 1, "quiet", false, now);
+        put(&table, 2, "busy", true, now);
+        for number in 3..=10 {
+            assert!(put(&table, number, "busy", false, now).is_none());
+        }
+        for number in 11..40 {
+            assert_eq!(put(&table, number, "busy", false, now).unwrap().nas, "busy");
+        }
+        assert_eq!(table.len(), 10);
+        assert!(table.take(&state(1), "quiet").is_some(), "another NAS keeps its own");
+        assert!(table.take(&state(2), "busy").is_some(), "who is past TLS stays");
+        assert!(table.take(&state(3), "busy").is_none(), "the oldest went");
+        assert!(table.take(&state(39), "busy").is_some());
+    }
+
+    #[test]
+    fn where_nobody_is_half_open_the_new_one_is_given_up() {
+        let (table, now) = (Conversations::holding(2, IDLE), Instant::now());
+        put(&table, 1, "a", true, now);
+        put(&table, 2, "b", true, now);
+        assert!(!put(&table, 3, "c", false, now).unwrap().past_tls);
+        assert!(table.take(&state(3), "c").is_none());
+    }
+
+    #[test]
+    fn a_state_belongs_to_its_nas_and_ends_by_silence() {
+        let (table, now) = (Conversations::holding(10, IDLE), Instant::now());
+        put(&table, 1, "a", false, now);
+        assert!(table.take(&state(1), "b").is_none());
+        put(&table, 2, "a", false, now + IDLE / 2);
+        assert!(table.expired(now + IDLE / 2).is_empty());
+        assert_eq!(table.expired(now + IDLE).len(), 1);
+        assert!(table.take(&state(1), "a").is_none() && table.take(&state(2), "a").is_some());
+        for number in 10..5_000 {
+            put(&table, number, "a", false, now + IDLE);
+            table.take(&state(number), "a");
+        }
+        assert!(table.inner.lock().unwrap().ages.len() < 2_000, "what went on is forgotten");
     }
 }
