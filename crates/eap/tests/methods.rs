@@ -418,3 +418,15 @@ fn names_of_every_form_are_read_from_a_certificate() {
     assert!(!read.authority && Certificate::read(&authority.der).unwrap().authority);
     assert_eq!(read.usages, ["server authentication", "client authentication"]);
 }
+
+#[test]
+fn a_list_that_its_issuer_did_not_sign_is_not_taken() {
+    let (ours, same_name) = (Authority::new("Tarnmouth Demo Root"), Authority::new("Tarnmouth Demo Root"));
+    let authorities = std::slice::from_ref(&ours.der);
+    assert!(Trust::new(authorities, &[ours.revoke(1)], Judgement::Always).is_ok());
+    let forged = Trust::new(authorities, &[same_name.revoke(1)], Judgement::Always).unwrap_err();
+    assert!(forged.to_string().contains("signed by none of the authorities"), "{forged}");
+    let mut changed = ours.revoke(1);
+    *changed.last_mut().unwrap() ^= 1;
+    assert!(Trust::new(authorities, &[changed], Judgement::Always).is_err());
+}

@@ -1,14 +1,12 @@
 use std::sync::Arc;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
-use rustls::pki_types::{
-    CertificateDer, CertificateRevocationListDer, SignatureVerificationAlgorithm, TrustAnchor, UnixTime,
-};
+use rustls::pki_types::{CertificateDer, SignatureVerificationAlgorithm, TrustAnchor, UnixTime};
 use rustls::{DistinguishedName, RootCertStore};
 use thiserror::Error;
-use webpki::{CertRevocationList, EndEntityCert, ExpirationPolicy, KeyUsage, RevocationCheckDepth};
-use webpki::{OwnedCertRevocationList, RevocationOptionsBuilder, UnknownStatusPolicy, anchor_from_trusted_cert};
+use webpki::{Cert, CertRevocationList, EndEntityCert, KeyUsage, OwnedCertRevocationList, anchor_from_trusted_cert};
 use x509_parser::prelude::{FromDer, X509Certificate};
+use x509_parser::revocation_list::CertificateRevocationList;
 
 use crate::failure::CertificateFault;
 
@@ -19,9 +17,18 @@ pub struct Trust {
     hints: Vec<DistinguishedName>,
     /// Intermediates that peers may forget to send.
     intermediates: Vec<CertificateDer<'static>>,
-    crls: Vec<CertRevocationList<'static>>,
+    lists: Vec<List>,
     judgement: Judgement,
     algorithms: &'static [&'static dyn SignatureVerificationAlgorithm],
+}
+
+/// A revocation list whose signature was checked when it came, once for all
+/// handshakes.
+#[derive(Debug)]
+struct List {
+    read: CertRevocationList<'static>,
+    /// Seconds since 1970 until which it speaks, where it says so.
+    next_update: Option<u64>,
 }
 
 /// How revocation is judged in the handshake.
@@ -39,7 +46,7 @@ pub enum Judgement {
 
 impl Trust {
     /// Trust in these authorities (DER). Those that others issued serve as
-    /// intermediates too. `crls` are revocation lists (DER).
+    /// intermediates too. `crls` are their revocation lists (DER).
     pub fn new(authorities: &[Vec<u8>], crls: &[Vec<u8>], judgement: Judgement) -> Result<Self, TrustError> {
         let mut roots = RootCertStore::empty();
         let mut anchors = Vec::new();
@@ -51,14 +58,9 @@ impl Trust {
             roots.add(certificate.clone()).map_err(|error| TrustError(error.to_string()))?;
             intermediates.push(certificate);
         }
-        let read = |der: &Vec<u8>| {
-            OwnedCertRevocationList::from_der(&CertificateRevocationListDer::from(der.as_slice()))
-                .map(CertRevocationList::from)
-                .map_err(|error| TrustError(format!("a revocation list cannot be read: {error}")))
-        };
+        let lists = crls.iter().map(|der| List::read(der, authorities)).collect::<Result<_, _>>()?;
         let algorithms = rustls::crypto::aws_lc_rs::default_provider().signature_verification_algorithms.all;
-        let crls = crls.iter().map(read).collect::<Result<_, _>>()?;
-        Ok(Self { anchors, hints: roots.subjects(), intermediates, crls, judgement, algorithms })
+        Ok(Self { anchors, hints: roots.subjects(), intermediates, lists, judgement, algorithms })
     }
 
     pub(crate) fn hints(&self) -> &[DistinguishedName] {
@@ -83,39 +85,68 @@ impl Trust {
         let certificate = EndEntityCert::try_from(own)?;
         let rest: Vec<CertificateDer<'_>> =
             sent.iter().chain(&self.intermediates).map(|der| CertificateDer::from(&**der)).collect();
-        let lists: Vec<&CertRevocationList<'_>> = self.crls.iter().collect();
-        let revocation = match self.judgement {
-            Judgement::NoRevocation => None,
-            how => RevocationOptionsBuilder::new(&lists).ok().map(|options| {
-                let (unknown, expiry) = match how {
-                    Judgement::Always => (UnknownStatusPolicy::Deny, ExpirationPolicy::Enforce),
-                    _ => (UnknownStatusPolicy::Allow, ExpirationPolicy::Ignore),
-                };
-                options
-                    .with_depth(RevocationCheckDepth::Chain)
-                    .with_status_policy(unknown)
-                    .with_expiration_policy(expiry)
-                    .build()
-            }),
-        };
-        if self.judgement == Judgement::Always && lists.is_empty() {
-            return Err(webpki::Error::UnknownRevocationStatus);
-        }
-        certificate.verify_for_usage(
+        let path = certificate.verify_for_usage(
             self.algorithms,
             &self.anchors,
             &rest,
             now,
             KeyUsage::client_auth(),
-            revocation,
+            None,
             None,
         )?;
+        if self.judgement != Judgement::NoRevocation {
+            self.ask_lists(path.end_entity(), now)?;
+            path.intermediate_certificates().try_for_each(|certificate| self.ask_lists(certificate, now))?;
+        }
         match may_sign(own) {
             true => Ok(()),
             false => Err(webpki::Error::RequiredEkuNotFoundContext(webpki::RequiredEkuNotFoundContext {
                 required: KeyUsage::client_auth(),
                 present: Vec::new(),
             })),
+        }
+    }
+}
+
+impl Trust {
+    /// What the issuer's list says of one certificate of a path that holds.
+    fn ask_lists(&self, certificate: &Cert<'_>, now: UnixTime) -> Result<(), webpki::Error> {
+        let mut known = false;
+        for list in self.lists.iter().filter(|list| list.read.issuer() == certificate.issuer()) {
+            if list.read.find_serial(certificate.serial())?.is_some() {
+                return Err(webpki::Error::CertRevoked);
+            }
+            known |= list.next_update.is_none_or(|until| now.as_secs() <= until);
+        }
+        match known || self.judgement == Judgement::WhereListed {
+            true => Ok(()),
+            false => Err(webpki::Error::UnknownRevocationStatus),
+        }
+    }
+}
+
+impl List {
+    /// Reads a list and checks that one of the authorities signed it (RFC 5280
+    /// section 6.3.3).
+    fn read(der: &[u8], authorities: &[Vec<u8>]) -> Result<Self, TrustError> {
+        let unreadable = |reason: String| TrustError(format!("a revocation list cannot be read: {reason}"));
+        let read = OwnedCertRevocationList::from_der(der)
+            .map(CertRevocationList::from)
+            .map_err(|error| unreadable(error.to_string()))?;
+        let (_, list) = CertificateRevocationList::from_der(der).map_err(|error| unreadable(error.to_string()))?;
+        let signed = authorities.iter().filter_map(|der| X509Certificate::from_der(der).ok()).any(|(_, issuer)| {
+            let may = issuer.key_usage().ok().flatten().is_none_or(|usage| usage.value.crl_sign());
+            may && issuer.subject() == list.issuer() && list.verify_signature(issuer.public_key()).is_ok()
+        });
+        match signed {
+            true => {
+                let until = list.next_update().and_then(|time| u64::try_from(time.timestamp()).ok());
+                Ok(Self { read, next_update: until })
+            }
+            false => Err(TrustError(format!(
+                "the revocation list of `{}` was signed by none of the authorities; add its issuer to them",
+                list.issuer()
+            ))),
         }
     }
 }

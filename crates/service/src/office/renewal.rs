@@ -5,7 +5,7 @@ use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
-use regnant_certificates::read_crls;
+use regnant_certificates::{read_certificates, read_crls};
 use regnant_eap::{Judgement, Trust};
 
 use crate::clock::now_ms;
@@ -62,7 +62,8 @@ impl Office {
         let mut changed = false;
         for trust in self.records.trusts()? {
             let Some(url) = &trust.crl_url else { continue };
-            let came = fetch(url);
+            let authorities = read_certificates(&trust.authorities).unwrap_or_default();
+            let came = fetch(url, &authorities);
             if let Err(trouble) = &came {
                 tracing::warn!("the revocation list of trust {} cannot be fetched from {url}: {trouble}", trust.name);
             }
@@ -99,8 +100,8 @@ fn ending(link: &LinkReport) -> Option<(i64, String)> {
     crate::office::certificates::warning(link)
 }
 
-/// One list, in DER or PEM.
-fn fetch(url: &str) -> Result<Vec<u8>, String> {
+/// One list, in DER or PEM, which one of the authorities must have signed.
+fn fetch(url: &str, authorities: &[Vec<u8>]) -> Result<Vec<u8>, String> {
     let config = ureq::Agent::config_builder().timeout_global(Some(PATIENCE)).build();
     let mut answer = ureq::Agent::from(config).get(url).call().map_err(|error| error.to_string())?;
     let bytes = answer.body_mut().with_config().limit(MOST_BYTES).read_to_vec().map_err(|error| error.to_string())?;
@@ -108,6 +109,6 @@ fn fetch(url: &str) -> Result<Vec<u8>, String> {
         Ok(Ok(mut lists)) if !lists.is_empty() => lists.swap_remove(0),
         _ => bytes,
     };
-    Trust::new(&[], std::slice::from_ref(&der), Judgement::Always).map_err(|error| error.to_string())?;
+    Trust::new(authorities, std::slice::from_ref(&der), Judgement::Always).map_err(|error| error.to_string())?;
     Ok(der)
 }

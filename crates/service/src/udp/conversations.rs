@@ -74,13 +74,7 @@ impl<D: Held> Conversations<D> {
     /// Keeps a conversation until its next packet. In a flood the oldest half-open
     /// one of the NAS that has most of them is given up and comes back; where none
     /// is half open, the new one is.
-    pub(crate) fn put(
-        &self,
-        state: State,
-        dialogue: Box<D>,
-        begun: Instant,
-        now: Instant,
-    ) -> Option<Box<D>> {
+    pub(crate) fn put(&self, state: State, dialogue: Box<D>, begun: Instant, now: Instant) -> Option<Box<D>> {
         let mut inner = self.lock();
         let given_up = match inner.waiting.len() >= self.most {
             false => None,
@@ -191,7 +185,13 @@ mod tests {
         state
     }
 
-    fn put(table: &Conversations<Fake>, number: u32, nas: &'static str, past_tls: bool, now: Instant) -> Option<Box<Fake>> {
+    fn put(
+        table: &Conversations<Fake>,
+        number: u32,
+        nas: &'static str,
+        past_tls: bool,
+        now: Instant,
+    ) -> Option<Box<Fake>> {
         table.put(state(number), Box::new(Fake { nas, past_tls }), now, now)
     }
 
