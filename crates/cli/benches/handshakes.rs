@@ -97,7 +97,9 @@ fn together(server: SocketAddr, supplicant: &Supplicant) {
             thread::spawn(move || logins(server, &supplicant, LOGINS / CLIENTS))
         })
         .collect();
-    clients.into_iter().for_each(|client| drop(client.join().unwrap()));
+    for client in clients {
+        client.join().unwrap();
+    }
 }
 
 /// Logs in so often, one after another, and tells how many rounds it took.

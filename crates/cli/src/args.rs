@@ -20,7 +20,7 @@ pub(crate) enum Command {
     /// Check a policy and run its cases, without a service (exit code 0 clean, 1 errors, 3 a failed case)
     Check(Check),
     /// Ask a RADIUS server as equipment would (exit code 0 accepted, 1 refused, 3 no answer)
-    Try(Try),
+    Try(Box<Try>),
     /// Show the journal: who was given what, newest last
     Journal(Journal),
     /// Explain one entry of the journal
