@@ -35,8 +35,8 @@ fn print(detail: &Value) {
 }
 
 fn print_station(station: &Value) {
-    let at = station["micros"].as_u64().map_or_else(String::new, |micros| format!("{micros} µs"));
-    let head = format!("{} {:<9}{at:>9}  ", paint::mark(text(station, "mark")), text(station, "name"));
+    let at = station["micros"].as_u64().map(span).unwrap_or_default();
+    let head = format!("{} {:<12}{at:>9}  ", paint::mark(text(station, "mark")), text(station, "name"));
     let indent = " ".repeat(head.chars().count());
     print_wrapped(&head, &indent, &text(station, "line").replace('*', ""));
     let skipped = text(station, "mark") == "skipped";
@@ -48,6 +48,14 @@ fn print_station(station: &Value) {
     }
     if let Some(advice) = station["advice"].as_str() {
         print_wrapped(&format!("{indent}→ "), &format!("{indent}  "), advice);
+    }
+}
+
+/// A time as people read it.
+fn span(micros: u64) -> String {
+    match micros {
+        0..10_000 => format!("{micros} µs"),
+        _ => format!("{}.{} ms", micros / 1_000, micros / 100 % 10),
     }
 }
 
