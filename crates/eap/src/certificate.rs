@@ -134,16 +134,6 @@ impl Certificate {
     }
 }
 
-impl NameForm {
-    /// All forms with their words.
-    pub const ALL: [(&'static str, Self); 4] = [
-        ("san-upn", Self::SanUpn),
-        ("san-email", Self::SanEmail),
-        ("san-dns", Self::SanDns),
-        ("subject-cn", Self::SubjectCn),
-    ];
-}
-
 fn uri(name: &GeneralName<'_>) -> Option<String> {
     match name {
         GeneralName::URI(uri) => Some((*uri).to_owned()),
