@@ -303,17 +303,11 @@ impl PersonEntry {
                 expiry(self.expires.as_ref(), &format!("person `{}`", self.name))?.into(),
             ],
         );
-        let who: [Value; 2] = [self.store.clone().into(), self.name.clone().into()];
-        change.add("DELETE FROM person_group WHERE store = ?1 AND person = ?2", who.clone());
-        for group in &self.groups {
-            named("group", group)?;
-            let [store, name] = who.clone();
-            change.add(
-                "INSERT INTO person_group (store, person, group_name) VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING",
-                [store, name, group.clone().into()],
-            );
-        }
-        Ok(())
+        let statements = [
+            "DELETE FROM person_group WHERE store = ?1 AND person = ?2",
+            "INSERT INTO person_group (store, person, group_name) VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING",
+        ];
+        set_groups(change, statements, (&self.store, &self.name), &self.groups)
     }
 }
 
@@ -349,18 +343,28 @@ impl MachineEntry {
                 expiry(self.expires.as_ref(), &format!("machine `{}`", self.name))?.into(),
             ],
         );
-        let who: [Value; 2] = [self.store.clone().into(), self.name.clone().into()];
-        change.add("DELETE FROM machine_group WHERE store = ?1 AND machine = ?2", who.clone());
-        for group in &self.groups {
-            named("group", group)?;
-            let [store, name] = who.clone();
-            change.add(
-                "INSERT INTO machine_group (store, machine, group_name) VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING",
-                [store, name, group.clone().into()],
-            );
-        }
-        Ok(())
+        let statements = [
+            "DELETE FROM machine_group WHERE store = ?1 AND machine = ?2",
+            "INSERT INTO machine_group (store, machine, group_name) VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING",
+        ];
+        set_groups(change, statements, (&self.store, &self.name), &self.groups)
     }
+}
+
+/// Replaces the groups of a person or machine: what clears them, what adds one.
+fn set_groups(
+    change: &mut Change,
+    [clear, add]: [&'static str; 2],
+    (store, name): (&str, &str),
+    groups: &[String],
+) -> Result<(), InventoryError> {
+    let text = |text: &str| Value::from(text.to_owned());
+    change.add(clear, [text(store), text(name)]);
+    for group in groups {
+        named("group", group)?;
+        change.add(add, [text(store), text(name), text(group)]);
+    }
+    Ok(())
 }
 
 /// A name by which a machine goes where people's names go (as equipment and

@@ -278,7 +278,7 @@ impl Dialogue {
         desk: &Desk<'_, S>,
     ) -> Result<(), Stop> {
         let about = self.conversation.about();
-        match self.sessions.resumed().filter(|_| about.tls.as_ref().is_some_and(|tls| tls.resumed)) {
+        match self.resumed() {
             Some(before) => take_session(&before, offer, gate, situation, proofs, desk).await,
             None => take_certificates(about, gate, situation, proofs, desk).await,
         }
@@ -436,16 +436,23 @@ impl Dialogue {
         })
     }
 
+    /// The session that was resumed. One that the peer offered and the handshake
+    /// then did without does not count.
+    fn resumed(&self) -> Option<Arc<ProvedBefore>> {
+        let resumed = self.conversation.about().tls.as_ref().is_some_and(|tls| tls.resumed);
+        self.sessions.resumed().filter(|_| resumed)
+    }
+
     /// Keeps what later conversations may build on.
     fn remember<S>(&mut self, desk: &Desk<'_, S>) {
-        let at = self.sessions.resumed().map_or(desk.now, |before| before.at);
+        let before = self.resumed();
+        let at = before.as_ref().map_or(desk.now, |before| before.at);
         let identities = std::mem::take(&mut self.proofs.identities);
-        let resumed = self.conversation.about().tls.as_ref().is_some_and(|tls| tls.resumed);
         let packet = self.first.packet();
         let mac = Derived::read(&packet, &self.first.nas).mac;
         let machine = identities.iter().find(|identity| identity.kind == IdentityKind::Machine);
         // A resumed session is no new proof.
-        if let (Some(mac), Some(machine), false) = (mac, machine, resumed) {
+        if let (Some(mac), Some(machine), None) = (mac, machine, &before) {
             let (name, proof, password_mark) = (machine.name.clone(), machine.proof.clone(), machine.password_mark);
             desk.machines.remember(mac, Seen { name, proof, at, password_mark });
         }

@@ -10,7 +10,7 @@ use crate::wire::reader::Reader;
 pub(crate) struct MsChapV2 {
     login: Login,
     /// The proof that the server must give, and the keys that go with it.
-    expected: Option<(String, [u8; 32])>,
+    expected: Option<(String, Keys)>,
     done: bool,
     failed: bool,
 }
@@ -34,7 +34,7 @@ impl MsChapV2 {
         let answer = mschap::challenge_response(&challenge, hash);
         let twice = mschap::hash_of_hash(hash);
         let proof = mschap::authenticator_response(&twice, &answer, &challenge);
-        self.expected = Some((proof, mschap::session_keys(&twice, &answer)));
+        self.expected = Some((proof, Keys::new(&mschap::session_keys(&twice, &answer), None, Vec::new())));
         answer
     }
 
@@ -104,6 +104,6 @@ impl Method for MsChapV2 {
     }
 
     fn keys(&self) -> Option<Keys> {
-        self.expected.as_ref().filter(|_| self.done).map(|(_, keys)| Keys::new(keys, None, Vec::new()))
+        self.expected.as_ref().filter(|_| self.done).map(|(_, keys)| keys.clone())
     }
 }

@@ -35,7 +35,7 @@ pub(crate) struct MsChapV2 {
     challenge: [u8; 16],
     retries: u8,
     state: State,
-    keys: Option<[u8; 32]>,
+    keys: Option<Keys>,
 }
 
 #[derive(Debug)]
@@ -131,7 +131,7 @@ impl Method for MsChapV2 {
         match answer {
             Answer::Right { hash_of_hash: Some(hash) } => {
                 let Ok(hash) = <[u8; 16]>::try_from(hash.expose()) else { return Failure::Credential.into() };
-                self.keys = Some(mschap::session_keys(&hash, &response));
+                self.keys = Some(Keys::new(&mschap::session_keys(&hash, &response), None, Vec::new()));
                 self.state = State::Told;
                 let proof = mschap::authenticator_response(&hash, &response, &challenge);
                 self.message(SUCCESS, format!("{proof} M=Welcome").as_bytes())
@@ -151,6 +151,6 @@ impl Method for MsChapV2 {
     }
 
     fn keys(&self) -> Option<Keys> {
-        self.keys.map(|keys| Keys::new(&keys, None, Vec::new()))
+        self.keys.clone()
     }
 }

@@ -1,6 +1,10 @@
 //! What PEAP puts into its tunnel: inner packets without their headers, and the
 //! messages that end it.
 
+use std::fmt;
+
+use zeroize::{Zeroize, ZeroizeOnDrop};
+
 use crate::crypto::prf::{hmac_sha1, peap_prf};
 use crate::keys::Keys;
 use crate::wire::kind::Kind;
@@ -27,11 +31,17 @@ pub(crate) fn extensions(plain: &[u8], code: Code) -> Option<Vec<tlv::Tlv<'_>>> 
 }
 
 /// The two ends' proof that tunnel and inner method belong together.
-#[derive(Debug)]
+#[derive(Zeroize, ZeroizeOnDrop)]
 pub(crate) struct Binding {
     /// Keys everything else is made from.
     ipmk: [u8; 40],
     cmk: [u8; 20],
+}
+
+impl fmt::Debug for Binding {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("Binding(..)")
+    }
 }
 
 const REQUEST: u8 = 0;

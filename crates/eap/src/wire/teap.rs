@@ -1,7 +1,10 @@
 //! TEAP's keys and the proof that tunnel and inner methods belong together (RFC
 //! 7170 sections 4.2.13 and 5, RFC 9930 section 6; RFC 9427 section 2.2 for TLS 1.3).
 
+use std::fmt;
+
 use subtle::ConstantTimeEq;
+use zeroize::{Zeroize, ZeroizeOnDrop};
 
 use crate::crypto::prf::SuiteHash;
 use crate::failure::TlsFailure;
@@ -20,10 +23,16 @@ const RESPONSE: u8 = 1;
 const LENGTH: usize = 76;
 
 /// One chain of compound keys.
-#[derive(Clone, Debug)]
+#[derive(Clone, Zeroize, ZeroizeOnDrop)]
 struct Chain {
     s_imck: [u8; 40],
     cmk: [u8; 20],
+}
+
+impl fmt::Debug for Chain {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("Chain(..)")
+    }
 }
 
 /// Both chains, side by side. One step for each inner method.
