@@ -17,11 +17,12 @@ static TLS: LazyLock<ServerTls> = LazyLock::new(|| {
         not_before: 1_700_000_000,
         not_after: 4_000_000_000,
         serial: 1,
+        ocsp: None,
     };
     let issued = authority.issue(&order).unwrap();
     let bundle = Bundle::from_pem(&format!("{}{}", issued.certificate, issued.key)).unwrap();
     let authorities = read_certificates(authority.certificate()).unwrap();
-    let trust = Trust::new(&authorities, &[], Judgement::NoRevocation).unwrap();
+    let trust = Trust::new(&authorities, &[], Judgement::default()).unwrap();
     ServerTls::new(&bundle.chain, bundle.key.unwrap().expose(), None, Some(Arc::new(trust))).unwrap()
 });
 

@@ -408,6 +408,12 @@ export interface components {
             name: string;
             /** @description Whether its signing request still waits for an answer. */
             pending: boolean;
+            /**
+             * Format: int64
+             * @description Seconds since 1970 until which the OCSP response counts that is presented
+             *     with it; none where there is none.
+             */
+            stapled_until?: number | null;
         };
         /** @description Everything about certificates. */
         CertificatesReport: {
@@ -613,6 +619,11 @@ export interface components {
             crls?: string;
             /** @description Its name, as policies refer to it. */
             name: string;
+            /**
+             * @description The responder to ask in place of those that certificates name; HTTP, since
+             *     its answers are signed themselves.
+             */
+            ocsp_url?: string | null;
         };
         /** @description Packet counts since the start. */
         PacketCounts: {
@@ -712,6 +723,8 @@ export interface components {
             gates: string[];
             /** @description Its name, as policies refer to it. */
             name: string;
+            /** @description The responder that is asked in place of those that certificates name. */
+            ocsp_url?: string | null;
             /** @description How many revocation lists there are. */
             revocation_lists: number;
         };

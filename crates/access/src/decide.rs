@@ -1,7 +1,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use regnant_eap::Failure;
+use regnant_eap::{CertificateFault, Failure};
 use regnant_policy::{Consequence, Decided, Event, Facts, IdentityKind, Reaction, Trace};
 use regnant_radius::number;
 use ulid::Ulid;
@@ -18,7 +18,7 @@ use crate::hear::Heard;
 use crate::proof::{LookUpRecord, Stop, prove};
 use crate::record::eap::EapRecord;
 use crate::reply;
-use crate::stores::Stores;
+use crate::stores::{Responders, Stores};
 
 /// What decides: a policy, and what its gates offer over EAP.
 #[derive(Clone, Debug)]
@@ -39,6 +39,8 @@ pub struct Desk<'d, S> {
     pub sessions: &'d Arc<SessionTable>,
     /// Machines that proved themselves.
     pub machines: &'d Machines,
+    /// Who is asked about revoked certificates.
+    pub responders: &'d dyn Responders,
     /// Fills bytes with unpredictable values.
     pub random: fn(&mut [u8]),
     /// What opaque names are made with.
@@ -124,6 +126,9 @@ pub enum End {
     Proof(IdentityKind, Event),
     /// The EAP conversation failed.
     Eap(Failure),
+    /// A certificate that the handshake took was refused at the verdict, when its
+    /// issuer had been asked.
+    Certificate(CertificateFault),
     /// The supplicant said no more.
     Abandoned,
     /// The request goes on with a conversation that nobody knows (any more).

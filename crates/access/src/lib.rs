@@ -34,4 +34,4 @@ pub use record::trail::{Evidence, Mark, Station, Trail};
 pub use record::unheard::UnheardRecord;
 pub use record::{EndRecord, Record, RuleRecord, Subject, TestRecord, VerdictRecord};
 pub use render::dialect::{Dialect, DialectError};
-pub use stores::{Account, Answer, Endpoint, Groups, Stores, Unreachable};
+pub use stores::{Account, Answer, Endpoint, Groups, Responders, Stores, Unreachable};

@@ -1,6 +1,8 @@
 use std::future::Future;
+use std::pin::Pin;
 use std::sync::Arc;
 
+use regnant_eap::{Question, Standing};
 use regnant_policy::{IdentityKind, Mac, Value};
 use regnant_radius::Secret;
 use thiserror::Error;
@@ -76,4 +78,12 @@ pub trait Stores: Sync {
 
     /// The device of this address.
     fn endpoint(&self, store: &str, mac: Mac) -> impl Future<Output = Answer<Option<Arc<Endpoint>>>> + Send;
+}
+
+/// Asks issuers whether certificates were revoked (RFC 6960). What was answered
+/// is afterwards found among the [`Standings`](regnant_eap::Standings) that trusts
+/// judge by.
+pub trait Responders: Sync {
+    /// Asks about one certificate.
+    fn ask<'q>(&'q self, question: &'q Question) -> Pin<Box<dyn Future<Output = Answer<Standing>> + Send + 'q>>;
 }

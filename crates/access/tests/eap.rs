@@ -5,7 +5,7 @@ mod harbour;
 use harbour::*;
 use regnant_access::*;
 use regnant_certificates::Bundle;
-use regnant_eap::{ClientTls, Keys, Login, Peer, PeerMethod, PeerStep, Tunnelled};
+use regnant_eap::{ClientTls, Keys, Login, Peer, PeerMethod, PeerStep, Standing, Tunnelled};
 use regnant_policy::IdentityKind;
 use regnant_radius::*;
 
@@ -363,4 +363,62 @@ fn a_store_that_does_not_answer_keeps_the_conversation_silent() {
     harbour.stores.silent.push("harbour");
     let end = run(&harbour, peap(&harbour, "ida.marsh", "Tide-Table-61"));
     assert_eq!((end.record.verdict, end.reply), (VerdictRecord::Silence, None));
+}
+
+const BY_LIST: &str = "revocation crl { unreachable refuse }";
+
+#[test]
+fn an_issuer_is_asked_before_the_verdict_and_a_refusal_then_says_that_no_alert_went() {
+    let harbour = changed(BY_LIST, "revocation ocsp { unreachable refuse }");
+    let asked = || harbour.issuer.asked.load(std::sync::atomic::Ordering::Relaxed);
+    let own = ida(&harbour);
+    let silent = run(&harbour, tls(&harbour, &own));
+    assert_eq!(silent.refusal(), "its certificate was refused: revocation unknown");
+    let told = silent.station("conversation");
+    assert!(told.line.ends_with("so that the supplicant got no TLS alert."), "{}", told.line);
+    assert!(told.advice.unwrap().contains("its responder does not answer"));
+    let answer = "CN=ida.marsh: no answer: nobody is there";
+    assert!(told.evidence.iter().any(|e| e.label == "asked the issuer" && e.value == answer), "{:?}", told.evidence);
+
+    harbour.issuer.now_says(Some(Standing::Good));
+    assert_eq!(run(&harbour, tls(&harbour, &own)).grant(), "crew");
+    assert_eq!(asked(), 2);
+    assert_eq!(run(&harbour, tls(&harbour, &own)).grant(), "crew");
+    assert_eq!(asked(), 2, "what it said still counts");
+
+    harbour.issuer.now_says(Some(Standing::Revoked));
+    assert_eq!(run(&harbour, tls(&harbour, &own)).refusal(), "its certificate was refused: revoked");
+    let again = run(&harbour, tls(&harbour, &own));
+    assert_eq!(again.refusal(), "its certificate was refused: revoked");
+    assert!(!again.station("conversation").line.contains("no TLS alert"), "known now: the handshake refuses it");
+}
+
+#[test]
+fn an_issuer_that_is_silent_may_be_gone_without() {
+    let lenient = changed(BY_LIST, "revocation ocsp { unreachable continue }");
+    assert_eq!(run(&lenient, tls(&lenient, &ida(&lenient))).grant(), "crew");
+    let both = changed(BY_LIST, "revocation ocsp, crl");
+    let end = run(&both, tls(&both, &ida(&both)));
+    assert_eq!(end.grant(), "crew", "the list knows");
+    assert!(end.station("conversation").evidence.iter().any(|e| e.value.contains("nobody is there")));
+}
+
+#[test]
+fn a_certificate_that_is_revoked_in_between_resumes_nothing_and_is_remembered_by_nobody() {
+    let harbour = changed(BY_LIST, "revocation ocsp");
+    harbour.issuer.now_says(Some(Standing::Good));
+    let method = tls(&harbour, &ida(&harbour));
+    assert!(!run(&harbour, method.clone()).is_resumed());
+    assert!(run(&harbour, method.clone()).is_resumed());
+    harbour.issuer.now_says(Some(Standing::Revoked));
+    let resumed = run(&harbour, method);
+    assert!(resumed.is_resumed());
+    assert_eq!(resumed.refusal(), "its certificate was refused: revoked");
+
+    harbour.issuer.now_says(Some(Standing::Good));
+    assert_eq!(run(&harbour, tls(&harbour, &laptop(&harbour))).grant(), "machines");
+    let user = || run(&harbour, peap(&harbour, "ida.marsh", "Tide-Table-61"));
+    assert_eq!(user().grant(), "crew-managed", "the machine is remembered");
+    harbour.issuer.now_says(Some(Standing::Revoked));
+    assert_eq!(user().grant(), "crew", "and its certificate is judged again");
 }

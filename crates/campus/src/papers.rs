@@ -31,6 +31,7 @@ impl Papers {
             not_before: now - DAY,
             not_after: now + 365 * DAY,
             serial,
+            ocsp: None,
         };
         let tom = |serial| order("tom.reed", &[], &["tom.reed@tarnmouth.example"], Purpose::Client, serial);
         let expired = Order { not_before: now - 60 * DAY, not_after: now - 3 * DAY, ..tom(65) };

@@ -1,12 +1,20 @@
 use rcgen::{
-    BasicConstraints, CertificateParams, CertificateRevocationListParams, DnType, ExtendedKeyUsagePurpose, IsCa,
-    Issuer, KeyIdMethod, KeyPair, KeyUsagePurpose, OtherNameValue, RevokedCertParams, SanType, SerialNumber,
+    BasicConstraints, CertificateParams, CertificateRevocationListParams, CustomExtension, DnType,
+    ExtendedKeyUsagePurpose, IsCa, Issuer, KeyIdMethod, KeyPair, KeyUsagePurpose, OtherNameValue, RevokedCertParams,
+    SanType, SerialNumber,
 };
 use thiserror::Error;
 use time::{Duration, OffsetDateTime};
+use x509_cert::der::Encode;
+use x509_cert::der::asn1::{Ia5String, ObjectIdentifier};
+use x509_cert::ext::pkix::name::GeneralName;
+use x509_cert::ext::pkix::{AccessDescription, AuthorityInfoAccessSyntax};
 
 /// The form of otherName that holds a user principal name.
 const UPN: [u64; 10] = [1, 3, 6, 1, 4, 1, 311, 20, 2, 3];
+
+const AUTHORITY_INFO_ACCESS: [u64; 9] = [1, 3, 6, 1, 5, 5, 7, 1, 1];
+const OCSP: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.48.1");
 
 /// An authority of our own, for demos and tests: P-256 keys, one level.
 pub struct Authority {
@@ -22,6 +30,8 @@ pub enum Purpose {
     Server,
     /// Client authentication.
     Client,
+    /// Signing what a responder says (RFC 6960 section 4.2.2.2).
+    Responder,
 }
 
 /// A certificate to be issued.
@@ -41,6 +51,8 @@ pub struct Order {
     pub not_after: i64,
     /// Its serial number.
     pub serial: u64,
+    /// The address of its issuer's responder (RFC 5280 section 4.2.2.1).
+    pub ocsp: Option<String>,
 }
 
 /// A certificate with its key, in PEM; the key is not encrypted.
@@ -95,11 +107,13 @@ impl Authority {
         params.extended_key_usages = vec![match order.purpose {
             Purpose::Server => ExtendedKeyUsagePurpose::ServerAuth,
             Purpose::Client => ExtendedKeyUsagePurpose::ClientAuth,
+            Purpose::Responder => ExtendedKeyUsagePurpose::OcspSigning,
         }];
         params.not_before = moment(order.not_before)?;
         params.not_after = moment(order.not_after)?;
         params.serial_number = Some(SerialNumber::from(order.serial));
         params.use_authority_key_identifier_extension = true;
+        params.custom_extensions.extend(order.ocsp.as_deref().map(responder_address).transpose()?);
         let certificate = params.signed_by(&key, &self.issuer)?.pem();
         Ok(Issued { certificate, key: key.serialize_pem() })
     }
@@ -123,6 +137,15 @@ impl Authority {
         };
         Ok(params.signed_by(&self.issuer)?.pem()?)
     }
+}
+
+/// Where the issuer's responder is.
+fn responder_address(url: &str) -> Result<CustomExtension, AuthorityError> {
+    let wrong = |error: x509_cert::der::Error| AuthorityError(error.to_string());
+    let access_location = GeneralName::UniformResourceIdentifier(Ia5String::new(url).map_err(wrong)?);
+    let access = AccessDescription { access_method: OCSP, access_location };
+    let content = AuthorityInfoAccessSyntax(vec![access]).to_der().map_err(wrong)?;
+    Ok(CustomExtension::from_oid_content(&AUTHORITY_INFO_ACCESS, content))
 }
 
 fn moment(seconds: i64) -> Result<OffsetDateTime, AuthorityError> {

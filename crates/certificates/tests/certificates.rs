@@ -14,6 +14,7 @@ fn order() -> Order {
         not_before: NOW - 60,
         not_after: NOW + 86_400,
         serial: 7,
+        ocsp: None,
     }
 }
 
@@ -44,11 +45,14 @@ fn an_authority_that_was_kept_issues_what_the_first_one_trusts() {
     let chain = read_certificates(&issued.certificate).unwrap();
     let authorities = read_certificates(first.certificate()).unwrap();
     let crls = read_crls(&again.revoke(&[8], NOW).unwrap()).unwrap();
-    let trust = regnant_eap::Trust::new(&authorities, &crls, regnant_eap::Judgement::Always).unwrap();
+    let trust =
+        regnant_eap::Trust::new(&authorities, &crls, regnant_eap::Judgement::by(&[regnant_eap::Source::Crl])).unwrap();
     let now = std::time::UNIX_EPOCH + std::time::Duration::from_secs(NOW as u64 + 1);
     assert_eq!(trust.judge(&chain, now), Ok(()));
     let revoked = read_crls(&again.revoke(&[7], NOW).unwrap()).unwrap();
-    let trust = regnant_eap::Trust::new(&authorities, &revoked, regnant_eap::Judgement::Always).unwrap();
+    let trust =
+        regnant_eap::Trust::new(&authorities, &revoked, regnant_eap::Judgement::by(&[regnant_eap::Source::Crl]))
+            .unwrap();
     assert_eq!(trust.judge(&chain, now), Err(regnant_eap::CertificateFault::Revoked));
 }
 

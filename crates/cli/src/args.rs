@@ -316,6 +316,9 @@ pub(crate) enum CertificateAction {
         /// Where newer revocation lists are fetched from, now and every hour
         #[arg(long, value_name = "URL")]
         crl_url: Option<String>,
+        /// The responder that is asked in place of those that certificates name
+        #[arg(long, value_name = "URL")]
+        ocsp_url: Option<String>,
     },
 }
 

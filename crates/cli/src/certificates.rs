@@ -26,9 +26,11 @@ pub(crate) fn run(args: &args::Certificates) -> Result<ExitCode, Failure> {
             println!("{}", answer["pem"].as_str().unwrap_or_default().trim_end());
             eprintln!("the key stays in the service; import the certificate that comes back under the same name");
         }
-        Some(CertificateAction::Trust { name, files, crl_url }) => {
+        Some(CertificateAction::Trust { name, files, crl_url, ocsp_url }) => {
             let text = files.iter().map(|file| read(file)).collect::<Result<Vec<_>, _>>()?.join("\n");
-            let body = json!({ "name": name, "authorities": text, "crls": text, "crl_url": crl_url });
+            let body = json!({
+                "name": name, "authorities": text, "crls": text, "crl_url": crl_url, "ocsp_url": ocsp_url,
+            });
             client.post("trusts", &body)??;
             println!("trust {name} is as the files say");
         }
@@ -75,6 +77,9 @@ fn show(client: &Client, as_json: bool) -> Result<(), Failure> {
     for certificate in &report.certificates {
         println!("{}  presented by {}", paint::bold(&certificate.name), listed(&certificate.gates));
         certificate.chain.iter().for_each(show_link);
+        if let Some(until) = certificate.stapled_until.and_then(|until| jiff::Timestamp::from_second(until).ok()) {
+            println!("  its issuer's word that it is not revoked goes with it, good until {until}");
+        }
         tell(&certificate.findings);
     }
     for trust in &report.trusts {

@@ -52,7 +52,7 @@ fn print_station(station: &Value) {
 }
 
 /// A time as people read it.
-fn span(micros: u64) -> String {
+pub(crate) fn span(micros: u64) -> String {
     match micros {
         0..10_000 => format!("{micros} µs"),
         _ => format!("{}.{} ms", micros / 1_000, micros / 100 % 10),

@@ -8,6 +8,7 @@ use serde_json::json;
 use crate::args::{self, TryMethod};
 use crate::failure::Failure;
 use crate::paint;
+use crate::trail;
 use crate::try_eap::supplicant;
 
 /// Asks a RADIUS server as equipment would.
@@ -66,7 +67,7 @@ fn ask(args: &args::Try) -> Result<Ask, Failure> {
 }
 
 fn print(reply: &Reply, as_json: bool) {
-    let micros = reply.took.as_micros();
+    let micros = reply.took.as_micros() as u64;
     if as_json {
         let attributes: Vec<_> =
             reply.attributes.iter().map(|(name, value)| json!({ "name": name, "value": value })).collect();
@@ -76,7 +77,7 @@ fn print(reply: &Reply, as_json: bool) {
         }));
     }
     let outcome = if reply.code == Code::ACCESS_ACCEPT { "granted" } else { "refused" };
-    println!("{} {} after {micros} µs", paint::mark(outcome), paint::bold(&reply.code.to_string()));
+    println!("{} {} after {}", paint::mark(outcome), paint::bold(&reply.code.to_string()), trail::span(micros));
     if let Some(heard) = &reply.supplicant {
         tell_supplicant(heard);
     }

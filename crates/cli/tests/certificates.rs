@@ -2,17 +2,12 @@
 mod running;
 
 use std::fs;
-use std::io::{Read, Write};
-use std::net::TcpListener;
 use std::process::Command;
 use std::sync::{Arc, Mutex};
 
-use regnant_certificates::{Authority, Order, Purpose};
+use regnant_certificates::{Authority, Order, Purpose, Responder, Says};
+use running::issuer::{answer_http, authority, now, serve_ocsp};
 use running::*;
-
-fn now() -> i64 {
-    jiff::Timestamp::now().as_second()
-}
 
 fn order(name: &str, days: i64) -> Order {
     Order {
@@ -23,11 +18,19 @@ fn order(name: &str, days: i64) -> Order {
         not_before: now() - 86_400,
         not_after: now() + days * 86_400 + 3_600,
         serial: 7,
+        ocsp: None,
     }
 }
 
 fn peap(service: &Running) -> Command {
     service.try_eap(&["peap", "--user", "ida.marsh", "--password", "Tide-Table-61"])
+}
+
+fn eap_tls(service: &Running, name: &str) -> Command {
+    let file = |ending: &str| service.data.join("harbour").join(format!("{name}.{ending}"));
+    let mut asked = service.try_eap(&["eap-tls", "--user", name]);
+    asked.arg("--certificate").arg(file("pem")).arg("--key").arg(file("key"));
+    asked
 }
 
 #[test]
@@ -82,36 +85,18 @@ fn a_signing_request_waits_for_its_certificate() {
     assert!(refused.contains("does not belong"), "{refused}");
 }
 
-/// A stand-in for an issuer's web server.
-fn serve_crl(list: Arc<Mutex<String>>) -> String {
-    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
-    let url = format!("http://{}/list.crl", listener.local_addr().unwrap());
-    std::thread::spawn(move || {
-        for stream in listener.incoming() {
-            let mut stream = stream.unwrap();
-            let _ = stream.read(&mut [0; 2048]);
-            let body = list.lock().unwrap().clone();
-            let head = format!("HTTP/1.1 200 OK\r\ncontent-length: {}\r\nconnection: close\r\n\r\n", body.len());
-            let _ = stream.write_all(format!("{head}{body}").as_bytes());
-        }
-    });
-    url
-}
-
 #[test]
 fn a_revocation_list_is_fetched_and_what_it_says_holds_at_once() {
     let service = Running::harbour();
     let folder = service.data.join("harbour");
-    let read = |name: &str| fs::read_to_string(folder.join(name)).unwrap();
-    let authority = Authority::from_pem(&read("authority.pem"), &read("authority.key")).unwrap();
-    let ida = || {
-        let mut asked = service.try_eap(&["eap-tls", "--user", "ida"]);
-        asked.arg("--certificate").arg(folder.join("ida.marsh.pem")).arg("--key").arg(folder.join("ida.marsh.key"));
-        asked
-    };
+    let authority = authority(&service);
+    let ida = || eap_tls(&service, "ida.marsh");
     ida().succeeds();
     let list = Arc::new(Mutex::new(authority.revoke(&[2], now() - 60).unwrap()));
-    let url = serve_crl(list.clone());
+    let url = answer_http({
+        let list = list.clone();
+        move |_| Some(list.lock().unwrap().clone().into_bytes())
+    });
     let trust = |url: &str| {
         let mut command = service.client(&["certificates", "trust", "tarnmouth-authority", "--crl-url", url]);
         command.arg(folder.join("authority.pem"));
@@ -127,6 +112,48 @@ fn a_revocation_list_is_fetched_and_what_it_says_holds_at_once() {
     ida().ends_with(1);
     assert!(service.client(&["certificates"]).succeeds().contains("cannot be fetched"));
     assert!(trust("https://issuer.example/list.crl").fails(1).contains("http://"));
+}
+
+#[test]
+fn an_issuer_is_asked_about_a_certificate_and_holds_up_nobody_else() {
+    let service = Running::harbour();
+    service.activate_with("revocation crl {", "revocation ocsp {");
+    let mut says = Responder::new(authority(&service).key(), None).unwrap();
+    says.says.insert(3, Says::Revoked);
+    let responder = Arc::new(Mutex::new(Some(says)));
+    let url = serve_ocsp(responder.clone());
+    let trust = |ocsp: &[&str]| {
+        let mut command = service.client(&["certificates", "trust", "tarnmouth-authority"]);
+        command.args(ocsp).arg(service.data.join("harbour/authority.pem")).succeeds();
+    };
+    let refusal = |name: &str, count: usize, reason: &str| {
+        eap_tls(&service, name).ends_with(1);
+        let entry = service.entries(&format!("q={name}"), count).swap_remove(0);
+        let told = sentence(&entry);
+        assert!(told.contains(&format!("its certificate was refused: {reason}")), "{told}");
+        service.get(&format!("journal/{}", entry["id"].as_str().unwrap())).1
+    };
+    let detail = refusal("ida.marsh", 1, "revocation unknown");
+    assert!(detail.to_string().contains("CN=ida.marsh: no answer: the certificate names no responder"), "{detail}");
+
+    // What was not answered is not asked again for a while, nor what was answered.
+    trust(&["--ocsp-url", &url]);
+    let detail = refusal("quay-laptop-7", 1, "revoked");
+    assert!(detail.to_string().contains("the supplicant got no TLS alert"), "{detail}");
+    let detail = refusal("quay-laptop-7", 2, "revoked");
+    assert!(!detail.to_string().contains("the supplicant got no TLS alert"), "known: {detail}");
+    *responder.lock().unwrap() = None;
+    let papers = authority(&service).issue(&Order { purpose: Purpose::Client, ..order("ola.nett", 9) }).unwrap();
+    let folder = service.data.join("harbour");
+    fs::write(folder.join("ola.pem"), papers.certificate).unwrap();
+    fs::write(folder.join("ola.key"), papers.key).unwrap();
+    let mut held = eap_tls(&service, "ola").spawn().unwrap();
+    peap(&service).succeeds();
+    assert!(held.try_wait().unwrap().is_none(), "the silent responder is still awaited");
+    assert_eq!(held.wait().unwrap().code(), Some(1));
+    assert!(sentence(&service.entries("q=ola", 1)[0]).contains("revocation unknown"));
+    let mut wrong = service.client(&["certificates", "trust", "x", "--ocsp-url", "ftp://issuer.example"]);
+    assert!(wrong.arg(folder.join("authority.pem")).fails(1).contains("http://"));
 }
 
 #[test]

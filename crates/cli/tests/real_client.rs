@@ -6,9 +6,13 @@ mod running;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::Command;
+use std::sync::{Arc, Mutex};
 
 use regnant_campus::Nas;
 use regnant_campus::harbour::*;
+use regnant_campus::papers::SERVER;
+use regnant_certificates::{Order, Purpose, Responder};
+use running::issuer::{authority, now, serve_ocsp};
 use running::*;
 
 /// The same program built with TEAP, where it lies beside the work tree.
@@ -272,4 +276,43 @@ fn teap_proves_user_machine_and_both() {
     let itself = ["identity=\"host/quay-laptop-7\"", "password=\"Keel-Plate-55\""];
     ask(&with(&[&itself, &machine])).is_given("machines");
     ask(&with(&[&IDA, &machine])).is_given("crew-managed");
+}
+
+#[test]
+fn our_certificate_comes_with_its_issuers_word_that_it_is_not_revoked() {
+    let service = Running::harbour();
+    let authority = authority(&service);
+    let responder = Arc::new(Mutex::new(Some(Responder::new(authority.key(), None).unwrap())));
+    let url = serve_ocsp(responder.clone());
+    let import = |serial: u64, url: &str| {
+        let order = Order {
+            common_name: SERVER.into(),
+            dns: vec![SERVER.into()],
+            upn: Vec::new(),
+            purpose: Purpose::Server,
+            not_before: now() - 60,
+            not_after: now() + 86_400,
+            serial,
+            ocsp: Some(url.to_owned()),
+        };
+        let issued = authority.issue(&order).unwrap();
+        let file = service.data.join("own.pem");
+        fs::write(&file, format!("{}{}", issued.certificate, issued.key)).unwrap();
+        service.client(&["certificates", "import", "--name", SERVER]).arg(&file).succeeds();
+    };
+    import(70, &url);
+    assert!(service.client(&["certificates"]).succeeds().contains("its issuer's word that it is not revoked"));
+    for version in VERSIONS {
+        let insisting = with(&[&IDA, &["ocsp=2", "phase2=\"auth=MSCHAPV2\"", version]]);
+        Supplicant::new(&service, "PEAP", &insisting).is_given("crew");
+        let tls = with(&[&["identity=\"anonymous\"", "ocsp=2", version], &CERTIFICATE]);
+        Supplicant::new(&service, "TLS", &tls).is_given("crew");
+    }
+    // Where nobody answers, none is presented: a supplicant that insists says so.
+    *responder.lock().unwrap() = Some(Responder::new(authority.key(), None).unwrap());
+    import(71, "http://127.0.0.1:9/");
+    let told = service.client(&["certificates"]).succeeds();
+    assert!(told.contains("No OCSP response is to be had for it: http://127.0.0.1:9/:"), "{told}");
+    let insisting = with(&[&IDA, &["ocsp=2", "phase2=\"auth=MSCHAPV2\"", VERSIONS[1]]]);
+    Supplicant::new(&service, "PEAP", &insisting).is_refused("does not trust our server certificate");
 }

@@ -26,8 +26,9 @@ pub use server::credential::{Answer, Claim, Credential, IdentityType, MsChapChan
 pub use server::{Conversation, InnerOffer, Limits, Offer, Step};
 pub use tls::client::{ClientTls, ClientTlsError};
 pub use tls::hello::ClientHello;
+pub use tls::revocation::{Judgement, Question, Source, Standing, Standings};
 pub use tls::server::{ServerTls, ServerTlsError, Sessions};
-pub use tls::trust::{Judgement, Trust, TrustError};
+pub use tls::trust::{Trust, TrustError};
 pub use tls::{TlsAbout, TlsVersion, warm_up};
 pub use wire::kind::Kind;
 pub use wire::packet::{Code, Malformed, Packet};

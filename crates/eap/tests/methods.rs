@@ -1,6 +1,8 @@
 //! Every method, both ends, over a link that loses nothing.
 mod common;
 
+use std::sync::Arc;
+
 use common::*;
 use regnant_eap::*;
 
@@ -328,7 +330,7 @@ fn the_method_is_negotiated_in_our_order_and_failing_that_refused() {
 
 #[test]
 fn certificates_are_judged_in_the_handshake_and_the_alert_says_why() {
-    let house = House::with_trust(&[66], Judgement::WhereListed);
+    let house = House::with_trust(&[66], Judgement::by(&[Source::Crl]).passing_unknown());
     let foreign = Authority::new("Another Harbour");
     let issue = |change: fn(&mut rcgen::CertificateParams)| house.authority.issue("tom.reed", change);
     let cases = [
@@ -362,7 +364,9 @@ fn certificates_are_judged_in_the_handshake_and_the_alert_says_why() {
 
 #[test]
 fn an_issuer_without_a_list_passes_or_not_as_the_trust_says() {
-    for (judgement, passes) in [(Judgement::WhereListed, true), (Judgement::Always, false)] {
+    for (judgement, passes) in
+        [(Judgement::by(&[Source::Crl]).passing_unknown(), true), (Judgement::by(&[Source::Crl]), false)]
+    {
         let house = House::with_trust(&[], judgement);
         let own = house.authority.issue("ida.marsh", |_| {});
         let method = PeerMethod::Tls(house.client(Some(&own), None));
@@ -423,10 +427,91 @@ fn names_of_every_form_are_read_from_a_certificate() {
 fn a_list_that_its_issuer_did_not_sign_is_not_taken() {
     let (ours, same_name) = (Authority::new("Tarnmouth Demo Root"), Authority::new("Tarnmouth Demo Root"));
     let authorities = std::slice::from_ref(&ours.der);
-    assert!(Trust::new(authorities, &[ours.revoke(1)], Judgement::Always).is_ok());
-    let forged = Trust::new(authorities, &[same_name.revoke(1)], Judgement::Always).unwrap_err();
+    assert!(Trust::new(authorities, &[ours.revoke(1)], Judgement::by(&[Source::Crl])).is_ok());
+    let forged = Trust::new(authorities, &[same_name.revoke(1)], Judgement::by(&[Source::Crl])).unwrap_err();
     assert!(forged.to_string().contains("signed by none of the authorities"), "{forged}");
     let mut changed = ours.revoke(1);
     *changed.last_mut().unwrap() ^= 1;
-    assert!(Trust::new(authorities, &[changed], Judgement::Always).is_err());
+    assert!(Trust::new(authorities, &[changed], Judgement::by(&[Source::Crl])).is_err());
+}
+
+/// What a responder said, by certificate.
+#[derive(Debug, Default)]
+struct Told(std::sync::Mutex<std::collections::HashMap<[u8; 32], Standing>>);
+
+impl Standings for Told {
+    fn of(&self, fingerprint: &[u8; 32], _: u64) -> Option<Standing> {
+        self.0.lock().unwrap().get(fingerprint).copied()
+    }
+}
+
+#[test]
+fn a_responder_is_asked_for_the_verdict_and_what_it_said_counts_in_the_next_handshake() {
+    let authority = Authority::new("Tarnmouth Demo Root");
+    let (listed, told) = (authority.revoke(66), Arc::new(Told::default()));
+    let trust = |sources: &[Source], lists: &[Vec<u8>]| {
+        let trust = Trust::new(std::slice::from_ref(&authority.der), lists, Judgement::by(sources)).unwrap();
+        trust.with_responder(told.clone(), Some("http://responder.tarnmouth.example".into()))
+    };
+    let own = authority.issue("ida.marsh", |_| {});
+    let bad = authority.issue("tom.reed", |params| params.serial_number = Some(66u64.into()));
+    let now = std::time::SystemTime::now();
+    let ocsp = trust(&[Source::Ocsp], &[]);
+    let questions = ocsp.questions(&own.chain, now).unwrap();
+    assert_eq!(questions.len(), 1);
+    assert_eq!((&questions[0].certificate, &questions[0].issuer), (&own.chain[0], &authority.der));
+    assert_eq!(ocsp.judge(&own.chain, now), Err(CertificateFault::RevocationUnknown), "nobody answered");
+    let passing =
+        Trust::new(std::slice::from_ref(&authority.der), &[], Judgement::by(&[Source::Ocsp]).passing_unknown())
+            .unwrap();
+    assert_eq!(passing.judge(&own.chain, now), Ok(()));
+
+    // The list first: what it knows needs no responder; the other way round it is asked.
+    let lists = std::slice::from_ref(&listed);
+    assert_eq!(trust(&[Source::Crl, Source::Ocsp], lists).questions(&own.chain, now), Ok(Vec::new()));
+    assert_eq!(trust(&[Source::Crl, Source::Ocsp], lists).questions(&bad.chain, now), Err(CertificateFault::Revoked));
+    assert_eq!(trust(&[Source::Crl, Source::Ocsp], &[]).questions(&own.chain, now).unwrap().len(), 1);
+    let responder_first = trust(&[Source::Ocsp, Source::Crl], lists);
+    assert_eq!(responder_first.questions(&own.chain, now).unwrap().len(), 1);
+    assert_eq!(responder_first.judge(&own.chain, now), Ok(()), "the list speaks where the responder does not");
+    assert_eq!(responder_first.judge(&bad.chain, now), Err(CertificateFault::Revoked));
+
+    let fingerprint = |identity: &Identity| <sha2::Sha256 as sha2::Digest>::digest(&identity.chain[0]).into();
+    told.0.lock().unwrap().insert(fingerprint(&own), Standing::Revoked);
+    let house = House::new();
+    let own_server = authority.issue(SERVER, |_| {});
+    let tls = ServerTls::new(&own_server.chain, &own_server.key, None, Some(Arc::new(ocsp))).unwrap();
+    let client = |own| {
+        let own: Option<&Identity> = own;
+        let own = own.map(|own| (&own.chain[..], &own.key[..]));
+        ClientTls::new(std::slice::from_ref(&authority.der), SERVER, own, None).unwrap()
+    };
+    let end = run(house.serve(vec![Offer::Tls(tls.clone())], 21), &mut peer(PeerMethod::Tls(client(Some(&own)))));
+    assert_eq!(end.failed().0, &Failure::Tls(TlsFailure::Certificate(CertificateFault::Revoked)));
+    let other = authority.issue("ola.nett", |_| {});
+    let end = run(house.serve(vec![Offer::Tls(tls)], 22), &mut peer(PeerMethod::Tls(client(Some(&other)))));
+    end.keys().expect("the handshake waits for nobody; the verdict does");
+}
+
+#[test]
+fn an_authority_vouches_only_for_names_that_it_may() {
+    let authority = Authority::new("Tarnmouth Demo Root");
+    let narrow = authority.delegate("Tarnmouth Machines", |params| {
+        let permitted = vec![rcgen::GeneralSubtree::DnsName("tarnmouth.example".into())];
+        params.name_constraints =
+            Some(rcgen::NameConstraints { permitted_subtrees: permitted, excluded_subtrees: Vec::new() });
+    });
+    let trust = Trust::new(std::slice::from_ref(&authority.der), &[], Judgement::default()).unwrap();
+    let judged = |name: &str| {
+        let mut chain = narrow.issue(name, |_| {}).chain;
+        chain.push(narrow.der.clone());
+        trust.judge(&chain, std::time::SystemTime::now())
+    };
+    assert_eq!(judged("quay-laptop-7.tarnmouth.example"), Ok(()));
+    assert_eq!(judged("quay-laptop-7.another.example"), Err(CertificateFault::NameConstraint));
+    let mut orphan = narrow.issue("quay-laptop-7.tarnmouth.example", |_| {}).chain;
+    assert_eq!(trust.judge(&orphan, std::time::SystemTime::now()), Err(CertificateFault::UnknownIssuer));
+    orphan.push(narrow.der.clone());
+    let known = Trust::new(&[authority.der.clone(), narrow.der.clone()], &[], Judgement::default()).unwrap();
+    assert_eq!(known.judge(&orphan[..1], std::time::SystemTime::now()), Ok(()), "an intermediate that was not sent");
 }

@@ -25,7 +25,9 @@ pub use mac::{Mac, MacError};
 pub use pipeline::{Checked, Compiled, Parsed};
 pub use run::case::CaseResult;
 pub use run::condition::{Outcome, Truth};
-pub use run::method::{Accepted, CertificateName, IdentityKind, Inner, Method, Revocation, TrustClause};
+pub use run::method::{
+    Accepted, CertificateName, IdentityKind, Inner, Method, Revocation, RevocationSource, TrustClause,
+};
 pub use run::program::{Consequence, Event, Gate, Identify, Leaf, Reaction, Rule};
 pub use run::rules::{Decided, LeafTrace, RuleTrace, Trace};
 pub use run::{Facts, Known};

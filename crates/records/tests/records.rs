@@ -337,9 +337,13 @@ fn machines_nt_hashes_certificates_and_trusts_are_kept_sealed() {
         name: "radius.tarnmouth.example".into(),
         chain: "-----BEGIN CERTIFICATE-----".into(),
         key: Secret::new(*b"a private key"),
-        stapled: None,
     };
-    let trust = TrustRow { name: "tarnmouth-authority".into(), authorities: "PEM".into(), ..TrustRow::default() };
+    let trust = TrustRow {
+        name: "tarnmouth-authority".into(),
+        authorities: "PEM".into(),
+        ocsp_url: Some("http://responder.tarnmouth.example".into()),
+        ..TrustRow::default()
+    };
     {
         let records = Records::open(&file, &key(dir.path())).unwrap();
         import(&records, &key(dir.path()), machines).unwrap();

@@ -18,7 +18,8 @@ use crate::clock::now_ms;
 use crate::config::Config;
 use crate::data_dir::DataDir;
 use crate::http::{self, Api};
-use crate::office::renewal::Fetched;
+use crate::office::fetched::Fetched;
+use crate::office::issuers::Issuers;
 use crate::office::{Office, OfficeError};
 use crate::udp::conversations::Conversations;
 use crate::udp::duplicates::Duplicates;
@@ -32,7 +33,8 @@ use crate::world::{Ground, fact_table};
 const JOURNAL_QUEUE: usize = 16_384;
 /// Password checks that may wait for a thread of the pool.
 const HASH_QUEUE: usize = 64;
-const RENEW_EVERY: Duration = Duration::from_secs(3_600);
+/// When what is renewed is looked at again after a failure of ours.
+const RENEW_AGAIN: Duration = Duration::from_secs(600);
 const UNHEARD_EVERY: Duration = Duration::from_millis(500);
 
 /// A running service.
@@ -63,7 +65,9 @@ impl Service {
             table: table.clone(),
             key: key.clone(),
             pool: HashPool::start(threads, HASH_QUEUE),
-            fetched: Fetched::default(),
+            lists: Fetched::default(),
+            staples: Fetched::default(),
+            issuers: Arc::new(Issuers::new(Handle::current())),
         };
         let records = Records::open(&data.join("records.sqlite"), &key)?;
         let office = Arc::new(Office::open(records, ground)?);
@@ -168,21 +172,22 @@ async fn tick(desk: Arc<Desk>, journal: Arc<Journal>) {
     }
 }
 
-/// Renews and warns, at the start and every hour.
+/// Renews and warns, at the start and then as often as it is needed.
 async fn renew(office: Arc<Office>) {
-    let mut interval = tokio::time::interval(RENEW_EVERY);
     let mut told = HashSet::new();
     loop {
-        interval.tick().await;
         let office = office.clone();
         let work = move || {
-            let done = office.fetch_revocation_lists().and_then(|()| office.tell_of_endings(&mut told));
-            if let Err(error) = done {
+            let done = office.look_after_certificates(&mut told);
+            let pause = done.unwrap_or_else(|error| {
                 tracing::warn!("certificates cannot be looked after: {error}");
-            }
-            told
+                RENEW_AGAIN
+            });
+            (told, pause)
         };
-        told = task::spawn_blocking(work).await.unwrap_or_default();
+        let pause;
+        (told, pause) = task::spawn_blocking(work).await.unwrap_or_else(|_| (HashSet::new(), RENEW_AGAIN));
+        tokio::time::sleep(pause).await;
     }
 }
 

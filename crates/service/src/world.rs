@@ -10,7 +10,10 @@ use regnant_radius::Dictionary;
 use regnant_records::{HashPool, LocalStores, Records, RecordsError, SealingKey, StoreKind};
 use thiserror::Error;
 
-use crate::office::renewal::Fetched;
+use crate::clock::now_ms;
+use crate::office::fetched::Fetched;
+use crate::office::issuers::Issuers;
+use crate::office::renewal::staple_name;
 
 /// What the packet path reads, immutable: a change makes a new one and swaps it.
 pub(crate) struct World {
@@ -25,8 +28,12 @@ pub(crate) struct Ground {
     pub(crate) dialects: Vec<Dialect>,
     pub(crate) key: Arc<SealingKey>,
     pub(crate) pool: HashPool,
-    /// Revocation lists that were fetched.
-    pub(crate) fetched: Fetched,
+    /// Revocation lists that were fetched, by trust.
+    pub(crate) lists: Fetched,
+    /// OCSP responses about our certificates, by fingerprint.
+    pub(crate) staples: Fetched,
+    /// Who is asked about others' certificates.
+    pub(crate) issuers: Arc<Issuers>,
 }
 
 /// The facts that policies may ask about.
@@ -74,20 +81,23 @@ impl Ground {
     /// Certificates and authorities as the records have them. What cannot be read
     /// is left out: a gate that needs it is told then.
     fn materials(&self, records: &Records) -> Result<Materials, RecordsError> {
+        let now = now_ms() / 1_000;
         let certificates = records.certificates(&self.key)?.into_iter().filter_map(|row| {
+            let stapled = self.staples.current(&staple_name(&row), now).map(|came| came.bytes);
             let chain = Bundle::from_pem(&row.chain).ok()?.chain;
             let key = regnant_eap::Secret::new(row.key.expose());
-            Some((row.name, Presentable { chain, key, stapled: row.stapled }))
+            Some((row.name, Presentable { chain, key, stapled }))
         });
         let trusts = records.trusts()?.into_iter().filter_map(|row| {
             let (authorities, mut crls) = (read_certificates(&row.authorities).ok()?, read_crls(&row.crls).ok()?);
             // A fetched list is newer than what was brought.
-            if let Some(list) = self.fetched.list(&row.name) {
-                crls.insert(0, list);
+            if let Some(list) = self.lists.current(&row.name, now) {
+                crls.insert(0, list.bytes);
             }
-            Some((row.name, TrustMaterial { authorities, crls }))
+            Some((row.name, TrustMaterial { authorities, crls, responder: row.ocsp_url }))
         });
-        Ok(Materials { certificates: certificates.collect(), trusts: trusts.collect() })
+        let standings = Some(self.issuers.clone() as Arc<dyn regnant_eap::Standings>);
+        Ok(Materials { certificates: certificates.collect(), trusts: trusts.collect(), standings })
     }
 
     /// A new world: this edition with the NASes, stores and certificates of the

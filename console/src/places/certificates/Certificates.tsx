@@ -3,7 +3,7 @@ import { api, dataOf } from "../../api/client";
 import type { components } from "../../api/schema";
 import { Notice } from "../../parts/Notice";
 import { Profiles } from "./Profiles";
-import { ends, gatesWithProfiles } from "./certificates";
+import { day, ends, gatesWithProfiles } from "./certificates";
 
 type Certificate = components["schemas"]["CertificateReport"];
 type Trust = components["schemas"]["TrustReport"];
@@ -60,6 +60,11 @@ function Presented({ certificate }: { certificate: Certificate }) {
       {certificate.chain.map((link, place) => (
         <Entry key={link.fingerprint} link={link} label={place === 0 ? "certificate" : "issued by"} />
       ))}
+      {certificate.stapled_until != null && (
+        <p className="mt-2 text-sm text-soft">
+          Its issuer&rsquo;s word that it is not revoked goes with it, good until {day(certificate.stapled_until)}.
+        </p>
+      )}
     </li>
   );
 }
@@ -75,6 +80,8 @@ function Trusted({ trust }: { trust: Trust }) {
       ))}
       <p className="mt-2 text-sm text-soft">
         {lists === 0 ? "No revocation list." : lists === 1 ? "One revocation list." : `${lists} revocation lists.`}
+        {trust.crl_url && ` Newer ones come from ${trust.crl_url}.`}
+        {trust.ocsp_url && ` Asked about revocation: ${trust.ocsp_url}.`}
       </p>
     </li>
   );

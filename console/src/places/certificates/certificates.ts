@@ -3,7 +3,8 @@ import type { components } from "../../api/schema";
 type Certificate = components["schemas"]["CertificateReport"];
 type Link = components["schemas"]["LinkReport"];
 
-const day = (seconds: number) => new Date(seconds * 1000).toISOString().slice(0, 10);
+/** A day, from seconds since 1970. */
+export const day = (seconds: number) => new Date(seconds * 1000).toISOString().slice(0, 10);
 
 /** From when until when, and how long that is from now. */
 export function ends(link: Pick<Link, "not_before" | "not_after" | "days_left">): string {

@@ -1,13 +1,13 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use regnant_eap::{Answer, Claim, Conversation, Failure, Keys, Limits, Step};
+use regnant_eap::{Answer, CertificateFault, Claim, Conversation, Failure, Keys, Limits, Step};
 use regnant_policy::{Event, Facts, Gate, IdentityKind, Reaction, Trace};
 use regnant_radius::number;
 use ulid::Ulid;
 
 use crate::decide::{Decision, Desk, End, Outcome, Setting, Times, Verdict, decide_by_rules};
-use crate::eap::identities::{check_claim, recall_machine, take_certificates, take_session};
+use crate::eap::identities::{check_claim, judge_chain, recall_machine, take_certificates, take_session, taken_chains};
 use crate::eap::machines::Seen;
 use crate::eap::offers::GateOffer;
 use crate::eap::sessions::{IdentityBefore, ProvedBefore, Scope, SessionDesk};
@@ -15,7 +15,7 @@ use crate::facts::request::Derived;
 use crate::facts::situation::{Device, Identity, Situation, Told};
 use crate::hear::Heard;
 use crate::proof::{self, LookUpRecord, Stop, look_up_device, react, react_to_absence};
-use crate::record::eap::{EapRecord, RoundRecord};
+use crate::record::eap::{EapRecord, FailureRecord, RoundRecord};
 use crate::reply::{self, Ending};
 use crate::stores::Stores;
 
@@ -51,9 +51,38 @@ pub struct Dialogue {
 #[derive(Debug, Default)]
 pub(crate) struct Proofs {
     pub(crate) lookups: Vec<LookUpRecord>,
+    /// What issuers said of certificates.
+    pub(crate) asked: Vec<(String, String)>,
     identities: Vec<IdentityBefore>,
     /// The events that kept identities from being proved.
     failed: Vec<(IdentityKind, Event)>,
+}
+
+/// What ends a conversation before any rule is tried.
+enum Stopped {
+    Event(Stop),
+    Certificate(CertificateFault),
+}
+
+impl Stopped {
+    fn decided(self) -> (End, Verdict) {
+        match self {
+            Self::Event(stop) => stop.decided(),
+            Self::Certificate(fault) => (End::Certificate(fault), Verdict::Refuse(None)),
+        }
+    }
+}
+
+impl From<Stop> for Stopped {
+    fn from(stop: Stop) -> Self {
+        Self::Event(stop)
+    }
+}
+
+impl From<CertificateFault> for Stopped {
+    fn from(fault: CertificateFault) -> Self {
+        Self::Certificate(fault)
+    }
 }
 
 impl Proofs {
@@ -249,7 +278,7 @@ impl Dialogue {
         let stopped = self.prove_all(gate, &offer, &mut situation, &mut proofs, desk).await;
         self.times.proof = elapsed();
         let decided = match stopped {
-            Err(stop) => stop.decided(),
+            Err(stopped) => stopped.decided(),
             Ok(()) => {
                 let facts = &situation as &dyn Facts;
                 let (end, verdict) = decide_by_rules(&setting.edition, self.gate, facts, &mut self.trace);
@@ -276,18 +305,29 @@ impl Dialogue {
         situation: &mut Situation<'_>,
         proofs: &mut Proofs,
         desk: &Desk<'_, S>,
-    ) -> Result<(), Stop> {
+    ) -> Result<(), Stopped> {
         let about = self.conversation.about();
         match self.resumed() {
-            Some(before) => take_session(&before, offer, gate, situation, proofs, desk).await,
-            None => take_certificates(about, gate, situation, proofs, desk).await,
+            Some(before) => {
+                for identity in &before.identities {
+                    judge_chain(&identity.chain, offer, &mut proofs.asked, desk).await?;
+                }
+                take_session(&before, gate, situation, proofs, desk).await;
+            }
+            None => {
+                // The handshakes have judged them, but waited for no issuer.
+                for chain in taken_chains(about).iter().filter(|_| offer.asks_issuers()) {
+                    judge_chain(chain, offer, &mut proofs.asked, desk).await?;
+                }
+                take_certificates(about, gate, situation, proofs, desk).await;
+            }
         }
-        recall_machine(gate, situation, &mut proofs.lookups, desk).await;
+        recall_machine(gate, offer, situation, proofs, desk).await;
         look_up_device(situation, gate, false, desk.stores, &mut proofs.lookups).await?;
         for (kind, event) in &proofs.failed {
             match gate.identify(*kind) {
                 Some(clause) => react(clause, Some(*event))?,
-                None => return Err(Stop { kind: *kind, event: *event, reaction: Reaction::Refuse(None) }),
+                None => Err(Stop { kind: *kind, event: *event, reaction: Reaction::Refuse(None) })?,
             }
         }
         // The policy sees one claimed name: the user's, where there is one.
@@ -295,7 +335,7 @@ impl Dialogue {
             let before = proofs.identities.iter().find(|identity| identity.kind == IdentityKind::User);
             situation.told.claimed = Some(before.map_or_else(|| proved.claimed.clone(), |b| b.claimed.clone()));
         }
-        react_to_absence(situation, gate)
+        Ok(react_to_absence(situation, gate)?)
     }
 
     fn situation<'s, S>(&mut self, first: &'s Heard, desk: &Desk<'s, S>) -> Situation<'s> {
@@ -453,8 +493,9 @@ impl Dialogue {
         let machine = identities.iter().find(|identity| identity.kind == IdentityKind::Machine);
         // A resumed session is no new proof.
         if let (Some(mac), Some(machine), None) = (mac, machine, &before) {
-            let (name, proof, password_mark) = (machine.name.clone(), machine.proof.clone(), machine.password_mark);
-            desk.machines.remember(mac, Seen { name, proof, at, password_mark });
+            let (name, proof, chain) = (machine.name.clone(), machine.proof.clone(), machine.chain.clone());
+            let password_mark = machine.password_mark;
+            desk.machines.remember(mac, Seen { name, proof, at, password_mark, chain });
         }
         self.sessions.confirm(Arc::new(ProvedBefore { at, identities }));
     }
@@ -477,10 +518,12 @@ impl Dialogue {
         self.told_of_conversation();
         let presented = self.setting.offers.of(self.gate).and_then(|offer| offer.presented.clone());
         let failure = match &end {
-            End::Eap(failure) => Some(failure),
+            End::Eap(failure) => Some(FailureRecord::new(failure)),
+            End::Certificate(fault) => Some(FailureRecord::certificate(*fault, true)),
             _ => None,
         };
-        let eap = EapRecord::new(self.conversation.about(), presented, self.rounds, failure, keys.unwrap_or(false));
+        let (keys, asked) = (keys.unwrap_or(false), std::mem::take(&mut self.proofs.asked));
+        let eap = EapRecord::new(self.conversation.about(), presented, self.rounds, failure, keys, asked);
         Decision {
             id: self.id,
             heard: self.first,

@@ -3,7 +3,7 @@
 
 use std::time::{Duration, UNIX_EPOCH};
 
-use regnant_eap::{About, Certificate, Claim, IdentityType, InnerOutcome};
+use regnant_eap::{About, Certificate, CertificateFault, Claim, IdentityType, InnerOutcome, Standing};
 use regnant_policy::{Event, Gate, IdentityKind};
 
 use crate::decide::Desk;
@@ -109,30 +109,50 @@ async fn take_certificate<S: Stores>(
     }
 }
 
+/// Judges a certificate's chain afresh, and asks its issuers where the gate wants
+/// that.
+pub(crate) async fn judge_chain<S: Stores>(
+    chain: &[Vec<u8>],
+    offer: &GateOffer,
+    asked: &mut Vec<(String, String)>,
+    desk: &Desk<'_, S>,
+) -> Result<(), CertificateFault> {
+    let (Some(trust), false) = (&offer.trust, chain.is_empty()) else { return Ok(()) };
+    let now = UNIX_EPOCH + Duration::from_millis(desk.now);
+    for question in trust.questions(chain, now)? {
+        let subject = Certificate::read(&question.certificate).map(|read| read.subject).unwrap_or_default();
+        asked.push((
+            subject,
+            match desk.responders.ask(&question).await {
+                Ok(Standing::Good) => "good".into(),
+                Ok(Standing::Revoked) => "revoked".into(),
+                Err(unreachable) => format!("no answer: {unreachable}"),
+            },
+        ));
+    }
+    trust.judge(chain, now)
+}
+
+/// The chains that the handshakes of a conversation took.
+pub(crate) fn taken_chains(about: &About) -> Vec<Vec<Vec<u8>>> {
+    let proved = about.inner.iter().filter(|inner| inner.outcome == InnerOutcome::Proved);
+    let connections = about.tls.iter().chain(proved.filter_map(|inner| inner.tls.as_ref()));
+    connections.map(|tls| tls.certificates.clone()).collect()
+}
+
 /// Looks up afresh everybody whom a resumed session proved.
 pub(crate) async fn take_session<S: Stores>(
     before: &ProvedBefore,
-    offer: &GateOffer,
     gate: &Gate,
     situation: &mut Situation<'_>,
     proofs: &mut Proofs,
     desk: &Desk<'_, S>,
 ) {
     for identity in &before.identities {
-        let judged = match (&offer.trust, identity.chain.is_empty()) {
-            (Some(trust), false) => trust.judge(&identity.chain, UNIX_EPOCH + Duration::from_millis(desk.now)),
-            _ => Ok(()),
-        };
         let tried = if identity.chain.is_empty() { Tried::Session(identity.password_mark) } else { Tried::Certificate };
         let claimed = (identity.kind, identity.claimed.as_str());
         let mut outcome =
             look_up(claimed, identity.proof.clone(), tried, gate, situation, &mut proofs.lookups, desk).await;
-        if let Err(fault) = judged {
-            let answer = format!("the certificate of the resumed session is not accepted any more: {fault}");
-            let (kind, store) = (identity.kind.word().into(), "the certificate".into());
-            proofs.lookups.push(LookUpRecord { kind, store, name: identity.name.clone(), answer });
-            outcome = not_proved(&identity.name, Event::Failed);
-        }
         if let Identity::Proved(proved) = &mut outcome.identity {
             proved.age = Some(desk.now.saturating_sub(before.at) / 1_000);
         }
@@ -147,8 +167,9 @@ pub(crate) async fn take_session<S: Stores>(
 /// A machine that proved itself from this address not long ago.
 pub(crate) async fn recall_machine<S: Stores>(
     gate: &Gate,
+    offer: &GateOffer,
     situation: &mut Situation<'_>,
-    lookups: &mut Vec<LookUpRecord>,
+    proofs: &mut Proofs,
     desk: &Desk<'_, S>,
 ) {
     let (Some(seconds), Some(mac), Some(clause), Identity::Absent) = (
@@ -162,7 +183,10 @@ pub(crate) async fn recall_machine<S: Stores>(
     let oldest = desk.now.saturating_sub(u64::from(seconds) * 1_000);
     let Some(seen) = desk.machines.recall(mac, oldest) else { return };
     let proof = format!("remembered, {}", seen.proof);
-    let mut attempt = Attempt { claimed: seen.name, proof, clause, log: lookups };
+    if judge_chain(&seen.chain, offer, &mut proofs.asked, desk).await.is_err() {
+        return;
+    }
+    let mut attempt = Attempt { claimed: seen.name, proof, clause, log: &mut proofs.lookups };
     let outcome = attempt.run(Tried::Session(seen.password_mark), desk.stores).await;
     // What is only remembered proves nothing against anybody: where it does not
     // hold any more, no machine was presented.

@@ -28,6 +28,8 @@ pub(crate) struct Seen {
     /// Milliseconds since 1970.
     pub(crate) at: u64,
     pub(crate) password_mark: u64,
+    /// The certificate's chain, where one proved it.
+    pub(crate) chain: Vec<Vec<u8>>,
 }
 
 impl Machines {
@@ -58,7 +60,13 @@ mod tests {
     fn a_machine_is_remembered_by_address_and_for_a_time_and_the_table_is_bounded() {
         let machines = Machines::default();
         let mac = |number: u64| Mac(number.to_be_bytes()[2..].try_into().unwrap());
-        let seen = |at| Seen { name: "quay-laptop-7".into(), proof: "eap-tls".into(), at, password_mark: 0 };
+        let seen = |at| Seen {
+            name: "quay-laptop-7".into(),
+            proof: "eap-tls".into(),
+            at,
+            password_mark: 0,
+            chain: Vec::new(),
+        };
         machines.remember(mac(1), seen(5));
         assert_eq!(machines.recall(mac(1), 5), Some(seen(5)));
         assert_eq!(machines.recall(mac(1), 6), None);

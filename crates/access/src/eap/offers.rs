@@ -1,8 +1,10 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use regnant_eap::{IdentityType, InnerOffer, Judgement, NameForm, Offer, ServerTls, Trust};
-use regnant_policy::{Accepted, CertificateName, Compiled, Gate, IdentityKind, Inner, Method, Revocation, TrustClause};
+use regnant_eap::{IdentityType, InnerOffer, Judgement, NameForm, Offer, ServerTls, Source, Standings, Trust};
+use regnant_policy::{
+    Accepted, CertificateName, Compiled, Gate, IdentityKind, Inner, Method, Revocation, RevocationSource, TrustClause,
+};
 use thiserror::Error;
 
 /// Certificates and authorities by the names that policies refer to.
@@ -12,6 +14,8 @@ pub struct Materials {
     pub certificates: HashMap<String, Presentable>,
     /// Whom we can trust.
     pub trusts: HashMap<String, TrustMaterial>,
+    /// Where answers of issuers' responders are found.
+    pub standings: Option<Arc<dyn Standings>>,
 }
 
 /// A certificate of ours.
@@ -32,6 +36,8 @@ pub struct TrustMaterial {
     pub authorities: Vec<Vec<u8>>,
     /// Their lists.
     pub crls: Vec<Vec<u8>>,
+    /// The responder to ask in place of those that certificates name.
+    pub responder: Option<String>,
 }
 
 impl std::fmt::Debug for Presentable {
@@ -75,6 +81,11 @@ impl GateOffers {
 }
 
 impl GateOffer {
+    /// Whether issuers are asked before the verdict.
+    pub(crate) fn asks_issuers(&self) -> bool {
+        self.trust.as_ref().is_some_and(|trust| trust.asks_issuers())
+    }
+
     fn prepare(gate: &Gate, materials: &Materials) -> Result<Self, OfferProblem> {
         let problem = |reason: String| OfferProblem { gate: gate.name.clone(), reason };
         let trust = gate.trust.as_ref().map(|clause| trust(clause, materials)).transpose().map_err(problem)?;
@@ -102,13 +113,22 @@ impl GateOffer {
 
 fn trust(clause: &TrustClause, materials: &Materials) -> Result<Arc<Trust>, String> {
     let material = materials.trusts.get(&clause.name).ok_or_else(|| format!("there is no trust `{}`", clause.name))?;
-    let judgement = match clause.revocation {
-        Some(Revocation { crl: true, unreachable_passes: true, .. }) => Judgement::WhereListed,
-        Some(Revocation { crl: true, .. }) => Judgement::Always,
-        _ => Judgement::NoRevocation,
-    };
+    let judgement = clause.revocation.as_ref().map(judgement).unwrap_or_default();
     let made = Trust::new(&material.authorities, &material.crls, judgement);
-    made.map(Arc::new).map_err(|error| format!("trust `{}`: {error}", clause.name))
+    let trust = made.map_err(|error| format!("trust `{}`: {error}", clause.name))?;
+    Ok(Arc::new(match &materials.standings {
+        Some(standings) => trust.with_responder(standings.clone(), material.responder.clone()),
+        None => trust,
+    }))
+}
+
+fn judgement(revocation: &Revocation) -> Judgement {
+    let source = |source: &RevocationSource| match source {
+        RevocationSource::Crl => Source::Crl,
+        RevocationSource::Ocsp => Source::Ocsp,
+    };
+    let sources = revocation.sources.iter().map(source).collect();
+    Judgement { sources, unknown_passes: revocation.unreachable_passes }
 }
 
 fn offer(accepted: &Accepted, gate: &Gate, tls: Option<&ServerTls>) -> Option<Offer> {

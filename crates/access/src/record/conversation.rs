@@ -72,6 +72,9 @@ fn evidence(eap: &EapRecord) -> Vec<Evidence> {
     if let Some(tls) = &eap.tls {
         tell_tls(&mut tell, "", tls);
     }
+    for (certificate, answer) in &eap.asked {
+        tell("asked the issuer", format!("{certificate}: {answer}"));
+    }
     for inner in &eap.inner {
         tell_inner(&mut tell, inner);
     }

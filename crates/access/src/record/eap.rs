@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use regnant_eap::{About, Certificate, Failure, IdentityType, InnerOutcome, TlsAbout, TlsFailure};
+use regnant_eap::{About, Certificate, CertificateFault, Failure, IdentityType, InnerOutcome, TlsAbout, TlsFailure};
 use serde::{Deserialize, Serialize};
 
 use crate::eap::offers::Presented;
@@ -30,6 +30,10 @@ pub struct EapRecord {
     pub presented: Option<(String, String)>,
     /// Whether keys went to the equipment.
     pub keys: bool,
+    /// What issuers said when they were asked about certificates: the certificate
+    /// and the answer.
+    #[serde(default)]
+    pub asked: Vec<(String, String)>,
 }
 
 /// A TLS connection.
@@ -119,6 +123,10 @@ pub enum FailureRecord {
     Certificate {
         /// What is wrong with it.
         fault: String,
+        /// Whether that came out only at the verdict, when it was too late for an
+        /// alert.
+        #[serde(default)]
+        late: bool,
     },
     /// It presented none.
     NoCertificate,
@@ -148,8 +156,9 @@ impl EapRecord {
         about: &About,
         presented: Option<Presented>,
         rounds: Vec<RoundRecord>,
-        failure: Option<&Failure>,
+        failure: Option<FailureRecord>,
         keys: bool,
+        asked: Vec<(String, String)>,
     ) -> Self {
         Self {
             outer: about.identity.clone(),
@@ -163,9 +172,10 @@ impl EapRecord {
             inner: about.inner.iter().map(InnerRecord::new).collect(),
             bound: about.bound,
             rounds,
-            failure: failure.map(FailureRecord::new),
+            failure,
             presented: presented.filter(|_| about.tls.is_some()).map(|own| (own.subject, own.issuer)),
             keys,
+            asked,
         }
     }
 }
@@ -231,7 +241,11 @@ impl RoundRecord {
 }
 
 impl FailureRecord {
-    fn new(failure: &Failure) -> Self {
+    pub(crate) fn certificate(fault: CertificateFault, late: bool) -> Self {
+        Self::Certificate { fault: fault.to_string(), late }
+    }
+
+    pub(crate) fn new(failure: &Failure) -> Self {
         match failure {
             Failure::NoCommonMethod { wanted } => {
                 Self::NoCommonMethod { wanted: wanted.iter().map(|kind| kind.to_string()).collect() }
@@ -239,7 +253,7 @@ impl FailureRecord {
             Failure::Tls(TlsFailure::AlertReceived { name }) => Self::Alert { name: name.clone() },
             Failure::Tls(TlsFailure::OldVersion { newest }) => Self::OldVersion { newest: newest.clone() },
             Failure::Tls(TlsFailure::NoSuite | TlsFailure::NoGroup) => Self::NoSuite,
-            Failure::Tls(TlsFailure::Certificate(fault)) => Self::Certificate { fault: fault.to_string() },
+            Failure::Tls(TlsFailure::Certificate(fault)) => Self::certificate(*fault, false),
             Failure::Tls(TlsFailure::NoCertificate) => Self::NoCertificate,
             Failure::Tls(other) => Self::Tls { text: other.to_string() },
             Failure::Credential => Self::Credential,

@@ -22,7 +22,7 @@ impl EapRecord {
             FailureRecord::Alert { name } => format!("the supplicant broke the handshake off ({})", spaced(name)),
             FailureRecord::OldVersion { newest } => format!("the supplicant speaks at most {newest}"),
             FailureRecord::NoSuite => "the supplicant shares no TLS cipher suite with us".into(),
-            FailureRecord::Certificate { fault } => format!("its certificate was refused: {fault}"),
+            FailureRecord::Certificate { fault, .. } => format!("its certificate was refused: {fault}"),
             FailureRecord::NoCertificate => "the supplicant presented no certificate".into(),
             FailureRecord::Tls { text } => format!("TLS failed: {text}"),
             FailureRecord::Credential => "the credential was not accepted".into(),
@@ -44,12 +44,14 @@ impl EapRecord {
                 "The supplicant does not trust our server certificate: it rejected {own}, as *{}*.",
                 spaced(name)
             ),
-            Some(FailureRecord::Certificate { fault }) => match theirs {
-                Some(theirs) => {
-                    format!("We refused the supplicant's certificate {}: *{fault}*.", told(theirs, fault))
-                }
-                None => format!("We refused the supplicant's certificate: *{fault}*."),
-            },
+            Some(FailureRecord::Certificate { fault, late }) => {
+                let theirs = theirs.map(|theirs| format!(" {}", told(theirs, fault))).unwrap_or_default();
+                let late = match late {
+                    true => " This came out only after the handshake, so that the supplicant got no TLS alert.",
+                    false => "",
+                };
+                format!("We refused the supplicant's certificate{theirs}: *{fault}*.{late}")
+            }
             _ => format!("{}.", capital(&self.reason())),
         }
     }
@@ -73,7 +75,7 @@ impl EapRecord {
                 "Update the supplicant or its settings: TLS 1.0 and 1.1 are not served (RFC 8996).".into()
             }
             Some(FailureRecord::NoSuite) => "Update the supplicant or allow it newer cipher suites.".into(),
-            Some(FailureRecord::Certificate { fault }) => certificate_advice(fault).into(),
+            Some(FailureRecord::Certificate { fault, .. }) => certificate_advice(fault).into(),
             Some(FailureRecord::NoCertificate) => {
                 "Install a client certificate on the supplicant and choose it there, or let it use a method with a \
                  password."
@@ -160,8 +162,8 @@ fn certificate_advice(fault: &str) -> &'static str {
         "not valid yet" => "Look at the clocks: the certificate is not valid yet here.",
         "revoked" => "Its issuer has revoked it: find out why before giving the supplicant a new one.",
         "revocation unknown" => {
-            "Bring the issuer's revocation list up to date in the trust, or let the gate go on without one: \
-             `revocation crl { unreachable continue }`."
+            "Bring the issuer's revocation list up to date in the trust, or see why its responder does not answer; or \
+             let the gate go on without them: `revocation crl { unreachable continue }`."
         }
         "unknown issuer" => {
             "Add its authority to the trust of this gate if you believe it; else give the supplicant a certificate \

@@ -226,7 +226,7 @@ impl Record {
                 End::MethodNotAccepted => EndRecord::MethodNotAccepted,
                 End::NoCredential => EndRecord::NoCredential,
                 End::Proof(kind, event) => EndRecord::Proof { identity: IdentityKind::word(kind).into(), event },
-                End::Eap(_) => EndRecord::Eap,
+                End::Eap(_) | End::Certificate(_) => EndRecord::Eap,
                 End::Abandoned => EndRecord::Abandoned,
                 End::UnknownConversation => EndRecord::UnknownConversation,
                 End::Rule(index) => EndRecord::Rule { title: rule_title(index) },

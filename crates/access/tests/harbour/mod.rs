@@ -5,14 +5,15 @@
 use std::collections::HashMap;
 use std::future::Future;
 use std::net::SocketAddr;
-use std::pin::pin;
-use std::sync::Arc;
+use std::pin::{Pin, pin};
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex};
 use std::task::{Context, Poll, Waker};
 use std::time::Duration;
 
 use regnant_access::*;
 use regnant_certificates::{Authority, Bundle, Issued, Order, Purpose, read_certificates, read_crls};
+use regnant_eap::{Question, Standing, Standings};
 use regnant_policy::{Compiled, IdentityKind, Mac, Source, Value};
 use regnant_radius::*;
 use ulid::Ulid;
@@ -27,6 +28,7 @@ pub(crate) struct Harbour {
     pub(crate) certificates: Certificates,
     pub(crate) sessions: Arc<SessionTable>,
     pub(crate) machines: Machines,
+    pub(crate) issuer: Arc<Issuer>,
     /// Milliseconds since 1970.
     pub(crate) now: u64,
 }
@@ -96,6 +98,38 @@ impl Stores for Memory {
     }
 }
 
+/// An issuer's responder that says the same of every certificate, or nothing.
+#[derive(Debug, Default)]
+pub(crate) struct Issuer {
+    pub(crate) says: Mutex<Option<Standing>>,
+    known: Mutex<HashMap<[u8; 32], Standing>>,
+    pub(crate) asked: AtomicU64,
+}
+
+impl Issuer {
+    pub(crate) fn now_says(&self, standing: Option<Standing>) {
+        *self.says.lock().unwrap() = standing;
+        self.known.lock().unwrap().clear();
+    }
+}
+
+impl Standings for Issuer {
+    fn of(&self, fingerprint: &[u8; 32], _: u64) -> Option<Standing> {
+        self.known.lock().unwrap().get(fingerprint).copied()
+    }
+}
+
+impl Responders for Issuer {
+    fn ask<'q>(&'q self, question: &'q Question) -> Pin<Box<dyn Future<Output = Answer<Standing>> + Send + 'q>> {
+        self.asked.fetch_add(1, Ordering::Relaxed);
+        let said = self.says.lock().unwrap().ok_or_else(|| Unreachable("nobody is there".into()));
+        if let Ok(standing) = said {
+            self.known.lock().unwrap().insert(question.fingerprint, standing);
+        }
+        Box::pin(async { said })
+    }
+}
+
 fn stopwatch() -> Duration {
     Duration::from_micros(85)
 }
@@ -127,21 +161,24 @@ impl Certificates {
             not_before: 1_700_000_000,
             not_after: 1_990_000_000,
             serial: 1,
+            ocsp: None,
         };
         Self { server: authority.issue(&order).unwrap(), authority }
     }
 
-    fn materials(&self) -> Materials {
+    fn materials(&self, issuer: Arc<Issuer>) -> Materials {
         let bundle = Bundle::from_pem(&format!("{}{}", self.server.certificate, self.server.key)).unwrap();
         let presentable = Presentable { chain: bundle.chain, key: bundle.key.unwrap(), stapled: None };
         let crl = self.authority.revoke(&[66], 1_700_000_000).unwrap();
         let trust = TrustMaterial {
             authorities: read_certificates(self.authority.certificate()).unwrap(),
             crls: read_crls(&crl).unwrap(),
+            responder: None,
         };
         Materials {
             certificates: [(SERVER.to_owned(), presentable)].into(),
             trusts: [("tarnmouth-authority".to_owned(), trust)].into(),
+            standings: Some(issuer),
         }
     }
 
@@ -155,6 +192,7 @@ impl Certificates {
             not_before: 1_700_000_000,
             not_after: 1_990_000_000,
             serial,
+            ocsp: None,
         };
         let issued = self.authority.issue(&order).unwrap();
         Bundle::from_pem(&format!("{}{}", issued.certificate, issued.key)).unwrap()
@@ -192,7 +230,9 @@ impl Harbour {
         let dialect = Dialect::standard(table.dictionary());
         let edition = Arc::new(Edition::prepare(1, compiled, &[dialect], &table).unwrap());
         let certificates = Certificates::new();
-        let offers = Arc::new(GateOffers::prepare(&edition.policy, &certificates.materials()).unwrap());
+        let issuer = Arc::<Issuer>::default();
+        let materials = certificates.materials(issuer.clone());
+        let offers = Arc::new(GateOffers::prepare(&edition.policy, &materials).unwrap());
         let setting = Setting { edition, offers };
         let nas = |name: &str, address: &str, kind, secret: &str, sign| Nas {
             name: name.into(),
@@ -228,7 +268,7 @@ impl Harbour {
             stores.endpoints.insert(mac(address), Arc::new(endpoint));
         }
         let (sessions, machines, now) = (Arc::default(), Machines::default(), NOW);
-        Self { table, nases, setting, stores, certificates, sessions, machines, now }
+        Self { table, nases, setting, stores, certificates, sessions, machines, issuer, now }
     }
 
     /// What the service does with one datagram.
@@ -266,6 +306,7 @@ impl Harbour {
             stores: &self.stores,
             sessions: &self.sessions,
             machines: &self.machines,
+            responders: &*self.issuer,
             random: unpredictable,
             secret: &[7; 32],
             retries: 0,

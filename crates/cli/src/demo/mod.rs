@@ -14,7 +14,7 @@ use jiff::Zoned;
 use regnant_campus::papers::{SERVER, TRUST};
 use regnant_campus::story::{self, Scene};
 use regnant_campus::{Ask, Nas, Outcome, harbour, trickle};
-use regnant_records::Inventory;
+use regnant_records::{Inventory, TrustRow};
 use regnant_service::{ApiConfig, Config, KeysConfig, Office, RadiusConfig, Service};
 use tokio::runtime::Runtime;
 
@@ -56,7 +56,12 @@ fn furnish(office: &Arc<Office>, data: &Path) -> Result<(String, Vec<Scene>), Fa
     let papers = papers::lay_out(&data.join("certificates"))?;
     let own = format!("{}{}", papers.file("server.pem"), papers.file("server.key"));
     office.import_certificate(SERVER, &own)?;
-    office.set_trust(TRUST, papers.file("authority.pem"), papers.file("revoked.crl.pem"), None)?;
+    office.set_trust(&TrustRow {
+        name: TRUST.into(),
+        authorities: papers.file("authority.pem").into(),
+        crls: papers.file("revoked.crl.pem").into(),
+        ..TrustRow::default()
+    })?;
     if office.active()?.0.number == 1 {
         office.activate(harbour::POLICY, name, None)?;
     }

@@ -2,6 +2,8 @@
 //! directory of its own, on ports that the system chose.
 #![allow(dead_code)]
 
+pub(crate) mod issuer;
+
 use std::io::{BufRead, BufReader};
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
@@ -185,6 +187,14 @@ impl Running {
         let request = agent().post(format!("{}/api/v1/{path}", self.api));
         let mut answer = request.header("authorization", format!("Bearer {}", self.token)).send_json(body).unwrap();
         (answer.status().as_u16(), answer.body_mut().read_json().unwrap_or(Value::Null))
+    }
+
+    /// Activates the harbour's policy with a part of it written otherwise.
+    pub(crate) fn activate_with(&self, from: &str, to: &str) {
+        assert!(harbour::POLICY.contains(from), "{from}");
+        let folder = self.data.join("harbour");
+        std::fs::write(folder.join("main.writ"), harbour::POLICY.replacen(from, to, 1)).unwrap();
+        self.client(&["activate"]).arg(&folder).succeeds();
     }
 
     /// `regnant try` from the controller, trusting the harbour's authority.

@@ -4,6 +4,7 @@
 pub(crate) mod client;
 pub(crate) mod hello;
 mod library;
+pub(crate) mod revocation;
 pub(crate) mod server;
 pub(crate) mod trust;
 

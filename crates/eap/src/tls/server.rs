@@ -11,7 +11,7 @@ use thiserror::Error;
 
 use crate::certificate::Certificate;
 use crate::tls::library::{Library, Presented};
-use crate::tls::trust::{Trust, library_error};
+use crate::tls::trust::{Asked, Trust, library_error};
 
 /// Our certificate, and whose certificates we believe.
 #[derive(Clone)]
@@ -142,8 +142,8 @@ impl ClientCertVerifier for Verifier {
         now: UnixTime,
     ) -> Result<ClientCertVerified, rustls::Error> {
         self.presented.keep(own, rest);
-        let judged = self.trust.judge_client(own, rest, now);
-        judged.map(|()| ClientCertVerified::assertion()).map_err(|error| library_error(&error))
+        let judged = self.trust.judge_client(own, rest, now, Asked::NotYet);
+        judged.map(|_| ClientCertVerified::assertion()).map_err(|error| library_error(&error))
     }
 
     fn verify_tls12_signature(

@@ -3,12 +3,16 @@ use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use rustls::pki_types::{CertificateDer, SignatureVerificationAlgorithm, TrustAnchor, UnixTime};
 use rustls::{DistinguishedName, RootCertStore};
+use sha2::{Digest, Sha256};
 use thiserror::Error;
-use webpki::{Cert, CertRevocationList, EndEntityCert, KeyUsage, OwnedCertRevocationList, anchor_from_trusted_cert};
+use webpki::{
+    Cert, CertRevocationList, EndEntityCert, KeyUsage, OwnedCertRevocationList, VerifiedPath, anchor_from_trusted_cert,
+};
 use x509_parser::prelude::{FromDer, X509Certificate};
 use x509_parser::revocation_list::CertificateRevocationList;
 
 use crate::failure::CertificateFault;
+use crate::tls::revocation::{Judgement, Question, Source, Standing, Standings};
 
 /// Whose certificates are believed, and how revocation is judged.
 #[derive(Debug)]
@@ -18,6 +22,9 @@ pub struct Trust {
     /// Intermediates that peers may forget to send.
     intermediates: Vec<CertificateDer<'static>>,
     lists: Vec<List>,
+    standings: Option<Arc<dyn Standings>>,
+    /// The responder to ask in place of the certificates' own.
+    responder: Option<String>,
     judgement: Judgement,
     algorithms: &'static [&'static dyn SignatureVerificationAlgorithm],
 }
@@ -29,19 +36,6 @@ struct List {
     read: CertRevocationList<'static>,
     /// Seconds since 1970 until which it speaks, where it says so.
     next_update: Option<u64>,
-}
-
-/// How revocation is judged in the handshake.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Judgement {
-    /// Not at all.
-    NoRevocation,
-    /// By the lists at hand; where an issuer has none, or an old one, the
-    /// certificate passes.
-    WhereListed,
-    /// By the lists at hand; where an issuer has none, or an old one, the
-    /// certificate is refused.
-    Always,
 }
 
 impl Trust {
@@ -60,7 +54,14 @@ impl Trust {
         }
         let lists = crls.iter().map(|der| List::read(der, authorities)).collect::<Result<_, _>>()?;
         let algorithms = rustls::crypto::aws_lc_rs::default_provider().signature_verification_algorithms.all;
-        Ok(Self { anchors, hints: roots.subjects(), intermediates, lists, judgement, algorithms })
+        let (hints, standings, responder) = (roots.subjects(), None, None);
+        Ok(Self { anchors, hints, intermediates, lists, standings, responder, judgement, algorithms })
+    }
+
+    /// Where answers of responders are found, and the responder to ask in place
+    /// of those that certificates name.
+    pub fn with_responder(self, standings: Arc<dyn Standings>, responder: Option<String>) -> Self {
+        Self { standings: Some(standings), responder, ..self }
     }
 
     pub(crate) fn hints(&self) -> &[DistinguishedName] {
@@ -68,12 +69,30 @@ impl Trust {
     }
 
     /// Judges a client's chain, its own certificate first: path, times, usage,
-    /// name constraints and what the lists at hand say of revocation.
+    /// name constraints, and what the sources at hand say of revocation.
     pub fn judge(&self, chain: &[Vec<u8>], now: SystemTime) -> Result<(), CertificateFault> {
+        self.judge_chain(chain, now, Asked::Already).map(drop)
+    }
+
+    /// Whether issuers' responders are asked at all.
+    pub fn asks_issuers(&self) -> bool {
+        self.judgement.sources.contains(&Source::Ocsp)
+    }
+
+    /// The certificates of a chain whose issuers' responders must be asked before
+    /// [`Self::judge`] can say the last word.
+    pub fn questions(&self, chain: &[Vec<u8>], now: SystemTime) -> Result<Vec<Question>, CertificateFault> {
+        match self.asks_issuers() {
+            true => self.judge_chain(chain, now, Asked::NotYet),
+            false => Ok(Vec::new()),
+        }
+    }
+
+    fn judge_chain(&self, chain: &[Vec<u8>], now: SystemTime, asked: Asked) -> Result<Vec<Question>, CertificateFault> {
         let chain: Vec<_> = chain.iter().map(|der| CertificateDer::from(der.as_slice())).collect();
         let (own, rest) = chain.split_first().ok_or(CertificateFault::Unreadable)?;
         let since = now.duration_since(UNIX_EPOCH).unwrap_or(Duration::ZERO);
-        self.judge_client(own, rest, UnixTime::since_unix_epoch(since)).map_err(|error| fault(&error))
+        self.judge_client(own, rest, UnixTime::since_unix_epoch(since), asked).map_err(|error| fault(&error))
     }
 
     pub(crate) fn judge_client(
@@ -81,7 +100,8 @@ impl Trust {
         own: &CertificateDer<'_>,
         sent: &[CertificateDer<'_>],
         now: UnixTime,
-    ) -> Result<(), webpki::Error> {
+        asked: Asked,
+    ) -> Result<Vec<Question>, webpki::Error> {
         let certificate = EndEntityCert::try_from(own)?;
         let rest: Vec<CertificateDer<'_>> =
             sent.iter().chain(&self.intermediates).map(|der| CertificateDer::from(&**der)).collect();
@@ -94,35 +114,103 @@ impl Trust {
             None,
             None,
         )?;
-        if self.judgement != Judgement::NoRevocation {
-            self.ask_lists(path.end_entity(), now)?;
-            path.intermediate_certificates().try_for_each(|certificate| self.ask_lists(certificate, now))?;
-        }
-        match may_sign(own) {
-            true => Ok(()),
-            false => Err(webpki::Error::RequiredEkuNotFoundContext(webpki::RequiredEkuNotFoundContext {
+        if !may_sign(own) {
+            return Err(webpki::Error::RequiredEkuNotFoundContext(webpki::RequiredEkuNotFoundContext {
                 required: KeyUsage::client_auth(),
                 present: Vec::new(),
-            })),
+            }));
+        }
+        match self.judgement.sources.is_empty() {
+            true => Ok(Vec::new()),
+            false => self.judge_revocation(&path, now, asked),
         }
     }
-}
 
-impl Trust {
-    /// What the issuer's list says of one certificate of a path that holds.
-    fn ask_lists(&self, certificate: &Cert<'_>, now: UnixTime) -> Result<(), webpki::Error> {
-        let mut known = false;
-        for list in self.lists.iter().filter(|list| list.read.issuer() == certificate.issuer()) {
-            if list.read.find_serial(certificate.serial())?.is_some() {
-                return Err(webpki::Error::CertRevoked);
+    /// What is known of the revocation of each certificate of a path that holds.
+    fn judge_revocation(
+        &self,
+        path: &VerifiedPath<'_>,
+        now: UnixTime,
+        asked: Asked,
+    ) -> Result<Vec<Question>, webpki::Error> {
+        let links: Vec<&Cert<'_>> =
+            [&**path.end_entity()].into_iter().chain(path.intermediate_certificates()).collect();
+        let mut questions = Vec::new();
+        for (place, certificate) in links.iter().enumerate() {
+            match self.known_of(certificate, now, asked)? {
+                Known::Passes => {}
+                Known::Revoked => return Err(webpki::Error::CertRevoked),
+                Known::MustAsk => questions.push(Question {
+                    fingerprint: fingerprint(certificate),
+                    certificate: certificate.der().to_vec(),
+                    issuer: match links.get(place + 1) {
+                        Some(issuer) => issuer.der().to_vec(),
+                        None => self.authority(path.anchor()),
+                    },
+                    responder: self.responder.clone(),
+                }),
             }
-            known |= list.next_update.is_none_or(|until| now.as_secs() <= until);
         }
-        match known || self.judgement == Judgement::WhereListed {
-            true => Ok(()),
+        Ok(questions)
+    }
+
+    fn known_of(&self, certificate: &Cert<'_>, now: UnixTime, asked: Asked) -> Result<Known, webpki::Error> {
+        for source in &self.judgement.sources {
+            let standing = match source {
+                Source::Crl => self.listed(certificate, now)?,
+                Source::Ocsp => {
+                    let standings = self.standings.as_ref();
+                    standings.and_then(|standings| standings.of(&fingerprint(certificate), now.as_secs()))
+                }
+            };
+            match (standing, source, asked) {
+                (Some(Standing::Good), ..) => return Ok(Known::Passes),
+                (Some(Standing::Revoked), ..) => return Ok(Known::Revoked),
+                (None, Source::Ocsp, Asked::NotYet) => return Ok(Known::MustAsk),
+                (None, ..) => {}
+            }
+        }
+        match self.judgement.unknown_passes {
+            true => Ok(Known::Passes),
             false => Err(webpki::Error::UnknownRevocationStatus),
         }
     }
+
+    /// What the issuer's list says. A list that is too old may still tell of what
+    /// was revoked, but not of what was not.
+    fn listed(&self, certificate: &Cert<'_>, now: UnixTime) -> Result<Option<Standing>, webpki::Error> {
+        let mut known = None;
+        for list in self.lists.iter().filter(|list| list.read.issuer() == certificate.issuer()) {
+            if list.read.find_serial(certificate.serial())?.is_some() {
+                return Ok(Some(Standing::Revoked));
+            }
+            if list.next_update.is_none_or(|until| now.as_secs() <= until) {
+                known = Some(Standing::Good);
+            }
+        }
+        Ok(known)
+    }
+
+    /// The authority's certificate that an anchor was made from.
+    fn authority(&self, anchor: &TrustAnchor<'_>) -> Vec<u8> {
+        let place = self.anchors.iter().position(|known| known == anchor);
+        place.and_then(|place| self.intermediates.get(place)).map(|der| der.to_vec()).unwrap_or_default()
+    }
+}
+
+/// Whether responders were asked already, so that no answer is none.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Asked {
+    /// They can be asked yet: the handshake goes on, and the verdict waits.
+    NotYet,
+    /// They were.
+    Already,
+}
+
+enum Known {
+    Passes,
+    Revoked,
+    MustAsk,
 }
 
 impl List {
@@ -149,6 +237,10 @@ impl List {
             ))),
         }
     }
+}
+
+fn fingerprint(certificate: &Cert<'_>) -> [u8; 32] {
+    Sha256::digest(certificate.der()).into()
 }
 
 /// A key usage that leaves digitalSignature out forbids the handshake's proof

@@ -36,6 +36,17 @@ impl Authority {
         Self { der: certificate.der().to_vec(), issuer: Issuer::new(params, key) }
     }
 
+    /// An authority below this one.
+    pub(crate) fn delegate(&self, name: &str, change: impl FnOnce(&mut CertificateParams)) -> Self {
+        let key = KeyPair::generate().unwrap();
+        let mut params = CertificateParams::new(Vec::new()).unwrap();
+        params.distinguished_name.push(rcgen::DnType::CommonName, name);
+        params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
+        change(&mut params);
+        let certificate = params.signed_by(&key, &self.issuer).unwrap();
+        Self { der: certificate.der().to_vec(), issuer: Issuer::new(params, key) }
+    }
+
     pub(crate) fn issue(&self, name: &str, change: impl FnOnce(&mut CertificateParams)) -> Identity {
         let key = KeyPair::generate().unwrap();
         let mut params = CertificateParams::new(vec![name.to_owned()]).unwrap();
@@ -88,7 +99,7 @@ impl Sessions for Table {
 
 impl House {
     pub(crate) fn new() -> Self {
-        Self::with_trust(&[], Judgement::NoRevocation)
+        Self::with_trust(&[], Judgement::default())
     }
 
     pub(crate) fn with_trust(revoked: &[u64], judgement: Judgement) -> Self {

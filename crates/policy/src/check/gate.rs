@@ -23,9 +23,9 @@ impl Checker<'_> {
             );
         }
         let accept: Vec<_> = item.accept.iter().filter_map(|method| self.accepted(method)).collect();
-        self.distinct("method", item.accept.iter().map(|method| &method.name));
+        self.once("method", item.accept.iter().map(|method| &method.name));
         self.distinct("rule", item.rules.iter().map(|rule| &rule.title));
-        self.distinct("`identify` clause", item.identify.iter().map(|clause| &clause.kind));
+        self.once("`identify` clause", item.identify.iter().map(|clause| &clause.kind));
         let identify: Vec<_> = item.identify.iter().filter_map(|clause| self.identify(clause)).collect();
         let trust = item.trust.as_ref().and_then(|trust| self.trust(trust));
         self.complete(item, &accept, &identify);
@@ -110,7 +110,7 @@ impl Checker<'_> {
             None => None,
         };
         let mut reactions = Event::ALL.map(|(_, event)| event.default_reaction());
-        self.distinct("event", item.reactions.iter().map(|(event, _)| event));
+        self.once("event", item.reactions.iter().map(|(event, _)| event));
         for (event, reaction) in &item.reactions {
             let event = self.one_of("event", event, &Event::ALL)?;
             reactions[event as usize] = self.reaction(event, reaction)?;

@@ -1,7 +1,9 @@
 use crate::check::Checker;
 use crate::diagnostic::Diagnostic;
 use crate::parse::ast::{GateItem, MethodItem, Name, RevocationItem, TrustItem};
-use crate::run::method::{Accepted, CertificateName, IdentityKind, Inner, Method, Revocation, TrustClause};
+use crate::run::method::{
+    Accepted, CertificateName, IdentityKind, Inner, Method, Revocation, RevocationSource, TrustClause,
+};
 use crate::run::program::Identify;
 use crate::suggest::did_you_mean;
 
@@ -25,7 +27,7 @@ impl Checker<'_> {
             return None;
         }
         let inner: Vec<_> = item.inner.iter().filter_map(|name| self.one_of("inner method", name, &fitting)).collect();
-        self.distinct("inner method", item.inner.iter());
+        self.once("inner method", item.inner.iter());
         if let (true, Some(name)) = (inner.len() > 1, item.inner.iter().find(|name| name.text == "password")) {
             let message = "`password` cannot stand beside inner EAP methods";
             let note = "TEAP asks either for a password or for an inner EAP method: keep one of the two";
@@ -44,7 +46,7 @@ impl Checker<'_> {
                 names.push((kind, self.one_of("place in a certificate", place, &CertificateName::ALL)?));
             }
         }
-        self.distinct("name form", item.names.iter().flat_map(|(_, places)| places));
+        self.once("name form", item.names.iter().flat_map(|(_, places)| places));
         if names.is_empty() {
             let note = "add `user from san-upn` or `machine from san-dns`";
             let message = "this trust does not say where a certificate names somebody";
@@ -58,15 +60,10 @@ impl Checker<'_> {
     }
 
     fn revocation(&mut self, item: &RevocationItem) -> Option<Revocation> {
-        let mut revocation = Revocation { crl: false, unreachable_passes: false };
-        for source in &item.sources {
-            if source.text == "ocsp" {
-                let note = "bring the issuer's revocation list and write `revocation crl`";
-                self.report(Diagnostic::error("W409", source.span, "OCSP answers are not asked for yet").note(note));
-                return None;
-            }
-            revocation.crl = self.one_of("source of revocation", source, &[("crl", true)])?;
-        }
+        let source = |name: &Name| self.one_of("source of revocation", name, &RevocationSource::ALL);
+        let sources = item.sources.iter().map(source).collect::<Option<_>>()?;
+        self.once("source of revocation", item.sources.iter());
+        let mut revocation = Revocation { sources, unreachable_passes: false };
         if let Some(word) = &item.unreachable {
             let known = [("refuse", false), ("continue", true)];
             revocation.unreachable_passes = self.one_of("reaction", word, &known)?;

@@ -92,16 +92,30 @@ impl<'p> Checker<'p> {
     }
 
     /// Tells every name that stands twice.
+    /// Names that people chose must differ.
     fn distinct<'n>(&mut self, what: &str, names: impl Iterator<Item = &'n Name>) {
+        self.repeated(names, |name| format!("there are two {what}s called `{name}`"), "give one of them another name");
+    }
+
+    /// Words of the language stand once in a list.
+    fn once<'n>(&mut self, what: &str, names: impl Iterator<Item = &'n Name>) {
+        self.repeated(names, |name| format!("the {what} `{name}` is there twice"), "remove one of them");
+    }
+
+    fn repeated<'n>(
+        &mut self,
+        names: impl Iterator<Item = &'n Name>,
+        message: impl Fn(&str) -> String,
+        note: &'static str,
+    ) {
         let mut first: HashMap<&str, &Name> = HashMap::new();
         for name in names {
             if let Some(before) = first.get(name.text.as_str()) {
-                let message = format!("there are two {what}s called `{}`", name.text);
                 self.diagnostics.push(
-                    Diagnostic::error("W203", name.span, message)
+                    Diagnostic::error("W203", name.span, message(&name.text))
                         .label("the second")
                         .also(before.span, "the first")
-                        .note("give one of them another name"),
+                        .note(note),
                 );
             } else {
                 first.insert(&name.text, name);

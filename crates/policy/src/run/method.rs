@@ -197,10 +197,24 @@ pub struct TrustClause {
 }
 
 /// How a gate judges revocation.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Revocation {
-    /// By revocation lists (RFC 5280 section 5).
-    pub crl: bool,
+    /// Who is asked, in this order; the first that knows decides.
+    pub sources: Vec<RevocationSource>,
     /// Whether a certificate passes about which nobody can say anything.
     pub unreachable_passes: bool,
+}
+
+/// Who knows what was revoked.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum RevocationSource {
+    /// The issuer's list (RFC 5280 section 5).
+    Crl,
+    /// The issuer's responder (RFC 6960).
+    Ocsp,
+}
+
+impl RevocationSource {
+    /// All sources with their words in Writ.
+    pub const ALL: [(&'static str, Self); 2] = [("crl", Self::Crl), ("ocsp", Self::Ocsp)];
 }

@@ -1,7 +1,6 @@
 //! Certificates that we present, and whom we trust.
 
 use regnant_radius::Secret;
-use rusqlite::types::Value;
 
 use crate::error::RecordsError;
 use crate::sealing::SealingKey;
@@ -17,8 +16,6 @@ pub struct CertificateRow {
     pub chain: String,
     /// Its private key in DER.
     pub key: Secret,
-    /// An OCSP response for it.
-    pub stapled: Option<Vec<u8>>,
 }
 
 /// Whom we trust.
@@ -32,6 +29,8 @@ pub struct TrustRow {
     pub crls: String,
     /// Where a newer list is fetched.
     pub crl_url: Option<String>,
+    /// The responder that is asked in place of those that certificates name.
+    pub ocsp_url: Option<String>,
 }
 
 impl Change {
@@ -39,13 +38,12 @@ impl Change {
     pub fn certificate(row: &CertificateRow, key: &SealingKey, now: u64) -> Self {
         let mut change = Self::default();
         change.add(
-            "INSERT INTO certificate (name, chain, key, stapled, changed_at) VALUES (?1, ?2, ?3, ?4, ?5)
-             ON CONFLICT (name) DO UPDATE SET chain = ?2, key = ?3, stapled = ?4, changed_at = ?5",
+            "INSERT INTO certificate (name, chain, key, changed_at) VALUES (?1, ?2, ?3, ?4)
+             ON CONFLICT (name) DO UPDATE SET chain = ?2, key = ?3, changed_at = ?4",
             [
                 row.name.clone().into(),
                 row.chain.clone().into(),
                 key.seal(&key_context(&row.name), row.key.expose()).into(),
-                row.stapled.clone().map_or(Value::Null, Value::Blob),
                 (now as i64).into(),
             ],
         );
@@ -56,13 +54,16 @@ impl Change {
     pub fn trust(row: &TrustRow, now: u64) -> Self {
         let mut change = Self::default();
         change.add(
-            "INSERT INTO trust (name, authorities, crls, crl_url, changed_at) VALUES (?1, ?2, ?3, ?4, ?5)
-             ON CONFLICT (name) DO UPDATE SET authorities = ?2, crls = ?3, crl_url = ?4, changed_at = ?5",
+            "INSERT INTO trust (name, authorities, crls, crl_url, ocsp_url, changed_at)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6)
+             ON CONFLICT (name) DO UPDATE
+             SET authorities = ?2, crls = ?3, crl_url = ?4, ocsp_url = ?5, changed_at = ?6",
             [
                 row.name.clone().into(),
                 row.authorities.clone().into(),
                 row.crls.clone().into(),
                 row.crl_url.clone().into(),
+                row.ocsp_url.clone().into(),
                 (now as i64).into(),
             ],
         );
@@ -73,23 +74,28 @@ impl Change {
 impl Records {
     /// Every certificate, by name, its key opened.
     pub fn certificates(&self, key: &SealingKey) -> Result<Vec<CertificateRow>, RecordsError> {
-        let rows = self.rows("SELECT name, chain, key, stapled FROM certificate ORDER BY name", |row| {
-            let sealed: (String, String, Vec<u8>, Option<Vec<u8>>) =
-                (row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?);
+        let rows = self.rows("SELECT name, chain, key FROM certificate ORDER BY name", |row| {
+            let sealed: (String, String, Vec<u8>) = (row.get(0)?, row.get(1)?, row.get(2)?);
             Ok(sealed)
         })?;
         rows.into_iter()
-            .map(|(name, chain, sealed, stapled)| {
-                let opened = key.open(&key_context(&name), &sealed)?;
-                Ok(CertificateRow { name, chain, key: opened, stapled })
+            .map(|(name, chain, sealed)| {
+                let key = key.open(&key_context(&name), &sealed)?;
+                Ok(CertificateRow { name, chain, key })
             })
             .collect()
     }
 
     /// Every trust, by name.
     pub fn trusts(&self) -> Result<Vec<TrustRow>, RecordsError> {
-        self.rows("SELECT name, authorities, crls, crl_url FROM trust ORDER BY name", |row| {
-            Ok(TrustRow { name: row.get(0)?, authorities: row.get(1)?, crls: row.get(2)?, crl_url: row.get(3)? })
+        self.rows("SELECT name, authorities, crls, crl_url, ocsp_url FROM trust ORDER BY name", |row| {
+            Ok(TrustRow {
+                name: row.get(0)?,
+                authorities: row.get(1)?,
+                crls: row.get(2)?,
+                crl_url: row.get(3)?,
+                ocsp_url: row.get(4)?,
+            })
         })
     }
 }

@@ -2,6 +2,7 @@ use axum::Json;
 use axum::extract::{Query, State};
 use axum::http::{StatusCode, header};
 use axum::response::IntoResponse;
+use regnant_records::TrustRow;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -52,6 +53,10 @@ pub(crate) struct NewTrust {
     /// list is signed itself.
     #[serde(default)]
     crl_url: Option<String>,
+    /// The responder to ask in place of those that certificates name; HTTP, since
+    /// its answers are signed themselves.
+    #[serde(default)]
+    ocsp_url: Option<String>,
 }
 
 /// What we present and whom we trust.
@@ -94,7 +99,8 @@ pub(crate) async fn trust(
     _: Signed,
     Json(new): Json<NewTrust>,
 ) -> Result<StatusCode, ApiError> {
-    blocking(move || api.office.set_trust(&new.name, &new.authorities, &new.crls, new.crl_url)).await?;
+    let NewTrust { name, authorities, crls, crl_url, ocsp_url } = new;
+    blocking(move || api.office.set_trust(&TrustRow { name, authorities, crls, crl_url, ocsp_url })).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

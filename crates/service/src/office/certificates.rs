@@ -11,6 +11,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::clock::now_ms;
+use crate::office::renewal::staple_name;
 use crate::office::{Office, OfficeError};
 
 const DAY: i64 = 86_400;
@@ -37,6 +38,9 @@ pub struct CertificateReport {
     pub chain: Vec<LinkReport>,
     /// The gates that present it.
     pub gates: Vec<String>,
+    /// Seconds since 1970 until which the OCSP response counts that is presented
+    /// with it; none where there is none.
+    pub stapled_until: Option<i64>,
     /// What is odd about it, in sentences.
     pub findings: Vec<String>,
 }
@@ -73,6 +77,8 @@ pub struct TrustReport {
     pub revocation_lists: usize,
     /// Where a newer list is fetched from.
     pub crl_url: Option<String>,
+    /// The responder that is asked in place of those that certificates name.
+    pub ocsp_url: Option<String>,
     /// The gates that trust it.
     pub gates: Vec<String>,
     /// What is odd about it, in sentences.
@@ -96,12 +102,22 @@ impl Office {
         let certificates = self.records.certificates(&self.ground.key)?.into_iter();
         let trusts = self.records.trusts()?.into_iter();
         Ok(CertificatesReport {
-            certificates: certificates.map(|row| certificate_report(&row, presenting(&row.name), now)).collect(),
+            certificates: certificates
+                .map(|row| {
+                    let mut report = certificate_report(&row, presenting(&row.name), now);
+                    let staple = staple_name(&row);
+                    let stapled = self.ground.staples.current(&staple, now as u64);
+                    report.stapled_until = stapled.and_then(|came| came.until).map(|until| until as i64);
+                    let trouble = self.ground.staples.trouble(&staple);
+                    report.findings.extend(trouble.map(|why| format!("No OCSP response is to be had for it: {why}.")));
+                    report
+                })
+                .collect(),
             trusts: trusts
                 .map(|row| {
                     let mut report = trust_report(&row, trusting(&row.name), now);
-                    report.revocation_lists += usize::from(self.ground.fetched.list(&row.name).is_some());
-                    let trouble = self.ground.fetched.trouble(&row.name);
+                    report.revocation_lists += usize::from(self.ground.lists.current(&row.name, now as u64).is_some());
+                    let trouble = self.ground.lists.trouble(&row.name);
                     report.findings.extend(trouble.map(|why| format!("Its revocation list cannot be fetched: {why}.")));
                     report
                 })
@@ -112,6 +128,15 @@ impl Office {
     /// Keeps a certificate in PEM. Its key may be in it; where a signing request of
     /// this name waits, the key is there already.
     pub fn import_certificate(&self, name: &str, pem: &str) -> Result<(), OfficeError> {
+        self.import_pem(name, pem)?;
+        if self.fetch_staples()? {
+            let _turn = self.turn();
+            self.swap_world()?;
+        }
+        Ok(())
+    }
+
+    fn import_pem(&self, name: &str, pem: &str) -> Result<(), OfficeError> {
         let _turn = self.turn();
         named(name)?;
         let bundle = Bundle::from_pem(pem).map_err(|error| OfficeError::Certificate(error.to_string()))?;
@@ -127,7 +152,7 @@ impl Office {
         ServerTls::new(&bundle.chain, key.expose(), None, None)
             .map_err(|error| OfficeError::Certificate(error.to_string()))?;
         let chain = to_pem("CERTIFICATE", &bundle.chain);
-        self.keep_certificate(&CertificateRow { name: name.to_owned(), chain, key, stapled: None })
+        self.keep_certificate(&CertificateRow { name: name.to_owned(), chain, key })
     }
 
     /// Makes a key and a signing request for a certificate of this name. A
@@ -142,50 +167,39 @@ impl Office {
         }
         let request = SigningRequest::new(name).map_err(|error| OfficeError::Certificate(error.to_string()))?;
         let key = Secret::new(request.key.expose());
-        self.keep_certificate(&CertificateRow { name: name.to_owned(), chain: String::new(), key, stapled: None })?;
+        self.keep_certificate(&CertificateRow { name: name.to_owned(), chain: String::new(), key })?;
         Ok(request.pem)
     }
 
-    /// Keeps authorities and revocation lists, in PEM.
-    /// `crl_url` is where a newer list is fetched from, now and every hour.
-    pub fn set_trust(
-        &self,
-        name: &str,
-        authorities: &str,
-        crls: &str,
-        crl_url: Option<String>,
-    ) -> Result<(), OfficeError> {
-        let fetched = crl_url.is_some();
-        self.keep_trust(name, authorities, crls, crl_url)?;
-        if fetched { self.fetch_revocation_lists() } else { Ok(()) }
+    /// Keeps authorities and revocation lists. Where it says from where a newer
+    /// list is fetched, that is done at once.
+    pub fn set_trust(&self, trust: &TrustRow) -> Result<(), OfficeError> {
+        self.keep_trust(trust)?;
+        if trust.crl_url.is_some() && self.fetch_lists()? {
+            let _turn = self.turn();
+            self.swap_world()?;
+        }
+        Ok(())
     }
 
-    fn keep_trust(
-        &self,
-        name: &str,
-        authorities: &str,
-        crls: &str,
-        crl_url: Option<String>,
-    ) -> Result<(), OfficeError> {
+    fn keep_trust(&self, trust: &TrustRow) -> Result<(), OfficeError> {
         let _turn = self.turn();
-        named(name)?;
-        if crl_url.as_ref().is_some_and(|url| !url.starts_with("http://")) {
-            let text = "a revocation list is fetched from an address that begins with http://: it is signed itself";
-            return Err(OfficeError::Certificate(text.into()));
+        named(&trust.name)?;
+        for (url, what) in [(&trust.crl_url, "a revocation list"), (&trust.ocsp_url, "a responder's answer")] {
+            if url.as_ref().is_some_and(|url| !url.starts_with("http://")) {
+                let text = format!("{what} is fetched from an address that begins with http://: it is signed itself");
+                return Err(OfficeError::Certificate(text));
+            }
         }
         let wrong = |error: &dyn std::fmt::Display| OfficeError::Certificate(error.to_string());
-        let read = read_certificates(authorities).map_err(|error| wrong(&error))?;
+        let read = read_certificates(&trust.authorities).map_err(|error| wrong(&error))?;
         if read.is_empty() {
             return Err(OfficeError::Certificate("there is no authority in it".into()));
         }
-        let lists = read_crls(crls).map_err(|error| wrong(&error))?;
-        Trust::new(&read, &lists, Judgement::Always).map_err(|error| wrong(&error))?;
-        let row = TrustRow {
-            name: name.to_owned(),
-            authorities: to_pem("CERTIFICATE", &read),
-            crls: to_pem("X509 CRL", &lists),
-            crl_url,
-        };
+        let lists = read_crls(&trust.crls).map_err(|error| wrong(&error))?;
+        Trust::new(&read, &lists, Judgement::default()).map_err(|error| wrong(&error))?;
+        let row =
+            TrustRow { authorities: to_pem("CERTIFICATE", &read), crls: to_pem("X509 CRL", &lists), ..trust.clone() };
         self.records.apply(&Change::trust(&row, now_ms()))?;
         self.swap_world()
     }
@@ -196,7 +210,7 @@ impl Office {
     }
 
     /// Conversations in flight end under the certificate that they began with.
-    fn swap_world(&self) -> Result<(), OfficeError> {
+    pub(crate) fn swap_world(&self) -> Result<(), OfficeError> {
         let edition = self.world.load().setting.edition.clone();
         self.world.store(Arc::new(self.ground.world(&self.records, edition)?));
         Ok(())
@@ -235,8 +249,8 @@ fn trust_report(row: &TrustRow, gates: Vec<String>, now: i64) -> TrustReport {
             .map(|authority| format!("`{}` has expired: nobody whom it vouches for comes in.", authority.subject)),
     );
     let revocation_lists = read_crls(&row.crls).unwrap_or_default().len();
-    let crl_url = row.crl_url.clone();
-    TrustReport { name: row.name.clone(), authorities, revocation_lists, crl_url, gates, findings }
+    let (crl_url, ocsp_url) = (row.crl_url.clone(), row.ocsp_url.clone());
+    TrustReport { name: row.name.clone(), authorities, revocation_lists, crl_url, ocsp_url, gates, findings }
 }
 
 fn link(der: &[u8], now: i64) -> Option<LinkReport> {

@@ -2,6 +2,8 @@
 //! write, swap the world.
 
 pub(crate) mod certificates;
+pub(crate) mod fetched;
+pub(crate) mod issuers;
 pub(crate) mod profile;
 pub(crate) mod renewal;
 pub(crate) mod report;

@@ -1,65 +1,46 @@
-//! What changes by itself: revocation lists that their issuers renew, and
-//! certificates that come to their end.
+//! What changes by itself: revocation lists that their issuers renew, responses
+//! about our own certificates, and certificates that come to their end.
 
-use std::collections::{HashMap, HashSet};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::collections::HashSet;
 use std::time::Duration;
 
 use regnant_certificates::{read_certificates, read_crls};
-use regnant_eap::{Judgement, Trust};
+use regnant_eap::{Certificate, Judgement, Standing, Trust};
+use regnant_records::{CertificateRow, TrustRow};
 
 use crate::clock::now_ms;
 use crate::office::certificates::LinkReport;
+use crate::office::fetched::Came;
+use crate::office::issuers::{ask, responder};
 use crate::office::{Office, OfficeError};
 
 /// A list larger than this is not taken.
 const MOST_BYTES: u64 = 16 << 20;
 const PATIENCE: Duration = Duration::from_secs(20);
-
-/// Revocation lists as they were fetched last, by trust. What this node fetched,
-/// not what somebody configured.
-#[derive(Debug, Default)]
-pub(crate) struct Fetched(Mutex<HashMap<String, Known>>);
-
-#[derive(Clone, Debug, Default)]
-struct Known {
-    list: Option<Vec<u8>>,
-    /// What went wrong the last time, where it did.
-    trouble: Option<String>,
-}
-
-impl Fetched {
-    /// The list of a trust.
-    pub(crate) fn list(&self, trust: &str) -> Option<Vec<u8>> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).get(trust)?.list.clone()
-    }
-
-    /// What went wrong the last time.
-    pub(crate) fn trouble(&self, trust: &str) -> Option<String> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).get(trust)?.trouble.clone()
-    }
-
-    /// Keeps what came; `true` where it is new. A failure leaves the old list.
-    fn keep(&self, trust: &str, came: Result<Vec<u8>, String>) -> bool {
-        let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let entry = known.entry(trust.to_owned()).or_default();
-        match came {
-            Ok(list) => {
-                entry.trouble = None;
-                entry.list.replace(list.clone()).is_none_or(|before| before != list)
-            }
-            Err(trouble) => {
-                entry.trouble = Some(trouble);
-                false
-            }
-        }
-    }
-}
+const LONGEST_PAUSE: u64 = 3_600;
+const SHORTEST_PAUSE: u64 = 60;
 
 impl Office {
-    /// Fetches the revocation list of every trust that says from where.
-    pub fn fetch_revocation_lists(&self) -> Result<(), OfficeError> {
-        let mut changed = false;
+    /// Fetches what is to be fetched and tells the log of what comes to its end;
+    /// gives the time until it should be done again.
+    pub(crate) fn look_after_certificates(&self, told: &mut HashSet<(String, i64)>) -> Result<Duration, OfficeError> {
+        let ended = self.ground.staples.drop_ended(now_ms() / 1_000);
+        let (lists, staples) = (self.fetch_lists()?, self.fetch_staples()?);
+        if ended || lists || staples {
+            let _turn = self.turn();
+            self.swap_world()?;
+        }
+        self.tell_of_endings(told)?;
+        let left = self.ground.staples.first_end().map(|end| end.saturating_sub(now_ms() / 1_000));
+        // Half of its time is left for trying again.
+        let pause = left.map_or(LONGEST_PAUSE, |left| (left / 2).clamp(SHORTEST_PAUSE, LONGEST_PAUSE));
+        Ok(Duration::from_secs(pause))
+    }
+
+    /// Fetches the revocation list of every trust that says from where; `true`
+    /// where one is new.
+    pub(crate) fn fetch_lists(&self) -> Result<bool, OfficeError> {
+        let mut new = false;
         for trust in self.records.trusts()? {
             let Some(url) = &trust.crl_url else { continue };
             let authorities = read_certificates(&trust.authorities).unwrap_or_default();
@@ -67,19 +48,32 @@ impl Office {
             if let Err(trouble) = &came {
                 tracing::warn!("the revocation list of trust {} cannot be fetched from {url}: {trouble}", trust.name);
             }
-            changed |= self.ground.fetched.keep(&trust.name, came);
+            new |= self.ground.lists.keep(&trust.name, came.map(|bytes| Came { bytes, until: None }));
         }
-        if changed {
-            let _turn = self.turn();
-            let edition = self.world.load().setting.edition.clone();
-            self.world.store(Arc::new(self.ground.world(&self.records, edition)?));
+        Ok(new)
+    }
+
+    /// Asks for a response about each certificate of ours that names a responder,
+    /// to be presented with it (RFC 6961 and RFC 8446 section 4.4.2.1); `true`
+    /// where one is new.
+    pub(crate) fn fetch_staples(&self) -> Result<bool, OfficeError> {
+        let mut new = false;
+        let trusts = self.records.trusts()?;
+        for row in self.records.certificates(&self.ground.key)? {
+            let chain = read_certificates(&row.chain).unwrap_or_default();
+            let Some(Ok(url)) = chain.first().map(|own| responder(own, None)) else { continue };
+            let came = staple(&url, &chain, &trusts);
+            if let Err(trouble) = &came {
+                tracing::warn!("there is no OCSP response to present with certificate {}: {trouble}", row.name);
+            }
+            new |= self.ground.staples.keep(&staple_name(&row), came);
         }
-        Ok(())
+        Ok(new)
     }
 
     /// Tells the log of what comes to its end, once for each of 30, 14, 7 and 1
     /// days before.
-    pub(crate) fn tell_of_endings(&self, told: &mut HashSet<(String, i64)>) -> Result<(), OfficeError> {
+    fn tell_of_endings(&self, told: &mut HashSet<(String, i64)>) -> Result<(), OfficeError> {
         let report = self.certificates()?;
         let ours = report.certificates.into_iter().flat_map(|certificate| certificate.chain);
         let theirs = report.trusts.into_iter().flat_map(|trust| trust.authorities);
@@ -91,6 +85,14 @@ impl Office {
         }
         Ok(())
     }
+}
+
+/// What a response is kept under: a certificate that is replaced under its name
+/// needs another.
+pub(crate) fn staple_name(row: &CertificateRow) -> String {
+    let own = read_certificates(&row.chain).unwrap_or_default();
+    let read = own.first().and_then(|der| Certificate::read(der).ok());
+    read.map(|read| read.fingerprint).unwrap_or_default()
 }
 
 fn ending(link: &LinkReport) -> Option<(i64, String)> {
@@ -109,6 +111,27 @@ fn fetch(url: &str, authorities: &[Vec<u8>]) -> Result<Vec<u8>, String> {
         Ok(Ok(mut lists)) if !lists.is_empty() => lists.swap_remove(0),
         _ => bytes,
     };
-    Trust::new(authorities, std::slice::from_ref(&der), Judgement::Always).map_err(|error| error.to_string())?;
-    Ok(der)
+    let trust = Trust::new(authorities, std::slice::from_ref(&der), Judgement::default());
+    trust.map(|_| der).map_err(|error| error.to_string())
+}
+
+/// A response that says that our certificate is good.
+fn staple(url: &str, chain: &[Vec<u8>], trusts: &[TrustRow]) -> Result<Came, String> {
+    let own = &chain[0];
+    let issuer = issuer_of(chain, trusts)
+        .ok_or("its issuer's certificate is not known here; import it behind the certificate")?;
+    let (bytes, answer) = ask(url, own, &issuer)?;
+    match answer.standing {
+        Standing::Good => Ok(Came { bytes, until: Some(answer.until) }),
+        Standing::Revoked => Err(format!("{url}: it was revoked; replace it, supplicants may reject it")),
+    }
+}
+
+/// The issuer's certificate: the next of the chain, or an authority that somebody
+/// trusts.
+fn issuer_of(chain: &[Vec<u8>], trusts: &[TrustRow]) -> Option<Vec<u8>> {
+    let wanted = Certificate::read(chain.first()?).ok()?.issuer;
+    let authorities = trusts.iter().flat_map(|trust| read_certificates(&trust.authorities).unwrap_or_default());
+    let mut all = chain.iter().skip(1).cloned().chain(authorities);
+    all.find(|der| Certificate::read(der).is_ok_and(|read| read.subject == wanted))
 }

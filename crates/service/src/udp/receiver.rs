@@ -183,6 +183,7 @@ fn access_desk<'d>(desk: &'d Desk, world: &'d World) -> AccessDesk<'d, LocalStor
         stores: &world.stores,
         sessions: &desk.sessions,
         machines: &desk.machines,
+        responders: &*desk.office.ground.issuers,
         random,
         secret: &desk.secret,
         retries: desk.retries,

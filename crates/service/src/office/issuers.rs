@@ -1,0 +1,157 @@
+//! Asking issuers' responders whether certificates were revoked (RFC 6960).
+
+use std::collections::{HashMap, VecDeque};
+use std::future::Future;
+use std::pin::Pin;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use regnant_access::{Answer, Responders, Unreachable};
+use regnant_certificates::{OcspAnswer, ocsp_request, read_ocsp_response};
+use regnant_eap::{Certificate, Question, Standing, Standings};
+use tokio::runtime::Handle;
+use tokio::sync::Semaphore;
+
+use crate::clock::now_ms;
+
+/// Answers kept at a time; the oldest go first.
+const MOST: usize = 50_000;
+/// Questions under way at a time.
+const AT_ONCE: usize = 32;
+/// A responder that was silent is not asked about the same certificate again for
+/// this many seconds, so that it holds nobody up twice.
+const SILENT_FOR: u64 = 30;
+/// A NAS asks again after some seconds, and gives up after some more.
+const PATIENCE: Duration = Duration::from_secs(5);
+const MOST_BYTES: u64 = 64 << 10;
+
+type Fingerprint = [u8; 32];
+
+/// What issuers' responders said, as far as it counts yet, and the way to them.
+#[derive(Debug)]
+pub(crate) struct Issuers {
+    inner: Mutex<Inner>,
+    rooms: Arc<Semaphore>,
+    blocking: Handle,
+}
+
+#[derive(Debug, Default)]
+struct Inner {
+    known: HashMap<Fingerprint, Known>,
+    ages: VecDeque<Fingerprint>,
+}
+
+#[derive(Clone, Debug)]
+struct Known {
+    said: Answer<Standing>,
+    /// Seconds since 1970.
+    until: u64,
+}
+
+impl Issuers {
+    /// Questions wait on threads of this runtime.
+    pub(crate) fn new(blocking: Handle) -> Self {
+        Self { inner: Mutex::default(), rooms: Arc::new(Semaphore::new(AT_ONCE)), blocking }
+    }
+
+    fn known(&self, fingerprint: &Fingerprint, now: u64) -> Option<Answer<Standing>> {
+        self.lock().known.get(fingerprint).filter(|known| known.until >= now).map(|known| known.said.clone())
+    }
+
+    fn keep(&self, fingerprint: Fingerprint, known: Known) {
+        let mut inner = self.lock();
+        if inner.known.insert(fingerprint, known).is_none() {
+            inner.ages.push_back(fingerprint);
+        }
+        while inner.ages.len() > MOST {
+            let oldest = inner.ages.pop_front();
+            oldest.map(|oldest| inner.known.remove(&oldest));
+        }
+    }
+
+    async fn ask_now(&self, question: &Question) -> Result<OcspAnswer, String> {
+        let url = responder(&question.certificate, question.responder.as_deref())?;
+        let room = self.rooms.clone().try_acquire_owned().map_err(|_| "too many questions are under way".to_owned())?;
+        let (certificate, issuer) = (question.certificate.clone(), question.issuer.clone());
+        let work = move || {
+            let _room = room;
+            ask(&url, &certificate, &issuer).map(|(_, answer)| answer)
+        };
+        self.blocking.spawn_blocking(work).await.unwrap_or_else(|error| Err(error.to_string()))
+    }
+
+    fn lock(&self) -> MutexGuard<'_, Inner> {
+        self.inner.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl Standings for Issuers {
+    fn of(&self, fingerprint: &Fingerprint, now: u64) -> Option<Standing> {
+        self.known(fingerprint, now)?.ok()
+    }
+}
+
+impl Responders for Issuers {
+    fn ask<'q>(&'q self, question: &'q Question) -> Pin<Box<dyn Future<Output = Answer<Standing>> + Send + 'q>> {
+        Box::pin(async move {
+            if let Some(said) = self.known(&question.fingerprint, now_ms() / 1_000) {
+                return said;
+            }
+            let asked = self.ask_now(question).await;
+            let now = now_ms() / 1_000;
+            let known = match asked {
+                Ok(answer) => Known { said: Ok(answer.standing), until: answer.until },
+                Err(why) => Known { said: Err(Unreachable(why)), until: now + SILENT_FOR },
+            };
+            self.keep(question.fingerprint, known.clone());
+            known.said
+        })
+    }
+}
+
+/// Whom to ask about a certificate. HTTP is enough: answers are signed.
+pub(crate) fn responder(certificate: &[u8], instead: Option<&str>) -> Result<String, String> {
+    if let Some(instead) = instead {
+        return Ok(instead.to_owned());
+    }
+    let read = Certificate::read(certificate).map_err(|error| error.to_string())?;
+    let mut named = read.ocsp.into_iter().filter(|url| url.starts_with("http://"));
+    named.next().ok_or_else(|| "the certificate names no responder".to_owned())
+}
+
+/// Asks a responder about a certificate; waits for the answer, and gives it as it
+/// came and as it was read.
+pub(crate) fn ask(url: &str, certificate: &[u8], issuer: &[u8]) -> Result<(Vec<u8>, OcspAnswer), String> {
+    let told = |error: &dyn std::fmt::Display| format!("{url}: {error}");
+    let request = ocsp_request(certificate, issuer).map_err(|error| told(&error))?;
+    let agent = ureq::Agent::from(ureq::Agent::config_builder().timeout_global(Some(PATIENCE)).build());
+    // RFC 6960 appendix A.1.
+    let sent = agent.post(url).content_type("application/ocsp-request").send(&request[..]);
+    let mut answer = sent.map_err(|error| told(&error))?;
+    let bytes = answer.body_mut().with_config().limit(MOST_BYTES).read_to_vec().map_err(|error| told(&error))?;
+    let read = read_ocsp_response(&bytes, certificate, issuer, now_ms() / 1_000).map_err(|error| told(&error))?;
+    Ok((bytes, read))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[tokio::test]
+    async fn answers_count_for_their_time_and_are_bounded() {
+        let issuers = Issuers::new(Handle::current());
+        let said = |standing, until| Known { said: Ok(standing), until };
+        issuers.keep([1; 32], said(Standing::Good, 10));
+        assert_eq!((issuers.of(&[1; 32], 10), issuers.of(&[1; 32], 11)), (Some(Standing::Good), None));
+        issuers.keep([1; 32], Known { said: Err(Unreachable("silent".into())), until: 20 });
+        assert_eq!(issuers.of(&[1; 32], 11), None, "silence is no standing");
+        assert!(issuers.known(&[1; 32], 11).is_some(), "but it is known");
+        for number in 0..MOST as u64 {
+            let mut fingerprint = [2; 32];
+            fingerprint[..8].copy_from_slice(&number.to_be_bytes());
+            issuers.keep(fingerprint, said(Standing::Revoked, 99));
+        }
+        assert_eq!(issuers.lock().known.len(), MOST);
+        assert!(issuers.known(&[1; 32], 11).is_none(), "the oldest went");
+    }
+}
