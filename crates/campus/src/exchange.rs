@@ -1,3 +1,5 @@
+use std::sync::Arc;
+
 use std::io;
 use std::net::{IpAddr, SocketAddr, UdpSocket};
 use std::time::{Duration, Instant};
@@ -56,7 +58,7 @@ pub struct Heard {
     /// Why it is not in, as it sees it.
     pub failure: Option<Failure>,
     /// The TLS connection.
-    pub tls: Option<TlsAbout>,
+    pub tls: Option<Arc<TlsAbout>>,
 }
 
 /// One socket from which requests go out, one at a time.

@@ -1,7 +1,7 @@
 //! What goes in comes out, whatever the order and the container.
 use p12_keystore::{Certificate as P12Certificate, KeyStore, KeyStoreEntry, PrivateKeyChain};
 use regnant_certificates::*;
-use regnant_eap::Certificate;
+use regnant_eap::{Certificate, CertificateFault, Chain, Judgement, Source, Trust};
 
 const NOW: i64 = 1_795_392_000;
 
@@ -42,18 +42,15 @@ fn an_authority_that_was_kept_issues_what_the_first_one_trusts() {
     let first = Authority::new("Tarnmouth Demo Root", NOW).unwrap();
     let again = Authority::from_pem(first.certificate(), first.key()).unwrap();
     let issued = again.issue(&Order { purpose: Purpose::Client, ..order() }).unwrap();
-    let chain = read_certificates(&issued.certificate).unwrap();
+    let chain = Chain::new(read_certificates(&issued.certificate).unwrap());
     let authorities = read_certificates(first.certificate()).unwrap();
     let crls = read_crls(&again.revoke(&[8], NOW).unwrap()).unwrap();
-    let trust =
-        regnant_eap::Trust::new(&authorities, &crls, regnant_eap::Judgement::by(&[regnant_eap::Source::Crl])).unwrap();
+    let trust = Trust::new(&authorities, &crls, Judgement::by(&[Source::Crl])).unwrap();
     let now = std::time::UNIX_EPOCH + std::time::Duration::from_secs(NOW as u64 + 1);
     assert_eq!(trust.judge(&chain, now), Ok(()));
     let revoked = read_crls(&again.revoke(&[7], NOW).unwrap()).unwrap();
-    let trust =
-        regnant_eap::Trust::new(&authorities, &revoked, regnant_eap::Judgement::by(&[regnant_eap::Source::Crl]))
-            .unwrap();
-    assert_eq!(trust.judge(&chain, now), Err(regnant_eap::CertificateFault::Revoked));
+    let trust = Trust::new(&authorities, &revoked, Judgement::by(&[Source::Crl])).unwrap();
+    assert_eq!(trust.judge(&chain, now), Err(CertificateFault::Revoked));
 }
 
 #[test]

@@ -1,5 +1,6 @@
 //! 802.1X through the whole service, in turn with a bare TLS handshake of the same
-//! kind and as many bare UDP echoes as there are rounds; memory of conversations in
+//! kind and as many bare UDP echoes as there are rounds, asked for by as many
+//! clients that wait for each reply as supplicants do; memory of conversations in
 //! flight; and what TLS work costs a MAC bypass beside it.
 
 #[path = "../tests/running/mod.rs"]
@@ -22,7 +23,7 @@ use regnant_radius::{Dictionary, Packet, SharedSecret, number};
 use running::Running;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName};
 use rustls::{ClientConfig, ClientConnection, RootCertStore, ServerConfig, ServerConnection};
-use yardstick::{REQUESTS, blast, cpu, median, one_reply, packets, rest, start_echo};
+use yardstick::{REQUESTS, converse, cpu, median, one_reply, packets, rest, start_echo};
 
 const PAIRS: usize = 5;
 const LOGINS: usize = 480;
@@ -70,7 +71,7 @@ fn compare(title: &str, service: &Running, echo: SocketAddr, supplicant: &Suppli
         shares.push(parts);
         let own = std::process::id();
         let before = cpu(own, "bare-echo");
-        let echoed = blast(echo, &packets()).answered as f64;
+        let echoed = converse(echo, &packets()[..LOGINS * rounds], CLIENTS) as f64;
         let echo = (cpu(own, "bare-echo") - before) / echoed;
         let yardstick = bare.handshake() + rounds as f64 * echo;
         ratios.push(login / yardstick);

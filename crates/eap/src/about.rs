@@ -1,3 +1,5 @@
+use std::sync::Arc;
+
 use crate::server::credential::IdentityType;
 use crate::tls::TlsAbout;
 use crate::wire::kind::Kind;
@@ -12,7 +14,7 @@ pub struct About {
     /// Methods that the peer turned down, with what it wanted instead.
     pub turned_down: Vec<(Kind, Vec<Kind>)>,
     /// The TLS connection of the method.
-    pub tls: Option<TlsAbout>,
+    pub tls: Option<Arc<TlsAbout>>,
     /// What happened inside the tunnel, in order.
     pub inner: Vec<Inner>,
     /// Whether the two ends proved to each other that tunnel and inner method
@@ -30,7 +32,7 @@ pub struct Inner {
     /// The identity told inside the tunnel.
     pub identity: Option<String>,
     /// The TLS connection of an inner EAP-TLS.
-    pub tls: Option<TlsAbout>,
+    pub tls: Option<Arc<TlsAbout>>,
     /// How it went.
     pub outcome: InnerOutcome,
 }

@@ -1,3 +1,6 @@
+use std::fmt;
+use std::sync::{Arc, OnceLock};
+
 use thiserror::Error;
 use x509_parser::extensions::{GeneralName, ParsedExtension};
 use x509_parser::prelude::{FromDer, X509Certificate};
@@ -30,6 +33,9 @@ pub struct Certificate {
     pub usages: Vec<String>,
     /// Whether it may issue others.
     pub authority: bool,
+    /// Whether its key may prove anything in a handshake: a key usage that leaves
+    /// digitalSignature out forbids that (RFC 5280 section 4.2.1.3).
+    pub signs: bool,
     /// SHA-256 over the whole certificate, in hexadecimal.
     pub fingerprint: String,
     /// Where its issuer answers for revocation (RFC 6960 section 3.1).
@@ -70,6 +76,7 @@ impl Certificate {
             not_before: read.validity().not_before.timestamp(),
             not_after: read.validity().not_after.timestamp(),
             authority: read.is_ca(),
+            signs: read.key_usage().ok().flatten().is_none_or(|usage| usage.value.digital_signature()),
             fingerprint: hex(&<sha2::Sha256 as sha2::Digest>::digest(der)),
             ..Self::default()
         };
@@ -162,7 +169,60 @@ fn strip(der: &[u8], tag: u8) -> Option<&[u8]> {
 }
 
 pub(crate) fn hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+    let digits = bytes.iter().flat_map(|byte| [byte >> 4, byte & 0xf]);
+    digits.map(|digit| char::from(b"0123456789abcdef"[usize::from(digit)])).collect()
+}
+
+/// Certificates as the other end presented them, its own first; read once, when
+/// somebody wants to know what they say. Clones share both.
+#[derive(Clone, Default)]
+pub struct Chain(Arc<Presented>);
+
+#[derive(Default)]
+struct Presented {
+    ders: Vec<Vec<u8>>,
+    read: OnceLock<Vec<Result<Arc<Certificate>, CertificateError>>>,
+}
+
+impl Chain {
+    /// A chain of certificates in DER.
+    pub fn new(ders: Vec<Vec<u8>>) -> Self {
+        Self(Arc::new(Presented { ders, read: OnceLock::new() }))
+    }
+
+    /// Whether nothing was presented.
+    pub fn is_empty(&self) -> bool {
+        self.0.ders.is_empty()
+    }
+
+    /// The certificates in DER.
+    pub fn ders(&self) -> &[Vec<u8>] {
+        &self.0.ders
+    }
+
+    /// What the certificates say, or why they cannot be read.
+    pub fn read(&self) -> &[Result<Arc<Certificate>, CertificateError>] {
+        self.0.read.get_or_init(|| self.0.ders.iter().map(|der| Certificate::read(der).map(Arc::new)).collect())
+    }
+
+    /// What the other end's own certificate says.
+    pub fn own(&self) -> Option<&Arc<Certificate>> {
+        self.read().first()?.as_ref().ok()
+    }
+}
+
+impl PartialEq for Chain {
+    fn eq(&self, other: &Self) -> bool {
+        self.ders() == other.ders()
+    }
+}
+
+impl Eq for Chain {}
+
+impl fmt::Debug for Chain {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_list().entries(self.read().iter().flatten().map(|certificate| &certificate.subject)).finish()
+    }
 }
 
 /// Why a certificate cannot be read.

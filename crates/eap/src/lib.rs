@@ -17,7 +17,7 @@ mod tls;
 mod wire;
 
 pub use about::{About, Inner, InnerOutcome};
-pub use certificate::{Certificate, CertificateError, NameForm};
+pub use certificate::{Certificate, CertificateError, Chain, NameForm};
 pub use crypto::mschap;
 pub use failure::{CertificateFault, Failure, TlsFailure};
 pub use keys::{Keys, Random, Secret};

@@ -35,7 +35,7 @@ fn eap_tls_proves_a_certificate_under_both_versions() {
         assert_eq!(keys.session_id.len(), 65);
         let tls = end.about.tls.as_ref().unwrap();
         assert_eq!((tls.version, tls.resumed), (Some(version), false));
-        assert_eq!(tls.certificates, own.chain);
+        assert_eq!(tls.certificates.ders(), own.chain);
         assert!(end.claims.is_empty());
     }
 }
@@ -357,7 +357,7 @@ fn certificates_are_judged_in_the_handshake_and_the_alert_says_why() {
             assert_eq!(server, &Failure::Tls(TlsFailure::Certificate(*fault)));
             let Failure::Tls(TlsFailure::AlertReceived { name }) = peer else { panic!("{peer:?}") };
             assert!(name == alert || alert.is_empty(), "{name} for {fault:?}");
-            assert_eq!(end.about.tls.as_ref().unwrap().certificates, own.chain, "what was presented is kept");
+            assert_eq!(end.about.tls.as_ref().unwrap().certificates.ders(), own.chain, "what was presented is kept");
         }
     }
 }
@@ -457,24 +457,27 @@ fn a_responder_is_asked_for_the_verdict_and_what_it_said_counts_in_the_next_hand
     let bad = authority.issue("tom.reed", |params| params.serial_number = Some(66u64.into()));
     let now = std::time::SystemTime::now();
     let ocsp = trust(&[Source::Ocsp], &[]);
-    let questions = ocsp.questions(&own.chain, now).unwrap();
+    let questions = ocsp.questions(&own.presented(), now).unwrap();
     assert_eq!(questions.len(), 1);
     assert_eq!((&questions[0].certificate, &questions[0].issuer), (&own.chain[0], &authority.der));
-    assert_eq!(ocsp.judge(&own.chain, now), Err(CertificateFault::RevocationUnknown), "nobody answered");
+    assert_eq!(ocsp.judge(&own.presented(), now), Err(CertificateFault::RevocationUnknown), "nobody answered");
     let passing =
         Trust::new(std::slice::from_ref(&authority.der), &[], Judgement::by(&[Source::Ocsp]).passing_unknown())
             .unwrap();
-    assert_eq!(passing.judge(&own.chain, now), Ok(()));
+    assert_eq!(passing.judge(&own.presented(), now), Ok(()));
 
     // The list first: what it knows needs no responder; the other way round it is asked.
     let lists = std::slice::from_ref(&listed);
-    assert_eq!(trust(&[Source::Crl, Source::Ocsp], lists).questions(&own.chain, now), Ok(Vec::new()));
-    assert_eq!(trust(&[Source::Crl, Source::Ocsp], lists).questions(&bad.chain, now), Err(CertificateFault::Revoked));
-    assert_eq!(trust(&[Source::Crl, Source::Ocsp], &[]).questions(&own.chain, now).unwrap().len(), 1);
+    assert_eq!(trust(&[Source::Crl, Source::Ocsp], lists).questions(&own.presented(), now), Ok(Vec::new()));
+    assert_eq!(
+        trust(&[Source::Crl, Source::Ocsp], lists).questions(&bad.presented(), now),
+        Err(CertificateFault::Revoked)
+    );
+    assert_eq!(trust(&[Source::Crl, Source::Ocsp], &[]).questions(&own.presented(), now).unwrap().len(), 1);
     let responder_first = trust(&[Source::Ocsp, Source::Crl], lists);
-    assert_eq!(responder_first.questions(&own.chain, now).unwrap().len(), 1);
-    assert_eq!(responder_first.judge(&own.chain, now), Ok(()), "the list speaks where the responder does not");
-    assert_eq!(responder_first.judge(&bad.chain, now), Err(CertificateFault::Revoked));
+    assert_eq!(responder_first.questions(&own.presented(), now).unwrap().len(), 1);
+    assert_eq!(responder_first.judge(&own.presented(), now), Ok(()), "the list speaks where the responder does not");
+    assert_eq!(responder_first.judge(&bad.presented(), now), Err(CertificateFault::Revoked));
 
     let fingerprint = |identity: &Identity| <sha2::Sha256 as sha2::Digest>::digest(&identity.chain[0]).into();
     told.0.lock().unwrap().insert(fingerprint(&own), Standing::Revoked);
@@ -505,13 +508,12 @@ fn an_authority_vouches_only_for_names_that_it_may() {
     let judged = |name: &str| {
         let mut chain = narrow.issue(name, |_| {}).chain;
         chain.push(narrow.der.clone());
-        trust.judge(&chain, std::time::SystemTime::now())
+        trust.judge(&Chain::new(chain), std::time::SystemTime::now())
     };
     assert_eq!(judged("quay-laptop-7.tarnmouth.example"), Ok(()));
     assert_eq!(judged("quay-laptop-7.another.example"), Err(CertificateFault::NameConstraint));
-    let mut orphan = narrow.issue("quay-laptop-7.tarnmouth.example", |_| {}).chain;
+    let orphan = narrow.issue("quay-laptop-7.tarnmouth.example", |_| {}).presented();
     assert_eq!(trust.judge(&orphan, std::time::SystemTime::now()), Err(CertificateFault::UnknownIssuer));
-    orphan.push(narrow.der.clone());
     let known = Trust::new(&[authority.der.clone(), narrow.der.clone()], &[], Judgement::default()).unwrap();
-    assert_eq!(known.judge(&orphan[..1], std::time::SystemTime::now()), Ok(()), "an intermediate that was not sent");
+    assert_eq!(known.judge(&orphan, std::time::SystemTime::now()), Ok(()), "an intermediate that was not sent");
 }

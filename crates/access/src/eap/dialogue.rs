@@ -1,7 +1,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use regnant_eap::{Answer, CertificateFault, Claim, Conversation, Failure, Keys, Limits, Step};
+use regnant_eap::{Answer, CertificateFault, Chain, Claim, Conversation, Failure, Keys, Limits, Step};
 use regnant_policy::{Event, Facts, Gate, IdentityKind, Reaction, Trace};
 use regnant_radius::number;
 use ulid::Ulid;
@@ -86,7 +86,7 @@ impl From<CertificateFault> for Stopped {
 }
 
 impl Proofs {
-    pub(crate) fn note(&mut self, kind: IdentityKind, claimed: &str, outcome: &proof::Outcome, chain: Vec<Vec<u8>>) {
+    pub(crate) fn note(&mut self, kind: IdentityKind, claimed: &str, outcome: &proof::Outcome, chain: Chain) {
         self.identities.retain(|identity| identity.kind != kind);
         self.failed.retain(|(failed, _)| *failed != kind);
         match (&outcome.identity, outcome.event) {
@@ -167,6 +167,12 @@ impl Dialogue {
     /// The NAS that it goes through.
     pub fn nas(&self) -> &str {
         &self.first.nas.name
+    }
+
+    /// Whether its next packet may want public-key cryptography, which takes a
+    /// hundred times as long as anything else here.
+    pub fn may_be_slow(&self) -> bool {
+        self.conversation.may_be_slow()
     }
 
     /// Whether its TLS handshake is over, so that there is more to lose.
@@ -316,7 +322,7 @@ impl Dialogue {
             }
             None => {
                 // The handshakes have judged them, but waited for no issuer.
-                for chain in taken_chains(about).iter().filter(|_| offer.asks_issuers()) {
+                for chain in taken_chains(about).filter(|_| offer.asks_issuers()) {
                     judge_chain(chain, offer, &mut proofs.asked, desk).await?;
                 }
                 take_certificates(about, gate, situation, proofs, desk).await;

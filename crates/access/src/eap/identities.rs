@@ -3,7 +3,7 @@
 
 use std::time::{Duration, UNIX_EPOCH};
 
-use regnant_eap::{About, Certificate, CertificateFault, Claim, IdentityType, InnerOutcome, Standing};
+use regnant_eap::{About, Certificate, CertificateFault, Chain, Claim, IdentityType, InnerOutcome, Standing};
 use regnant_policy::{Event, Gate, IdentityKind};
 
 use crate::decide::Desk;
@@ -49,7 +49,7 @@ pub(crate) async fn check_claim<S: Stores>(
         desk,
     )
     .await;
-    proofs.note(kind, &claim.name, &outcome, Vec::new());
+    proofs.note(kind, &claim.name, &outcome, Chain::default());
     outcome
 }
 
@@ -73,7 +73,7 @@ pub(crate) async fn take_certificates<S: Stores>(
 }
 
 async fn take_certificate<S: Stores>(
-    chain: &[Vec<u8>],
+    chain: &Chain,
     told: Option<IdentityType>,
     about: &About,
     gate: &Gate,
@@ -81,7 +81,7 @@ async fn take_certificate<S: Stores>(
     proofs: &mut Proofs,
     desk: &Desk<'_, S>,
 ) {
-    let Some(certificate) = chain.first().and_then(|der| Certificate::read(der).ok()) else { return };
+    let Some(certificate) = chain.own() else { return };
     let places = gate.trust.iter().flat_map(|trust| &trust.names);
     let named = places
         .filter(|(kind, _)| told.is_none_or(|told| kind_of_type(told) == *kind))
@@ -102,17 +102,17 @@ async fn take_certificate<S: Stores>(
             (kind, not_proved(&name, Event::Unknown), name)
         }
     };
-    proofs.note(kind, &name, &outcome, chain.to_vec());
+    proofs.note(kind, &name, &outcome, chain.clone());
     *situation.identity_mut(kind) = outcome.identity;
     if situation.told.certificate.is_none() || kind == IdentityKind::User {
-        situation.told.certificate = Some(certificate);
+        situation.told.certificate = Some(certificate.clone());
     }
 }
 
 /// Judges a certificate's chain afresh, and asks its issuers where the gate wants
 /// that.
 pub(crate) async fn judge_chain<S: Stores>(
-    chain: &[Vec<u8>],
+    chain: &Chain,
     offer: &GateOffer,
     asked: &mut Vec<(String, String)>,
     desk: &Desk<'_, S>,
@@ -134,10 +134,10 @@ pub(crate) async fn judge_chain<S: Stores>(
 }
 
 /// The chains that the handshakes of a conversation took.
-pub(crate) fn taken_chains(about: &About) -> Vec<Vec<Vec<u8>>> {
+pub(crate) fn taken_chains(about: &About) -> impl Iterator<Item = &Chain> {
     let proved = about.inner.iter().filter(|inner| inner.outcome == InnerOutcome::Proved);
     let connections = about.tls.iter().chain(proved.filter_map(|inner| inner.tls.as_ref()));
-    connections.map(|tls| tls.certificates.clone()).collect()
+    connections.map(|tls| &tls.certificates)
 }
 
 /// Looks up afresh everybody whom a resumed session proved.
@@ -156,8 +156,8 @@ pub(crate) async fn take_session<S: Stores>(
         if let Identity::Proved(proved) = &mut outcome.identity {
             proved.age = Some(desk.now.saturating_sub(before.at) / 1_000);
         }
-        if let Some(certificate) = identity.chain.first().and_then(|der| Certificate::read(der).ok()) {
-            situation.told.certificate.get_or_insert(certificate);
+        if let Some(certificate) = identity.chain.own() {
+            situation.told.certificate.get_or_insert_with(|| certificate.clone());
         }
         proofs.note(identity.kind, &identity.claimed, &outcome, identity.chain.clone());
         *situation.identity_mut(identity.kind) = outcome.identity;

@@ -1,6 +1,7 @@
 use std::collections::{HashMap, VecDeque};
 use std::sync::{Mutex, PoisonError};
 
+use regnant_eap::Chain;
 use regnant_policy::Mac;
 
 /// Machines remembered at a time; the oldest go first.
@@ -29,7 +30,7 @@ pub(crate) struct Seen {
     pub(crate) at: u64,
     pub(crate) password_mark: u64,
     /// The certificate's chain, where one proved it.
-    pub(crate) chain: Vec<Vec<u8>>,
+    pub(crate) chain: Chain,
 }
 
 impl Machines {
@@ -65,7 +66,7 @@ mod tests {
             proof: "eap-tls".into(),
             at,
             password_mark: 0,
-            chain: Vec::new(),
+            chain: Chain::default(),
         };
         machines.remember(mac(1), seen(5));
         assert_eq!(machines.recall(mac(1), 5), Some(seen(5)));

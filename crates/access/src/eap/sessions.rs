@@ -1,7 +1,7 @@
 use std::collections::{HashMap, VecDeque};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
-use regnant_eap::Sessions;
+use regnant_eap::{Chain, Sessions};
 use regnant_policy::IdentityKind;
 
 /// Sessions kept at a time; the oldest go first.
@@ -55,7 +55,7 @@ pub(crate) struct IdentityBefore {
     pub(crate) proof: String,
     pub(crate) password_mark: u64,
     /// The certificate's chain, where one proved it.
-    pub(crate) chain: Vec<Vec<u8>>,
+    pub(crate) chain: Chain,
 }
 
 impl SessionTable {

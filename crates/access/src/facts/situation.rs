@@ -68,8 +68,8 @@ pub(crate) struct Told {
     pub(crate) outer: Option<String>,
     /// The identity inside, or that a certificate names.
     pub(crate) claimed: Option<String>,
-    pub(crate) tls: Option<TlsAbout>,
-    pub(crate) certificate: Option<Certificate>,
+    pub(crate) tls: Option<Arc<TlsAbout>>,
+    pub(crate) certificate: Option<Arc<Certificate>>,
 }
 
 /// What is known of the device.

@@ -1,8 +1,11 @@
 //! What the journal keeps of an EAP conversation.
 
+use std::sync::Arc;
 use std::time::Duration;
 
-use regnant_eap::{About, Certificate, CertificateFault, Failure, IdentityType, InnerOutcome, TlsAbout, TlsFailure};
+use regnant_eap::{
+    About, Certificate, CertificateError, CertificateFault, Failure, IdentityType, InnerOutcome, TlsAbout, TlsFailure,
+};
 use serde::{Deserialize, Serialize};
 
 use crate::eap::offers::Presented;
@@ -168,7 +171,7 @@ impl EapRecord {
                 .iter()
                 .map(|(method, wanted)| (method.to_string(), wanted.iter().map(|kind| kind.to_string()).collect()))
                 .collect(),
-            tls: about.tls.as_ref().map(TlsRecord::new),
+            tls: about.tls.as_deref().map(TlsRecord::new),
             inner: about.inner.iter().map(InnerRecord::new).collect(),
             bound: about.bound,
             rounds,
@@ -187,19 +190,19 @@ impl TlsRecord {
             suite: about.suite.clone(),
             group: about.group.clone(),
             resumed: about.resumed,
-            certificates: about.certificates.iter().map(|der| CertificateRecord::new(der)).collect(),
+            certificates: about.certificates.read().iter().map(CertificateRecord::new).collect(),
         }
     }
 }
 
 impl CertificateRecord {
-    fn new(der: &[u8]) -> Self {
-        match Certificate::read(der) {
+    fn new(read: &Result<Arc<Certificate>, CertificateError>) -> Self {
+        match read {
             Ok(read) => Self {
-                names: [read.upn, read.dns, read.email].concat(),
-                subject: read.subject,
-                issuer: read.issuer_common_name.unwrap_or(read.issuer),
-                serial: read.serial,
+                names: [&read.upn, &read.dns, &read.email].into_iter().flatten().cloned().collect(),
+                subject: read.subject.clone(),
+                issuer: read.issuer_common_name.as_ref().unwrap_or(&read.issuer).clone(),
+                serial: read.serial.clone(),
                 not_before: read.not_before,
                 not_after: read.not_after,
             },
@@ -223,7 +226,7 @@ impl InnerRecord {
                 InnerOutcome::Failed => "failed",
             }
             .into(),
-            tls: inner.tls.as_ref().map(TlsRecord::new),
+            tls: inner.tls.as_deref().map(TlsRecord::new),
         }
     }
 }

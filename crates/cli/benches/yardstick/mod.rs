@@ -75,6 +75,23 @@ pub(crate) fn blast(to: SocketAddr, packets: &[Vec<u8>]) -> Blast {
     }
 }
 
+/// As many clients as log in at a time, each of which waits for one reply before
+/// it sends the next packet; gives how many were answered.
+pub(crate) fn converse(to: SocketAddr, packets: &[Vec<u8>], clients: usize) -> usize {
+    let ask = |packets: &[Vec<u8>]| {
+        let socket = UdpSocket::bind((QUAY_SW_1.address, 0)).unwrap();
+        socket.connect(to).unwrap();
+        socket.set_read_timeout(Some(Duration::from_secs(1))).unwrap();
+        let mut buffer = [0; 4096];
+        packets.iter().filter(|packet| socket.send(packet).is_ok() && socket.recv(&mut buffer).is_ok()).count()
+    };
+    thread::scope(|scope| {
+        let clients: Vec<_> =
+            packets.chunks(packets.len().div_ceil(clients)).map(|part| scope.spawn(|| ask(part))).collect();
+        clients.into_iter().map(|client| client.join().unwrap()).sum()
+    })
+}
+
 /// A reply of the service to such a request.
 pub(crate) fn one_reply(server: SocketAddr) -> Vec<u8> {
     let socket = UdpSocket::bind((QUAY_SW_1.address, 0)).unwrap();

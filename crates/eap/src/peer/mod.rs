@@ -10,6 +10,8 @@ mod token;
 mod ttls;
 mod tunnel;
 
+use std::sync::Arc;
+
 use std::fmt;
 
 use crate::failure::Failure;
@@ -139,7 +141,7 @@ pub(crate) trait Method: Send + Sync + fmt::Debug {
     /// Why it failed, where it knows.
     fn failure(&self) -> Option<Failure>;
     fn keys(&self) -> Option<Keys>;
-    fn tls(&self) -> Option<TlsAbout> {
+    fn tls(&self) -> Option<Arc<TlsAbout>> {
         None
     }
 }
@@ -183,7 +185,7 @@ impl Peer {
     }
 
     /// What is known of the TLS connection, where there is one.
-    pub fn tls(&self) -> Option<TlsAbout> {
+    pub fn tls(&self) -> Option<Arc<TlsAbout>> {
         self.responder.tls()
     }
 }

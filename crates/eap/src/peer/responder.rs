@@ -1,3 +1,5 @@
+use std::sync::Arc;
+
 use crate::failure::Failure;
 use crate::keys::{Keys, Random};
 use crate::peer::{Context, Method, PeerMethod, Turn};
@@ -108,7 +110,7 @@ impl Responder {
         self.active.as_ref().and_then(|method| method.keys())
     }
 
-    pub(crate) fn tls(&self) -> Option<TlsAbout> {
+    pub(crate) fn tls(&self) -> Option<Arc<TlsAbout>> {
         self.active.as_ref().and_then(|method| method.tls())
     }
 }

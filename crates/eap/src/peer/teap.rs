@@ -1,3 +1,5 @@
+use std::sync::Arc;
+
 use crate::failure::Failure;
 use crate::keys::Keys;
 use crate::peer::responder::{Reply, Responder};
@@ -158,7 +160,7 @@ impl Method for Teap {
         self.keys.clone()
     }
 
-    fn tls(&self) -> Option<TlsAbout> {
-        Some(self.tunnel.about())
+    fn tls(&self) -> Option<Arc<TlsAbout>> {
+        Some(self.tunnel.about().clone())
     }
 }

@@ -1,3 +1,5 @@
+use std::sync::Arc;
+
 use crate::failure::Failure;
 use crate::keys::Keys;
 use crate::peer::tunnel::{Event, Tunnel};
@@ -53,7 +55,7 @@ impl Method for Tls {
         self.keys.clone()
     }
 
-    fn tls(&self) -> Option<TlsAbout> {
-        Some(self.tunnel.about())
+    fn tls(&self) -> Option<Arc<TlsAbout>> {
+        Some(self.tunnel.about().clone())
     }
 }

@@ -1,3 +1,5 @@
+use std::sync::Arc;
+
 use md5::{Digest, Md5};
 
 use crate::crypto::mschap;
@@ -175,7 +177,7 @@ impl Method for Ttls {
         self.keys.clone()
     }
 
-    fn tls(&self) -> Option<TlsAbout> {
-        Some(self.tunnel.about())
+    fn tls(&self) -> Option<Arc<TlsAbout>> {
+        Some(self.tunnel.about().clone())
     }
 }

@@ -1,3 +1,5 @@
+use std::sync::Arc;
+
 use crate::failure::{Failure, TlsFailure};
 use crate::keys::Keys;
 use crate::tls::client::ClientTls;
@@ -84,7 +86,7 @@ impl Tunnel {
         self.failed.clone()
     }
 
-    pub(crate) fn about(&self) -> TlsAbout {
+    pub(crate) fn about(&self) -> &Arc<TlsAbout> {
         self.engine.about()
     }
 

@@ -158,6 +158,10 @@ pub(crate) trait Method: Send + Sync + fmt::Debug {
     fn answer(&mut self, answer: Answer, cx: &mut Context<'_>) -> Turn;
     fn conclude(&mut self, accept: bool, cx: &mut Context<'_>) -> Turn;
     fn keys(&self) -> Option<Keys>;
+    /// Whether the peer's next packet may want public-key cryptography.
+    fn may_be_slow(&self) -> bool {
+        false
+    }
 }
 
 /// One conversation with one peer.
@@ -243,6 +247,12 @@ impl Conversation {
     /// What is known so far.
     pub fn about(&self) -> &About {
         &self.about
+    }
+
+    /// Whether the peer's next packet may want public-key cryptography, which takes
+    /// a hundred times as long as anything else here.
+    pub fn may_be_slow(&self) -> bool {
+        self.negotiation.may_be_slow()
     }
 
     /// EAP-Failure for the packet that came last, to end what cannot go on.

@@ -66,6 +66,13 @@ impl Negotiation {
         matches!(self.state, State::Held(_))
     }
 
+    pub(crate) fn may_be_slow(&self) -> bool {
+        match &self.state {
+            State::Method { method, .. } | State::Held(method) => method.may_be_slow(),
+            State::Identity { .. } | State::Over(_) => false,
+        }
+    }
+
     pub(crate) fn keys(&self) -> Option<Keys> {
         match &self.state {
             State::Over(keys) => keys.clone(),

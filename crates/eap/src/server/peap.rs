@@ -212,4 +212,8 @@ impl Method for Peap {
     fn keys(&self) -> Option<Keys> {
         self.keys.clone()
     }
+
+    fn may_be_slow(&self) -> bool {
+        self.tunnel.may_be_slow() || self.inner.may_be_slow()
+    }
 }

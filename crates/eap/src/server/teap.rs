@@ -388,4 +388,8 @@ impl Method for Teap {
     fn keys(&self) -> Option<Keys> {
         self.keys.clone()
     }
+
+    fn may_be_slow(&self) -> bool {
+        self.tunnel.may_be_slow() || self.inner.may_be_slow()
+    }
 }

@@ -91,4 +91,8 @@ impl Method for Tls {
     fn keys(&self) -> Option<Keys> {
         self.keys.clone()
     }
+
+    fn may_be_slow(&self) -> bool {
+        self.tunnel.may_be_slow()
+    }
 }

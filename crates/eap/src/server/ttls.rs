@@ -270,4 +270,8 @@ impl Method for Ttls {
     fn keys(&self) -> Option<Keys> {
         self.keys.clone()
     }
+
+    fn may_be_slow(&self) -> bool {
+        self.tunnel.may_be_slow() || self.inner.may_be_slow()
+    }
 }

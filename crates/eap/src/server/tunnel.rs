@@ -1,3 +1,5 @@
+use std::sync::Arc;
+
 use crate::failure::{Failure, TlsFailure};
 use crate::keys::Keys;
 use crate::server::Context;
@@ -60,8 +62,7 @@ impl Tunnel {
             return Event::Failed(failure);
         }
         let event = self.take(data);
-        let about = self.engine.about();
-        note(about, cx);
+        note(self.engine.about().clone(), cx);
         event
     }
 
@@ -114,6 +115,12 @@ impl Tunnel {
         (!records.is_empty()).then(|| self.framing.send(records))
     }
 
+    /// Whether the peer's next packet may end a flight of the handshake; while
+    /// fragments of ours are on their way it only acknowledges.
+    pub(crate) fn may_be_slow(&self) -> bool {
+        self.engine.is_handshaking() && !self.framing.is_sending()
+    }
+
     pub(crate) fn outer_of_peer(&self) -> &[u8] {
         self.framing.outer()
     }
@@ -122,7 +129,7 @@ impl Tunnel {
         self.about().version == Some(TlsVersion::Tls13)
     }
 
-    pub(crate) fn about(&self) -> TlsAbout {
+    pub(crate) fn about(&self) -> &Arc<TlsAbout> {
         self.engine.about()
     }
 
@@ -137,7 +144,7 @@ impl Tunnel {
     }
 }
 
-fn note(about: TlsAbout, cx: &mut Context<'_>) {
+fn note(about: Arc<TlsAbout>, cx: &mut Context<'_>) {
     match cx.inside {
         true => cx.about.inner_now().into_iter().for_each(|inner| inner.tls = Some(about.clone())),
         false => cx.about.tls = Some(about),

@@ -4,6 +4,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use rustls::{AlertDescription, Connection, Error, HandshakeKind, PeerIncompatible, ProtocolVersion};
 
+use crate::certificate::Chain;
 use crate::crypto::prf::SuiteHash;
 use crate::failure::TlsFailure;
 use crate::tls::hello::{ClientHello, server_random};
@@ -12,15 +13,16 @@ use crate::tls::{Engine, TlsAbout, TlsVersion};
 
 /// The certificates that the other end presented, kept before they are judged.
 #[derive(Debug, Default)]
-pub(crate) struct Presented(Mutex<Vec<Vec<u8>>>);
+pub(crate) struct Presented(Mutex<Chain>);
 
 impl Presented {
-    pub(crate) fn keep(&self, own: &[u8], rest: &[rustls::pki_types::CertificateDer<'_>]) {
-        let mut chain = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        *chain = std::iter::once(own.to_vec()).chain(rest.iter().map(|der| der.to_vec())).collect();
+    pub(crate) fn keep(&self, own: &[u8], rest: &[rustls::pki_types::CertificateDer<'_>]) -> Chain {
+        let chain = Chain::new(std::iter::once(own).chain(rest.iter().map(|der| &**der)).map(<[u8]>::to_vec).collect());
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).clone_from(&chain);
+        chain
     }
 
-    fn chain(&self) -> Vec<Vec<u8>> {
+    fn chain(&self) -> Chain {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).clone()
     }
 }
@@ -33,13 +35,15 @@ pub(crate) struct Library {
     /// The first flight of the other end.
     hello: Option<ClientHello>,
     server: bool,
-    randoms: Option<[u8; 64]>,
+    about: Arc<TlsAbout>,
+    /// Whether nothing more can be learnt of the connection.
+    settled: bool,
 }
 
 impl Library {
     pub(crate) fn new(connection: Connection, presented: Arc<Presented>) -> Self {
         let server = matches!(connection, Connection::Server(_));
-        Self { connection, presented, hello: None, server, randoms: None }
+        Self { connection, presented, hello: None, server, about: Arc::default(), settled: false }
     }
 
     fn failure(&self, error: Error) -> TlsFailure {
@@ -59,19 +63,44 @@ impl Library {
 
     /// Keeps the randoms once the server's hello goes by.
     fn watch(&mut self, server_flight: &[u8]) {
-        if let (None, Some(hello)) = (self.randoms, &self.hello)
+        if let (None, Some(hello)) = (self.about.randoms, &self.hello)
             && let Some(random) = server_random(server_flight)
         {
             let mut randoms = [0; 64];
             randoms[..32].copy_from_slice(&hello.random);
             randoms[32..].copy_from_slice(&random);
-            self.randoms = Some(randoms);
+            Arc::make_mut(&mut self.about).randoms = Some(randoms);
         }
     }
 }
 
-impl Engine for Library {
-    fn receive(&mut self, mut records: &[u8]) -> Result<(), TlsFailure> {
+impl Library {
+    /// Notes what the handshake has brought so far.
+    fn learn(&mut self) {
+        if self.settled {
+            return;
+        }
+        self.settled = !self.connection.is_handshaking();
+        let accepted = self.connection.peer_certificates().unwrap_or_default();
+        let presented = self.presented.chain();
+        let certificates = match presented.is_empty() && !accepted.is_empty() {
+            true => Chain::new(accepted.iter().map(|der| der.to_vec()).collect()),
+            false => presented,
+        };
+        self.about = Arc::new(TlsAbout {
+            version: self.connection.protocol_version().map(|version| match version {
+                ProtocolVersion::TLSv1_3 => TlsVersion::Tls13,
+                _ => TlsVersion::Tls12,
+            }),
+            suite: self.connection.negotiated_cipher_suite().map(|suite| name(&suite.suite())),
+            group: self.connection.negotiated_key_exchange_group().map(|group| name(&group.name())),
+            resumed: self.connection.handshake_kind() == Some(HandshakeKind::Resumed),
+            certificates,
+            randoms: self.about.randoms,
+        });
+    }
+
+    fn take(&mut self, mut records: &[u8]) -> Result<(), TlsFailure> {
         if self.server && self.hello.is_none() {
             self.hello = Some(ClientHello::read(records).unwrap_or_default());
         }
@@ -88,6 +117,14 @@ impl Engine for Library {
         }
         Ok(())
     }
+}
+
+impl Engine for Library {
+    fn receive(&mut self, records: &[u8]) -> Result<(), TlsFailure> {
+        let taken = self.take(records);
+        self.learn();
+        taken
+    }
 
     fn records(&mut self) -> Vec<u8> {
         let mut records = Vec::new();
@@ -101,6 +138,7 @@ impl Engine for Library {
             false if self.hello.is_none() => self.hello = ClientHello::read(&records),
             false => {}
         }
+        self.learn();
         records
     }
 
@@ -125,23 +163,8 @@ impl Engine for Library {
         made.map(|_| ()).map_err(|error| TlsFailure::Other(error.to_string()))
     }
 
-    fn about(&self) -> TlsAbout {
-        let accepted = self.connection.peer_certificates().unwrap_or_default();
-        let certificates = match accepted.is_empty() {
-            true => self.presented.chain(),
-            false => accepted.iter().map(|der| der.to_vec()).collect(),
-        };
-        TlsAbout {
-            version: self.connection.protocol_version().map(|version| match version {
-                ProtocolVersion::TLSv1_3 => TlsVersion::Tls13,
-                _ => TlsVersion::Tls12,
-            }),
-            suite: self.connection.negotiated_cipher_suite().map(|suite| name(&suite.suite())),
-            group: self.connection.negotiated_key_exchange_group().map(|group| name(&group.name())),
-            resumed: self.connection.handshake_kind() == Some(HandshakeKind::Resumed),
-            certificates,
-            randoms: self.randoms,
-        }
+    fn about(&self) -> &Arc<TlsAbout> {
+        &self.about
     }
 
     fn hash(&self) -> SuiteHash {

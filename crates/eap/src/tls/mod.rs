@@ -4,12 +4,15 @@
 pub(crate) mod client;
 pub(crate) mod hello;
 mod library;
+mod path;
 pub(crate) mod revocation;
 pub(crate) mod server;
 pub(crate) mod trust;
 
 use std::fmt;
+use std::sync::Arc;
 
+use crate::certificate::Chain;
 use crate::crypto::prf::SuiteHash;
 use crate::failure::TlsFailure;
 
@@ -30,7 +33,7 @@ pub(crate) trait Engine: Send + Sync + fmt::Debug {
     /// Exported keying material (RFC 5705, RFC 8446 section 7.5).
     fn export(&self, label: &str, context: Option<&[u8]>, out: &mut [u8]) -> Result<(), TlsFailure>;
     /// What is known of the connection so far.
-    fn about(&self) -> TlsAbout;
+    fn about(&self) -> &Arc<TlsAbout>;
     /// The hash of the cipher suite, once it is known.
     fn hash(&self) -> SuiteHash;
 }
@@ -72,8 +75,8 @@ pub struct TlsAbout {
     /// Whether an earlier session was resumed.
     pub resumed: bool,
     /// The certificates that the other end presented, its own first, accepted or
-    /// not, in DER.
-    pub certificates: Vec<Vec<u8>>,
+    /// not.
+    pub certificates: Chain,
     /// The session's randoms, of client and server, where they were seen.
     pub randoms: Option<[u8; 64]>,
 }

@@ -141,8 +141,7 @@ impl ClientCertVerifier for Verifier {
         rest: &[CertificateDer<'_>],
         now: UnixTime,
     ) -> Result<ClientCertVerified, rustls::Error> {
-        self.presented.keep(own, rest);
-        let judged = self.trust.judge_client(own, rest, now, Asked::NotYet);
+        let judged = self.trust.judge_client(&self.presented.keep(own, rest), now, Asked::NotYet);
         judged.map(|_| ClientCertVerified::assertion()).map_err(|error| library_error(&error))
     }
 

@@ -3,15 +3,14 @@ use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use rustls::pki_types::{CertificateDer, SignatureVerificationAlgorithm, TrustAnchor, UnixTime};
 use rustls::{DistinguishedName, RootCertStore};
-use sha2::{Digest, Sha256};
 use thiserror::Error;
-use webpki::{
-    Cert, CertRevocationList, EndEntityCert, KeyUsage, OwnedCertRevocationList, VerifiedPath, anchor_from_trusted_cert,
-};
+use webpki::{CertRevocationList, EndEntityCert, KeyUsage, OwnedCertRevocationList, anchor_from_trusted_cert};
 use x509_parser::prelude::{FromDer, X509Certificate};
 use x509_parser::revocation_list::CertificateRevocationList;
 
+use crate::certificate::Chain;
 use crate::failure::CertificateFault;
+use crate::tls::path::{Link, Path, Paths};
 use crate::tls::revocation::{Judgement, Question, Source, Standing, Standings};
 
 /// Whose certificates are believed, and how revocation is judged.
@@ -27,6 +26,7 @@ pub struct Trust {
     responder: Option<String>,
     judgement: Judgement,
     algorithms: &'static [&'static dyn SignatureVerificationAlgorithm],
+    paths: Paths,
 }
 
 /// A revocation list whose signature was checked when it came, once for all
@@ -54,8 +54,8 @@ impl Trust {
         }
         let lists = crls.iter().map(|der| List::read(der, authorities)).collect::<Result<_, _>>()?;
         let algorithms = rustls::crypto::aws_lc_rs::default_provider().signature_verification_algorithms.all;
-        let (hints, standings, responder) = (roots.subjects(), None, None);
-        Ok(Self { anchors, hints, intermediates, lists, standings, responder, judgement, algorithms })
+        let (hints, standings, responder, paths) = (roots.subjects(), None, None, Paths::default());
+        Ok(Self { anchors, hints, intermediates, lists, standings, responder, judgement, algorithms, paths })
     }
 
     /// Where answers of responders are found, and the responder to ask in place
@@ -70,7 +70,7 @@ impl Trust {
 
     /// Judges a client's chain, its own certificate first: path, times, usage,
     /// name constraints, and what the sources at hand say of revocation.
-    pub fn judge(&self, chain: &[Vec<u8>], now: SystemTime) -> Result<(), CertificateFault> {
+    pub fn judge(&self, chain: &Chain, now: SystemTime) -> Result<(), CertificateFault> {
         self.judge_chain(chain, now, Asked::Already).map(drop)
     }
 
@@ -81,31 +81,42 @@ impl Trust {
 
     /// The certificates of a chain whose issuers' responders must be asked before
     /// [`Self::judge`] can say the last word.
-    pub fn questions(&self, chain: &[Vec<u8>], now: SystemTime) -> Result<Vec<Question>, CertificateFault> {
+    pub fn questions(&self, chain: &Chain, now: SystemTime) -> Result<Vec<Question>, CertificateFault> {
         match self.asks_issuers() {
             true => self.judge_chain(chain, now, Asked::NotYet),
             false => Ok(Vec::new()),
         }
     }
 
-    fn judge_chain(&self, chain: &[Vec<u8>], now: SystemTime, asked: Asked) -> Result<Vec<Question>, CertificateFault> {
-        let chain: Vec<_> = chain.iter().map(|der| CertificateDer::from(der.as_slice())).collect();
-        let (own, rest) = chain.split_first().ok_or(CertificateFault::Unreadable)?;
+    fn judge_chain(&self, chain: &Chain, now: SystemTime, asked: Asked) -> Result<Vec<Question>, CertificateFault> {
         let since = now.duration_since(UNIX_EPOCH).unwrap_or(Duration::ZERO);
-        self.judge_client(own, rest, UnixTime::since_unix_epoch(since), asked).map_err(|error| fault(&error))
+        self.judge_client(chain, UnixTime::since_unix_epoch(since), asked).map_err(|error| fault(&error))
     }
 
     pub(crate) fn judge_client(
         &self,
-        own: &CertificateDer<'_>,
-        sent: &[CertificateDer<'_>],
+        chain: &Chain,
         now: UnixTime,
         asked: Asked,
     ) -> Result<Vec<Question>, webpki::Error> {
-        let certificate = EndEntityCert::try_from(own)?;
-        let rest: Vec<CertificateDer<'_>> =
-            sent.iter().chain(&self.intermediates).map(|der| CertificateDer::from(&**der)).collect();
-        let path = certificate.verify_for_usage(
+        let path = match self.paths.find(chain, now.as_secs()) {
+            Some(path) => path,
+            None => self.verify(chain, now)?,
+        };
+        match self.judgement.sources.is_empty() {
+            true => Ok(Vec::new()),
+            false => self.judge_revocation(&path, now, asked),
+        }
+    }
+
+    /// Finds a path from the certificate to an authority and verifies it.
+    fn verify(&self, chain: &Chain, now: UnixTime) -> Result<Arc<Path>, webpki::Error> {
+        let (own, sent) = chain.ders().split_first().ok_or(webpki::Error::BadDer)?;
+        let own = CertificateDer::from(own.as_slice());
+        let certificate = EndEntityCert::try_from(&own)?;
+        let sent = sent.iter().map(Vec::as_slice);
+        let rest: Vec<_> = sent.chain(self.intermediates.iter().map(|der| &**der)).map(CertificateDer::from).collect();
+        let verified = certificate.verify_for_usage(
             self.algorithms,
             &self.anchors,
             &rest,
@@ -114,39 +125,29 @@ impl Trust {
             None,
             None,
         )?;
-        if !may_sign(own) {
+        if !chain.own().is_some_and(|own| own.signs) {
             return Err(webpki::Error::RequiredEkuNotFoundContext(webpki::RequiredEkuNotFoundContext {
                 required: KeyUsage::client_auth(),
                 present: Vec::new(),
             }));
         }
-        match self.judgement.sources.is_empty() {
-            true => Ok(Vec::new()),
-            false => self.judge_revocation(&path, now, asked),
-        }
+        let path = Path::new(&verified, self.authority(verified.anchor())).ok_or(webpki::Error::BadDer)?;
+        let path = Arc::new(path);
+        self.paths.keep(chain, path.clone());
+        Ok(path)
     }
 
     /// What is known of the revocation of each certificate of a path that holds.
-    fn judge_revocation(
-        &self,
-        path: &VerifiedPath<'_>,
-        now: UnixTime,
-        asked: Asked,
-    ) -> Result<Vec<Question>, webpki::Error> {
-        let links: Vec<&Cert<'_>> =
-            [&**path.end_entity()].into_iter().chain(path.intermediate_certificates()).collect();
+    fn judge_revocation(&self, path: &Path, now: UnixTime, asked: Asked) -> Result<Vec<Question>, webpki::Error> {
         let mut questions = Vec::new();
-        for (place, certificate) in links.iter().enumerate() {
-            match self.known_of(certificate, now, asked)? {
+        for (place, link) in path.links.iter().enumerate() {
+            match self.known_of(link, now, asked)? {
                 Known::Passes => {}
                 Known::Revoked => return Err(webpki::Error::CertRevoked),
                 Known::MustAsk => questions.push(Question {
-                    fingerprint: fingerprint(certificate),
-                    certificate: certificate.der().to_vec(),
-                    issuer: match links.get(place + 1) {
-                        Some(issuer) => issuer.der().to_vec(),
-                        None => self.authority(path.anchor()),
-                    },
+                    fingerprint: link.fingerprint,
+                    certificate: link.certificate.clone(),
+                    issuer: path.links.get(place + 1).map_or(&path.authority, |issuer| &issuer.certificate).clone(),
                     responder: self.responder.clone(),
                 }),
             }
@@ -154,13 +155,13 @@ impl Trust {
         Ok(questions)
     }
 
-    fn known_of(&self, certificate: &Cert<'_>, now: UnixTime, asked: Asked) -> Result<Known, webpki::Error> {
+    fn known_of(&self, link: &Link, now: UnixTime, asked: Asked) -> Result<Known, webpki::Error> {
         for source in &self.judgement.sources {
             let standing = match source {
-                Source::Crl => self.listed(certificate, now)?,
+                Source::Crl => self.listed(link, now)?,
                 Source::Ocsp => {
                     let standings = self.standings.as_ref();
-                    standings.and_then(|standings| standings.of(&fingerprint(certificate), now.as_secs()))
+                    standings.and_then(|standings| standings.of(&link.fingerprint, now.as_secs()))
                 }
             };
             match (standing, source, asked) {
@@ -178,10 +179,10 @@ impl Trust {
 
     /// What the issuer's list says. A list that is too old may still tell of what
     /// was revoked, but not of what was not.
-    fn listed(&self, certificate: &Cert<'_>, now: UnixTime) -> Result<Option<Standing>, webpki::Error> {
+    fn listed(&self, link: &Link, now: UnixTime) -> Result<Option<Standing>, webpki::Error> {
         let mut known = None;
-        for list in self.lists.iter().filter(|list| list.read.issuer() == certificate.issuer()) {
-            if list.read.find_serial(certificate.serial())?.is_some() {
+        for list in self.lists.iter().filter(|list| list.read.issuer() == link.issuer) {
+            if list.read.find_serial(&link.serial)?.is_some() {
                 return Ok(Some(Standing::Revoked));
             }
             if list.next_update.is_none_or(|until| now.as_secs() <= until) {
@@ -237,17 +238,6 @@ impl List {
             ))),
         }
     }
-}
-
-fn fingerprint(certificate: &Cert<'_>) -> [u8; 32] {
-    Sha256::digest(certificate.der()).into()
-}
-
-/// A key usage that leaves digitalSignature out forbids the handshake's proof
-/// (RFC 5280 section 4.2.1.3).
-fn may_sign(certificate: &CertificateDer<'_>) -> bool {
-    let Ok((_, read)) = X509Certificate::from_der(certificate) else { return false };
-    read.key_usage().ok().flatten().is_none_or(|usage| usage.value.digital_signature())
 }
 
 /// What a failed judgement means.

@@ -25,6 +25,13 @@ pub(crate) struct Identity {
     pub(crate) key: Vec<u8>,
 }
 
+impl Identity {
+    /// Its certificates as the other end gets them.
+    pub(crate) fn presented(&self) -> Chain {
+        Chain::new(self.chain.clone())
+    }
+}
+
 impl Authority {
     pub(crate) fn new(name: &str) -> Self {
         let key = KeyPair::generate().unwrap();

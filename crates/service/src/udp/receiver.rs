@@ -1,3 +1,4 @@
+use std::cell::RefCell;
 use std::future::Future;
 use std::net::{IpAddr, SocketAddr, UdpSocket};
 use std::panic::{AssertUnwindSafe, catch_unwind};
@@ -15,6 +16,7 @@ use tokio::sync::watch;
 use ulid::Ulid;
 
 use crate::clock::now_ms;
+use crate::udp::conversations::Waiting;
 use crate::udp::duplicates::{Answer, Key};
 use crate::udp::socket::{Batch, BatchSocket, Datagram};
 use crate::udp::{Desk, count};
@@ -46,6 +48,7 @@ impl Receiver {
     }
 
     async fn run(mut self, socket: UdpSocket) {
+        let home = Handle::current();
         let socket = match BatchSocket::new(socket) {
             Ok(socket) => Arc::new(socket),
             Err(error) => return tracing::error!("a socket cannot be set up: {error}"),
@@ -58,6 +61,7 @@ impl Receiver {
                     desk: &self.desk,
                     journal: &self.journal,
                     slow: &self.slow,
+                    home: &home,
                     socket: &socket,
                     ids: &mut ids,
                 };
@@ -84,6 +88,8 @@ struct Clerk<'r> {
     desk: &'r Arc<Desk>,
     journal: &'r JournalDesk,
     slow: &'r Handle,
+    /// This thread's own runtime.
+    home: &'r Handle,
     socket: &'r Arc<BatchSocket>,
     ids: &'r mut Ids,
 }
@@ -141,28 +147,26 @@ impl Clerk<'_> {
             from: datagram.asked,
         };
         let desk = self.desk.clone();
-        if heard.packet().first(number::EAP_MESSAGE).is_none() {
-            let work = first_packet(desk, self.ids.next(), heard, received);
-            return advance(Box::pin(work), reply_to, self.slow);
-        }
-        let state = heard.packet().first(number::STATE).and_then(|state| state.try_into().ok());
+        let eap = heard.packet().first(number::EAP_MESSAGE);
+        let state = eap.and_then(|_| heard.packet().first(number::STATE)?.try_into().ok());
         let waiting = state.and_then(|state| self.desk.conversations.take(&state, &heard.nas.name));
-        let slow = self.slow.clone();
-        let id = self.ids.next();
-        let job: Box<dyn FnOnce() + Send> = match waiting {
-            Some(waiting) => {
-                reply_to.begun = waiting.begun;
-                Box::new(move || {
-                    let work = async move {
-                        let world = desk.office.world.load_full();
-                        let access = access_desk(&desk, &world);
-                        waiting.dialogue.go_on(heard, &access, || waiting.begun.elapsed()).await
-                    };
-                    advance(Box::pin(work), reply_to, &slow);
-                })
-            }
-            None => Box::new(move || advance(Box::pin(first_packet(desk, id, heard, received)), reply_to, &slow)),
+        let Some(waiting) = waiting else {
+            return advance(Box::pin(first_packet(desk, self.ids.next(), heard, received)), reply_to, self.slow);
         };
+        reply_to.begun = waiting.begun;
+        if !waiting.dialogue.may_be_slow() {
+            return advance(Box::pin(next_packet(desk, waiting, heard)), reply_to, self.slow);
+        }
+        let (slow, home) = (self.slow.clone(), self.home.clone());
+        // What is shared is touched here only: a thread of little priority that held
+        // a lock would hold everybody up.
+        let job = Box::new(move || {
+            let mut work = Box::pin(next_packet(desk, waiting, heard));
+            match poll_once(work.as_mut()) {
+                Poll::Ready(outcome) => drop(home.spawn(async move { reply_to.finish(outcome) })),
+                Poll::Pending => drop(slow.spawn(async move { reply_to.finish(work.await) })),
+            }
+        });
         if !self.desk.handshakes.submit(job) {
             count(&self.desk.counters.crowded_out);
             self.desk.duplicates.forget(key);
@@ -175,6 +179,13 @@ async fn first_packet(desk: Arc<Desk>, id: Ulid, heard: Heard, received: Instant
     let world = desk.office.world.load_full();
     let access = access_desk(&desk, &world);
     decide(id, heard, &world.setting, &access, || received.elapsed()).await
+}
+
+/// Goes on with a conversation.
+async fn next_packet(desk: Arc<Desk>, waiting: Waiting, heard: Heard) -> Outcome {
+    let world = desk.office.world.load_full();
+    let access = access_desk(&desk, &world);
+    waiting.dialogue.go_on(heard, &access, || waiting.begun.elapsed()).await
 }
 
 fn access_desk<'d>(desk: &'d Desk, world: &'d World) -> AccessDesk<'d, LocalStores> {
@@ -191,8 +202,27 @@ fn access_desk<'d>(desk: &'d Desk, world: &'d World) -> AccessDesk<'d, LocalStor
     }
 }
 
+/// Random bytes of the system, fetched many at a time: a call for each State would
+/// be a tenth of what a round costs.
 fn random(bytes: &mut [u8]) {
-    getrandom::fill(bytes).expect("the system gives random bytes");
+    thread_local! {
+        static STOCK: RefCell<(usize, [u8; 1_024])> = const { RefCell::new((1_024, [0; 1_024])) };
+    }
+    STOCK.with_borrow_mut(|(used, stock)| {
+        if stock.len() - *used < bytes.len() {
+            getrandom::fill(stock).expect("the system gives random bytes");
+            *used = 0;
+        }
+        match stock.get_mut(*used..*used + bytes.len()) {
+            Some(fresh) => {
+                bytes.copy_from_slice(fresh);
+                // Nobody shall find in memory what was given out.
+                fresh.fill(0);
+                *used += bytes.len();
+            }
+            None => getrandom::fill(bytes).expect("the system gives random bytes"),
+        }
+    });
 }
 
 /// Polls work that is most often ready; what waits goes on as a task.

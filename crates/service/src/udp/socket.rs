@@ -101,18 +101,23 @@ impl BatchSocket {
     /// Waits for datagrams and hands each to `take`.
     pub(crate) async fn receive(&self, batch: &mut Batch, mut take: impl FnMut(Datagram<'_>)) -> io::Result<()> {
         self.socket.readable().await?;
+        let mut count = 0;
         let received = self.socket.try_io(Interest::READABLE, || {
             let mut slices = batch.buffers.chunks_exact_mut(BUFFER).map(IoSliceMut::new);
             let mut slices: [IoSliceMut<'_>; BATCH] =
                 std::array::from_fn(|_| slices.next().expect("there are as many buffers as places"));
-            self.state.recv((&self.socket).into(), &mut slices, &mut batch.meta)
+            count = self.state.recv((&self.socket).into(), &mut slices, &mut batch.meta)?;
+            // Less than a whole batch was all there was: not to ask again before the
+            // system says so saves a call for nearly every packet.
+            if count < BATCH { Err(io::ErrorKind::WouldBlock.into()) } else { Ok(()) }
         });
         match received {
-            Ok(count) => batch.datagrams(count).for_each(&mut take),
-            Err(error) if error.kind() == io::ErrorKind::WouldBlock => {}
-            Err(error) => return Err(error),
+            Err(error) if error.kind() != io::ErrorKind::WouldBlock => Err(error),
+            _ => {
+                batch.datagrams(count).for_each(&mut take);
+                Ok(())
+            }
         }
-        Ok(())
     }
 
     /// Sends a reply from the address that was asked. Never waits.

@@ -1,0 +1,125 @@
+use std::collections::{HashMap, VecDeque};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use sha2::{Digest, Sha256};
+use webpki::{Cert, VerifiedPath};
+
+use crate::certificate::{Certificate, Chain};
+
+/// Paths remembered at a time; the oldest go first.
+const MOST: usize = 8_192;
+
+/// A path from somebody's certificate to an authority, whose signatures, usages
+/// and names were found to hold. These never change for as long as a trust is the
+/// same; times and revocation do.
+#[derive(Debug)]
+pub(crate) struct Path {
+    /// The certificates below the authority, the own one first.
+    pub(crate) links: Vec<Link>,
+    /// The authority's certificate in DER.
+    pub(crate) authority: Vec<u8>,
+    /// Seconds since 1970 between which all of them are valid.
+    from: i64,
+    until: i64,
+}
+
+/// One certificate of a path.
+#[derive(Debug)]
+pub(crate) struct Link {
+    /// In DER.
+    pub(crate) certificate: Vec<u8>,
+    /// Its SHA-256.
+    pub(crate) fingerprint: [u8; 32],
+    /// Its issuer's name, as revocation lists bear it.
+    pub(crate) issuer: Vec<u8>,
+    pub(crate) serial: Vec<u8>,
+}
+
+impl Path {
+    /// What was verified just now; none where a certificate cannot be read again.
+    pub(crate) fn new(verified: &VerifiedPath<'_>, authority: Vec<u8>) -> Option<Self> {
+        let certificates = [&**verified.end_entity()].into_iter().chain(verified.intermediate_certificates());
+        let links: Vec<_> = certificates.map(Link::new).collect();
+        let (mut from, mut until) = (i64::MIN, i64::MAX);
+        for link in &links {
+            let read = Certificate::read(&link.certificate).ok()?;
+            (from, until) = (from.max(read.not_before), until.min(read.not_after));
+        }
+        Some(Self { links, authority, from, until })
+    }
+}
+
+impl Link {
+    fn new(certificate: &Cert<'_>) -> Self {
+        let der = certificate.der().to_vec();
+        Self {
+            fingerprint: Sha256::digest(&der).into(),
+            certificate: der,
+            issuer: certificate.issuer().to_vec(),
+            serial: certificate.serial().to_vec(),
+        }
+    }
+}
+
+/// Paths that held, by the whole chain that was presented: verifying signatures
+/// again is most of what a handshake's judgement costs.
+#[derive(Debug, Default)]
+pub(crate) struct Paths(Mutex<Inner>);
+
+#[derive(Debug, Default)]
+struct Inner {
+    known: HashMap<[u8; 32], Arc<Path>>,
+    ages: VecDeque<[u8; 32]>,
+}
+
+impl Paths {
+    /// The path of this chain, where it is known and all of it valid now.
+    pub(crate) fn find(&self, chain: &Chain, now: u64) -> Option<Arc<Path>> {
+        let now = i64::try_from(now).ok()?;
+        let inner = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        inner.known.get(&key(chain)).filter(|path| (path.from..=path.until).contains(&now)).cloned()
+    }
+
+    pub(crate) fn keep(&self, chain: &Chain, path: Arc<Path>) {
+        let key = key(chain);
+        let mut inner = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if inner.known.insert(key, path).is_none() {
+            inner.ages.push_back(key);
+        }
+        while inner.ages.len() > MOST {
+            let oldest = inner.ages.pop_front();
+            oldest.map(|oldest| inner.known.remove(&oldest));
+        }
+    }
+}
+
+fn key(chain: &Chain) -> [u8; 32] {
+    let mut hash = Sha256::new();
+    for der in chain.ders() {
+        hash.update((der.len() as u64).to_be_bytes());
+        hash.update(der);
+    }
+    hash.finalize().into()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_path_is_known_by_its_whole_chain_and_for_its_time_and_the_table_is_bounded() {
+        let paths = Paths::default();
+        let chain = |bytes: &[&[u8]]| Chain::new(bytes.iter().map(|der| der.to_vec()).collect());
+        let path = Arc::new(Path { links: Vec::new(), authority: Vec::new(), from: 10, until: 20 });
+        paths.keep(&chain(&[b"own", b"upper"]), path.clone());
+        let found = |bytes: &[&[u8]], now| paths.find(&chain(bytes), now).is_some();
+        assert!(found(&[b"own", b"upper"], 10) && found(&[b"own", b"upper"], 20));
+        assert!(!found(&[b"own", b"upper"], 9) && !found(&[b"own", b"upper"], 21));
+        assert!(!found(&[b"own"], 15) && !found(&[b"ownu", b"pper"], 15));
+        for number in 0..MOST {
+            paths.keep(&chain(&[&number.to_be_bytes()]), path.clone());
+        }
+        assert!(!found(&[b"own", b"upper"], 15));
+        assert_eq!(paths.0.lock().unwrap().known.len(), MOST);
+    }
+}
