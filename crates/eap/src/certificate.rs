@@ -1,4 +1,5 @@
 use std::fmt;
+use std::hash::{Hash, Hasher};
 use std::sync::{Arc, OnceLock};
 
 use thiserror::Error;
@@ -218,6 +219,12 @@ impl PartialEq for Chain {
 }
 
 impl Eq for Chain {}
+
+impl Hash for Chain {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        self.ders().hash(state);
+    }
+}
 
 impl fmt::Debug for Chain {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {

@@ -85,6 +85,11 @@ impl<'a> Value<'a> {
 impl fmt::Display for Value<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
+            Self::Text(text) if is_plain(text) => {
+                f.write_str("\"")?;
+                f.write_str(text)?;
+                f.write_str("\"")
+            }
             Self::Text(text) => write!(f, "\"{}\"", text.escape_debug()),
             Self::Integer(number) => write!(f, "{number}"),
             Self::Boolean(truth) => write!(f, "{truth}"),
@@ -101,6 +106,12 @@ impl fmt::Display for Value<'_> {
             }
         }
     }
+}
+
+/// Whether a text can be shown as it is; nearly every one can, and looking at each
+/// character's properties takes ten times as long.
+fn is_plain(text: &str) -> bool {
+    text.bytes().all(|byte| matches!(byte, b' '..=b'~') && !matches!(byte, b'"' | b'\'' | b'\\'))
 }
 
 /// Seconds in the largest unit that divides them: `8h`, `90m`, `45s`.

@@ -50,9 +50,16 @@ impl<'a> Value<'a> {
     }
 }
 
+/// Whether a text can be shown as it is; nearly every one can, and looking at each
+/// character's properties takes ten times as long.
+fn is_plain(text: &str) -> bool {
+    text.bytes().all(|byte| matches!(byte, b' '..=b'~') && !matches!(byte, b'"' | b'\'' | b'\\'))
+}
+
 impl fmt::Display for Value<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
+            Self::Text(text) if is_plain(text) => f.write_str(text),
             Self::Text(text) => write!(f, "{}", text.escape_debug()),
             Self::Octets(bytes) => {
                 f.write_str("0x")?;

@@ -118,14 +118,19 @@ impl Dialogue {
         let offer = setting.offers.of(gate).cloned().unwrap_or_default();
         let scope = Scope {
             gate: definition.name.clone(),
-            method: String::new(),
+            method: None,
             trust: definition.trust.as_ref().map(|trust| trust.name.clone()),
             certificate: definition.present.clone(),
         };
         let resume = u64::from(definition.resume) * 1_000;
         let oldest = if resume == 0 { u64::MAX } else { desk.now.saturating_sub(resume) };
         let sessions = Arc::new(SessionDesk::new(desk.sessions.clone(), scope, oldest));
-        let limits = Limits { packet: longest_packet(&heard), retries: desk.retries, ..Limits::default() };
+        let limits = Limits {
+            packet: longest_packet(&heard),
+            retries: desk.retries,
+            session_id: heard.packet().first(number::EAP_KEY_NAME).is_some(),
+            ..Limits::default()
+        };
         let store = (resume > 0).then(|| sessions.clone() as Arc<dyn regnant_eap::Sessions>);
         let conversation = Conversation::new(offer.methods, store, limits, Box::new(desk.random));
         let dialogue = Box::new(Self {
@@ -207,7 +212,7 @@ impl Dialogue {
     ) -> Outcome {
         loop {
             if let Some(method) = self.conversation.about().method {
-                self.sessions.set_method(&method.to_string());
+                self.sessions.set_method(method);
             }
             step = match step {
                 Step::Send(packet) => {

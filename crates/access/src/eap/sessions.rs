@@ -1,7 +1,7 @@
 use std::collections::{HashMap, VecDeque};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
-use regnant_eap::{Chain, Sessions};
+use regnant_eap::{Chain, Kind, Sessions};
 use regnant_policy::IdentityKind;
 
 /// Sessions kept at a time; the oldest go first.
@@ -32,7 +32,7 @@ struct Row {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct Scope {
     pub(crate) gate: String,
-    pub(crate) method: String,
+    pub(crate) method: Option<Kind>,
     pub(crate) trust: Option<String>,
     pub(crate) certificate: Option<String>,
 }
@@ -93,8 +93,8 @@ impl SessionDesk {
     }
 
     /// The method is known only once it is agreed.
-    pub(crate) fn set_method(&self, method: &str) {
-        method.clone_into(&mut lock(&self.scope).method);
+    pub(crate) fn set_method(&self, method: Kind) {
+        lock(&self.scope).method = Some(method);
     }
 
     /// Who was proved in the session that the peer resumed.
@@ -156,7 +156,7 @@ mod tests {
     use super::*;
 
     fn desk(table: &Arc<SessionTable>, gate: &str, oldest: u64) -> SessionDesk {
-        let scope = Scope { gate: gate.into(), method: "peap".into(), trust: None, certificate: None };
+        let scope = Scope { gate: gate.into(), method: Some(Kind::PEAP), trust: None, certificate: None };
         SessionDesk::new(table.clone(), scope, oldest)
     }
 
@@ -171,7 +171,7 @@ mod tests {
         assert_eq!(desk(&table, "guests", 0).get(b"handle"), None);
         assert_eq!(desk(&table, "crew", 1_001).get(b"handle"), None);
         let other_method = desk(&table, "crew", 0);
-        other_method.set_method("ttls");
+        other_method.set_method(Kind::TTLS);
         assert_eq!(other_method.get(b"handle"), None);
         let last = desk(&table, "crew", 0);
         last.get(b"handle");

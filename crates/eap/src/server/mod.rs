@@ -104,11 +104,14 @@ pub struct Limits {
     /// EAP-MSCHAPv2. Supplicants that ask nobody then say nothing more, so that
     /// a refusal takes until their time is up: none unless people sit there.
     pub retries: u8,
+    /// Whether the equipment asks for the method's Session-Id (RFC 5247 section
+    /// 1.4), which costs a derivation of keys.
+    pub session_id: bool,
 }
 
 impl Default for Limits {
     fn default() -> Self {
-        Self { packet: 1_024, rounds: 200, bytes: 262_144, retries: 0 }
+        Self { packet: 1_024, rounds: 200, bytes: 262_144, retries: 0, session_id: false }
     }
 }
 
@@ -127,6 +130,8 @@ pub(crate) struct Context<'c> {
     pub(crate) retries: u8,
     /// Whether this is a method inside a tunnel.
     pub(crate) inside: bool,
+    /// Whether the Session-Id is wanted.
+    pub(crate) session_id: bool,
 }
 
 /// What a method wants next.
@@ -271,6 +276,7 @@ impl Conversation {
             next_identifier: 0,
             retries: self.limits.retries,
             inside: false,
+            session_id: self.limits.session_id,
         };
         let progress = act(&mut self.negotiation, &mut cx);
         self.end(progress)

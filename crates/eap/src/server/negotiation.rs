@@ -194,6 +194,7 @@ impl Negotiation {
             next_identifier: self.identifier.wrapping_add(1),
             retries: cx.retries,
             inside: cx.inside,
+            session_id: cx.session_id,
         };
         let turn = act(&mut *method, &mut cx);
         match turn {

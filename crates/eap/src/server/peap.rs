@@ -170,6 +170,7 @@ pub(crate) fn inside<'c>(cx: &'c mut Context<'_>) -> Context<'c> {
         next_identifier: cx.next_identifier,
         retries: cx.retries,
         inside: true,
+        session_id: false,
     }
 }
 

@@ -9,7 +9,6 @@ use crate::server::peap::inside;
 use crate::server::tunnel::{Event, Tunnel};
 use crate::server::{Context, Method, Offer, Turn};
 use crate::tls::server::ServerTls;
-use crate::tls::session_id;
 use crate::wire::kind::Kind;
 use crate::wire::packet::Packet;
 use crate::wire::reader::Reader;
@@ -328,7 +327,7 @@ impl Teap {
             return self.ask_next(cx, Vec::new());
         }
         let engine = &*self.tunnel.engine;
-        match chains.keys(engine, held.emsk, session_id(engine, Kind::TEAP)) {
+        match chains.keys(engine, held.emsk, self.tunnel.session_id()) {
             Ok(keys) => {
                 self.keys = Some(keys);
                 Turn::Success

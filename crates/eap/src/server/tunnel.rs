@@ -17,6 +17,8 @@ pub(crate) struct Tunnel {
     /// Why it failed, once an alert is on its way to the peer.
     failing: Option<Failure>,
     established: bool,
+    /// Whether the Session-Id is wanted.
+    session_id: bool,
 }
 
 /// What came of a packet.
@@ -50,7 +52,14 @@ impl Tunnel {
         // A message inside a tunnel travels in records with headers of their own.
         let room = if cx.inside { cx.room.saturating_sub(120) } else { cx.room };
         let framing = Framing::new(version, room);
-        Ok(Self { engine: Box::new(engine), framing, kind, failing: None, established: false })
+        Ok(Self {
+            engine: Box::new(engine),
+            framing,
+            kind,
+            failing: None,
+            established: false,
+            session_id: cx.session_id,
+        })
     }
 
     pub(crate) fn start(&self, outer: &[u8]) -> Vec<u8> {
@@ -136,7 +145,12 @@ impl Tunnel {
     /// MSK and EMSK of the handshake alone.
     pub(crate) fn keys(&self, label_of_1_2: &str) -> Result<Keys, Failure> {
         let keys = export_keys(&*self.engine, self.kind, label_of_1_2).map_err(Failure::Tls)?;
-        Ok(Keys::new(&keys[..64], Some(&keys[64..]), session_id(&*self.engine, self.kind)))
+        Ok(Keys::new(&keys[..64], Some(&keys[64..]), self.session_id()))
+    }
+
+    /// The Session-Id, where it is wanted; else empty.
+    pub(crate) fn session_id(&self) -> Vec<u8> {
+        if self.session_id { session_id(&*self.engine, self.kind) } else { Vec::new() }
     }
 
     pub(crate) fn export(&self, label: &str, context: Option<&[u8]>, out: &mut [u8]) -> Result<(), Failure> {

@@ -107,7 +107,7 @@ impl ServerCertVerifier for Verifier {
         _: &[u8],
         now: UnixTime,
     ) -> Result<ServerCertVerified, rustls::Error> {
-        self.presented.keep(own, rest);
+        self.presented.note(own, rest);
         let judge = || {
             let certificate = EndEntityCert::try_from(own)?;
             let usage = KeyUsage::server_auth();

@@ -1,6 +1,8 @@
 //! The engine made of rustls, for both ends.
 
-use std::sync::{Arc, Mutex, PoisonError};
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::thread::{self, ThreadId};
 
 use rustls::{AlertDescription, Connection, Error, HandshakeKind, PeerIncompatible, ProtocolVersion};
 
@@ -11,19 +13,27 @@ use crate::tls::hello::{ClientHello, server_random};
 use crate::tls::trust::fault_of_library;
 use crate::tls::{Engine, TlsAbout, TlsVersion};
 
-/// The certificates that the other end presented, kept before they are judged.
+/// The certificates that are presented while messages are taken, by the thread
+/// that takes one: the library tells whose were accepted, and not whose were
+/// refused.
 #[derive(Debug, Default)]
-pub(crate) struct Presented(Mutex<Chain>);
+pub(crate) struct Presented(Mutex<HashMap<ThreadId, Chain>>);
 
 impl Presented {
-    pub(crate) fn keep(&self, own: &[u8], rest: &[rustls::pki_types::CertificateDer<'_>]) -> Chain {
+    /// Notes what was presented in the message that this thread takes.
+    pub(crate) fn note(&self, own: &[u8], rest: &[rustls::pki_types::CertificateDer<'_>]) -> Chain {
         let chain = Chain::new(std::iter::once(own).chain(rest.iter().map(|der| &**der)).map(<[u8]>::to_vec).collect());
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).clone_from(&chain);
+        self.lock().insert(thread::current().id(), chain.clone());
         chain
     }
 
-    fn chain(&self) -> Chain {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    /// What was presented in the message that this thread has taken.
+    fn noted(&self) -> Option<Chain> {
+        self.lock().remove(&thread::current().id())
+    }
+
+    fn lock(&self) -> MutexGuard<'_, HashMap<ThreadId, Chain>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
@@ -32,6 +42,7 @@ impl Presented {
 pub(crate) struct Library {
     connection: Connection,
     presented: Arc<Presented>,
+    chain: Chain,
     /// The first flight of the other end.
     hello: Option<ClientHello>,
     server: bool,
@@ -43,7 +54,8 @@ pub(crate) struct Library {
 impl Library {
     pub(crate) fn new(connection: Connection, presented: Arc<Presented>) -> Self {
         let server = matches!(connection, Connection::Server(_));
-        Self { connection, presented, hello: None, server, about: Arc::default(), settled: false }
+        let (chain, about) = (Chain::default(), Arc::default());
+        Self { connection, presented, chain, hello: None, server, about, settled: false }
     }
 
     fn failure(&self, error: Error) -> TlsFailure {
@@ -81,12 +93,12 @@ impl Library {
             return;
         }
         self.settled = !self.connection.is_handshaking();
+        // Once the handshake is over, only what the library accepted counts.
         let accepted = self.connection.peer_certificates().unwrap_or_default();
-        let presented = self.presented.chain();
-        let certificates = match presented.is_empty() && !accepted.is_empty() {
-            true => Chain::new(accepted.iter().map(|der| der.to_vec()).collect()),
-            false => presented,
-        };
+        let same = self.chain.ders().iter().map(Vec::as_slice).eq(accepted.iter().map(|der| &**der));
+        if self.settled && !same {
+            self.chain = Chain::new(accepted.iter().map(|der| der.to_vec()).collect());
+        }
         self.about = Arc::new(TlsAbout {
             version: self.connection.protocol_version().map(|version| match version {
                 ProtocolVersion::TLSv1_3 => TlsVersion::Tls13,
@@ -95,7 +107,7 @@ impl Library {
             suite: self.connection.negotiated_cipher_suite().map(|suite| name(&suite.suite())),
             group: self.connection.negotiated_key_exchange_group().map(|group| name(&group.name())),
             resumed: self.connection.handshake_kind() == Some(HandshakeKind::Resumed),
-            certificates,
+            certificates: self.chain.clone(),
             randoms: self.about.randoms,
         });
     }
@@ -107,10 +119,20 @@ impl Library {
         if !self.server {
             self.watch(records);
         }
+        if !self.settled {
+            // What a message left that was not taken to its end.
+            drop(self.presented.noted());
+        }
         while !records.is_empty() {
             let read = self.connection.read_tls(&mut records);
             let read = read.map_err(|error| TlsFailure::Other(error.to_string()))?;
-            self.connection.process_new_packets().map_err(|error| self.failure(error))?;
+            let processed = self.connection.process_new_packets();
+            if !self.settled
+                && let Some(chain) = self.presented.noted()
+            {
+                self.chain = chain;
+            }
+            processed.map_err(|error| self.failure(error))?;
             if read == 0 {
                 return Err(TlsFailure::Other("more came than one message may hold".into()));
             }

@@ -68,8 +68,8 @@ pub(crate) struct Paths(Mutex<Inner>);
 
 #[derive(Debug, Default)]
 struct Inner {
-    known: HashMap<[u8; 32], Arc<Path>>,
-    ages: VecDeque<[u8; 32]>,
+    known: HashMap<Chain, Arc<Path>>,
+    ages: VecDeque<Chain>,
 }
 
 impl Paths {
@@ -77,29 +77,19 @@ impl Paths {
     pub(crate) fn find(&self, chain: &Chain, now: u64) -> Option<Arc<Path>> {
         let now = i64::try_from(now).ok()?;
         let inner = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        inner.known.get(&key(chain)).filter(|path| (path.from..=path.until).contains(&now)).cloned()
+        inner.known.get(chain).filter(|path| (path.from..=path.until).contains(&now)).cloned()
     }
 
     pub(crate) fn keep(&self, chain: &Chain, path: Arc<Path>) {
-        let key = key(chain);
         let mut inner = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if inner.known.insert(key, path).is_none() {
-            inner.ages.push_back(key);
+        if inner.known.insert(chain.clone(), path).is_none() {
+            inner.ages.push_back(chain.clone());
         }
         while inner.ages.len() > MOST {
             let oldest = inner.ages.pop_front();
             oldest.map(|oldest| inner.known.remove(&oldest));
         }
     }
-}
-
-fn key(chain: &Chain) -> [u8; 32] {
-    let mut hash = Sha256::new();
-    for der in chain.ders() {
-        hash.update((der.len() as u64).to_be_bytes());
-        hash.update(der);
-    }
-    hash.finalize().into()
 }
 
 #[cfg(test)]

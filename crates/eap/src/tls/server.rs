@@ -16,7 +16,11 @@ use crate::tls::trust::{Asked, Trust, library_error};
 /// Our certificate, and whose certificates we believe.
 #[derive(Clone)]
 pub struct ServerTls {
-    config: Arc<ServerConfig>,
+    /// For tunnels, which ask for no certificate.
+    tunnel: Arc<ServerConfig>,
+    /// For EAP-TLS; with a trust only.
+    asking: Option<Arc<ServerConfig>>,
+    presented: Arc<Presented>,
     trust: Option<Arc<Trust>>,
     certificate: Arc<Certificate>,
 }
@@ -50,11 +54,19 @@ impl ServerTls {
             other => ServerTlsError::Key(other.to_string()),
         })?;
         certified.ocsp = stapled;
-        let mut config =
-            builder(provider)?.with_no_client_auth().with_cert_resolver(Arc::new(Always(Arc::new(certified))));
-        config.session_storage = Arc::new(NoServerSessionStorage {});
-        config.send_tls13_tickets = 0;
-        Ok(Self { config: Arc::new(config), trust, certificate: Arc::new(certificate) })
+        let resolver = Arc::new(Always(Arc::new(certified)));
+        let presented = Arc::<Presented>::default();
+        let asking = match &trust {
+            Some(trust) => {
+                let algorithms = provider.signature_verification_algorithms;
+                let verifier = Verifier { trust: trust.clone(), presented: presented.clone(), algorithms };
+                let builder = builder(provider.clone())?.with_client_cert_verifier(Arc::new(verifier));
+                Some(without_sessions(builder.with_cert_resolver(resolver.clone())))
+            }
+            None => None,
+        };
+        let tunnel = without_sessions(builder(provider)?.with_no_client_auth().with_cert_resolver(resolver));
+        Ok(Self { tunnel, asking, presented, trust, certificate: Arc::new(certificate) })
     }
 
     /// What our own certificate says.
@@ -73,28 +85,17 @@ impl ServerTls {
         ask_certificate: bool,
         sessions: Option<Arc<dyn Sessions>>,
     ) -> Result<Library, rustls::Error> {
-        let presented = Arc::new(Presented::default());
-        let mut config = ServerConfig::clone(&self.config);
+        let mut config = match ask_certificate {
+            true => self.asking.clone().ok_or(rustls::Error::General("no trust".into()))?,
+            false => self.tunnel.clone(),
+        };
         if let Some(sessions) = sessions {
-            config.session_storage = Arc::new(Storage(sessions));
-            config.send_tls13_tickets = 1;
+            let own = Arc::make_mut(&mut config);
+            own.session_storage = Arc::new(Storage(sessions));
+            own.send_tls13_tickets = 1;
         }
-        if ask_certificate {
-            let trust = self.trust.clone().ok_or(rustls::Error::General("no trust".into()))?;
-            let provider = config.crypto_provider().clone();
-            let algorithms = provider.signature_verification_algorithms;
-            let verifier = Arc::new(Verifier { trust, presented: presented.clone(), algorithms });
-            let resolver = config.cert_resolver.clone();
-            let mut asking = ServerConfig::builder_with_provider(provider)
-                .with_safe_default_protocol_versions()?
-                .with_client_cert_verifier(verifier)
-                .with_cert_resolver(resolver);
-            asking.session_storage = config.session_storage;
-            asking.send_tls13_tickets = config.send_tls13_tickets;
-            config = asking;
-        }
-        let connection = ServerConnection::new(Arc::new(config))?;
-        Ok(Library::new(Connection::Server(connection), presented))
+        let connection = ServerConnection::new(config)?;
+        Ok(Library::new(Connection::Server(connection), self.presented.clone()))
     }
 }
 
@@ -110,6 +111,12 @@ fn builder(
     ServerConfig::builder_with_provider(provider)
         .with_safe_default_protocol_versions()
         .map_err(|error| ServerTlsError::Key(error.to_string()))
+}
+
+fn without_sessions(mut config: ServerConfig) -> Arc<ServerConfig> {
+    config.session_storage = Arc::new(NoServerSessionStorage {});
+    config.send_tls13_tickets = 0;
+    Arc::new(config)
 }
 
 /// One certificate, whatever name the peer asks for.
@@ -141,7 +148,7 @@ impl ClientCertVerifier for Verifier {
         rest: &[CertificateDer<'_>],
         now: UnixTime,
     ) -> Result<ClientCertVerified, rustls::Error> {
-        let judged = self.trust.judge_client(&self.presented.keep(own, rest), now, Asked::NotYet);
+        let judged = self.trust.judge_client(&self.presented.note(own, rest), now, Asked::NotYet);
         judged.map(|_| ClientCertVerified::assertion()).map_err(|error| library_error(&error))
     }
 

@@ -124,7 +124,7 @@ impl House {
     }
 
     pub(crate) fn serve(&self, offers: Vec<Offer>, seed: u64) -> Conversation {
-        let limits = Limits { packet: 700, retries: 1, ..Limits::default() };
+        let limits = Limits { packet: 700, retries: 1, session_id: true, ..Limits::default() };
         Conversation::new(offers.into(), Some(self.sessions.clone()), limits, random(seed))
     }
 }
