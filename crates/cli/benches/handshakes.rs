@@ -23,7 +23,7 @@ use regnant_radius::{Dictionary, Packet, SharedSecret, number};
 use running::Running;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName};
 use rustls::{ClientConfig, ClientConnection, RootCertStore, ServerConfig, ServerConnection};
-use yardstick::{converse, cpu, median, one_reply, packets, rest, start_echo};
+use yardstick::{converse, cpu, in_place, median, one_reply, packets, rest, start_echo};
 
 const PAIRS: usize = 5;
 const LOGINS: usize = 480;
@@ -60,7 +60,7 @@ fn main() {
 /// Logins through the service against a bare handshake and bare echoes.
 fn compare(title: &str, service: &Running, echo: SocketAddr, supplicant: &Supplicant, bare: &Bare) {
     let (mut ratios, mut ours, mut theirs) = (Vec::new(), Vec::new(), Vec::new());
-    let mut shares = Vec::new();
+    let (mut shares, mut placed, mut ratios_in_place) = (Vec::new(), Vec::new(), Vec::new());
     let rounds = logins(service.radius, supplicant, 20);
     for _ in 0..PAIRS {
         rest(service);
@@ -76,6 +76,9 @@ fn compare(title: &str, service: &Running, echo: SocketAddr, supplicant: &Suppli
         let echoed = converse(echo, &packets()[..LOGINS * rounds], CLIENTS) as f64;
         let echo = (cpu(own, "bare-echo") - before) / echoed;
         let yardstick = bare.handshake() + rounds as f64 * echo;
+        let in_place = bare.in_place(rounds);
+        placed.push(in_place);
+        ratios_in_place.push(login / in_place);
         ratios.push(login / yardstick);
         ours.push(login);
         theirs.push(yardstick);
@@ -90,6 +93,8 @@ fn compare(title: &str, service: &Running, echo: SocketAddr, supplicant: &Suppli
     }
     let (least, most) = (ratios[0], ratios[PAIRS - 1]);
     println!("  ratio, median of pairs                     {ratio:6.2}   ({least:.2} to {most:.2}; mark: at most 1.4)");
+    println!("  the same bare work done where it happens   {:6.0} µs", median(&mut placed) * 1e6);
+    println!("  ratio to that                              {:6.2}", median(&mut ratios_in_place));
 }
 
 /// As many logins, several under way at any time, as on a campus in the morning.
@@ -122,6 +127,8 @@ fn logins(server: SocketAddr, supplicant: &Supplicant, times: usize) -> usize {
 struct Bare {
     server: Arc<ServerConfig>,
     client: Arc<ClientConfig>,
+    /// A server that does it where it happens, and the name of its thread.
+    placed: (SocketAddr, &'static str),
 }
 
 impl Bare {
@@ -161,7 +168,21 @@ impl Bare {
             false => client.with_no_client_auth(),
         };
         client.resumption = rustls::client::Resumption::disabled();
-        Self { server: Arc::new(server), client: Arc::new(client) }
+        let (server, name) = (Arc::new(server), if client_certificate { "bare-tls-both" } else { "bare-tls-one" });
+        Self { placed: (in_place::serve(name, server.clone()), name), server, client: Arc::new(client) }
+    }
+
+    /// Seconds of CPU for a handshake with as many packets as rounds, asked for by
+    /// as many clients as log in.
+    fn in_place(&self, rounds: usize) -> f64 {
+        let (address, name) = self.placed;
+        let before = cpu(std::process::id(), name);
+        thread::scope(|scope| {
+            for _ in 0..CLIENTS {
+                scope.spawn(|| in_place::handshakes(address, &self.client, LOGINS / CLIENTS, rounds));
+            }
+        });
+        (cpu(std::process::id(), name) - before) / LOGINS as f64
     }
 
     /// Seconds that the server's side of a handshake takes while both cores are

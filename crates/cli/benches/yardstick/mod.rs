@@ -2,6 +2,8 @@
 //! and the CPU time that the kernel accounts to threads.
 #![allow(dead_code)]
 
+pub(crate) mod in_place;
+
 use std::fs;
 use std::net::{SocketAddr, UdpSocket};
 use std::thread;
