@@ -1,7 +1,6 @@
-use std::sync::Arc;
-
 use std::io;
 use std::net::{IpAddr, SocketAddr, UdpSocket};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use regnant_eap::{Failure, Peer, PeerStep, TlsAbout};

@@ -10,9 +10,8 @@ mod token;
 mod ttls;
 mod tunnel;
 
-use std::sync::Arc;
-
 use std::fmt;
+use std::sync::Arc;
 
 use crate::failure::Failure;
 use crate::keys::{Keys, Random, Secret};

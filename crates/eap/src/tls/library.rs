@@ -49,13 +49,31 @@ pub(crate) struct Library {
     about: Arc<TlsAbout>,
     /// Whether nothing more can be learnt of the connection.
     settled: bool,
+    /// An alert of our own, in place of what the library would say.
+    alert: Vec<u8>,
+}
+
+// RFC 5246 section 7.2.
+const FATAL: u8 = 2;
+const HANDSHAKE_FAILURE: u8 = 40;
+const PROTOCOL_VERSION: u8 = 70;
+
+/// Why a hello cannot lead to anything, where that is plain: of such peers the
+/// library would only tell what else they lack.
+fn without_hope(hello: &ClientHello) -> Option<(TlsFailure, u8)> {
+    if !hello.offers_1_2_or_newer() {
+        return Some((TlsFailure::OldVersion { newest: hello.newest() }, PROTOCOL_VERSION));
+    }
+    let ours = rustls::crypto::aws_lc_rs::ALL_CIPHER_SUITES;
+    let shared = ours.iter().any(|suite| hello.suites.contains(&u16::from(suite.suite())));
+    (!shared).then_some((TlsFailure::NoSuite, HANDSHAKE_FAILURE))
 }
 
 impl Library {
     pub(crate) fn new(connection: Connection, presented: Arc<Presented>) -> Self {
         let server = matches!(connection, Connection::Server(_));
         let (chain, about) = (Chain::default(), Arc::default());
-        Self { connection, presented, chain, hello: None, server, about, settled: false }
+        Self { connection, presented, chain, hello: None, server, about, settled: false, alert: Vec::new() }
     }
 
     fn failure(&self, error: Error) -> TlsFailure {
@@ -65,10 +83,6 @@ impl Library {
             Error::NoCertificatesPresented => TlsFailure::NoCertificate,
             Error::PeerIncompatible(PeerIncompatible::NoCipherSuitesInCommon) => TlsFailure::NoSuite,
             Error::PeerIncompatible(PeerIncompatible::NoKxGroupsInCommon) => TlsFailure::NoGroup,
-            Error::PeerIncompatible(why) => match &self.hello {
-                Some(hello) if !hello.offers_1_2_or_newer() => TlsFailure::OldVersion { newest: hello.newest() },
-                _ => TlsFailure::Other(format!("{why:?}")),
-            },
             other => TlsFailure::Other(other.to_string()),
         }
     }
@@ -114,7 +128,14 @@ impl Library {
 
     fn take(&mut self, mut records: &[u8]) -> Result<(), TlsFailure> {
         if self.server && self.hello.is_none() {
-            self.hello = Some(ClientHello::read(records).unwrap_or_default());
+            let hello = ClientHello::read(records);
+            let refused = hello.as_ref().and_then(without_hope);
+            self.hello = Some(hello.unwrap_or_default());
+            if let Some((failure, alert)) = refused {
+                // Seven bytes in a record that every version reads.
+                self.alert = vec![21, 3, 1, 0, 2, FATAL, alert];
+                return Err(failure);
+            }
         }
         if !self.server {
             self.watch(records);
@@ -149,6 +170,9 @@ impl Engine for Library {
     }
 
     fn records(&mut self) -> Vec<u8> {
+        if !self.alert.is_empty() {
+            return std::mem::take(&mut self.alert);
+        }
         let mut records = Vec::new();
         while self.connection.wants_write() {
             if self.connection.write_tls(&mut records).is_err() {

@@ -111,3 +111,49 @@ impl Binding {
         Keys::new(&made[..64], Some(&made[64..]), session_id)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn keys(fill: u8) -> Keys {
+        Keys::new(&[fill; 32], None, Vec::new())
+    }
+
+    #[test]
+    fn a_binding_holds_between_the_same_tunnel_and_the_same_inner_keys_only() {
+        let tunnel = [1; 64];
+        let ours = Binding::new(&tunnel, Some(&keys(2)), false);
+        let nonce = [9; 32];
+        let request = ours.request(&nonce);
+        let same = Binding::new(&tunnel, Some(&keys(2)), false);
+        assert_eq!(same.check_request(&request), Some(nonce));
+        assert_eq!(same.check_response(&request), None, "a request is no response");
+        assert_eq!(ours.check_response(&same.response(&nonce)), Some(nonce));
+        assert_eq!(ours.keys(Vec::new()), same.keys(Vec::new()));
+        // Somebody who relays the inner method has the tunnel's keys and not the method's.
+        for other in [
+            Binding::new(&tunnel, None, false),
+            Binding::new(&tunnel, Some(&keys(3)), false),
+            Binding::new(&[4; 64], Some(&keys(2)), false),
+            Binding::new(&tunnel, Some(&keys(2)), true),
+        ] {
+            assert_eq!(other.check_request(&request), None);
+            assert_ne!(other.keys(Vec::new()), ours.keys(Vec::new()));
+        }
+    }
+
+    #[test]
+    fn a_binding_that_is_cut_or_changed_does_not_hold() {
+        let binding = Binding::new(&[1; 64], Some(&keys(2)), false);
+        let request = binding.request(&[9; 32]);
+        for length in 0..request.len() {
+            assert_eq!(binding.check_request(&request[..length]), None);
+        }
+        for place in 4..request.len() {
+            let mut changed = request.clone();
+            changed[place] ^= 1;
+            assert_eq!(binding.check_request(&changed), None, "byte {place}");
+        }
+    }
+}

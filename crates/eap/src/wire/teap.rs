@@ -196,3 +196,134 @@ impl Chains {
         (held.nonce == expected).then_some(held)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use super::*;
+    use crate::tls::TlsAbout;
+
+    /// A TLS connection whose exporter depends on its secret and what it is asked.
+    #[derive(Debug)]
+    struct Fake {
+        secret: u8,
+        about: Arc<TlsAbout>,
+    }
+
+    impl Fake {
+        fn new(secret: u8, version: TlsVersion) -> Self {
+            Self { secret, about: Arc::new(TlsAbout { version: Some(version), ..TlsAbout::default() }) }
+        }
+    }
+
+    impl Engine for Fake {
+        fn receive(&mut self, _: &[u8]) -> Result<(), TlsFailure> {
+            Ok(())
+        }
+        fn records(&mut self) -> Vec<u8> {
+            Vec::new()
+        }
+        fn read(&mut self) -> Vec<u8> {
+            Vec::new()
+        }
+        fn write(&mut self, _: &[u8]) {}
+        fn is_handshaking(&self) -> bool {
+            false
+        }
+        fn export(&self, label: &str, context: Option<&[u8]>, out: &mut [u8]) -> Result<(), TlsFailure> {
+            let made = self.hash().prf(&[self.secret; 32], label, context.unwrap_or_default(), out.len());
+            out.copy_from_slice(&made);
+            Ok(())
+        }
+        fn about(&self) -> &Arc<TlsAbout> {
+            &self.about
+        }
+        fn hash(&self) -> SuiteHash {
+            SuiteHash::Sha256
+        }
+    }
+
+    const VERSIONS: [TlsVersion; 2] = [TlsVersion::Tls12, TlsVersion::Tls13];
+
+    fn chains(engine: &Fake, inner: &[Option<Keys>]) -> Chains {
+        let mut chains = Chains::new(engine, (b"server".to_vec(), b"peer".to_vec())).unwrap();
+        inner.iter().for_each(|keys| chains.advance(engine, keys.as_ref()).unwrap());
+        chains
+    }
+
+    fn keys(msk: u8, emsk: Option<u8>) -> Option<Keys> {
+        Some(Keys::new(&[msk; 64], emsk.map(|fill| [fill; 64]).as_ref().map(|emsk| &emsk[..]), Vec::new()))
+    }
+
+    #[test]
+    fn the_proof_holds_for_the_same_tunnel_and_the_same_methods_in_the_same_order() {
+        for version in VERSIONS {
+            let engine = Fake::new(1, version);
+            let both = [keys(2, None), keys(3, Some(4))];
+            let (ours, theirs) = (chains(&engine, &both), chains(&engine, &both));
+            let (request, nonce) = ours.request([0xff; 32]);
+            let held = theirs.check_request(&request).unwrap();
+            assert!(held.emsk && held.nonce == nonce && nonce[31] == 0xfe);
+            let answer = theirs.response(held);
+            assert!(ours.check_response(&answer, &nonce).unwrap().emsk);
+            assert_eq!(ours.check_response(&answer, &[1; 32]), None, "an answer to another nonce");
+            assert_eq!(ours.check_response(&request, &nonce), None, "a request is no answer");
+            let others = [
+                chains(&engine, &[keys(3, Some(4)), keys(2, None)]),
+                chains(&engine, &[keys(2, None)]),
+                chains(&engine, &[keys(2, None), None]),
+                chains(&engine, &[keys(2, None), keys(3, Some(5))]),
+                chains(&Fake::new(9, version), &both),
+            ];
+            for other in others {
+                assert_eq!(other.check_request(&request), None);
+            }
+        }
+    }
+
+    #[test]
+    fn the_keys_are_those_of_the_chain_that_was_proved() {
+        for version in VERSIONS {
+            let engine = Fake::new(1, version);
+            let chains = chains(&engine, &[keys(3, Some(4))]);
+            let made = |emsk| chains.keys(&engine, emsk, Vec::new()).unwrap();
+            assert_ne!(made(true), made(false));
+            // A peer that confirms the MSK chain alone is taken at its word.
+            let (request, nonce) = chains.request([7; 32]);
+            let held = chains.check_request(&request).unwrap();
+            let answer = chains.response(Held { emsk: false, ..held });
+            assert!(!chains.check_response(&answer, &nonce).unwrap().emsk);
+        }
+    }
+
+    #[test]
+    fn without_an_emsk_only_the_other_chain_is_proved_and_zeros_stand_for_no_keys() {
+        let engine = Fake::new(1, TlsVersion::Tls12);
+        let chains = |keys| chains(&engine, &[keys]);
+        let (request, _) = chains(keys(3, None)).request([7; 32]);
+        assert_eq!(request[3] >> 4, MSK_PRESENT);
+        assert!(!chains(keys(3, None)).check_request(&request).unwrap().emsk);
+        let zeros = chains(Some(Keys::new(&[0; 64], None, Vec::new())));
+        assert!(zeros.check_request(&chains(None).request([7; 32]).0).is_some());
+    }
+
+    #[test]
+    fn a_proof_that_is_cut_or_changed_does_not_hold() {
+        let engine = Fake::new(1, TlsVersion::Tls13);
+        let chains = chains(&engine, &[keys(3, Some(4))]);
+        let (request, _) = chains.request([7; 32]);
+        for length in 0..request.len() {
+            assert_eq!(chains.check_request(&request[..length]), None);
+        }
+        for place in 0..request.len() {
+            for bit in 0..8 {
+                let mut changed = request.clone();
+                changed[place] ^= 1 << bit;
+                let held = chains.check_request(&changed);
+                // The first byte is reserved, and covered all the same.
+                assert_eq!(held, None, "byte {place}, bit {bit}");
+            }
+        }
+    }
+}
