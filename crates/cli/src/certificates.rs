@@ -90,6 +90,12 @@ fn show(client: &Client, as_json: bool) -> Result<(), Failure> {
             1 => println!("  1 revocation list"),
             count => println!("  {count} revocation lists"),
         }
+        if let Some(url) = &trust.crl_url {
+            println!("  newer lists come from {url}");
+        }
+        if let Some(url) = &trust.ocsp_url {
+            println!("  asked about revocation: {url}");
+        }
         tell(&trust.findings);
     }
     if report.certificates.is_empty() && report.trusts.is_empty() {

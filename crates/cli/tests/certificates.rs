@@ -138,6 +138,7 @@ fn an_issuer_is_asked_about_a_certificate_and_holds_up_nobody_else() {
 
     // What was not answered is not asked again for a while, nor what was answered.
     trust(&["--ocsp-url", &url]);
+    assert!(service.client(&["certificates"]).succeeds().contains(&format!("asked about revocation: {url}")));
     let detail = refusal("quay-laptop-7", 1, "revoked");
     assert!(detail.to_string().contains("the supplicant got no TLS alert"), "{detail}");
     let detail = refusal("quay-laptop-7", 2, "revoked");

@@ -128,15 +128,15 @@ impl Office {
     /// Keeps a certificate in PEM. Its key may be in it; where a signing request of
     /// this name waits, the key is there already.
     pub fn import_certificate(&self, name: &str, pem: &str) -> Result<(), OfficeError> {
-        self.import_pem(name, pem)?;
-        if self.fetch_staples()? {
+        let row = self.import_pem(name, pem)?;
+        if self.fetch_staple(&row)? {
             let _turn = self.turn();
             self.swap_world()?;
         }
         Ok(())
     }
 
-    fn import_pem(&self, name: &str, pem: &str) -> Result<(), OfficeError> {
+    fn import_pem(&self, name: &str, pem: &str) -> Result<CertificateRow, OfficeError> {
         let _turn = self.turn();
         named(name)?;
         let bundle = Bundle::from_pem(pem).map_err(|error| OfficeError::Certificate(error.to_string()))?;
@@ -152,7 +152,9 @@ impl Office {
         ServerTls::new(&bundle.chain, key.expose(), None, None)
             .map_err(|error| OfficeError::Certificate(error.to_string()))?;
         let chain = to_pem("CERTIFICATE", &bundle.chain);
-        self.keep_certificate(&CertificateRow { name: name.to_owned(), chain, key })
+        let row = CertificateRow { name: name.to_owned(), chain, key };
+        self.keep_certificate(&row)?;
+        Ok(row)
     }
 
     /// Makes a key and a signing request for a certificate of this name. A

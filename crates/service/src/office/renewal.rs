@@ -56,19 +56,23 @@ impl Office {
     /// Asks for a response about each certificate of ours that names a responder,
     /// to be presented with it (RFC 6961 and RFC 8446 section 4.4.2.1); `true`
     /// where one is new.
-    pub(crate) fn fetch_staples(&self) -> Result<bool, OfficeError> {
+    fn fetch_staples(&self) -> Result<bool, OfficeError> {
         let mut new = false;
-        let trusts = self.records.trusts()?;
         for row in self.records.certificates(&self.ground.key)? {
-            let chain = read_certificates(&row.chain).unwrap_or_default();
-            let Some(Ok(url)) = chain.first().map(|own| responder(own, None)) else { continue };
-            let came = staple(&url, &chain, &trusts);
-            if let Err(trouble) = &came {
-                tracing::warn!("there is no OCSP response to present with certificate {}: {trouble}", row.name);
-            }
-            new |= self.ground.staples.keep(&staple_name(&row), came);
+            new |= self.fetch_staple(&row)?;
         }
         Ok(new)
+    }
+
+    /// The same for one certificate.
+    pub(crate) fn fetch_staple(&self, row: &CertificateRow) -> Result<bool, OfficeError> {
+        let chain = read_certificates(&row.chain).unwrap_or_default();
+        let Some(Ok(url)) = chain.first().map(|own| responder(own, None)) else { return Ok(false) };
+        let came = staple(&url, &chain, &self.records.trusts()?);
+        if let Err(trouble) = &came {
+            tracing::warn!("there is no OCSP response to present with certificate {}: {trouble}", row.name);
+        }
+        Ok(self.ground.staples.keep(&staple_name(row), came))
     }
 
     /// Tells the log of what comes to its end, once for each of 30, 14, 7 and 1
