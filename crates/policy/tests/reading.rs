@@ -168,3 +168,76 @@ proptest! {
         prop_assert_eq!(said(&format!("grant x {{ class \"{quoted}\" }}")), [format!("class {text}")]);
     }
 }
+
+/// A gate for 802.1X with these parts.
+fn crew(parts: &str) -> Compiled {
+    compile(&format!(
+        "grant x {{ vlan 20 }}
+         gate crew {{ accept eap-tls, peap(eap-mschapv2, eap-gtc)
+           present certificate \"radius.tarnmouth.example\"
+           {parts}
+           identify user in harbour
+           identify machine in harbour
+           otherwise grant x }}"
+    ))
+}
+
+#[test]
+fn a_trust_says_where_names_are_and_who_knows_of_revocation_in_order() {
+    let trust = |revocation: &str| {
+        let text = format!(
+            "trust \"tarnmouth-authority\" {{ machine from san-dns user from san-upn, subject-cn {revocation} }}"
+        );
+        crew(&text).gates()[0].trust.clone().unwrap()
+    };
+    let plain = trust("");
+    assert_eq!(plain.name, "tarnmouth-authority");
+    let names = [
+        (IdentityKind::Machine, CertificateName::SanDns),
+        (IdentityKind::User, CertificateName::SanUpn),
+        (IdentityKind::User, CertificateName::SubjectCn),
+    ];
+    assert_eq!((plain.names, plain.revocation), (names.to_vec(), None));
+    use RevocationSource::{Crl, Ocsp};
+    for (text, sources, unreachable_passes) in [
+        ("revocation crl", vec![Crl], false),
+        ("revocation ocsp, crl", vec![Ocsp, Crl], false),
+        ("revocation crl, ocsp { unreachable refuse }", vec![Crl, Ocsp], false),
+        ("revocation ocsp { unreachable continue }", vec![Ocsp], true),
+    ] {
+        assert_eq!(trust(text).revocation, Some(Revocation { sources, unreachable_passes }), "{text}");
+    }
+}
+
+#[test]
+fn sessions_and_machines_are_kept_for_as_long_as_the_gate_says() {
+    let with = |parts: &str| {
+        let policy = crew(&format!("trust \"tarnmouth-authority\" {{ user from san-upn }} {parts}"));
+        (policy.gates()[0].remember_machine, policy.gates()[0].resume)
+    };
+    assert_eq!(with(""), (None, 28_800), "sessions resume unless a gate says otherwise");
+    assert_eq!(with("remember machine 90m resume up to 8h"), (Some(5_400), 28_800));
+    assert_eq!(with("resume never"), (None, 0));
+}
+
+proptest! {
+    /// Whatever a gate accepts is shown as it would be written, and in its order.
+    #[test]
+    fn accepted_methods_are_shown_as_they_are_written(chosen in prop::sample::subsequence(vec![
+        "mac", "eap-md5", "eap-gtc", "eap-mschapv2", "eap-tls", "peap(eap-mschapv2, eap-gtc, eap-tls)",
+        "ttls(pap, mschapv2, eap-md5)", "teap(eap-tls, eap-mschapv2)",
+    ], 1..=8).prop_shuffle()) {
+        let policy = compile(&format!(
+            "grant x {{ vlan 20 }}
+             gate g {{ accept {}
+               present certificate \"radius.tarnmouth.example\"
+               trust \"tarnmouth-authority\" {{ user from san-upn }}
+               identify user in harbour
+               identify mac in endpoints
+               otherwise grant x }}",
+            chosen.join(", ")
+        ));
+        let shown: Vec<_> = policy.gates()[0].accept.iter().map(Accepted::show).collect();
+        prop_assert_eq!(shown, chosen);
+    }
+}

@@ -62,8 +62,9 @@ impl fmt::Display for Value<'_> {
             Self::Text(text) if is_plain(text) => f.write_str(text),
             Self::Text(text) => write!(f, "{}", text.escape_debug()),
             Self::Octets(bytes) => {
-                f.write_str("0x")?;
-                bytes.iter().try_for_each(|byte| write!(f, "{byte:02x}"))
+                let digits = bytes.iter().flat_map(|byte| [byte >> 4, byte & 0xf]);
+                let digits = digits.map(|digit| char::from(b"0123456789abcdef"[usize::from(digit)]));
+                f.write_str(&"0x".chars().chain(digits).collect::<String>())
             }
             Self::Integer(number) => write!(f, "{number}"),
             Self::Address(address) => write!(f, "{address}"),

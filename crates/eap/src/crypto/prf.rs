@@ -35,10 +35,17 @@ impl SuiteHash {
     }
 }
 
-fn mac<M: Mac + KeyInit>(key: &[u8], parts: &[&[u8]]) -> Vec<u8> {
-    let mut mac = <M as KeyInit>::new_from_slice(key).expect("HMAC takes a key of any length (RFC 2104 section 2)");
+fn keyed<M: Mac + KeyInit>(key: &[u8]) -> M {
+    <M as KeyInit>::new_from_slice(key).expect("HMAC takes a key of any length (RFC 2104 section 2)")
+}
+
+fn finish<M: Mac>(mut mac: M, parts: &[&[u8]]) -> Vec<u8> {
     parts.iter().for_each(|part| mac.update(part));
     mac.finalize().into_bytes().to_vec()
+}
+
+fn mac<M: Mac + KeyInit>(key: &[u8], parts: &[&[u8]]) -> Vec<u8> {
+    finish(keyed::<M>(key), parts)
 }
 
 /// HMAC-SHA1, as PEAP's binding uses it.
@@ -51,8 +58,10 @@ pub(crate) fn hmac_sha1(key: &[u8], parts: &[&[u8]]) -> Vec<u8> {
 pub(crate) fn peap_prf(key: &[u8], label: &str, seed: &[u8], length: usize) -> Vec<u8> {
     let mut out = Vec::with_capacity(length + 20);
     let mut block = Vec::new();
+    // The key is worked in once for all blocks.
+    let keyed = keyed::<Hmac<Sha1>>(key);
     for counter in 1u8.. {
-        block = hmac_sha1(key, &[&block, label.as_bytes(), seed, &[counter, 0, 0]]);
+        block = finish(keyed.clone(), &[&block, label.as_bytes(), seed, &[counter, 0, 0]]);
         out.extend_from_slice(&block);
         if out.len() >= length {
             break;
