@@ -174,10 +174,10 @@ impl Dialogue {
         &self.first.nas.name
     }
 
-    /// Whether its next packet may want public-key cryptography, which takes a
-    /// hundred times as long as anything else here.
-    pub fn may_be_slow(&self) -> bool {
-        self.conversation.may_be_slow()
+    /// Whether this packet may want public-key cryptography, which takes a hundred
+    /// times as long as anything else here.
+    pub fn may_be_slow(&self, heard: &Heard) -> bool {
+        self.conversation.may_be_slow(heard.packet().first(number::EAP_MESSAGE).unwrap_or_default())
     }
 
     /// Whether its TLS handshake is over, so that there is more to lose.

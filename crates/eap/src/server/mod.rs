@@ -20,6 +20,7 @@ use crate::keys::{Keys, Random};
 use crate::server::credential::{Answer, Claim, IdentityType};
 use crate::server::negotiation::{Negotiation, Progress};
 use crate::tls::server::{ServerTls, Sessions};
+use crate::wire::framing::promises_more;
 use crate::wire::kind::Kind;
 use crate::wire::packet::{Malformed, Packet, build_end};
 
@@ -254,10 +255,11 @@ impl Conversation {
         &self.about
     }
 
-    /// Whether the peer's next packet may want public-key cryptography, which takes
-    /// a hundred times as long as anything else here.
-    pub fn may_be_slow(&self) -> bool {
-        self.negotiation.may_be_slow()
+    /// Whether this packet of the peer, of which the first bytes are enough, may
+    /// want public-key cryptography, which takes a hundred times as long as anything
+    /// else here.
+    pub fn may_be_slow(&self, packet: &[u8]) -> bool {
+        self.negotiation.may_be_slow() && !promises_more(packet)
     }
 
     /// EAP-Failure for the packet that came last, to end what cannot go on.

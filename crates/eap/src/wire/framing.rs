@@ -11,6 +11,12 @@ const START: u8 = 0x20;
 const OUTER_TLVS: u8 = 0x10;
 const VERSION: u8 = 0x07;
 
+/// Whether a packet is a fragment that will only be acknowledged: code, identifier,
+/// length and type, then the flags.
+pub(crate) fn promises_more(packet: &[u8]) -> bool {
+    packet.get(5).is_some_and(|flags| flags & MORE_FRAGMENTS != 0)
+}
+
 /// The longest TLS message that is put together (RFC 9190 section 2.1.4 wants 64 kB).
 pub(crate) const MAX_MESSAGE: usize = 65_536;
 /// EAP header, flags and length.

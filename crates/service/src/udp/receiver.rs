@@ -48,13 +48,20 @@ impl Receiver {
     }
 
     async fn run(mut self, socket: UdpSocket) {
-        let home = Handle::current();
         let socket = match BatchSocket::new(socket) {
             Ok(socket) => Arc::new(socket),
             Err(error) => return tracing::error!("a socket cannot be set up: {error}"),
         };
-        let mut batch = Batch::new();
-        let mut ids = Ids::new();
+        let mut stop = self.stop.clone();
+        tokio::select! {
+            biased;
+            _ = stop.changed() => {}
+            () = self.receive(&socket) => {}
+        }
+    }
+
+    async fn receive(&mut self, socket: &Arc<BatchSocket>) {
+        let (mut batch, mut ids, home) = (Batch::new(), Ids::new(), Handle::current());
         loop {
             let take = |datagram: Datagram<'_>| {
                 let clerk = Clerk {
@@ -62,7 +69,7 @@ impl Receiver {
                     journal: &self.journal,
                     slow: &self.slow,
                     home: &home,
-                    socket: &socket,
+                    socket,
                     ids: &mut ids,
                 };
                 // A defect of ours may cost one request, not the thread.
@@ -70,14 +77,8 @@ impl Receiver {
                     tracing::error!("a packet from {} could not be dealt with; please report this", datagram.source);
                 }
             };
-            tokio::select! {
-                biased;
-                _ = self.stop.changed() => return,
-                received = socket.receive(&mut batch, take) => {
-                    if let Err(error) = received {
-                        tracing::warn!("receiving failed and goes on: {error}");
-                    }
-                }
+            if let Err(error) = socket.receive(&mut batch, take).await {
+                tracing::warn!("receiving failed and goes on: {error}");
             }
         }
     }
@@ -154,7 +155,7 @@ impl Clerk<'_> {
             return advance(Box::pin(first_packet(desk, self.ids.next(), heard, received)), reply_to, self.slow);
         };
         reply_to.begun = waiting.begun;
-        if !waiting.dialogue.may_be_slow() {
+        if !waiting.dialogue.may_be_slow(&heard) {
             return advance(Box::pin(next_packet(desk, waiting, heard)), reply_to, self.slow);
         }
         let (slow, home) = (self.slow.clone(), self.home.clone());
