@@ -177,7 +177,7 @@ impl Office {
     /// list is fetched, that is done at once.
     pub fn set_trust(&self, trust: &TrustRow) -> Result<(), OfficeError> {
         self.keep_trust(trust)?;
-        if trust.crl_url.is_some() && self.fetch_lists()? {
+        if self.fetch_list(trust) {
             let _turn = self.turn();
             self.swap_world()?;
         }

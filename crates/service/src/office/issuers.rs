@@ -11,13 +11,14 @@ use regnant_certificates::{OcspAnswer, ocsp_request, read_ocsp_response};
 use regnant_eap::{Certificate, Question, Standing, Standings};
 use tokio::runtime::Handle;
 use tokio::sync::Semaphore;
+use tokio::time::timeout;
 
 use crate::clock::now_ms;
 
 /// Answers kept at a time; the oldest go first.
 const MOST: usize = 50_000;
-/// Questions under way at a time.
-const AT_ONCE: usize = 32;
+/// Questions under way at a time; others wait for their turn, and not for long.
+const AT_ONCE: usize = 64;
 /// A responder that was silent is not asked about the same certificate again for
 /// this many seconds, so that it holds nobody up twice.
 const SILENT_FOR: u64 = 30;
@@ -32,7 +33,9 @@ type Fingerprint = [u8; 32];
 pub(crate) struct Issuers {
     inner: Mutex<Inner>,
     rooms: Arc<Semaphore>,
-    blocking: Handle,
+    runtime: Handle,
+    /// How long anybody waits for a turn.
+    patience: Duration,
 }
 
 #[derive(Debug, Default)]
@@ -49,9 +52,9 @@ struct Known {
 }
 
 impl Issuers {
-    /// Questions wait on threads of this runtime.
-    pub(crate) fn new(blocking: Handle) -> Self {
-        Self { inner: Mutex::default(), rooms: Arc::new(Semaphore::new(AT_ONCE)), blocking }
+    /// Questions wait on this runtime.
+    pub(crate) fn new(runtime: Handle) -> Self {
+        Self { inner: Mutex::default(), rooms: Arc::new(Semaphore::new(AT_ONCE)), runtime, patience: PATIENCE }
     }
 
     fn known(&self, fingerprint: &Fingerprint, now: u64) -> Option<Answer<Standing>> {
@@ -69,15 +72,24 @@ impl Issuers {
         }
     }
 
-    async fn ask_now(&self, question: &Question) -> Result<OcspAnswer, String> {
-        let url = responder(&question.certificate, question.responder.as_deref())?;
-        let room = self.rooms.clone().try_acquire_owned().map_err(|_| "too many questions are under way".to_owned())?;
-        let (certificate, issuer) = (question.certificate.clone(), question.issuer.clone());
-        let work = move || {
-            let _room = room;
-            ask(&url, &certificate, &issuer).map(|(_, answer)| answer)
+    /// Asks once there is room; `None` where there is none in time.
+    async fn ask_now(&self, question: &Question) -> Option<Result<OcspAnswer, String>> {
+        let url = match responder(&question.certificate, question.responder.as_deref()) {
+            Ok(url) => url,
+            Err(why) => return Some(Err(why)),
         };
-        self.blocking.spawn_blocking(work).await.unwrap_or_else(|error| Err(error.to_string()))
+        let (certificate, issuer) = (question.certificate.clone(), question.issuer.clone());
+        let (rooms, runtime, patience) = (self.rooms.clone(), self.runtime.clone(), self.patience);
+        // Whoever waits for the answer may do so on a thread without timers.
+        let work = async move {
+            let room = timeout(patience, rooms.acquire_owned()).await.ok()?.ok()?;
+            let asking = runtime.spawn_blocking(move || {
+                let _room = room;
+                ask(&url, &certificate, &issuer).map(|(_, answer)| answer)
+            });
+            Some(asking.await.unwrap_or_else(|error| Err(error.to_string())))
+        };
+        self.runtime.spawn(work).await.ok().flatten()
     }
 
     fn lock(&self) -> MutexGuard<'_, Inner> {
@@ -97,7 +109,9 @@ impl Responders for Issuers {
             if let Some(said) = self.known(&question.fingerprint, now_ms() / 1_000) {
                 return said;
             }
-            let asked = self.ask_now(question).await;
+            let Some(asked) = self.ask_now(question).await else {
+                return Err(Unreachable("too many questions to issuers are under way".into()));
+            };
             let now = now_ms() / 1_000;
             let known = match asked {
                 Ok(answer) => Known { said: Ok(answer.standing), until: answer.until },
@@ -136,6 +150,45 @@ pub(crate) fn ask(url: &str, certificate: &[u8], issuer: &[u8]) -> Result<(Vec<u
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    /// A stand-in for a responder that takes its time, and says nothing.
+    fn silent() -> (std::net::TcpListener, String) {
+        let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+        let url = format!("http://{}/", listener.local_addr().unwrap());
+        (listener, url)
+    }
+
+    #[tokio::test]
+    async fn a_rush_waits_for_its_turn_and_a_silent_responder_is_told_from_a_full_house() {
+        let issuers = Arc::new(Issuers::new(Handle::current()));
+        let authority = regnant_certificates::Authority::new("Tarnmouth Demo Root", 1_700_000_000).unwrap();
+        let der = regnant_certificates::read_certificates(authority.certificate()).unwrap().swap_remove(0);
+        let (listener, url) = silent();
+        let question = |number: u8| Question {
+            fingerprint: [number; 32],
+            certificate: der.clone(),
+            issuer: der.clone(),
+            responder: Some(url.clone()),
+        };
+        let ask = |number| {
+            let (issuers, question) = (issuers.clone(), question(number));
+            tokio::spawn(async move { issuers.ask(&question).await })
+        };
+        let all: Vec<_> = (0..AT_ONCE as u8 + 1).map(ask).collect();
+        // The connections are taken and dropped at once, so that nobody waits for long.
+        std::thread::spawn(move || listener.incoming().for_each(drop));
+        for one in all {
+            let told = one.await.unwrap().unwrap_err().to_string();
+            assert!(told.starts_with(&url), "everybody had a turn: {told}");
+        }
+        assert!(issuers.known(&[0; 32], now_ms() / 1_000).unwrap().is_err(), "silence is remembered");
+        // With no room at all nobody is asked, and that is not held against the certificate.
+        let full = Issuers { patience: Duration::from_millis(10), ..Issuers::new(Handle::current()) };
+        let _rooms = full.rooms.clone().acquire_many_owned(AT_ONCE as u32).await.unwrap();
+        let told = full.ask(&question(200)).await.unwrap_err().to_string();
+        assert!(told.contains("too many questions"), "{told}");
+        assert!(full.known(&[200; 32], 0).is_none());
+    }
 
     #[tokio::test]
     async fn answers_count_for_their_time_and_are_bounded() {

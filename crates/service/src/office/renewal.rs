@@ -39,18 +39,20 @@ impl Office {
 
     /// Fetches the revocation list of every trust that says from where; `true`
     /// where one is new.
-    pub(crate) fn fetch_lists(&self) -> Result<bool, OfficeError> {
-        let mut new = false;
-        for trust in self.records.trusts()? {
-            let Some(url) = &trust.crl_url else { continue };
-            let authorities = read_certificates(&trust.authorities).unwrap_or_default();
-            let came = fetch(url, &authorities);
-            if let Err(trouble) = &came {
-                tracing::warn!("the revocation list of trust {} cannot be fetched from {url}: {trouble}", trust.name);
-            }
-            new |= self.ground.lists.keep(&trust.name, came.map(|bytes| Came { bytes, until: None }));
+    fn fetch_lists(&self) -> Result<bool, OfficeError> {
+        let trusts = self.records.trusts()?;
+        Ok(trusts.iter().fold(false, |new, trust| self.fetch_list(trust) | new))
+    }
+
+    /// The same for one trust.
+    pub(crate) fn fetch_list(&self, trust: &TrustRow) -> bool {
+        let Some(url) = &trust.crl_url else { return false };
+        let authorities = read_certificates(&trust.authorities).unwrap_or_default();
+        let came = fetch(url, &authorities);
+        if let Err(trouble) = &came {
+            tracing::warn!("the revocation list of trust {} cannot be fetched from {url}: {trouble}", trust.name);
         }
-        Ok(new)
+        self.ground.lists.keep(&trust.name, came.map(|bytes| Came { bytes, until: None }))
     }
 
     /// Asks for a response about each certificate of ours that names a responder,
