@@ -77,8 +77,11 @@ impl Receiver {
                     tracing::error!("a packet from {} could not be dealt with; please report this", datagram.source);
                 }
             };
-            if let Err(error) = socket.receive(&mut batch, take).await {
-                tracing::warn!("receiving failed and goes on: {error}");
+            match socket.receive(&mut batch, take).await {
+                Ok(false) => {}
+                // In a flood, what handshakes hand back must not wait for its end.
+                Ok(true) => tokio::task::yield_now().await,
+                Err(error) => tracing::warn!("receiving failed and goes on: {error}"),
             }
         }
     }

@@ -98,8 +98,9 @@ impl BatchSocket {
         Ok(Self { socket: tokio::net::UdpSocket::from_std(socket)?, state })
     }
 
-    /// Waits for datagrams and hands each to `take`.
-    pub(crate) async fn receive(&self, batch: &mut Batch, mut take: impl FnMut(Datagram<'_>)) -> io::Result<()> {
+    /// Waits for datagrams and hands each to `take`; tells whether there may be
+    /// more at once.
+    pub(crate) async fn receive(&self, batch: &mut Batch, mut take: impl FnMut(Datagram<'_>)) -> io::Result<bool> {
         self.socket.readable().await?;
         let mut count = 0;
         let received = self.socket.try_io(Interest::READABLE, || {
@@ -115,7 +116,7 @@ impl BatchSocket {
             Err(error) if error.kind() != io::ErrorKind::WouldBlock => Err(error),
             _ => {
                 batch.datagrams(count).for_each(&mut take);
-                Ok(())
+                Ok(count == BATCH)
             }
         }
     }
