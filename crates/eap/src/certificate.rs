@@ -191,6 +191,11 @@ impl Chain {
         Self(Arc::new(Presented { ders, read: OnceLock::new() }))
     }
 
+    /// The chain of a TLS message.
+    pub(crate) fn presented(own: &[u8], rest: &[rustls::pki_types::CertificateDer<'_>]) -> Self {
+        Self::new(std::iter::once(own).chain(rest.iter().map(|der| &**der)).map(<[u8]>::to_vec).collect())
+    }
+
     /// Whether nothing was presented.
     pub fn is_empty(&self) -> bool {
         self.0.ders.is_empty()

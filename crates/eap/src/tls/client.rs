@@ -9,6 +9,7 @@ use rustls::{ClientConfig, ClientConnection, Connection, DigitallySignedStruct, 
 use thiserror::Error;
 use webpki::{EndEntityCert, KeyUsage, anchor_from_trusted_cert};
 
+use crate::certificate::Chain;
 use crate::tls::TlsVersion;
 use crate::tls::library::{Library, Presented};
 use crate::tls::trust::library_error;
@@ -107,7 +108,7 @@ impl ServerCertVerifier for Verifier {
         _: &[u8],
         now: UnixTime,
     ) -> Result<ServerCertVerified, rustls::Error> {
-        self.presented.note(own, rest);
+        self.presented.note(Chain::presented(own, rest));
         let judge = || {
             let certificate = EndEntityCert::try_from(own)?;
             let usage = KeyUsage::server_auth();

@@ -21,10 +21,8 @@ pub(crate) struct Presented(Mutex<HashMap<ThreadId, Chain>>);
 
 impl Presented {
     /// Notes what was presented in the message that this thread takes.
-    pub(crate) fn note(&self, own: &[u8], rest: &[rustls::pki_types::CertificateDer<'_>]) -> Chain {
-        let chain = Chain::new(std::iter::once(own).chain(rest.iter().map(|der| &**der)).map(<[u8]>::to_vec).collect());
-        self.lock().insert(thread::current().id(), chain.clone());
-        chain
+    pub(crate) fn note(&self, chain: Chain) {
+        self.lock().insert(thread::current().id(), chain);
     }
 
     /// What was presented in the message that this thread has taken.

@@ -80,6 +80,13 @@ impl Paths {
         inner.known.get(chain).filter(|path| (path.from..=path.until).contains(&now)).cloned()
     }
 
+    /// The same chain as it was presented before, where it was: what it says need
+    /// not be read again, nor kept twice.
+    pub(crate) fn same(&self, chain: Chain) -> Chain {
+        let inner = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        inner.known.get_key_value(&chain).map(|(known, _)| known.clone()).unwrap_or(chain)
+    }
+
     pub(crate) fn keep(&self, chain: &Chain, path: Arc<Path>) {
         let mut inner = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         if inner.known.insert(chain.clone(), path).is_none() {
@@ -106,6 +113,9 @@ mod tests {
         assert!(found(&[b"own", b"upper"], 10) && found(&[b"own", b"upper"], 20));
         assert!(!found(&[b"own", b"upper"], 9) && !found(&[b"own", b"upper"], 21));
         assert!(!found(&[b"own"], 15) && !found(&[b"ownu", b"pper"], 15));
+        let again = paths.same(chain(&[b"own", b"upper"]));
+        assert!(std::ptr::eq(again.ders(), paths.same(chain(&[b"own", b"upper"])).ders()), "kept once");
+        assert_eq!(paths.same(chain(&[b"other"])), chain(&[b"other"]));
         for number in 0..MOST {
             paths.keep(&chain(&[&number.to_be_bytes()]), path.clone());
         }

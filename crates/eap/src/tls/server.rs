@@ -9,7 +9,7 @@ use rustls::sign::CertifiedKey;
 use rustls::{Connection, DigitallySignedStruct, DistinguishedName, ServerConfig, ServerConnection, SignatureScheme};
 use thiserror::Error;
 
-use crate::certificate::Certificate;
+use crate::certificate::{Certificate, Chain};
 use crate::tls::library::{Library, Presented};
 use crate::tls::trust::{Asked, Trust, library_error};
 
@@ -148,7 +148,9 @@ impl ClientCertVerifier for Verifier {
         rest: &[CertificateDer<'_>],
         now: UnixTime,
     ) -> Result<ClientCertVerified, rustls::Error> {
-        let judged = self.trust.judge_client(&self.presented.note(own, rest), now, Asked::NotYet);
+        let chain = self.trust.same(Chain::presented(own, rest));
+        self.presented.note(chain.clone());
+        let judged = self.trust.judge_client(&chain, now, Asked::NotYet);
         judged.map(|_| ClientCertVerified::assertion()).map_err(|error| library_error(&error))
     }
 

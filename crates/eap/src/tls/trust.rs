@@ -93,6 +93,11 @@ impl Trust {
         self.judge_client(chain, UnixTime::since_unix_epoch(since), asked).map_err(|error| fault(&error))
     }
 
+    /// The same chain as it was presented before, where it was.
+    pub(crate) fn same(&self, chain: Chain) -> Chain {
+        self.paths.same(chain)
+    }
+
     pub(crate) fn judge_client(
         &self,
         chain: &Chain,
