@@ -23,9 +23,10 @@ pub struct Responder {
     delegate: Option<Vec<u8>>,
     /// What it says of a serial number; of others, that they are good.
     pub says: HashMap<u64, Says>,
-    /// For how many seconds its answers count.
-    pub lasting: i64,
 }
+
+/// For how many seconds its answers count.
+const LASTING: i64 = 3_600;
 
 /// What a responder says of a certificate.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -43,7 +44,7 @@ impl Responder {
     /// where the key is not the issuer's.
     pub fn new(key: &str, delegate: Option<Vec<u8>>) -> Result<Self, OcspError> {
         let key = KeyPair::from_pem(key).map_err(|error| OcspError::Unreadable(error.to_string()))?;
-        Ok(Self { key, delegate, says: HashMap::new(), lasting: 3_600 })
+        Ok(Self { key, delegate, says: HashMap::new() })
     }
 
     /// Answers a request; `now` in seconds since 1970.
@@ -62,7 +63,7 @@ impl Responder {
                 cert_id: request.req_cert,
                 cert_status,
                 this_update: moment(now)?,
-                next_update: Some(moment(now + self.lasting)?),
+                next_update: Some(moment(now + LASTING)?),
                 single_extensions: None,
             })
         });

@@ -51,22 +51,6 @@ pub(crate) struct Library {
     alert: Vec<u8>,
 }
 
-// RFC 5246 section 7.2.
-const FATAL: u8 = 2;
-const HANDSHAKE_FAILURE: u8 = 40;
-const PROTOCOL_VERSION: u8 = 70;
-
-/// Why a hello cannot lead to anything, where that is plain: of such peers the
-/// library would only tell what else they lack.
-fn without_hope(hello: &ClientHello) -> Option<(TlsFailure, u8)> {
-    if !hello.offers_1_2_or_newer() {
-        return Some((TlsFailure::OldVersion { newest: hello.newest() }, PROTOCOL_VERSION));
-    }
-    let ours = rustls::crypto::aws_lc_rs::ALL_CIPHER_SUITES;
-    let shared = ours.iter().any(|suite| hello.suites.contains(&u16::from(suite.suite())));
-    (!shared).then_some((TlsFailure::NoSuite, HANDSHAKE_FAILURE))
-}
-
 impl Library {
     pub(crate) fn new(connection: Connection, presented: Arc<Presented>) -> Self {
         let server = matches!(connection, Connection::Server(_));
@@ -96,9 +80,7 @@ impl Library {
             Arc::make_mut(&mut self.about).randoms = Some(randoms);
         }
     }
-}
 
-impl Library {
     /// Notes what the handshake has brought so far.
     fn learn(&mut self) {
         if self.settled {
@@ -218,6 +200,22 @@ impl Engine for Library {
             .is_some_and(|suite| matches!(suite.suite().as_str(), Some(name) if name.ends_with("SHA384")));
         if sha384 { SuiteHash::Sha384 } else { SuiteHash::Sha256 }
     }
+}
+
+// RFC 5246 section 7.2.
+const FATAL: u8 = 2;
+const HANDSHAKE_FAILURE: u8 = 40;
+const PROTOCOL_VERSION: u8 = 70;
+
+/// Why a hello cannot lead to anything, where that is plain: of such peers the
+/// library would only tell what else they lack.
+fn without_hope(hello: &ClientHello) -> Option<(TlsFailure, u8)> {
+    if !hello.offers_1_2_or_newer() {
+        return Some((TlsFailure::OldVersion { newest: hello.newest() }, PROTOCOL_VERSION));
+    }
+    let ours = rustls::crypto::aws_lc_rs::ALL_CIPHER_SUITES;
+    let shared = ours.iter().any(|suite| hello.suites.contains(&u16::from(suite.suite())));
+    (!shared).then_some((TlsFailure::NoSuite, HANDSHAKE_FAILURE))
 }
 
 /// The library's names are IANA's, but for a prefix.

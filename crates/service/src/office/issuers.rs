@@ -19,6 +19,9 @@ use crate::clock::now_ms;
 const MOST: usize = 50_000;
 /// Questions under way at a time; others wait for their turn, and not for long.
 const AT_ONCE: usize = 64;
+/// An answer counts for as long as it says, but no longer than this many seconds:
+/// who wants to hear of revocation hears of it within the hour.
+const LONGEST: u64 = 3_600;
 /// A responder that was silent is not asked about the same certificate again for
 /// this many seconds, so that it holds nobody up twice.
 const SILENT_FOR: u64 = 30;
@@ -114,7 +117,7 @@ impl Responders for Issuers {
             };
             let now = now_ms() / 1_000;
             let known = match asked {
-                Ok(answer) => Known { said: Ok(answer.standing), until: answer.until },
+                Ok(answer) => Known { said: Ok(answer.standing), until: answer.until.min(now + LONGEST) },
                 Err(why) => Known { said: Err(Unreachable(why)), until: now + SILENT_FOR },
             };
             self.keep(question.fingerprint, known.clone());

@@ -1,6 +1,8 @@
-use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+use std::sync::mpsc::{Receiver, SyncSender, TrySendError, sync_channel};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread;
+
+use crate::udp::conversations::Waiting;
 
 /// Packets of conversations that may wait for a thread.
 const WAITING: usize = 4_096;
@@ -9,16 +11,17 @@ const NICE: i32 = 10;
 
 /// Threads for EAP, whose handshakes take long, with a queue of their own.
 #[derive(Clone, Debug)]
-pub(crate) struct Handshakes {
-    queue: SyncSender<Job>,
+pub(crate) struct Handshakes<T = Waiting> {
+    queue: SyncSender<Job<T>>,
 }
 
-type Job = Box<dyn FnOnce() + Send>;
+/// A conversation, and what is to be done with it.
+type Job<T> = (T, Box<dyn FnOnce(T) + Send>);
 
-impl Handshakes {
+impl<T: Send + 'static> Handshakes<T> {
     /// Starts the threads. They end when the last handle is dropped.
     pub(crate) fn start(threads: usize) -> Self {
-        let (queue, jobs) = sync_channel::<Job>(WAITING);
+        let (queue, jobs) = sync_channel::<Job<T>>(WAITING);
         let jobs = Arc::new(Mutex::new(jobs));
         for number in 0..threads {
             let jobs = jobs.clone();
@@ -35,19 +38,55 @@ impl Handshakes {
         Self { queue }
     }
 
-    /// Does a job when a thread is free; `false` where too many wait.
-    pub(crate) fn submit(&self, job: Job) -> bool {
-        self.queue.try_send(job).is_ok()
+    /// Works on a conversation when a thread is free. Where too many wait it comes
+    /// back as it was.
+    pub(crate) fn submit(&self, waiting: T, work: Box<dyn FnOnce(T) + Send>) -> Result<(), T> {
+        self.queue.try_send((waiting, work)).map_err(|full| match full {
+            TrySendError::Full((waiting, _)) | TrySendError::Disconnected((waiting, _)) => waiting,
+        })
     }
 }
 
-fn work(jobs: &Mutex<Receiver<Job>>) {
+fn work<T>(jobs: &Mutex<Receiver<Job<T>>>) {
     loop {
         let job = jobs.lock().unwrap_or_else(PoisonError::into_inner).recv();
-        let Ok(job) = job else { return };
+        let Ok((waiting, work)) = job else { return };
         // A defect of ours may cost one conversation, not the thread.
-        if std::panic::catch_unwind(std::panic::AssertUnwindSafe(job)).is_err() {
+        if std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| work(waiting))).is_err() {
             tracing::error!("an EAP packet could not be dealt with; please report this");
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Barrier;
+    use std::sync::mpsc::channel;
+
+    use super::*;
+
+    #[test]
+    fn who_finds_the_queue_full_gets_the_conversation_back_and_a_defect_costs_one_job() {
+        let pool = Handshakes::start(1);
+        let (begun, gate) = (Arc::new(Barrier::new(2)), Arc::new(Barrier::new(2)));
+        let (reached, free) = (begun.clone(), gate.clone());
+        let held = move |_| {
+            reached.wait();
+            free.wait();
+            panic!("a defect");
+        };
+        pool.submit(0, Box::new(held)).unwrap();
+        begun.wait();
+        let (done, results) = channel();
+        let submit = |number| {
+            let done = done.clone();
+            pool.submit(number, Box::new(move |number| done.send(number).unwrap()))
+        };
+        assert!((1..=WAITING).all(|number| submit(number).is_ok()));
+        assert_eq!(submit(9_999), Err(9_999));
+        gate.wait();
+        assert!((1..=WAITING).all(|number| results.recv().unwrap() == number), "in order, after the defect");
+        submit(7).unwrap();
+        assert_eq!(results.recv().unwrap(), 7);
     }
 }

@@ -164,16 +164,18 @@ impl Clerk<'_> {
         let (slow, home) = (self.slow.clone(), self.home.clone());
         // What is shared is touched here only: a thread of little priority that held
         // a lock would hold everybody up.
-        let job = Box::new(move || {
+        let job = Box::new(move |waiting| {
             let mut work = Box::pin(next_packet(desk, waiting, heard));
             match poll_once(work.as_mut()) {
                 Poll::Ready(outcome) => drop(home.spawn(async move { reply_to.finish(outcome) })),
                 Poll::Pending => drop(slow.spawn(async move { reply_to.finish(work.await) })),
             }
         });
-        if !self.desk.handshakes.submit(job) {
+        if let (Err(waiting), Some(state)) = (self.desk.handshakes.submit(waiting, job), state) {
+            // It waits for the same packet again.
             count(&self.desk.counters.crowded_out);
             self.desk.duplicates.forget(key);
+            self.desk.conversations.put(state, waiting.dialogue, waiting.begun, received);
         }
     }
 }
