@@ -183,3 +183,38 @@ pub(crate) fn open_database(path: &Path, migrations: &'static [&'static str]) ->
         .map_err(|error| RecordsError::Migration { file: path.into(), reason: error.to_string() })?;
     Ok(connection)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Opens with the first so many migrations only, as an earlier release did.
+    fn open(path: &Path, count: usize) -> Connection {
+        open_database(path, &MIGRATIONS[..count]).unwrap()
+    }
+
+    #[test]
+    fn what_an_earlier_release_kept_is_there_after_every_migration() {
+        let dir = tempfile::tempdir().unwrap();
+        let file = dir.path().join("records.sqlite");
+        let first = open(&file, 1);
+        first.execute("INSERT INTO store (name, kind) VALUES ('harbour', 'people')", []).unwrap();
+        drop(first);
+        let second = open(&file, 2);
+        second
+            .execute_batch(
+                "INSERT INTO certificate (name, chain, key, stapled, changed_at) VALUES ('own', 'PEM', x'01', x'02', 3);
+                 INSERT INTO trust (name, authorities, crls, crl_url, changed_at)
+                 VALUES ('theirs', 'PEM', '', 'http://x', 3);",
+            )
+            .unwrap();
+        drop(second);
+        for _ in 0..2 {
+            let all = open(&file, MIGRATIONS.len());
+            let text = |sql: &str| all.query_row(sql, [], |row| row.get::<_, String>(0)).unwrap();
+            assert_eq!(text("SELECT kind FROM store WHERE name = 'harbour'"), "people");
+            assert_eq!(text("SELECT chain || hex(key) || changed_at FROM certificate WHERE name = 'own'"), "PEM013");
+            assert_eq!(text("SELECT crl_url || coalesce(ocsp_url, ' none') FROM trust"), "http://x none");
+        }
+    }
+}
