@@ -17,6 +17,8 @@ pub(crate) struct Tunnel {
     /// Why it failed, once an alert is on its way to the peer.
     failing: Option<Failure>,
     established: bool,
+    /// Whether the peer must present a certificate.
+    asks_certificate: bool,
     /// Whether the Session-Id is wanted.
     session_id: bool,
 }
@@ -42,12 +44,12 @@ impl Tunnel {
         tls: &ServerTls,
         kind: Kind,
         version: u8,
-        ask_certificate: bool,
+        asks_certificate: bool,
         cx: &Context<'_>,
     ) -> Result<Self, Failure> {
         let sessions = cx.sessions.filter(|_| !cx.inside).cloned();
         let engine = tls
-            .connect(ask_certificate, sessions)
+            .connect(asks_certificate, sessions)
             .map_err(|error| Failure::Tls(TlsFailure::Other(error.to_string())))?;
         // A message inside a tunnel travels in records with headers of their own.
         let room = if cx.inside { cx.room.saturating_sub(120) } else { cx.room };
@@ -58,6 +60,7 @@ impl Tunnel {
             kind,
             failing: None,
             established: false,
+            asks_certificate,
             session_id: cx.session_id,
         })
     }
@@ -124,10 +127,12 @@ impl Tunnel {
         (!records.is_empty()).then(|| self.framing.send(records))
     }
 
-    /// Whether the peer's next packet may end a flight of the handshake; while
-    /// fragments of ours are on their way it only acknowledges.
+    /// Whether the peer's next packet may want public-key cryptography: to agree on
+    /// keys, or for its certificate. While fragments of ours are on their way it
+    /// only acknowledges.
     pub(crate) fn may_be_slow(&self) -> bool {
-        self.engine.is_handshaking() && !self.framing.is_sending()
+        let awaited = self.asks_certificate || self.about().group.is_none();
+        awaited && self.engine.is_handshaking() && !self.framing.is_sending()
     }
 
     pub(crate) fn outer_of_peer(&self) -> &[u8] {
