@@ -86,8 +86,10 @@ impl<'a> Packet<'a> {
     /// The EAP packet that the request or reply carries, put together from all
     /// EAP-Message attributes (RFC 3579 section 3.1).
     pub fn eap_message(&self) -> Option<Vec<u8>> {
-        self.first(number::EAP_MESSAGE)?;
-        Some(self.all(number::EAP_MESSAGE).flatten().copied().collect())
+        let mut parts = self.all(number::EAP_MESSAGE);
+        let mut message = parts.next()?.to_vec();
+        parts.for_each(|part| message.extend_from_slice(part));
+        Some(message)
     }
 
     /// Where the value of Message-Authenticator begins.
