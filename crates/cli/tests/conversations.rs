@@ -106,10 +106,9 @@ fn counts(service: &Running) -> serde_json::Value {
     service.get("health").1["packets"].clone()
 }
 
-#[test]
-fn a_repeated_packet_gets_the_same_answer_and_moves_nothing() {
-    let service = Running::harbour();
-    let mut station = Station::new(&service, QUAY_SW_1, peap(&service));
+/// Logs in and sends every packet twice; the second one as soon as the first was
+/// answered.
+fn twice_over(service: &Running, mut station: Station) {
     for round in 0..40 {
         let (eap, state) = station.next.clone();
         let packet = station.packet(&eap, state.as_deref());
@@ -118,12 +117,26 @@ fn a_repeated_packet_gets_the_same_answer_and_moves_nothing() {
         if came.code != Code::ACCESS_CHALLENGE {
             assert_eq!(came.code, Code::ACCESS_ACCEPT);
             assert!(round > 5);
-            break;
+            return;
         }
         station.take(&came);
     }
-    assert_eq!(service.entries("q=ida.marsh", 1).len(), 1, "one decision");
-    assert!(counts(&service)["repeated"].as_u64().unwrap() > 5);
+    panic!("no end at {}", service.radius);
+}
+
+#[test]
+fn a_repeated_packet_gets_the_same_answer_and_moves_nothing() {
+    let service = Running::harbour();
+    // Many at once, so that a thread is often stopped between two of its steps.
+    let stations = 16;
+    let peap = peap(&service);
+    std::thread::scope(|scope| {
+        for _ in 0..stations {
+            scope.spawn(|| twice_over(&service, Station::new(&service, QUAY_SW_1, peap.clone())));
+        }
+    });
+    assert_eq!(service.entries("q=ida.marsh", stations).len(), stations, "a decision each");
+    assert!(counts(&service)["repeated"].as_u64().unwrap() > 5 * stations as u64);
 }
 
 #[test]

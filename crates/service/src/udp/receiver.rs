@@ -61,27 +61,17 @@ impl Receiver {
     }
 
     async fn receive(&mut self, socket: &Arc<BatchSocket>) {
-        let (mut batch, mut ids, home) = (Batch::new(), Ids::new(), Handle::current());
+        let (mut batch, mut ids) = (Batch::new(), Ids::new());
         loop {
             let take = |datagram: Datagram<'_>| {
-                let clerk = Clerk {
-                    desk: &self.desk,
-                    journal: &self.journal,
-                    slow: &self.slow,
-                    home: &home,
-                    socket,
-                    ids: &mut ids,
-                };
+                let clerk = Clerk { desk: &self.desk, journal: &self.journal, slow: &self.slow, socket, ids: &mut ids };
                 // A defect of ours may cost one request, not the thread.
                 if catch_unwind(AssertUnwindSafe(|| clerk.take(&datagram))).is_err() {
                     tracing::error!("a packet from {} could not be dealt with; please report this", datagram.source);
                 }
             };
-            match socket.receive(&mut batch, take).await {
-                Ok(false) => {}
-                // In a flood, what handshakes hand back must not wait for its end.
-                Ok(true) => tokio::task::yield_now().await,
-                Err(error) => tracing::warn!("receiving failed and goes on: {error}"),
+            if let Err(error) = socket.receive(&mut batch, take).await {
+                tracing::warn!("receiving failed and goes on: {error}");
             }
         }
     }
@@ -92,8 +82,6 @@ struct Clerk<'r> {
     desk: &'r Arc<Desk>,
     journal: &'r JournalDesk,
     slow: &'r Handle,
-    /// This thread's own runtime.
-    home: &'r Handle,
     socket: &'r Arc<BatchSocket>,
     ids: &'r mut Ids,
 }
@@ -161,16 +149,8 @@ impl Clerk<'_> {
         if !waiting.dialogue.may_be_slow(&heard) {
             return advance(Box::pin(next_packet(desk, waiting, heard)), reply_to, self.slow);
         }
-        let (slow, home) = (self.slow.clone(), self.home.clone());
-        // What is shared is touched here only: a thread of little priority that held
-        // a lock would hold everybody up.
-        let job = Box::new(move |waiting| {
-            let mut work = Box::pin(next_packet(desk, waiting, heard));
-            match poll_once(work.as_mut()) {
-                Poll::Ready(outcome) => drop(home.spawn(async move { reply_to.finish(outcome) })),
-                Poll::Pending => drop(slow.spawn(async move { reply_to.finish(work.await) })),
-            }
-        });
+        let slow = self.slow.clone();
+        let job = Box::new(move |waiting| advance(Box::pin(next_packet(desk, waiting, heard)), reply_to, &slow));
         if let (Err(waiting), Some(state)) = (self.desk.handshakes.submit(waiting, job), state) {
             // It waits for the same packet again.
             count(&self.desk.counters.crowded_out);
@@ -263,11 +243,12 @@ impl ReplyTo {
         }
     }
 
+    /// Kept before it is sent: who has the answer may repeat the question at once.
     fn send(&self, reply: Option<&[u8]>) {
+        self.desk.duplicates.finish(self.key, &self.authenticator, reply);
         if let Some(bytes) = reply {
             send(&self.desk, &self.socket, bytes, self.to, self.from);
         }
-        self.desk.duplicates.finish(self.key, &self.authenticator, reply);
     }
 }
 

@@ -98,9 +98,8 @@ impl BatchSocket {
         Ok(Self { socket: tokio::net::UdpSocket::from_std(socket)?, state })
     }
 
-    /// Waits for datagrams and hands each to `take`; tells whether there may be
-    /// more at once.
-    pub(crate) async fn receive(&self, batch: &mut Batch, mut take: impl FnMut(Datagram<'_>)) -> io::Result<bool> {
+    /// Waits for datagrams and hands each to `take`.
+    pub(crate) async fn receive(&self, batch: &mut Batch, mut take: impl FnMut(Datagram<'_>)) -> io::Result<()> {
         self.socket.readable().await?;
         let mut count = 0;
         let received = self.socket.try_io(Interest::READABLE, || {
@@ -116,7 +115,7 @@ impl BatchSocket {
             Err(error) if error.kind() != io::ErrorKind::WouldBlock => Err(error),
             _ => {
                 batch.datagrams(count).for_each(&mut take);
-                Ok(count == BATCH)
+                Ok(())
             }
         }
     }
