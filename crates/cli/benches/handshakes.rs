@@ -1,7 +1,8 @@
 //! 802.1X through the whole service, in turn with a bare TLS handshake of the same
 //! kind and as many bare UDP echoes as there are rounds, asked for by as many
-//! clients that wait for each reply as supplicants do; memory of conversations in
-//! flight; and what TLS work costs a MAC bypass beside it.
+//! clients that wait for each reply as supplicants do, and with RADIUS and EAP alone
+//! in a bare loop; memory of conversations in flight; and what TLS work costs a MAC
+//! bypass beside it.
 
 #[path = "../tests/running/mod.rs"]
 mod running;
@@ -9,6 +10,7 @@ mod yardstick;
 
 use std::fs;
 use std::net::{SocketAddr, UdpSocket};
+use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread;
@@ -18,83 +20,136 @@ use regnant_campus::harbour::{MAST_WLC_1, QUAY_SW_1};
 use regnant_campus::papers::{Papers, SERVER};
 use regnant_campus::{Ask, Supplicant};
 use regnant_certificates::{Bundle, read_certificates};
-use regnant_eap::{Login, Peer, PeerMethod, PeerStep, TlsVersion};
+use regnant_eap::{Judgement, Login, Offer, Peer, PeerMethod, PeerStep, ServerTls, TlsVersion, Trust};
 use regnant_radius::{Dictionary, Packet, SharedSecret, number};
 use running::Running;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName};
 use rustls::{ClientConfig, ClientConnection, RootCertStore, ServerConfig, ServerConnection};
-use yardstick::{converse, cpu, in_place, median, one_reply, packets, rest, start_echo};
+use yardstick::apart::{self, Apart};
+use yardstick::{alone, converse, cpu, in_place, median, one_reply, packets, rest, start_echo};
 
-const PAIRS: usize = 5;
-const LOGINS: usize = 480;
+/// Measurements of which the median counts; the speed of a shared machine changes
+/// within seconds.
+const PAIRS: usize = 15;
+const LOGINS: usize = 320;
 const CLIENTS: usize = 8;
+const PASSWORD: &str = "Tide-Table-61";
 /// Everything that works in the service.
 const THREADS: [&str; 4] = ["regnant-rx", "regnant-eap", "regnant-journal", "tokio"];
+/// Names of the threads that do bare work, in a process of their own.
+const ECHO: &str = "bare-echo";
+const ALONE: &str = "alone";
+/// TLS without and with a certificate of the client.
+const BARE: [&str; 2] = ["bare-tls-one", "bare-tls-both"];
+const YARDSTICKS: [&str; 4] = [ECHO, ALONE, BARE[0], BARE[1]];
 const IN_FLIGHT: usize = 10_000;
 /// Requests that are timed before it is the other's turn.
 const IN_TURN: usize = 50;
+/// Measurements beside a TLS load, of which the median counts.
+const BESIDE: usize = 7;
 
 fn main() {
     // `cargo test --benches` runs this too, and has no use for a measurement.
     if std::env::args().all(|argument| argument != "--bench") {
         return;
     }
+    if apart::serve(yardsticks) {
+        return;
+    }
     let service = Running::harbour_with_one_receiver();
     let folder = service.data.join("harbour");
-    let names = fs::read_dir(&folder).unwrap().flatten().map(|file| file.file_name().into_string().unwrap());
-    let papers = Papers::from_files(names.map(|name| {
-        let text = fs::read_to_string(folder.join(&name)).unwrap();
-        (name, text)
-    }));
-    let echo = start_echo(&one_reply(service.radius));
+    let papers = papers(&folder);
+    let apart = Apart::start(&YARDSTICKS, &folder, service.radius);
     let client = |own| papers.client("authority.pem", own, Some(TlsVersion::Tls13)).unwrap().without_resumption();
     let tls = Supplicant::new("ida", "ida", PeerMethod::Tls(client(Some("ida.marsh"))));
-    let inner = Box::new(PeerMethod::MsChapV2(Login::new("ida.marsh", "Tide-Table-61")));
+    let inner = Box::new(PeerMethod::MsChapV2(Login::new("ida.marsh", PASSWORD)));
     let peap = Supplicant::new("ida", "anonymous", PeerMethod::Peap(client(None), "ida.marsh".into(), inner));
-    compare("EAP-TLS 1.3 (P-256 both sides)", &service, echo, &tls, &Bare::new(&papers, true));
-    compare("PEAP with EAP-MSCHAPv2, TLS 1.3", &service, echo, &peap, &Bare::new(&papers, false));
-    beside(&service, echo, &tls);
+    let compare = |title, supplicant, both| compare(title, &service, &apart, supplicant, &Bare::new(&papers, both));
+    compare("EAP-TLS 1.3 (P-256 both sides)", &tls, true);
+    compare("PEAP with EAP-MSCHAPv2, TLS 1.3", &peap, false);
+    beside(&service, apart.server(ECHO), &tls);
     memory(&service, &peap);
 }
 
+/// Starts the servers of bare work.
+fn yardsticks(folder: &Path, service: SocketAddr) -> Vec<SocketAddr> {
+    let papers = papers(folder);
+    let bare = |name, both| in_place::serve(name, Bare::new(&papers, both).server);
+    vec![
+        start_echo(&one_reply(service)),
+        alone::serve(ALONE, offers(&papers), PASSWORD),
+        bare(BARE[0], false),
+        bare(BARE[1], true),
+    ]
+}
+
+fn papers(folder: &Path) -> Papers {
+    let names = fs::read_dir(folder).unwrap().flatten().map(|file| file.file_name().into_string().unwrap());
+    Papers::from_files(names.map(|name| {
+        let text = fs::read_to_string(folder.join(&name)).unwrap();
+        (name, text)
+    }))
+}
+
+/// What the harbour's gate offers to the crew.
+fn offers(papers: &Papers) -> Arc<[Offer]> {
+    let (chain, key) = own(papers, "server");
+    let authorities = read_certificates(papers.file("authority.pem")).unwrap();
+    let trust = Trust::new(&authorities, &[], Judgement::default()).unwrap();
+    let server = ServerTls::new(&chain, &key, None, Some(Arc::new(trust))).unwrap();
+    [Offer::Tls(server.clone()), Offer::Peap(server, [Offer::MsChapV2].into())].into()
+}
+
+/// The chain and the key of one of the papers (DER).
+fn own(papers: &Papers, name: &str) -> (Vec<Vec<u8>>, Vec<u8>) {
+    let pem = format!("{}{}", papers.file(&format!("{name}.pem")), papers.file(&format!("{name}.key")));
+    let bundle = Bundle::from_pem(&pem).unwrap();
+    (bundle.chain, bundle.key.unwrap().expose().to_vec())
+}
+
 /// Logins through the service against a bare handshake and bare echoes.
-fn compare(title: &str, service: &Running, echo: SocketAddr, supplicant: &Supplicant, bare: &Bare) {
-    let (mut ratios, mut ours, mut theirs) = (Vec::new(), Vec::new(), Vec::new());
-    let (mut shares, mut placed, mut ratios_in_place) = (Vec::new(), Vec::new(), Vec::new());
+fn compare(title: &str, service: &Running, apart: &Apart, supplicant: &Supplicant, bare: &Bare) {
+    let (mut pairs, mut shares) = (Vec::new(), Vec::new());
     let rounds = logins(service.radius, supplicant, 20);
+    assert_eq!(logins(apart.server(ALONE), supplicant, 20), rounds);
     for _ in 0..PAIRS {
         rest(service);
         let before = THREADS.map(|name| cpu(service.pid(), name));
         together(service.radius, supplicant);
         rest(service);
         let spent = THREADS.map(|name| cpu(service.pid(), name));
-        let parts: Vec<_> = spent.iter().zip(before).map(|(now, before)| (now - before) / LOGINS as f64).collect();
-        let login: f64 = parts.iter().sum();
-        shares.push(parts);
-        let own = std::process::id();
-        let before = cpu(own, "bare-echo");
-        let echoed = converse(echo, &packets()[..LOGINS * rounds], CLIENTS) as f64;
-        let echo = (cpu(own, "bare-echo") - before) / echoed;
+        // A thread that ended meanwhile takes its time along.
+        let share = |(now, before): (&f64, f64)| (now - before).max(0.0) / LOGINS as f64;
+        let parts: Vec<_> = spent.iter().zip(before).map(share).collect();
+        let before = cpu(apart.pid(), ECHO);
+        let echoed = converse(apart.server(ECHO), &packets()[..LOGINS * rounds], CLIENTS) as f64;
+        let echo = (cpu(apart.pid(), ECHO) - before) / echoed;
+        let before = cpu(apart.pid(), ALONE);
+        together(apart.server(ALONE), supplicant);
+        let alone = (cpu(apart.pid(), ALONE) - before) / LOGINS as f64;
         let yardstick = bare.handshake() + rounds as f64 * echo;
-        let in_place = bare.in_place(rounds);
-        placed.push(in_place);
-        ratios_in_place.push(login / in_place);
-        ratios.push(login / yardstick);
-        ours.push(login);
-        theirs.push(yardstick);
+        pairs.push([parts.iter().sum(), yardstick, alone, bare.in_place(apart, rounds)]);
+        shares.push(parts);
     }
-    let ratio = median(&mut ratios);
+    let of = |place: usize| median(&mut pairs.iter().map(|pair| pair[place]).collect::<Vec<_>>()) * 1e6;
+    let over = |above: usize, below: usize| {
+        let mut ratios: Vec<f64> = pairs.iter().map(|pair| pair[above] / pair[below]).collect();
+        (median(&mut ratios), ratios[0], ratios[PAIRS - 1])
+    };
     println!("{title} through the whole service, {PAIRS} pairs of {LOGINS} logins, {rounds} rounds each:");
-    println!("  service, CPU of all threads per login      {:6.0} µs", median(&mut ours) * 1e6);
-    println!("  bare handshake and as many bare echoes     {:6.0} µs", median(&mut theirs) * 1e6);
+    println!("  service, CPU of all threads per login      {:6.0} µs", of(0));
     for (place, name) in THREADS.iter().enumerate() {
         let mut share: Vec<_> = shares.iter().map(|parts| parts[place]).collect();
         println!("    of these {name:<33} {:6.0} µs", median(&mut share) * 1e6);
     }
-    let (least, most) = (ratios[0], ratios[PAIRS - 1]);
+    println!("  bare handshake and as many bare echoes     {:6.0} µs", of(1));
+    let (ratio, least, most) = over(0, 1);
     println!("  ratio, median of pairs                     {ratio:6.2}   ({least:.2} to {most:.2}; mark: at most 1.4)");
-    println!("  the same bare work done where it happens   {:6.0} µs", median(&mut placed) * 1e6);
-    println!("  ratio to that                              {:6.2}", median(&mut ratios_in_place));
+    println!("  RADIUS and EAP alone, in a bare loop       {:6.0} µs", of(2));
+    println!("  ratio of that to the bare work             {:6.2}", over(2, 1).0);
+    println!("  ratio of the service to that               {:6.2}", over(0, 2).0);
+    println!("  the bare work done where it happens        {:6.0} µs", of(3));
+    println!("  ratio of the service to that               {:6.2}", over(0, 3).0);
 }
 
 /// As many logins, several under way at any time, as on a campus in the morning.
@@ -127,8 +182,8 @@ fn logins(server: SocketAddr, supplicant: &Supplicant, times: usize) -> usize {
 struct Bare {
     server: Arc<ServerConfig>,
     client: Arc<ClientConfig>,
-    /// A server that does it where it happens, and the name of its thread.
-    placed: (SocketAddr, &'static str),
+    /// The thread that does it where it happens.
+    place: &'static str,
 }
 
 impl Bare {
@@ -140,10 +195,9 @@ impl Bare {
         }
         let roots = Arc::new(roots);
         let own = |name: &str| {
-            let pem = format!("{}{}", papers.file(&format!("{name}.pem")), papers.file(&format!("{name}.key")));
-            let bundle = Bundle::from_pem(&pem).unwrap();
-            let chain: Vec<_> = bundle.chain.into_iter().map(CertificateDer::from).collect();
-            (chain, PrivateKeyDer::try_from(bundle.key.unwrap().expose().to_vec()).unwrap())
+            let (chain, key) = own(papers, name);
+            let chain: Vec<_> = chain.into_iter().map(CertificateDer::from).collect();
+            (chain, PrivateKeyDer::try_from(key).unwrap())
         };
         let versions = &[&rustls::version::TLS13];
         let builder = ServerConfig::builder_with_provider(provider.clone()).with_protocol_versions(versions).unwrap();
@@ -168,21 +222,20 @@ impl Bare {
             false => client.with_no_client_auth(),
         };
         client.resumption = rustls::client::Resumption::disabled();
-        let (server, name) = (Arc::new(server), if client_certificate { "bare-tls-both" } else { "bare-tls-one" });
-        Self { placed: (in_place::serve(name, server.clone()), name), server, client: Arc::new(client) }
+        let place = BARE[usize::from(client_certificate)];
+        Self { server: Arc::new(server), client: Arc::new(client), place }
     }
 
     /// Seconds of CPU for a handshake with as many packets as rounds, asked for by
     /// as many clients as log in.
-    fn in_place(&self, rounds: usize) -> f64 {
-        let (address, name) = self.placed;
-        let before = cpu(std::process::id(), name);
+    fn in_place(&self, apart: &Apart, rounds: usize) -> f64 {
+        let before = cpu(apart.pid(), self.place);
         thread::scope(|scope| {
             for _ in 0..CLIENTS {
-                scope.spawn(|| in_place::handshakes(address, &self.client, LOGINS / CLIENTS, rounds));
+                scope.spawn(|| in_place::handshakes(apart.server(self.place), &self.client, LOGINS / CLIENTS, rounds));
             }
         });
-        (cpu(std::process::id(), name) - before) / LOGINS as f64
+        (cpu(apart.pid(), self.place) - before) / LOGINS as f64
     }
 
     /// Seconds that the server's side of a handshake takes while both cores are
@@ -242,19 +295,28 @@ fn beside(service: &Running, echo: SocketAddr, supplicant: &Supplicant) {
             })
         })
         .collect();
-    let (mut ours, mut theirs) = (Vec::new(), Vec::new());
-    // In turns of a few milliseconds, so that both meet the same moments.
-    for turn in packets().chunks(IN_TURN) {
-        ours.extend(times(service.radius, turn));
-        theirs.extend(times(echo, turn));
+    let (mut bypass, mut bare, mut ratios) = (Vec::new(), Vec::new(), Vec::new());
+    let packets = packets();
+    for _ in 0..BESIDE {
+        let (mut ours, mut theirs) = (Vec::new(), Vec::new());
+        // In turns of a few milliseconds, so that both meet the same moments.
+        for turn in packets.chunks(IN_TURN) {
+            ours.extend(times(service.radius, turn));
+            theirs.extend(times(echo, turn));
+        }
+        let (ours, theirs) = (p99(&mut ours), p99(&mut theirs));
+        bypass.push(ours);
+        bare.push(theirs);
+        ratios.push(ours / theirs);
     }
     stop.store(true, Ordering::Relaxed);
     load.into_iter().for_each(|thread| thread.join().unwrap());
-    let (bypass, bare) = (p99(&mut ours), p99(&mut theirs));
-    println!("MAC bypass beside saturating EAP-TLS, p99 of {}, in turns of {IN_TURN}:", ours.len());
-    println!("  MAC bypass                                 {:6.2} ms", bypass * 1e3);
-    println!("  bare UDP echo beside the same load         {:6.2} ms", bare * 1e3);
-    println!("  ratio                                      {:6.2}   (mark: under 3)", bypass / bare);
+    let (ratio, least, most) = (median(&mut ratios), ratios[0], ratios[BESIDE - 1]);
+    let of = packets.len();
+    println!("MAC bypass beside saturating EAP-TLS, p99 of {of}, in turns of {IN_TURN}, {BESIDE} times:");
+    println!("  MAC bypass, median                         {:6.2} ms", median(&mut bypass) * 1e3);
+    println!("  bare UDP echo beside the same load         {:6.2} ms", median(&mut bare) * 1e3);
+    println!("  ratio, median                              {ratio:6.2}   ({least:.2} to {most:.2}; mark: under 3)");
 }
 
 /// Seconds until each reply, one request at a time.

@@ -4,7 +4,6 @@
 use std::collections::HashMap;
 use std::net::{SocketAddr, UdpSocket};
 use std::sync::Arc;
-use std::thread;
 use std::time::Duration;
 
 use regnant_campus::harbour::MAST_WLC_1;
@@ -13,37 +12,30 @@ use regnant_radius::{Builder, Code, Packet, SharedSecret, check_message_authenti
 use rustls::pki_types::ServerName;
 use rustls::{ClientConfig, ClientConnection, ServerConfig, ServerConnection};
 
+use crate::yardstick::on_thread;
+
 /// Bytes of TLS in one packet, as our own supplicant and service send them.
 const FRAGMENT: usize = 1_000;
 
 /// Starts the server on a thread of this name.
 pub(crate) fn serve(name: &str, config: Arc<ServerConfig>) -> SocketAddr {
-    let socket = UdpSocket::bind("127.0.0.1:0").unwrap();
-    socket.set_nonblocking(true).unwrap();
-    let address = socket.local_addr().unwrap();
-    let work = move || {
-        let runtime = tokio::runtime::Builder::new_current_thread().enable_io().build().unwrap();
-        runtime.block_on(async {
-            let socket = tokio::net::UdpSocket::from_std(socket).unwrap();
-            let secret = SharedSecret::new(MAST_WLC_1.secret.as_bytes());
-            let (mut waiting, mut buffer) = (HashMap::new(), [0; 4096]);
-            loop {
-                let Ok((length, from)) = socket.recv_from(&mut buffer).await else { continue };
-                let Ok(packet) = Packet::parse(&buffer[..length]) else { continue };
-                std::hint::black_box(check_message_authenticator(&packet, &secret));
-                let turn = waiting.entry(from).or_insert_with(|| Turn::new(config.clone()));
-                let (reply, over) = turn.take(&packet.eap_message().unwrap_or_default());
-                let mut builder = Builder::new(Code::ACCESS_CHALLENGE, packet.identifier());
-                builder.eap_message(&reply).unwrap();
-                let _ = socket.send_to(&builder.reply(&packet, &secret).unwrap(), from).await;
-                if over {
-                    waiting.remove(&from);
-                }
+    on_thread(name, move |socket| async move {
+        let secret = SharedSecret::new(MAST_WLC_1.secret.as_bytes());
+        let (mut waiting, mut buffer) = (HashMap::new(), [0; 4096]);
+        loop {
+            let Ok((length, from)) = socket.recv_from(&mut buffer).await else { continue };
+            let Ok(packet) = Packet::parse(&buffer[..length]) else { continue };
+            std::hint::black_box(check_message_authenticator(&packet, &secret));
+            let turn = waiting.entry(from).or_insert_with(|| Turn::new(config.clone()));
+            let (reply, over) = turn.take(&packet.eap_message().unwrap_or_default());
+            let mut builder = Builder::new(Code::ACCESS_CHALLENGE, packet.identifier());
+            builder.eap_message(&reply).unwrap();
+            let _ = socket.send_to(&builder.reply(&packet, &secret).unwrap(), from).await;
+            if over {
+                waiting.remove(&from);
             }
-        })
-    };
-    thread::Builder::new().name(name.into()).spawn(work).unwrap();
-    address
+        }
+    })
 }
 
 /// One handshake at the server.

@@ -2,6 +2,8 @@
 //! and the CPU time that the kernel accounts to threads.
 #![allow(dead_code)]
 
+pub(crate) mod alone;
+pub(crate) mod apart;
 pub(crate) mod in_place;
 
 use std::fs;
@@ -105,33 +107,40 @@ pub(crate) fn one_reply(server: SocketAddr) -> Vec<u8> {
     buffer[..length].to_vec()
 }
 
+/// Serves datagrams on a thread of this name.
+pub(crate) fn on_thread<F: Future<Output = ()>>(
+    name: &str,
+    serve: impl FnOnce(tokio::net::UdpSocket) -> F + Send + 'static,
+) -> SocketAddr {
+    let socket = UdpSocket::bind("127.0.0.1:0").unwrap();
+    socket.set_nonblocking(true).unwrap();
+    let address = socket.local_addr().unwrap();
+    let work = move || {
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_io().build().unwrap();
+        runtime.block_on(async { serve(tokio::net::UdpSocket::from_std(socket).unwrap()).await })
+    };
+    thread::Builder::new().name(name.into()).spawn(work).unwrap();
+    address
+}
+
 /// Checks Message-Authenticator, reveals the password, signs a reply of the same
 /// attributes: the cryptography and nothing else.
 pub(crate) fn start_echo(reply: &[u8]) -> SocketAddr {
     let secret = SharedSecret::new(QUAY_SW_1.secret.as_bytes());
     let attributes = reply[HEADER_LEN + 18..].to_vec();
-    let socket = UdpSocket::bind("127.0.0.1:0").unwrap();
-    socket.set_nonblocking(true).unwrap();
-    let address = socket.local_addr().unwrap();
-    let serve = move || {
-        let runtime = tokio::runtime::Builder::new_current_thread().enable_io().build().unwrap();
-        runtime.block_on(async {
-            let socket = tokio::net::UdpSocket::from_std(socket).unwrap();
-            let mut buffer = [0; 4096];
-            loop {
-                let Ok((length, from)) = socket.recv_from(&mut buffer).await else { continue };
-                let Ok(packet) = Packet::parse(&buffer[..length]) else { continue };
-                std::hint::black_box(check_message_authenticator(&packet, &secret));
-                let hidden = packet.first(regnant_radius::number::USER_PASSWORD).unwrap_or_default();
-                let _ = std::hint::black_box(regnant_radius::reveal_password(hidden, packet.authenticator(), &secret));
-                let mut builder = Builder::new(Code::ACCESS_ACCEPT, packet.identifier());
-                builder.encoded(&attributes).unwrap();
-                let _ = socket.send_to(&builder.reply(&packet, &secret).unwrap(), from).await;
-            }
-        })
-    };
-    thread::Builder::new().name("bare-echo".into()).spawn(serve).unwrap();
-    address
+    on_thread("bare-echo", move |socket| async move {
+        let mut buffer = [0; 4096];
+        loop {
+            let Ok((length, from)) = socket.recv_from(&mut buffer).await else { continue };
+            let Ok(packet) = Packet::parse(&buffer[..length]) else { continue };
+            std::hint::black_box(check_message_authenticator(&packet, &secret));
+            let hidden = packet.first(regnant_radius::number::USER_PASSWORD).unwrap_or_default();
+            let _ = std::hint::black_box(regnant_radius::reveal_password(hidden, packet.authenticator(), &secret));
+            let mut builder = Builder::new(Code::ACCESS_ACCEPT, packet.identifier());
+            builder.encoded(&attributes).unwrap();
+            let _ = socket.send_to(&builder.reply(&packet, &secret).unwrap(), from).await;
+        }
+    })
 }
 
 /// Waits until the journal thread has nothing more to do, and tells since when.
