@@ -7,7 +7,7 @@ use regnant_radius::number;
 use ulid::Ulid;
 
 use crate::eap::dialogue::Dialogue;
-use crate::eap::machines::Machines;
+use crate::eap::machines::{Machines, SeenMachine};
 use crate::eap::offers::GateOffers;
 use crate::eap::sessions::SessionTable;
 use crate::edition::Edition;
@@ -88,6 +88,8 @@ pub struct Decision {
     pub verdict: Verdict,
     /// The signed reply; none where the verdict is silence.
     pub reply: Option<Vec<u8>>,
+    /// The machine that is remembered from now on.
+    pub remembered: Option<Box<SeenMachine>>,
     pub(crate) gate: Option<usize>,
     pub(crate) end: End,
     pub(crate) user: Identity,
@@ -228,6 +230,7 @@ pub async fn decide<S: Stores>(
         trace,
         times,
         heard,
+        remembered: None,
     })
 }
 

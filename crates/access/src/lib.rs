@@ -20,7 +20,7 @@ mod time;
 
 pub use decide::{Decision, Desk, End, Outcome, Setting, Verdict, decide};
 pub use eap::dialogue::Dialogue;
-pub use eap::machines::Machines;
+pub use eap::machines::{Machines, SeenMachine};
 pub use eap::offers::{GateOffers, Materials, OfferProblem, Presentable, TrustMaterial};
 pub use eap::sessions::SessionTable;
 pub use edition::{Edition, GrantProblem};

@@ -34,6 +34,42 @@ fn eap_tls(service: &Running, name: &str) -> Command {
 }
 
 #[test]
+fn a_machine_that_proved_itself_is_remembered_over_a_crash() {
+    let mut service = Running::harbour();
+    let [by_certificate, by_password, third] =
+        ["02-00-5E-10-00-41", "02-00-5E-10-00-42", "02-00-5E-10-00-43"].map(|mac| ["--mac", mac]);
+    eap_tls(&service, "quay-laptop-7").args(by_certificate).succeeds();
+    let machine = ["peap", "--user", "host/quay-laptop-7", "--password", "Keel-Plate-55"];
+    service.try_eap(&machine).args(by_password).succeeds();
+    // A crash loses at most what was decided in the last 100 ms.
+    service.entries("outcome=granted", 2);
+    service.end("-KILL");
+    let mut again = Running::start(&service.data);
+    again.token = service.token.clone();
+    let user = |place: [&str; 2]| {
+        let mut asked = peap(&again);
+        asked.args(place);
+        asked.succeeds()
+    };
+    for place in [by_certificate, by_password] {
+        let told = user(place);
+        assert!(told.contains("crew-managed"), "{told}");
+    }
+    assert!(!user(third).contains("crew-managed"), "nobody proved a machine there");
+    let id = again.entries("q=crew-managed", 2)[1]["id"].as_str().unwrap().to_owned();
+    let (_, detail) = again.get(&format!("journal/{id}"));
+    assert!(detail.to_string().contains("remembered, eap-tls"), "{detail}");
+
+    // Another password ends what the old one proved.
+    let folder = again.data.join("harbour");
+    let inventory =
+        fs::read_to_string(folder.join("inventory.toml")).unwrap().replace("Keel-Plate-55", "Keel-Plate-56");
+    fs::write(folder.join("inventory.toml"), inventory).unwrap();
+    again.client(&["import"]).arg(folder.join("inventory.toml")).succeeds();
+    assert!(!user(by_password).contains("crew-managed"));
+}
+
+#[test]
 fn certificates_are_shown_with_their_gates_and_their_ends() {
     let service = Running::harbour();
     let told = service.client(&["certificates"]).succeeds();

@@ -1,13 +1,13 @@
 //! People and endpoints in memory, as the packet path looks them up.
 
 use std::collections::HashMap;
-use std::hash::{DefaultHasher, Hash, Hasher};
 use std::sync::Arc;
 
 use jiff::Timestamp;
 use regnant_access::{Account, Answer, Endpoint, Groups, Stores, Unreachable};
 use regnant_policy::{IdentityKind, Mac, Value};
 use regnant_radius::Secret;
+use sha2::{Digest, Sha256};
 
 use crate::error::RecordsError;
 use crate::hash_pool::HashPool;
@@ -139,11 +139,11 @@ impl LocalStores {
     }
 }
 
-/// A number that changes with the password; its hash has a salt of its own.
+/// A number that changes with the password, whose hash has a salt of its own. It
+/// is kept on file with remembered machines, so every release makes the same.
 fn mark(password_hash: Option<&str>) -> u64 {
-    let mut hasher = DefaultHasher::new();
-    password_hash.hash(&mut hasher);
-    hasher.finish()
+    let digest: [u8; 32] = Sha256::digest(password_hash.unwrap_or_default()).into();
+    digest.iter().take(8).fold(0, |mark, byte| mark << 8 | u64::from(*byte))
 }
 
 /// Sets of groups, each made once: ten thousand cameras share one.

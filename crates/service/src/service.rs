@@ -89,7 +89,7 @@ impl Service {
             conversations: Conversations::new(config.radius.conversation_seconds.map(Duration::from_secs)),
             handshakes: Handshakes::start(threads),
             sessions: Arc::default(),
-            machines: Machines::default(),
+            machines: Machines::restored(reader.machines()?),
             secret: key.derive("opaque names of accounts"),
             retries: config.radius.password_retries,
             unheard: Unheard::default(),

@@ -8,7 +8,7 @@ use ulid::Ulid;
 
 use crate::decide::{Decision, Desk, End, Outcome, Setting, Times, Verdict, decide_by_rules};
 use crate::eap::identities::{check_claim, judge_chain, recall_machine, take_certificates, take_session, taken_chains};
-use crate::eap::machines::Seen;
+use crate::eap::machines::SeenMachine;
 use crate::eap::offers::GateOffer;
 use crate::eap::sessions::{IdentityBefore, ProvedBefore, Scope, SessionDesk};
 use crate::facts::request::Derived;
@@ -480,8 +480,9 @@ impl Dialogue {
         self.times.reply = elapsed();
         Outcome::decided(match made {
             Ok(reply) => {
-                self.remember(desk);
-                self.decision(end, Verdict::Grant(set), Some(reply), Some(keys.is_some()))
+                let remembered = self.remember(desk).map(Box::new);
+                let decision = self.decision(end, Verdict::Grant(set), Some(reply), Some(keys.is_some()));
+                Decision { remembered, ..decision }
             }
             Err(reason) => self.decision(End::NoReply(reason), Verdict::Silence, None, None),
         })
@@ -494,21 +495,21 @@ impl Dialogue {
         self.sessions.resumed().filter(|_| resumed)
     }
 
-    /// Keeps what later conversations may build on.
-    fn remember<S>(&mut self, desk: &Desk<'_, S>) {
+    /// Keeps what later conversations may build on, and tells the machine that is
+    /// remembered.
+    fn remember<S>(&mut self, desk: &Desk<'_, S>) -> Option<SeenMachine> {
         let before = self.resumed();
         let at = before.as_ref().map_or(desk.now, |before| before.at);
         let identities = std::mem::take(&mut self.proofs.identities);
-        let packet = self.first.packet();
-        let mac = Derived::read(&packet, &self.first.nas).mac;
         let machine = identities.iter().find(|identity| identity.kind == IdentityKind::Machine);
         // A resumed session is no new proof.
-        if let (Some(mac), Some(machine), None) = (mac, machine, &before) {
-            let (name, proof, chain) = (machine.name.clone(), machine.proof.clone(), machine.chain.clone());
-            let password_mark = machine.password_mark;
-            desk.machines.remember(mac, Seen { name, proof, at, password_mark, chain });
-        }
+        let machine = machine.filter(|_| before.is_none()).cloned();
         self.sessions.confirm(Arc::new(ProvedBefore { at, identities }));
+        let mac = Derived::read(&self.first.packet(), &self.first.nas).mac?;
+        let IdentityBefore { name, proof, password_mark, chain, .. } = machine?;
+        let seen = SeenMachine { mac, name, proof, at, password_mark, chain };
+        desk.machines.remember(seen.clone());
+        Some(seen)
     }
 
     /// An opaque name for whoever is proved, the same for the same account (RFC
@@ -551,6 +552,7 @@ impl Dialogue {
             lookups: self.proofs.lookups,
             trace: self.trace,
             times: self.times,
+            remembered: None,
         }
     }
 }

@@ -1,6 +1,7 @@
-//! What this node observed: decisions and packets that stayed unheard, written
-//! in group commits on a thread of its own.
+//! What this node observed: decisions, packets that stayed unheard and machines
+//! that are remembered, written in group commits on a thread of its own.
 
+mod machines;
 pub(crate) mod reader;
 mod writer;
 
@@ -12,17 +13,19 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::{self, JoinHandle};
 use std::time::Duration;
 
-use regnant_access::{Decision, FactTable, Record, UnheardRecord};
+use regnant_access::{Decision, FactTable, Record, SeenMachine, UnheardRecord};
 use serde::{Deserialize, Serialize};
 use tokio::sync::broadcast;
 use ulid::Ulid;
 
 use crate::error::RecordsError;
+use crate::journal::machines::MachineFile;
 use crate::journal::writer::Writer;
 use crate::sealing::random;
 use crate::shared::open_database;
 
-const MIGRATIONS: [&str; 1] = [include_str!("../../migrations/journal-1.sql")];
+const MIGRATIONS: [&str; 2] =
+    [include_str!("../../migrations/journal-1.sql"), include_str!("../../migrations/journal-2.sql")];
 /// How long one try waits for another program that holds the file.
 const BUSY: Duration = Duration::from_millis(200);
 /// How many committed entries a slow listener may fall behind.
@@ -42,6 +45,16 @@ pub enum Entry {
 pub(crate) enum Waiting {
     Decision(Box<Decision>),
     Unheard(UnheardRecord),
+}
+
+impl Waiting {
+    /// The machine that is remembered with it.
+    fn take_machine(&mut self) -> Option<SeenMachine> {
+        match self {
+            Self::Decision(decision) => decision.remembered.take().map(|seen| *seen),
+            Self::Unheard(_) => None,
+        }
+    }
 }
 
 /// The writing end of the journal.
@@ -82,6 +95,7 @@ impl Journal {
             committed: committed.clone(),
             trouble: trouble.clone(),
             behind: false,
+            machines: MachineFile::default(),
         };
         let thread = thread::Builder::new()
             .name("regnant-journal".into())

@@ -1,12 +1,14 @@
 use std::path::Path;
 use std::sync::{Mutex, PoisonError};
 
+use regnant_access::SeenMachine;
 use rusqlite::types::Value;
 use rusqlite::{Connection, OpenFlags, OptionalExtension, Row};
 use ulid::Ulid;
 
 use crate::error::RecordsError;
 use crate::journal::Entry;
+use crate::journal::machines::machines;
 use crate::journal::writer::id_bytes;
 
 /// The reading end of the journal, on a connection of its own.
@@ -41,6 +43,11 @@ impl JournalReader {
         let mut statement = connection.prepare_cached(&sql)?;
         let rows = statement.query_map(rusqlite::params_from_iter(parameters), read)?;
         rows.map(|row| parse(row?)).collect()
+    }
+
+    /// The machines that were remembered, the oldest first.
+    pub fn machines(&self) -> Result<Vec<SeenMachine>, RecordsError> {
+        machines(&self.connection.lock().unwrap_or_else(PoisonError::into_inner))
     }
 
     /// One entry by its id.

@@ -4,11 +4,12 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::thread;
 use std::time::Duration;
 
-use regnant_access::{FactTable, Fragment, Record};
+use regnant_access::{FactTable, Fragment, Record, SeenMachine};
 use rusqlite::Connection;
 use tokio::sync::broadcast;
 use ulid::Ulid;
 
+use crate::journal::machines::MachineFile;
 use crate::journal::{Entry, Waiting};
 
 /// How long entries gather. A crash loses what gathers and what is being written;
@@ -28,14 +29,16 @@ pub(crate) struct Writer {
     pub(crate) trouble: Arc<Mutex<Option<String>>>,
     /// Whether the last transaction was full, so that more is waiting.
     pub(crate) behind: bool,
+    pub(crate) machines: MachineFile,
 }
 
 impl Writer {
     /// Runs until every sender is gone and all is written.
     pub(crate) fn run(mut self) {
-        while let Some(batch) = self.gather() {
+        while let Some(mut batch) = self.gather() {
+            let seen: Vec<SeenMachine> = batch.iter_mut().filter_map(Waiting::take_machine).collect();
             let entries: Vec<Entry> = batch.into_iter().map(|entry| self.record(entry)).collect();
-            while let Err(error) = self.commit(&entries) {
+            while let Err(error) = self.commit(&entries, &seen) {
                 // The entries are kept. The queue fills up, and then requests
                 // stay unanswered rather than be decided unseen.
                 self.tell(Some(format!("the journal cannot be written: {error}")));
@@ -73,8 +76,9 @@ impl Writer {
         }
     }
 
-    fn commit(&mut self, entries: &[Entry]) -> rusqlite::Result<()> {
+    fn commit(&mut self, entries: &[Entry], seen: &[SeenMachine]) -> rusqlite::Result<()> {
         let transaction = self.connection.transaction()?;
+        self.machines.keep(&transaction, seen)?;
         {
             let mut decision = transaction
                 .prepare_cached("INSERT INTO decision (id, verdict, search, record) VALUES (?1, ?2, ?3, ?4)")?;

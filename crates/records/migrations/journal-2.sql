@@ -1,0 +1,11 @@
+-- Machines that proved themselves, by the address that they did it from.
+CREATE TABLE machine (
+    mac           BLOB NOT NULL PRIMARY KEY CHECK (length(mac) = 6),
+    name          TEXT NOT NULL,
+    proof         TEXT NOT NULL,
+    at            INTEGER NOT NULL, -- milliseconds since 1970
+    password_mark INTEGER NOT NULL,
+    chain         TEXT NOT NULL     -- PEM, its own certificate first
+) STRICT, WITHOUT ROWID;
+
+CREATE INDEX machine_at ON machine (at);
