@@ -114,14 +114,16 @@ fn is_plain(text: &str) -> bool {
     text.bytes().all(|byte| matches!(byte, b' '..=b'~') && !matches!(byte, b'"' | b'\'' | b'\\'))
 }
 
-/// Seconds in the largest unit that divides them: `8h`, `90m`, `45s`.
+/// Seconds as a policy would write them: `8h`, `1h30m`, `45s`.
 pub fn show_duration(seconds: u64) -> String {
+    let (mut shown, mut rest) = (String::new(), seconds);
     for (unit, size) in DURATION_UNITS {
-        if seconds >= size && seconds.is_multiple_of(size) {
-            return format!("{}{unit}", seconds / size);
+        if rest >= size {
+            shown.push_str(&format!("{}{unit}", rest / size));
         }
+        rest %= size;
     }
-    format!("{seconds}s")
+    if shown.is_empty() { "0s".into() } else { shown }
 }
 
 /// Units of durations and their seconds, largest first.

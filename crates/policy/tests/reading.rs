@@ -142,6 +142,12 @@ fn positions_count_characters_and_carets_stand_under_them() {
     assert_eq!(at(source, "quayside"), at(caret, "^^^^^^^^"));
 }
 
+#[test]
+fn durations_are_shown_in_days_hours_minutes_and_seconds() {
+    let shown = [0, 45, 90, 5_400, 28_800, 31_535_998].map(show_duration);
+    assert_eq!(shown, ["0s", "45s", "1m30s", "1h30m", "8h", "364d23h59m58s"]);
+}
+
 proptest! {
     #[test]
     fn durations_are_shown_as_they_are_read(seconds in 1u64..10_000_000) {
