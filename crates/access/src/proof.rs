@@ -143,9 +143,8 @@ pub(crate) enum Tried<'c> {
     Eap(&'c EapCredential),
     /// A certificate that was accepted.
     Certificate,
-    /// A session that is resumed, and the mark of the password that it was proved
-    /// with.
-    Session(u64),
+    /// An earlier proof, and the mark of the password that it was made with.
+    Earlier(u64),
 }
 
 /// What came of a try.
@@ -220,7 +219,7 @@ impl Attempt<'_> {
     ) -> Result<Result<EapAnswer, Event>, ()> {
         let right = match tried {
             Tried::Certificate => "right certificate",
-            Tried::Session(_) => "proved in the session that is resumed",
+            Tried::Earlier(_) => "proved earlier",
             _ => "right credential",
         };
         let (outcome, told) = match credential_answer(store, account, tried, stores).await {
@@ -262,8 +261,8 @@ async fn credential_answer<S: Stores>(
 ) -> Answer<Result<EapAnswer, Fault>> {
     match tried {
         Tried::Certificate => Ok(Ok(RIGHT)),
-        Tried::Session(mark) if mark == account.password_mark => Ok(Ok(RIGHT)),
-        Tried::Session(_) => Ok(Err((Event::Failed, "the password was changed since the session began"))),
+        Tried::Earlier(mark) if mark == account.password_mark => Ok(Ok(RIGHT)),
+        Tried::Earlier(_) => Ok(Err((Event::Failed, "the password was changed since the earlier proof"))),
         Tried::Plain(Credential::None) => Ok(Err((Event::Failed, "no credential was sent"))),
         Tried::Plain(Credential::Noise) => {
             Ok(Err((Event::Failed, "the password does not decode: the shared secret most likely differs")))

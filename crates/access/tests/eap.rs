@@ -183,7 +183,7 @@ fn a_changed_password_ends_a_session_and_a_barred_device_is_kept_out_of_it() {
     let method = peap(&harbour, "ida.marsh", "Tide-Table-61");
     run(&harbour, method.clone()).grant();
     harbour.stores.account_mut(IdentityKind::User, "ida.marsh").password_mark = 2;
-    assert_eq!(run(&harbour, method.clone()).refusal(), "the password was changed since the session began");
+    assert_eq!(run(&harbour, method.clone()).refusal(), "the password was changed since the earlier proof");
     let full = run(&harbour, method.clone());
     assert!(!full.is_resumed());
     full.grant();
@@ -218,6 +218,12 @@ fn a_machine_is_remembered_by_its_address_for_its_time_and_looked_up_again() {
     assert_eq!(later.grant(), "crew-managed");
     assert_eq!(later.record.fact("machine.proof"), Some("\"remembered, eap-tls\""));
     assert!(later.record.fact("machine.age").is_some());
+    let of = |station: &str, label: &str| {
+        let evidence = later.station(station).evidence;
+        evidence.into_iter().find(|evidence| evidence.label.starts_with(label)).unwrap().value
+    };
+    assert_eq!(of("proof", "machine quay-laptop-7"), "right certificate", "judged anew, and no session is resumed");
+    assert_eq!(of("rules", "Reported lost"), "endpoint.barred is false");
     assert_eq!(run_from(&harbour, user.clone(), "x", "02-00-5E-10-00-02", &[]).grant(), "crew");
     harbour.stores.account_mut(IdentityKind::Machine, "quay-laptop-7").disabled = true;
     assert_eq!(run(&harbour, user.clone()).grant(), "crew");

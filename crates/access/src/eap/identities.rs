@@ -149,7 +149,7 @@ pub(crate) async fn take_session<S: Stores>(
     desk: &Desk<'_, S>,
 ) {
     for identity in &before.identities {
-        let tried = if identity.chain.is_empty() { Tried::Session(identity.password_mark) } else { Tried::Certificate };
+        let tried = proved_by(&identity.chain, identity.password_mark);
         let claimed = (identity.kind, identity.claimed.as_str());
         let mut outcome =
             look_up(claimed, identity.proof.clone(), tried, gate, situation, &mut proofs.lookups, desk).await;
@@ -187,13 +187,19 @@ pub(crate) async fn recall_machine<S: Stores>(
         return;
     }
     let mut attempt = Attempt { claimed: seen.name, proof, clause, log: &mut proofs.lookups };
-    let outcome = attempt.run(Tried::Session(seen.password_mark), desk.stores).await;
+    let outcome = attempt.run(proved_by(&seen.chain, seen.password_mark), desk.stores).await;
     // What is only remembered proves nothing against anybody: where it does not
     // hold any more, no machine was presented.
     if let Identity::Proved(mut proved) = outcome.identity {
         proved.age = Some(desk.now.saturating_sub(seen.at) / 1_000);
         situation.machine = Identity::Proved(proved);
     }
+}
+
+/// What an earlier proof stands for: a certificate that is judged anew, or the
+/// password of that time.
+fn proved_by(chain: &Chain, password_mark: u64) -> Tried<'static> {
+    if chain.is_empty() { Tried::Earlier(password_mark) } else { Tried::Certificate }
 }
 
 async fn look_up<S: Stores>(

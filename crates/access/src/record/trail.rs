@@ -329,6 +329,8 @@ impl Record {
             .iter()
             .map(|test| match test.outcome {
                 Outcome::True => format!("{} is true", test.text),
+                // What is asked is the fact itself.
+                outcome if test.text == test.fact => self.was(&test.fact, outcome),
                 outcome => format!("{} is {}: {}", test.text, when(outcome), self.was(&test.fact, outcome)),
             })
             .collect();
