@@ -298,6 +298,11 @@ fn a_refusal_is_told_in_words_with_names_dates_and_what_to_do() {
     let told = run(&harbour, tls(&harbour, &revoked)).station("conversation");
     assert!(told.line.contains("*revoked*") && told.line.contains("`CN=tom.reed`"), "{}", told.line);
     assert_eq!(told.mark, Mark::Stopped);
+    let wrong = run(&harbour, peap(&harbour, "ida.marsh", "wrong"));
+    let (proof, identity) = (wrong.station("proof"), wrong.station("identity"));
+    assert_eq!((proof.line.as_str(), proof.mark, proof.micros), ("EAP: wrong password.", Mark::Stopped, Some(85)));
+    assert_eq!(identity.line, "ida.marsh was not proved.");
+    assert_eq!(wrong.station("gate").evidence[0].value, "passed over: its `when` is false");
     let method = PeerMethod::Gtc(Login::new("ida.marsh", "Tide-Table-61"));
     let told = run(&harbour, method).station("conversation");
     assert!(told.line.contains("wants eap-gtc"), "{}", told.line);

@@ -228,10 +228,14 @@ impl Dialogue {
                     let packet = self.last_request.clone();
                     return self.challenge(&packet, Some(why), heard, desk, elapsed);
                 }
-                Step::Ask(claim) => match self.check(&claim, desk).await {
-                    Some(answer) => self.conversation.answer(answer),
-                    None => return self.silence(elapsed),
-                },
+                Step::Ask(claim) => {
+                    let answer = self.check(&claim, desk).await;
+                    self.times.proof = elapsed();
+                    match answer {
+                        Some(answer) => self.conversation.answer(answer),
+                        None => return self.silence(elapsed),
+                    }
+                }
                 Step::Verdict => {
                     self.told_of_conversation();
                     let (end, verdict) = self.judge(desk, elapsed).await;

@@ -132,7 +132,7 @@ impl Record {
         station.micros = Some(self.micros[0]);
         station.advice = advice;
         for (gate, outcome) in &self.passed_gates {
-            station.evidence.push(Evidence::new(format!("gate {gate}"), format!("passed over: {}", when(*outcome))));
+            station.evidence.push(Evidence::new(format!("gate {gate}"), format!("passed over: its `when` is {}", when(*outcome))));
         }
         station.evidence.extend(self.facts_of(&["nas.", "request."]));
         station
@@ -260,9 +260,12 @@ impl Record {
             list => list.replace(", ", " and "),
         };
         let mut told = Vec::new();
-        for (name, list) in [("machine.name", "machine.groups"), ("user.name", "user.groups")] {
-            if let Some(name) = self.fact(name) {
-                told.push(format!("{} is in {}", name.replace('"', ""), groups(list)));
+        for kind in ["machine", "user"] {
+            let (name, claimed) = (unquoted(&format!("{kind}.name")), unquoted(&format!("{kind}.claimed")));
+            if !name.is_empty() {
+                told.push(format!("{name} is in {}", groups(&format!("{kind}.groups"))));
+            } else if !claimed.is_empty() {
+                told.push(format!("{claimed} was not proved"));
             }
         }
         match (self.fact("endpoint.known"), self.fact("endpoint.barred")) {
