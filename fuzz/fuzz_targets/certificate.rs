@@ -5,7 +5,7 @@ use std::sync::LazyLock;
 
 use libfuzzer_sys::fuzz_target;
 use regnant_certificates::{Authority, Bundle, ocsp_request, read_certificates, read_crls, read_ocsp_response};
-use regnant_eap::{Certificate, ClientHello, Judgement, Trust};
+use regnant_eap::{Certificate, ClientHello, Judgement, RevocationList, Trust};
 
 static AUTHORITY: LazyLock<Vec<u8>> = LazyLock::new(|| {
     let authority = Authority::new("Tarnmouth Demo Root", 1_700_000_000).unwrap();
@@ -15,6 +15,7 @@ static AUTHORITY: LazyLock<Vec<u8>> = LazyLock::new(|| {
 fuzz_target!(|bytes: &[u8]| {
     let _ = Certificate::read(bytes);
     let _ = ClientHello::read(bytes);
+    let _ = RevocationList::read(bytes);
     let _ = Trust::new(&[bytes.to_vec()], &[bytes.to_vec()], Judgement::default());
     let _ = ocsp_request(bytes, bytes);
     assert!(read_ocsp_response(bytes, &AUTHORITY, &AUTHORITY, 1_700_000_000).is_err(), "nobody signed this");

@@ -575,6 +575,28 @@ export interface components {
             /** @description What it may be used for. */
             usages: string[];
         };
+        /** @description A revocation list. */
+        ListReport: {
+            /**
+             * Format: int64
+             * @description Whole days until it ends; negative where it has ended.
+             */
+            days_left?: number | null;
+            /** @description The authority whose certificates it tells about. */
+            issuer: string;
+            /**
+             * Format: int64
+             * @description Seconds since 1970 at which it ends; none where it does not say.
+             */
+            next_update?: number | null;
+            /** @description How many certificates are on it. */
+            revoked: number;
+            /**
+             * Format: int64
+             * @description Seconds since 1970 at which it was made.
+             */
+            this_update: number;
+        };
         /** @description Every NAS, by name. */
         NasList: {
             nases: components["schemas"]["NasView"][];
@@ -725,8 +747,8 @@ export interface components {
             name: string;
             /** @description The responder that is asked in place of those that certificates name. */
             ocsp_url?: string | null;
-            /** @description How many revocation lists there are. */
-            revocation_lists: number;
+            /** @description Their revocation lists, from files and fetched. */
+            revocation_lists: components["schemas"]["ListReport"][];
         };
         /** @description The first administrator. */
         WelcomeForm: {

@@ -49,7 +49,7 @@ impl Papers {
         let mut files = vec![
             ("authority.pem".to_owned(), authority.certificate().to_owned()),
             ("authority.key".to_owned(), authority.key().to_owned()),
-            ("revoked.crl.pem".to_owned(), authority.revoke(&[REVOKED], now - DAY)?),
+            ("revoked.crl.pem".to_owned(), authority.revoke(&[REVOKED], now - DAY, now + 3_650 * DAY)?),
         ];
         // An authority that nobody here believes, for a supplicant that trusts it.
         let stranger = Authority::new("Another Harbour Root", now - 90 * DAY)?;

@@ -118,9 +118,10 @@ impl Authority {
         Ok(Issued { certificate, key: key.serialize_pem() })
     }
 
-    /// A list of revoked serial numbers, in PEM, valid for ten years.
-    pub fn revoke(&self, serials: &[u64], now: i64) -> Result<String, AuthorityError> {
-        let now = moment(now)?;
+    /// A list of revoked serial numbers, in PEM, that was made now and counts until
+    /// then (seconds since 1970).
+    pub fn revoke(&self, serials: &[u64], now: i64, until: i64) -> Result<String, AuthorityError> {
+        let (now, next_update) = (moment(now)?, moment(until)?);
         let revoked = |serial: &u64| RevokedCertParams {
             serial_number: SerialNumber::from(*serial),
             revocation_time: now,
@@ -129,7 +130,7 @@ impl Authority {
         };
         let params = CertificateRevocationListParams {
             this_update: now,
-            next_update: now + Duration::days(3_650),
+            next_update,
             crl_number: SerialNumber::from(1),
             issuing_distribution_point: None,
             revoked_certs: serials.iter().map(revoked).collect(),

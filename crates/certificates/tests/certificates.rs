@@ -44,11 +44,11 @@ fn an_authority_that_was_kept_issues_what_the_first_one_trusts() {
     let issued = again.issue(&Order { purpose: Purpose::Client, ..order() }).unwrap();
     let chain = Chain::new(read_certificates(&issued.certificate).unwrap());
     let authorities = read_certificates(first.certificate()).unwrap();
-    let crls = read_crls(&again.revoke(&[8], NOW).unwrap()).unwrap();
+    let crls = read_crls(&again.revoke(&[8], NOW, NOW + 86_400).unwrap()).unwrap();
     let trust = Trust::new(&authorities, &crls, Judgement::by(&[Source::Crl])).unwrap();
     let now = std::time::UNIX_EPOCH + std::time::Duration::from_secs(NOW as u64 + 1);
     assert_eq!(trust.judge(&chain, now), Ok(()));
-    let revoked = read_crls(&again.revoke(&[7], NOW).unwrap()).unwrap();
+    let revoked = read_crls(&again.revoke(&[7], NOW, NOW + 86_400).unwrap()).unwrap();
     let trust = Trust::new(&authorities, &revoked, Judgement::by(&[Source::Crl])).unwrap();
     assert_eq!(trust.judge(&chain, now), Err(CertificateFault::Revoked));
 }

@@ -3,7 +3,7 @@ use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 use regnant_certificates::{Bundle, to_pem};
-use regnant_service::{CertificatesReport, LinkReport};
+use regnant_service::{CertificatesReport, LinkReport, ListReport};
 use serde_json::json;
 
 use crate::api::Client;
@@ -85,11 +85,10 @@ fn show(client: &Client, as_json: bool) -> Result<(), Failure> {
     for trust in &report.trusts {
         println!("{}  trusted by {}", paint::bold(&trust.name), listed(&trust.gates));
         trust.authorities.iter().for_each(show_link);
-        match trust.revocation_lists {
-            0 => println!("  no revocation list"),
-            1 => println!("  1 revocation list"),
-            count => println!("  {count} revocation lists"),
+        if trust.revocation_lists.is_empty() {
+            println!("  no revocation list");
         }
+        trust.revocation_lists.iter().for_each(show_list);
         if let Some(url) = &trust.crl_url {
             println!("  newer lists come from {url}");
         }
@@ -114,10 +113,17 @@ fn show_link(link: &LinkReport) {
     println!("    issued by {}, {}", link.issuer, days(link.days_left));
 }
 
+fn show_list(list: &ListReport) {
+    let end = list.days_left.map_or_else(|| "no end".into(), days);
+    println!("  revocation list of {}", list.issuer);
+    println!("    {} revoked, {end}", list.revoked);
+}
+
 fn days(left: i64) -> String {
     match left {
         0 => "ends today".into(),
         1 => "ends tomorrow".into(),
+        -1 => "ended yesterday".into(),
         left if left < 0 => format!("ended {} days ago", -left),
         left => format!("ends in {left} days"),
     }

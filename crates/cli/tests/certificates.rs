@@ -74,10 +74,8 @@ fn certificates_are_shown_with_their_gates_and_their_ends() {
     let service = Running::harbour();
     let told = service.client(&["certificates"]).succeeds();
     assert!(told.contains("radius.tarnmouth.example  presented by crew-network"), "{told}");
-    assert!(
-        told.contains("tarnmouth-authority  trusted by crew-network") && told.contains("1 revocation list"),
-        "{told}"
-    );
+    assert!(told.contains("tarnmouth-authority  trusted by crew-network"), "{told}");
+    assert!(told.contains("revocation list of CN=Tarnmouth Demo Root\n    1 revoked, ends in"), "{told}");
     let authority = Authority::new("Short Root", now() - 86_400).unwrap();
     let short = authority.issue(&order("short.tarnmouth.example", 5)).unwrap();
     let file = service.data.join("short.pem");
@@ -85,6 +83,31 @@ fn certificates_are_shown_with_their_gates_and_their_ends() {
     service.client(&["certificates", "import", "--name", "short"]).arg(&file).succeeds();
     let told = service.client(&["certificates"]).succeeds();
     assert!(told.contains("expires in 5 days. Renew it now"), "{told}");
+}
+
+#[test]
+fn a_revocation_list_is_told_of_before_it_ends_and_when_it_keeps_people_out() {
+    let service = Running::harbour();
+    let folder = service.data.join("harbour");
+    let list = |days: i64| {
+        let (made, end) = (now() - 60 * 86_400, now() + days * 86_400 + 3_600);
+        fs::write(folder.join("list.pem"), authority(&service).revoke(&[2], made, end).unwrap()).unwrap();
+        let mut trust = service.client(&["certificates", "trust", "tarnmouth-authority"]);
+        trust.args([folder.join("authority.pem"), folder.join("list.pem")]).succeeds();
+        service.client(&["certificates"]).succeeds()
+    };
+    let told = list(5);
+    assert!(told.contains("1 revoked, ends in 5 days"), "{told}");
+    assert!(told.contains("ends in 5 days. Bring the next one before. Afterwards every certificate"), "{told}");
+    eap_tls(&service, "quay-laptop-7").succeeds();
+    let told = list(-3);
+    assert!(told.contains("who was revoked since is not known. Every certificate that it issued is refused"), "{told}");
+    let refused = String::from_utf8(eap_tls(&service, "quay-laptop-7").ends_with(1).stdout).unwrap();
+    assert!(refused.contains("Access-Reject"), "{refused}");
+    let mut trust = service.client(&["certificates", "trust", "tarnmouth-authority"]);
+    trust.arg(folder.join("authority.pem")).succeeds();
+    let told = service.client(&["certificates"]).succeeds();
+    assert!(told.contains("There is no revocation list of `CN=Tarnmouth Demo Root`"), "{told}");
 }
 
 #[test]
@@ -128,7 +151,7 @@ fn a_revocation_list_is_fetched_and_what_it_says_holds_at_once() {
     let authority = authority(&service);
     let ida = || eap_tls(&service, "ida.marsh");
     ida().succeeds();
-    let list = Arc::new(Mutex::new(authority.revoke(&[2], now() - 60).unwrap()));
+    let list = Arc::new(Mutex::new(authority.revoke(&[2], now() - 60, now() + 3_600).unwrap()));
     let url = answer_http({
         let list = list.clone();
         move |_| Some(list.lock().unwrap().clone().into_bytes())

@@ -18,5 +18,6 @@ pub use http::openapi::openapi_json;
 pub use office::certificates::{CertificateReport, CertificatesReport, LinkReport, TrustReport};
 pub use office::profile::ProfileOrder;
 pub use office::report::{CaseReport, CheckReport, DiagnosticReport};
+pub use office::revocation_lists::ListReport;
 pub use office::{Office, OfficeError, check_alone};
 pub use service::{Service, StartError};

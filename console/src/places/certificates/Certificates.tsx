@@ -3,11 +3,12 @@ import { api, dataOf } from "../../api/client";
 import type { components } from "../../api/schema";
 import { Notice } from "../../parts/Notice";
 import { Profiles } from "./Profiles";
-import { day, ends, gatesWithProfiles } from "./certificates";
+import { day, ends, gatesWithProfiles, lasts } from "./certificates";
 
 type Certificate = components["schemas"]["CertificateReport"];
 type Trust = components["schemas"]["TrustReport"];
 type Link = components["schemas"]["LinkReport"];
+type List = components["schemas"]["ListReport"];
 
 /** What we present, whom we trust, and what supplicants need to trust us. */
 export function Certificates() {
@@ -78,12 +79,28 @@ function Trusted({ trust }: { trust: Trust }) {
       {trust.authorities.map((link) => (
         <Entry key={link.fingerprint} link={link} label="authority" />
       ))}
+      {lists.map((list, place) => (
+        <RevocationList key={place} list={list} />
+      ))}
       <p className="mt-2 text-sm text-soft">
-        {lists === 0 ? "No revocation list." : lists === 1 ? "One revocation list." : `${lists} revocation lists.`}
-        {trust.crl_url && ` Newer ones come from ${trust.crl_url}.`}
-        {trust.ocsp_url && ` Asked about revocation: ${trust.ocsp_url}.`}
+        {lists.length === 0 && "No revocation list. "}
+        {trust.crl_url && `Newer lists come from ${trust.crl_url}. `}
+        {trust.ocsp_url && `Asked about revocation: ${trust.ocsp_url}.`}
       </p>
     </li>
+  );
+}
+
+function RevocationList({ list }: { list: List }) {
+  return (
+    <dl className="mt-2 grid grid-cols-[7rem_1fr] gap-x-3 text-sm">
+      <dt className="text-soft">revocation list</dt>
+      <dd className="font-serif text-[17px]">{list.issuer}</dd>
+      <dt className="text-soft">revoked</dt>
+      <dd className="tabular-nums">{list.revoked}</dd>
+      <dt className="text-soft">valid</dt>
+      <dd className="tabular-nums">{lasts(list)}</dd>
+    </dl>
   );
 }
 

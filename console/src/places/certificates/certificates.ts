@@ -2,16 +2,28 @@ import type { components } from "../../api/schema";
 
 type Certificate = components["schemas"]["CertificateReport"];
 type Link = components["schemas"]["LinkReport"];
+type List = components["schemas"]["ListReport"];
 
 /** A day, from seconds since 1970. */
 export const day = (seconds: number) => new Date(seconds * 1000).toISOString().slice(0, 10);
 
+const days = (count: number) => (count === 1 ? "1 day" : `${count} days`);
+
+function told(left: number): string {
+  if (left < 0) return `ended ${days(-left)} ago`;
+  if (left <= 1) return left === 0 ? "ends today" : "ends tomorrow";
+  return `${days(left)} left`;
+}
+
 /** From when until when, and how long that is from now. */
 export function ends(link: Pick<Link, "not_before" | "not_after" | "days_left">): string {
-  const left = link.days_left;
-  const told =
-    left < 0 ? `ended ${-left} days ago` : left === 0 ? "ends today" : left === 1 ? "ends tomorrow" : `${left} days left`;
-  return `${day(link.not_before)} to ${day(link.not_after)}, ${told}`;
+  return `${day(link.not_before)} to ${day(link.not_after)}, ${told(link.days_left)}`;
+}
+
+/** The same for a revocation list, which may have no end. */
+export function lasts(list: Pick<List, "this_update" | "next_update" | "days_left">): string {
+  if (list.next_update == null || list.days_left == null) return `since ${day(list.this_update)}, without an end`;
+  return `${day(list.this_update)} to ${day(list.next_update)}, ${told(list.days_left)}`;
 }
 
 /** Gates for which a supplicant profile can be made. */

@@ -169,7 +169,7 @@ impl Certificates {
     fn materials(&self, issuer: Arc<Issuer>) -> Materials {
         let bundle = Bundle::from_pem(&format!("{}{}", self.server.certificate, self.server.key)).unwrap();
         let presentable = Presentable { chain: bundle.chain, key: bundle.key.unwrap(), stapled: None };
-        let crl = self.authority.revoke(&[66], 1_700_000_000).unwrap();
+        let crl = self.authority.revoke(&[66], 1_700_000_000, 2_000_000_000).unwrap();
         let trust = TrustMaterial {
             authorities: read_certificates(self.authority.certificate()).unwrap(),
             crls: read_crls(&crl).unwrap(),

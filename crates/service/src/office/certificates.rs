@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use regnant_certificates::{Bundle, SigningRequest, check_chain, read_certificates, read_crls, to_pem};
 use regnant_eap::{Certificate, Judgement, ServerTls, Trust};
+use regnant_policy::{Gate, RevocationSource};
 use regnant_radius::Secret;
 use regnant_records::{CertificateRow, Change, TrustRow};
 use serde::{Deserialize, Serialize};
@@ -12,9 +13,10 @@ use utoipa::ToSchema;
 
 use crate::clock::now_ms;
 use crate::office::renewal::staple_name;
+use crate::office::revocation_lists::{ListReport, list_findings};
 use crate::office::{Office, OfficeError};
 
-const DAY: i64 = 86_400;
+pub(crate) const DAY: i64 = 86_400;
 /// Days before the end at which people are warned.
 pub(crate) const WARNED_AT: [i64; 4] = [1, 7, 14, 30];
 
@@ -73,8 +75,8 @@ pub struct TrustReport {
     pub name: String,
     /// The authorities.
     pub authorities: Vec<LinkReport>,
-    /// How many revocation lists there are.
-    pub revocation_lists: usize,
+    /// Their revocation lists, from files and fetched.
+    pub revocation_lists: Vec<ListReport>,
     /// Where a newer list is fetched from.
     pub crl_url: Option<String>,
     /// The responder that is asked in place of those that certificates name.
@@ -97,7 +99,7 @@ impl Office {
         };
         let trusting = |name: &str| {
             let uses = gates.iter().filter(|gate| gate.trust.as_ref().is_some_and(|trust| trust.name == name));
-            uses.map(|gate| gate.name.clone()).collect::<Vec<_>>()
+            uses.collect::<Vec<_>>()
         };
         let certificates = self.records.certificates(&self.ground.key)?.into_iter();
         let trusts = self.records.trusts()?.into_iter();
@@ -115,8 +117,8 @@ impl Office {
                 .collect(),
             trusts: trusts
                 .map(|row| {
-                    let mut report = trust_report(&row, trusting(&row.name), now);
-                    report.revocation_lists += usize::from(self.ground.lists.current(&row.name, now as u64).is_some());
+                    let fetched = self.ground.lists.current(&row.name, now as u64);
+                    let mut report = trust_report(&row, fetched.map(|came| came.bytes), &trusting(&row.name), now);
                     let trouble = self.ground.lists.trouble(&row.name);
                     report.findings.extend(trouble.map(|why| format!("Its revocation list cannot be fetched: {why}.")));
                     report
@@ -240,7 +242,7 @@ fn certificate_report(row: &CertificateRow, gates: Vec<String>, now: i64) -> Cer
     report
 }
 
-fn trust_report(row: &TrustRow, gates: Vec<String>, now: i64) -> TrustReport {
+fn trust_report(row: &TrustRow, fetched: Option<Vec<u8>>, gates: &[&Gate], now: i64) -> TrustReport {
     let authorities: Vec<_> =
         read_certificates(&row.authorities).unwrap_or_default().iter().filter_map(|der| link(der, now)).collect();
     let mut findings: Vec<String> = authorities.iter().filter_map(warning).map(|(_, text)| text).collect();
@@ -250,9 +252,25 @@ fn trust_report(row: &TrustRow, gates: Vec<String>, now: i64) -> TrustReport {
             .filter(|authority| authority.days_left < 0)
             .map(|authority| format!("`{}` has expired: nobody whom it vouches for comes in.", authority.subject)),
     );
-    let revocation_lists = read_crls(&row.crls).unwrap_or_default().len();
-    let (crl_url, ocsp_url) = (row.crl_url.clone(), row.ocsp_url.clone());
-    TrustReport { name: row.name.clone(), authorities, revocation_lists, crl_url, ocsp_url, gates, findings }
+    let lists = read_crls(&row.crls).unwrap_or_default().into_iter().chain(fetched);
+    let revocation_lists: Vec<_> = lists.filter_map(|der| ListReport::read(&der, now)).collect();
+    let strict: Vec<_> = gates.iter().filter(|gate| needs_lists(gate)).map(|gate| gate.name.clone()).collect();
+    findings.extend(list_findings(&authorities, &revocation_lists, &strict));
+    TrustReport {
+        name: row.name.clone(),
+        authorities,
+        revocation_lists,
+        crl_url: row.crl_url.clone(),
+        ocsp_url: row.ocsp_url.clone(),
+        gates: gates.iter().map(|gate| gate.name.clone()).collect(),
+        findings,
+    }
+}
+
+/// Whether a gate refuses certificates that no list tells about.
+fn needs_lists(gate: &Gate) -> bool {
+    let revocation = gate.trust.as_ref().and_then(|trust| trust.revocation.as_ref());
+    revocation.is_some_and(|judged| judged.sources == [RevocationSource::Crl] && !judged.unreachable_passes)
 }
 
 fn link(der: &[u8], now: i64) -> Option<LinkReport> {

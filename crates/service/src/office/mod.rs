@@ -7,6 +7,7 @@ pub(crate) mod issuers;
 pub(crate) mod profile;
 pub(crate) mod renewal;
 pub(crate) mod report;
+pub(crate) mod revocation_lists;
 
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 

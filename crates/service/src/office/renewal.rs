@@ -12,6 +12,7 @@ use crate::clock::now_ms;
 use crate::office::certificates::LinkReport;
 use crate::office::fetched::Came;
 use crate::office::issuers::{ask, responder};
+use crate::office::revocation_lists::freshest;
 use crate::office::{Office, OfficeError};
 
 /// A list larger than this is not taken.
@@ -82,10 +83,12 @@ impl Office {
     fn tell_of_endings(&self, told: &mut HashSet<(String, i64)>) -> Result<(), OfficeError> {
         let report = self.certificates()?;
         let ours = report.certificates.into_iter().flat_map(|certificate| certificate.chain);
-        let theirs = report.trusts.into_iter().flat_map(|trust| trust.authorities);
-        for link in ours.chain(theirs) {
-            let Some((mark, text)) = ending(&link) else { continue };
-            if told.insert((link.fingerprint, mark)) {
+        let theirs = report.trusts.iter().flat_map(|trust| trust.authorities.clone());
+        let links = ours.chain(theirs).filter_map(|link| Some((ending(&link)?, link.fingerprint)));
+        let lists = report.trusts.iter().flat_map(|trust| freshest(&trust.revocation_lists));
+        let lists = lists.filter_map(|list| Some((list.ending()?, format!("{} {:?}", list.issuer, list.next_update))));
+        for ((mark, text), what) in links.chain(lists) {
+            if told.insert((what, mark)) {
                 tracing::warn!("{text}");
             }
         }
