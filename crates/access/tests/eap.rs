@@ -302,7 +302,7 @@ fn a_refusal_is_told_in_words_with_names_dates_and_what_to_do() {
     let (proof, identity) = (wrong.station("proof"), wrong.station("identity"));
     assert_eq!((proof.line.as_str(), proof.mark, proof.micros), ("EAP: wrong password.", Mark::Stopped, Some(85)));
     assert_eq!(identity.line, "ida.marsh was not proved.");
-    assert_eq!(wrong.station("gate").evidence[0].value, "passed over: its `when` is false");
+    assert_eq!(wrong.station("gate").evidence[0].value, "passed over: its condition is false");
     let method = PeerMethod::Gtc(Login::new("ida.marsh", "Tide-Table-61"));
     let told = run(&harbour, method).station("conversation");
     assert!(told.line.contains("wants eap-gtc"), "{}", told.line);

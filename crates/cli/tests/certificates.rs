@@ -146,7 +146,7 @@ fn a_signing_request_waits_for_its_certificate() {
 
 #[test]
 fn a_revocation_list_is_fetched_and_what_it_says_holds_at_once() {
-    let service = Running::harbour();
+    let mut service = Running::harbour();
     let folder = service.data.join("harbour");
     let authority = authority(&service);
     let ida = || eap_tls(&service, "ida.marsh");
@@ -171,6 +171,20 @@ fn a_revocation_list_is_fetched_and_what_it_says_holds_at_once() {
     ida().ends_with(1);
     assert!(service.client(&["certificates"]).succeeds().contains("cannot be fetched"));
     assert!(trust("https://issuer.example/list.crl").fails(1).contains("http://"));
+
+    // After a restart it is in force before its issuer can be reached.
+    service.end("-TERM");
+    let mut again = Running::start(&service.data);
+    again.token = service.token.clone();
+    eap_tls(&again, "quay-laptop-7").succeeds();
+    eap_tls(&again, "ida.marsh").ends_with(1);
+    assert!(sentence(&again.entries("q=revoked", 3)[0]).contains("revoked"));
+    // Another authority has no use for it.
+    let file = folder.join("next.pem");
+    fs::write(&file, Authority::new("Next Root", now() - 86_400).unwrap().certificate()).unwrap();
+    again.client(&["certificates", "trust", "tarnmouth-authority", "--crl-url", &url]).arg(&file).succeeds();
+    let told = again.client(&["certificates"]).succeeds();
+    assert!(told.contains("There is no revocation list of `CN=Next Root`"), "{told}");
 }
 
 #[test]

@@ -4,6 +4,7 @@
 //! socket and no HTTP. Read [`Records`] first (shared), then [`Journal`] (local).
 
 mod error;
+mod fetched_lists;
 mod hash_pool;
 mod inventory;
 mod journal;
@@ -13,6 +14,7 @@ mod shared;
 mod snapshot;
 
 pub use error::RecordsError;
+pub use fetched_lists::FetchedLists;
 pub use hash_pool::HashPool;
 pub use inventory::{
     EndpointEntry, Inventory, InventoryError, MachineEntry, NasEntry, PersonEntry, StoreEntry, StoreKind,

@@ -7,7 +7,7 @@ use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
 use regnant_access::{Dialect, Machines};
-use regnant_records::{HashPool, Journal, JournalReader, KeyError, Records, RecordsError, SealingKey};
+use regnant_records::{FetchedLists, HashPool, Journal, JournalReader, KeyError, Records, RecordsError, SealingKey};
 use thiserror::Error;
 use tokio::net::TcpListener;
 use tokio::runtime::Handle;
@@ -60,12 +60,14 @@ impl Service {
         let key = Arc::new(SealingKey::load_or_create(&data.join(&config.keys.sealing))?);
         let table = Arc::new(fact_table());
         let threads = std::thread::available_parallelism().map_or(1, usize::from);
+        let list_file = FetchedLists::open(&data.join("lists.sqlite"))?;
         let ground = Ground {
             dialects: vec![Dialect::standard(table.dictionary())],
             table: table.clone(),
             key: key.clone(),
             pool: HashPool::start(threads, HASH_QUEUE),
-            lists: Fetched::default(),
+            lists: Fetched::restored(list_file.all()?),
+            list_file,
             staples: Fetched::default(),
             issuers: Arc::new(Issuers::new(Handle::current())),
         };

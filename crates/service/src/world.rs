@@ -5,9 +5,10 @@ use regnant_access::{
     TrustMaterial,
 };
 use regnant_certificates::{Bundle, read_certificates, read_crls};
+use regnant_eap::{Judgement, Trust};
 use regnant_policy::{Checked, Compiled, IdentityKind, Schema, Source};
 use regnant_radius::Dictionary;
-use regnant_records::{HashPool, LocalStores, Records, RecordsError, SealingKey, StoreKind};
+use regnant_records::{FetchedLists, HashPool, LocalStores, Records, RecordsError, SealingKey, StoreKind, TrustRow};
 use thiserror::Error;
 
 use crate::clock::now_ms;
@@ -28,8 +29,10 @@ pub(crate) struct Ground {
     pub(crate) dialects: Vec<Dialect>,
     pub(crate) key: Arc<SealingKey>,
     pub(crate) pool: HashPool,
-    /// Revocation lists that were fetched, by trust.
+    /// Revocation lists that were fetched, by trust, and where they are kept for the
+    /// next start.
     pub(crate) lists: Fetched,
+    pub(crate) list_file: FetchedLists,
     /// OCSP responses about our certificates, by fingerprint.
     pub(crate) staples: Fetched,
     /// Who is asked about others' certificates.
@@ -91,13 +94,20 @@ impl Ground {
         let trusts = records.trusts()?.into_iter().filter_map(|row| {
             let (authorities, mut crls) = (read_certificates(&row.authorities).ok()?, read_crls(&row.crls).ok()?);
             // A fetched list is newer than what was brought.
-            if let Some(list) = self.lists.current(&row.name, now) {
-                crls.insert(0, list.bytes);
-            }
+            crls.splice(..0, self.fetched_list(&row));
             Some((row.name, TrustMaterial { authorities, crls, responder: row.ocsp_url }))
         });
         let standings = Some(self.issuers.clone() as Arc<dyn regnant_eap::Standings>);
         Ok(Materials { certificates: certificates.collect(), trusts: trusts.collect(), standings })
+    }
+
+    /// The list that was fetched for a trust, where the trust as it is now still
+    /// wants one from there and believes its issuer.
+    pub(crate) fn fetched_list(&self, row: &TrustRow) -> Option<Vec<u8>> {
+        row.crl_url.as_ref()?;
+        let list = self.lists.current(&row.name, now_ms() / 1_000)?.bytes;
+        let authorities = read_certificates(&row.authorities).ok()?;
+        Trust::new(&authorities, std::slice::from_ref(&list), Judgement::default()).ok().map(|_| list)
     }
 
     /// A new world: this edition with the NASes, stores and certificates of the

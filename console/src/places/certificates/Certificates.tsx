@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { api, dataOf } from "../../api/client";
 import type { components } from "../../api/schema";
 import { Notice } from "../../parts/Notice";
+import { Prose } from "../../parts/Prose";
 import { Profiles } from "./Profiles";
 import { day, ends, gatesWithProfiles, lasts } from "./certificates";
 
@@ -62,9 +63,7 @@ function Presented({ certificate }: { certificate: Certificate }) {
         <Entry key={link.fingerprint} link={link} label={place === 0 ? "certificate" : "issued by"} />
       ))}
       {certificate.stapled_until != null && (
-        <p className="mt-2 text-sm text-soft">
-          Its issuer&rsquo;s word that it is not revoked goes with it, good until {day(certificate.stapled_until)}.
-        </p>
+        <Remark>Its issuer&rsquo;s word that it is not revoked goes with it, good until {day(certificate.stapled_until)}.</Remark>
       )}
     </li>
   );
@@ -82,13 +81,15 @@ function Trusted({ trust }: { trust: Trust }) {
       {lists.map((list, place) => (
         <RevocationList key={place} list={list} />
       ))}
-      <p className="mt-2 text-sm text-soft">
-        {lists.length === 0 && "No revocation list. "}
-        {trust.crl_url && `Newer lists come from ${trust.crl_url}. `}
-        {trust.ocsp_url && `Asked about revocation: ${trust.ocsp_url}.`}
-      </p>
+      {lists.length === 0 && <Remark>No revocation list.</Remark>}
+      {trust.crl_url && <Remark>Newer lists come from {trust.crl_url}.</Remark>}
+      {trust.ocsp_url && <Remark>Asked about revocation: {trust.ocsp_url}.</Remark>}
     </li>
   );
+}
+
+function Remark({ children }: { children: React.ReactNode }) {
+  return <p className="mt-2 text-sm text-soft">{children}</p>;
 }
 
 function RevocationList({ list }: { list: List }) {
@@ -115,7 +116,7 @@ function Heading({ name, verb, gates }: { name: string; verb: string; gates: str
 function Findings({ list }: { list: string[] }) {
   return list.map((finding) => (
     <p key={finding} role="status" className="my-2 border-l-2 border-deep bg-tint px-3 py-2">
-      {finding}
+      <Prose text={finding} />
     </p>
   ));
 }

@@ -132,9 +132,10 @@ impl Record {
         station.micros = Some(self.micros[0]);
         station.advice = advice;
         for (gate, outcome) in &self.passed_gates {
-            station
-                .evidence
-                .push(Evidence::new(format!("gate {gate}"), format!("passed over: its `when` is {}", when(*outcome))));
+            station.evidence.push(Evidence::new(
+                format!("gate {gate}"),
+                format!("passed over: its condition is {}", when(*outcome)),
+            ));
         }
         station.evidence.extend(self.facts_of(&["nas.", "request."]));
         station

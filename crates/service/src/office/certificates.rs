@@ -117,8 +117,8 @@ impl Office {
                 .collect(),
             trusts: trusts
                 .map(|row| {
-                    let fetched = self.ground.lists.current(&row.name, now as u64);
-                    let mut report = trust_report(&row, fetched.map(|came| came.bytes), &trusting(&row.name), now);
+                    let fetched = self.ground.fetched_list(&row);
+                    let mut report = trust_report(&row, fetched, &trusting(&row.name), now);
                     let trouble = self.ground.lists.trouble(&row.name);
                     report.findings.extend(trouble.map(|why| format!("Its revocation list cannot be fetched: {why}.")));
                     report

@@ -22,6 +22,12 @@ pub(crate) struct Came {
 }
 
 impl Fetched {
+    /// What was fetched before the start, each without an end.
+    pub(crate) fn restored(before: Vec<(String, Vec<u8>)>) -> Self {
+        let known = |bytes| Known { came: Some(Came { bytes, until: None }), trouble: None };
+        Self(Mutex::new(before.into_iter().map(|(name, bytes)| (name, known(bytes))).collect()))
+    }
+
     /// What counts now, in seconds since 1970.
     pub(crate) fn current(&self, name: &str, now: u64) -> Option<Came> {
         self.lock().get(name)?.came.clone().filter(|came| !came.is_over(now))

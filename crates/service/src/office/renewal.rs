@@ -53,7 +53,16 @@ impl Office {
         if let Err(trouble) = &came {
             tracing::warn!("the revocation list of trust {} cannot be fetched from {url}: {trouble}", trust.name);
         }
-        self.ground.lists.keep(&trust.name, came.map(|bytes| Came { bytes, until: None }))
+        let new = self.ground.lists.keep(&trust.name, came.clone().map(|bytes| Came { bytes, until: None }));
+        if let (true, Ok(bytes)) = (new, &came)
+            && let Err(error) = self.ground.list_file.keep(&trust.name, bytes, now_ms())
+        {
+            tracing::warn!(
+                "the revocation list of trust {} is in force until the next start only: {error}",
+                trust.name
+            );
+        }
+        new
     }
 
     /// Asks for a response about each certificate of ours that names a responder,
