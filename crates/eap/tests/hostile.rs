@@ -277,4 +277,26 @@ proptest! {
             }
         }
     }
+
+    #[test]
+    fn papers_are_read_or_refused_and_a_changed_list_says_nothing_else(
+        at in any::<prop::sample::Index>(), change in 1u8.., cut in any::<prop::sample::Index>()
+    ) {
+        let house = House::new();
+        let (authority, list) = (house.authority.der.clone(), house.authority.revoke(66));
+        let said = RevocationList::read(&list).unwrap();
+        prop_assert_eq!((said.issuer.as_str(), said.revoked), ("CN=Tarnmouth Demo Root", 1));
+        prop_assert!(said.next_update > Some(said.this_update));
+        for paper in [&authority, &list] {
+            let mut changed = paper.clone();
+            changed[at.index(paper.len())] ^= change;
+            for bytes in [&changed[..], &paper[..cut.index(paper.len())]] {
+                let _ = (Certificate::read(bytes), RevocationList::read(bytes));
+                let trusted = [authority.clone()];
+                if Trust::new(&trusted, &[bytes.to_vec()], Judgement::default()).is_ok() {
+                    prop_assert_eq!(RevocationList::read(bytes), Ok(said.clone()));
+                }
+            }
+        }
+    }
 }
