@@ -47,8 +47,17 @@ struct Inner<D> {
     waiting: HashMap<State, Waiting<D>>,
     /// In the order of their last packet.
     ages: VecDeque<(Instant, State)>,
-    /// How many are not past TLS, for each NAS.
-    half_open: HashMap<String, usize>,
+    /// Those that are not past TLS, for each NAS.
+    half_open: HashMap<String, HalfOpen>,
+}
+
+/// What one NAS has half open. In a flood every packet gives one up, so the oldest
+/// is found without a search, whatever else waits.
+#[derive(Debug, Default)]
+struct HalfOpen {
+    count: usize,
+    /// The oldest first; those that went on are skipped.
+    states: VecDeque<State>,
 }
 
 /// One conversation.
@@ -85,7 +94,7 @@ impl<D: Held> Conversations<D> {
         };
         let past_tls = dialogue.is_past_tls();
         if !past_tls {
-            *inner.half_open.entry(dialogue.nas().to_owned()).or_default() += 1;
+            inner.half_open.entry(dialogue.nas().to_owned()).or_default().add(state);
         }
         inner.ages.push_back((now, state));
         inner.waiting.insert(state, Waiting { dialogue, begun, past_tls, since: now });
@@ -135,11 +144,13 @@ impl<D: Held> Inner<D> {
     fn remove(&mut self, state: &State) -> Option<Waiting<D>> {
         let waiting = self.waiting.remove(state)?;
         if !waiting.past_tls
-            && let Some(count) = self.half_open.get_mut(waiting.dialogue.nas())
+            && let Some(half_open) = self.half_open.get_mut(waiting.dialogue.nas())
         {
-            *count -= 1;
-            if *count == 0 {
+            half_open.count -= 1;
+            if half_open.count == 0 {
                 self.half_open.remove(waiting.dialogue.nas());
+            } else if half_open.states.len() > 2 * half_open.count + 64 {
+                half_open.states.retain(|state| self.waiting.contains_key(state));
             }
         }
         // Entries of conversations that went on are dropped when there are many.
@@ -151,20 +162,28 @@ impl<D: Held> Inner<D> {
     }
 
     /// The oldest half-open conversation of the NAS that has most of them.
-    fn crowded_out(&self) -> Option<State> {
-        let (nas, _) = self.half_open.iter().max_by_key(|(_, count)| **count)?;
-        let fits = |state: &State| {
-            self.waiting.get(state).is_some_and(|waiting| !waiting.past_tls && waiting.dialogue.nas() == nas)
-        };
-        self.ages.iter().map(|(_, state)| *state).find(fits)
+    fn crowded_out(&mut self) -> Option<State> {
+        let most = self.half_open.values_mut().max_by_key(|half_open| half_open.count)?;
+        std::iter::from_fn(|| most.states.pop_front()).find(|state| self.waiting.contains_key(state))
+    }
+}
+
+impl HalfOpen {
+    fn add(&mut self, state: State) {
+        self.count += 1;
+        self.states.push_back(state);
     }
 }
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
+
     use super::*;
 
+    #[derive(Clone, Debug, PartialEq)]
     struct Fake {
+        number: u32,
         nas: &'static str,
         past_tls: bool,
     }
@@ -192,7 +211,7 @@ mod tests {
         past_tls: bool,
         now: Instant,
     ) -> Option<Box<Fake>> {
-        table.put(state(number), Box::new(Fake { nas, past_tls }), now, now)
+        table.put(state(number), Box::new(Fake { number, nas, past_tls }), now, now)
     }
 
     #[test]
@@ -211,6 +230,22 @@ mod tests {
         assert!(table.take(&state(2), "busy").is_some(), "who is past TLS stays");
         assert!(table.take(&state(3), "busy").is_none(), "the oldest went");
         assert!(table.take(&state(39), "busy").is_some());
+    }
+
+    /// At full size: searching past those who wait would take minutes here.
+    #[test]
+    fn a_flood_beside_many_who_wait_costs_none_of_them() {
+        let (table, now, half) = (Conversations::holding(MOST, IDLE), Instant::now(), MOST as u32 / 2);
+        for number in 0..half {
+            put(&table, number, "quiet", true, now);
+        }
+        for number in half..6 * half {
+            put(&table, number, "busy", false, now);
+        }
+        assert_eq!(table.len(), MOST);
+        assert!((0..half).all(|number| table.take(&state(number), "quiet").is_some()));
+        assert!(table.take(&state(5 * half - 1), "busy").is_none(), "the oldest went");
+        assert!(table.take(&state(5 * half), "busy").is_some());
     }
 
     #[test]
@@ -236,5 +271,43 @@ mod tests {
             table.take(&state(number), "a");
         }
         assert!(table.inner.lock().unwrap().ages.len() < 2_000, "what went on is forgotten");
+    }
+
+    proptest! {
+        /// Against a list that is searched from its beginning.
+        #[test]
+        fn who_is_given_up_is_the_oldest_half_open_of_a_nas_that_has_most(
+            steps in prop::collection::vec((0..4usize, any::<bool>(), any::<prop::sample::Index>(), any::<bool>()), 1..200)
+        ) {
+            const NASES: [&str; 4] = ["a", "b", "c", "d"];
+            let (table, now) = (Conversations::holding(8, IDLE), Instant::now());
+            let mut model: Vec<Fake> = Vec::new();
+            for (number, (nas, past_tls, place, takes)) in steps.into_iter().enumerate() {
+                if takes && !model.is_empty() {
+                    let one = model.remove(place.index(model.len()));
+                    let taken = table.take(&state(one.number), one.nas);
+                    prop_assert_eq!(taken.map(|waiting| *waiting.dialogue), Some(one));
+                    continue;
+                }
+                let new = Fake { number: number as u32, nas: NASES[nas], past_tls };
+                let given_up = put(&table, new.number, new.nas, past_tls, now).map(|fake| *fake);
+                let half_open = |nas| model.iter().filter(|fake| !fake.past_tls && fake.nas == nas).count();
+                let most = NASES.map(half_open).into_iter().max().unwrap();
+                match given_up {
+                    None => prop_assert!(model.len() < 8),
+                    Some(given_up) if most == 0 => {
+                        prop_assert_eq!((model.len(), &given_up), (8, &new));
+                        continue;
+                    }
+                    Some(given_up) => {
+                        prop_assert_eq!((model.len(), half_open(given_up.nas)), (8, most));
+                        let oldest = model.iter().position(|fake| !fake.past_tls && fake.nas == given_up.nas).unwrap();
+                        prop_assert_eq!(model.remove(oldest), given_up);
+                    }
+                }
+                model.push(new);
+            }
+            prop_assert_eq!(table.len(), model.len());
+        }
     }
 }
