@@ -7,8 +7,7 @@ use crate::udp::conversations::Waiting;
 /// Packets of conversations that may wait for a thread.
 const WAITING: usize = 4_096;
 /// EAP yields to everything else: a MAC bypass never waits behind a handshake. The
-/// locks that its threads share with the others are held for about a microsecond,
-/// longer only while the table of conversations is full.
+/// locks that its threads share with the others are held for moments only.
 const NICE: i32 = 10;
 
 /// Threads for EAP, whose handshakes take long, with a queue of their own.
