@@ -3,7 +3,7 @@
 mod running;
 
 use std::net::UdpSocket;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use regnant_campus::harbour::{MAST_WLC_1, QUAY_SW_1};
 use regnant_campus::{Ask, Nas, Supplicant};
@@ -240,6 +240,18 @@ fn a_flood_of_half_open_conversations_costs_itself_and_is_told_once() {
     assert!(counts["crowded_out"].as_u64().unwrap() >= 1_000, "{counts}");
     assert_eq!(quiet.finish(), Code::ACCESS_ACCEPT, "another NAS keeps its share");
     assert_eq!(inside.finish(), Code::ACCESS_ACCEPT, "who is past TLS stays");
+    // Who comes now takes the place of one of the flood and is not blamed for it.
+    for _ in 0..5 {
+        Station::new(&service, QUAY_SW_1, gtc()).go_on();
+    }
+    let crowded_out = self::counts(&service)["crowded_out"].as_u64().unwrap();
+    assert!(crowded_out > counts["crowded_out"].as_u64().unwrap());
+    let all = format!("{crowded_out} packets from 127.0.0.21 (mast-wlc-1)");
+    let until = Instant::now() + Duration::from_secs(10);
+    while !sentence(&service.entries("outcome=unheard", 1)[0]).contains(&all) {
+        assert!(Instant::now() < until, "{all}");
+        std::thread::sleep(Duration::from_millis(50));
+    }
     let unheard = service.entries("outcome=unheard", 1);
     assert_eq!(unheard.len(), 1, "one entry for all of it");
     let told = sentence(&unheard[0]);

@@ -1,3 +1,4 @@
+use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -167,6 +168,11 @@ impl Dialogue {
     /// The end of a conversation that its peer left.
     pub fn abandon(self: Box<Self>) -> Decision {
         self.decision(End::Abandoned, Verdict::Unfinished, None, None)
+    }
+
+    /// Where its first packet came from.
+    pub fn source(&self) -> SocketAddr {
+        self.first.source
     }
 
     /// The NAS that it goes through.

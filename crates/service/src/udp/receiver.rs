@@ -89,8 +89,6 @@ struct Clerk<'r> {
 /// Where an answer goes, and what it is remembered by.
 struct ReplyTo {
     desk: Arc<Desk>,
-    /// The NAS's address, for what is noted of it.
-    nas: String,
     /// When the first packet of the conversation came.
     begun: Instant,
     socket: Arc<BatchSocket>,
@@ -129,7 +127,6 @@ impl Clerk<'_> {
         };
         let mut reply_to = ReplyTo {
             desk: self.desk.clone(),
-            nas: heard.nas.name.clone(),
             begun: received,
             socket: self.socket.clone(),
             slot,
@@ -231,12 +228,13 @@ impl ReplyTo {
             }
             Outcome::Challenge { reply, state, dialogue } => {
                 let given_up = self.desk.conversations.put(state, dialogue, self.begun, Instant::now());
-                if given_up.is_some() {
-                    // One entry for a flood, whatever its size.
+                if let Some(given_up) = given_up {
+                    // One entry for a flood, whatever its size, and of the NAS that
+                    // sends it: whose packet it was that found no room says nothing.
                     count(&self.desk.counters.crowded_out);
                     let id = || Ulid::from_parts(now_ms(), rand_id());
-                    let cause = Cause::TooManyConversations;
-                    self.desk.unheard.note(self.to.ip(), Some(&self.nas), cause, now_ms(), id);
+                    let (source, nas) = (given_up.source().ip(), Some(given_up.nas()));
+                    self.desk.unheard.note(source, nas, Cause::TooManyConversations, now_ms(), id);
                 }
                 self.send(Some(&reply));
             }
