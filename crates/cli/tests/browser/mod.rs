@@ -96,17 +96,38 @@ impl Drop for Browser {
     }
 }
 
+/// The port that the driver picks may be taken in the other family of addresses;
+/// it ends then, and another is tried.
 fn start_driver() -> (Child, u16) {
+    let mut told = Vec::new();
+    for _ in 0..5 {
+        match try_driver() {
+            Ok(started) => return started,
+            Err(lines) => told.extend(lines),
+        }
+    }
+    panic!("chromedriver does not tell its port, but: {told:#?}");
+}
+
+/// A driver with its port, or what one said that ended.
+fn try_driver() -> Result<(Child, u16), Vec<String>> {
     let mut driver = Command::new("chromedriver")
         .arg("--port=0")
         .stdout(Stdio::piped())
         .spawn()
         .expect("chromedriver starts; install Debian's chromium-driver");
     let mut lines = BufReader::new(driver.stdout.take().unwrap()).lines();
-    let port = lines.by_ref().map_while(Result::ok).find_map(|line| {
-        line.split("successfully on port ").nth(1).and_then(|rest| rest.trim_end_matches('.').parse().ok())
-    });
-    // Whatever it says later must not fill the pipe.
-    std::thread::spawn(move || lines.for_each(drop));
-    (driver, port.expect("chromedriver tells its port"))
+    let mut said = Vec::new();
+    for line in lines.by_ref().map_while(Result::ok) {
+        let rest = line.split("successfully on port ").nth(1);
+        if let Some(port) = rest.and_then(|rest| rest.trim_end_matches('.').parse().ok()) {
+            // Whatever it says later must not fill the pipe.
+            std::thread::spawn(move || lines.for_each(drop));
+            return Ok((driver, port));
+        }
+        said.push(line);
+    }
+    let ended = driver.wait();
+    said.push(format!("ended: {ended:?}"));
+    Err(said)
 }
