@@ -31,7 +31,7 @@ impl ListReport {
     }
 
     /// What is to be told of its end, and for which of the days that people are
-    /// warned at: none more than half of its life before, since a list that is made
+    /// warned at, 0 where it has ended: none more than half of its life before, since a list that is made
     /// every week is no news each week.
     pub(crate) fn ending(&self) -> Option<(i64, String)> {
         let (end, left) = (self.next_update?, self.days_left?);
@@ -68,11 +68,11 @@ pub(crate) fn freshest(lists: &[ListReport]) -> impl Iterator<Item = &ListReport
 pub(crate) fn list_findings(authorities: &[LinkReport], lists: &[ListReport], strict: &[String]) -> Vec<String> {
     let gates = strict.join(", ");
     let mut findings: Vec<_> = freshest(lists)
-        .filter_map(|list| Some((list, list.ending()?.1)))
-        .map(|(list, text)| match (strict.is_empty(), list.days_left < Some(0)) {
-            (true, _) => text,
-            (false, true) => format!("{text} Every certificate that it issued is refused at {gates}."),
-            (false, false) => format!("{text} Afterwards every certificate that it issued is refused at {gates}."),
+        .filter_map(ListReport::ending)
+        .map(|(mark, text)| match mark {
+            _ if strict.is_empty() => text,
+            0 => format!("{text} Every certificate that it issued is refused at {gates}."),
+            _ => format!("{text} Afterwards every certificate that it issued is refused at {gates}."),
         })
         .collect();
     let unlisted = authorities.iter().filter(|authority| lists.iter().all(|list| list.issuer != authority.subject));
