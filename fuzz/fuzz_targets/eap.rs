@@ -33,7 +33,7 @@ fn offer(number: u8) -> Offer {
         1 => Offer::Gtc,
         2 => Offer::MsChapV2,
         3 => Offer::Tls(tls),
-        4 => Offer::Peap(tls, [Offer::MsChapV2].into()),
+        4 => Offer::peap(tls, [Offer::MsChapV2].into()),
         5 => Offer::Ttls(tls, [InnerOffer::Pap, InnerOffer::MsChapV2].into()),
         _ => Offer::Teap { tls, inner: [Offer::MsChapV2].into(), identities: [IdentityType::User].into() },
     }

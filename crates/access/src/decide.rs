@@ -139,7 +139,7 @@ pub enum End {
     Rule(usize),
     /// No rule was true.
     Otherwise,
-    /// A rule that refuses hangs on a store that did not answer.
+    /// A rule, by its place, hangs on a store that did not answer.
     Undetermined(usize),
     /// The reply cannot be made: the NAS's dialect is unknown to the edition, or
     /// what must be echoed does not fit a packet.
@@ -289,6 +289,6 @@ pub(crate) fn decide_by_rules(edition: &Edition, gate: usize, facts: &dyn Facts,
     match edition.policy.decide(gate, facts, trace) {
         Decided::Rule(rule) => (End::Rule(rule), consequence(&definition.rules[rule].then)),
         Decided::Otherwise => (End::Otherwise, consequence(&definition.otherwise)),
-        Decided::Undetermined(rule) => (End::Undetermined(rule), Verdict::Silence),
+        Decided::Undetermined(rule) => (End::Undetermined(rule), consequence(&definition.undetermined.consequence())),
     }
 }

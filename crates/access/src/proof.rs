@@ -2,7 +2,7 @@
 
 use regnant_eap::{Answer as EapAnswer, Credential as EapCredential};
 use regnant_policy::{Event, Gate, Identify, IdentityKind, Mac, Method, Reaction};
-use regnant_radius::Secret;
+use regnant_radius::{Secret, number};
 use serde::{Deserialize, Serialize};
 
 use crate::facts::request::Credential;
@@ -40,20 +40,79 @@ pub(crate) async fn prove<S: Stores>(
     log: &mut Vec<LookUpRecord>,
 ) -> Result<(), Stop> {
     look_up_device(situation, gate, method == Method::Mac, stores, log).await?;
-    let claimed = situation.derived.claimed().filter(|_| method != Method::Mac).map(str::to_owned);
-    if let Some(claimed) = claimed {
-        let kind = kind_of(&claimed);
-        if let Some(clause) = gate.identify(kind) {
-            let Some(name) = clause.name(situation, plain_name(kind, &claimed)) else {
-                return react(clause, Some(Event::Absent));
-            };
-            let mut attempt = Attempt { claimed: name, proof: method.word().into(), clause, log };
-            let outcome = attempt.run(Tried::Plain(&situation.derived.credential), stores).await;
-            *situation.identity_mut(kind) = outcome.identity;
-            react(clause, outcome.event)?;
-        }
+    if method != Method::Mac {
+        let (kind, sought) = match situation.derived.name.map(str::to_owned) {
+            Some(claimed) => (kind_of(&claimed), seek(kind_of(&claimed), &claimed, gate, situation, log)),
+            None => nameless(situation, gate, log),
+        };
+        let outcome = match sought {
+            Ok((clause, name)) => {
+                let mut attempt = Attempt { claimed: name, proof: method.word().into(), clause, log };
+                attempt.run(Tried::Plain(&situation.derived.credential), stores).await
+            }
+            Err(outcome) => outcome,
+        };
+        *situation.identity_mut(kind) = outcome.identity;
+        react_in(gate, kind, outcome.event)?;
     }
     react_to_absence(situation, gate)
+}
+
+/// The clause that proves whoever claims a name, and the name to look up. A
+/// credential that was presented and that nothing here can prove has failed: it
+/// is never as good as none.
+pub(crate) fn seek<'g>(
+    kind: IdentityKind,
+    claimed: &str,
+    gate: &'g Gate,
+    situation: &mut Situation<'_>,
+    log: &mut Vec<LookUpRecord>,
+) -> Result<(&'g Identify, String), Outcome> {
+    let plain = plain_name(kind, claimed).to_owned();
+    situation.told.claimed = Some(plain.clone());
+    let why = match gate.identify(kind) {
+        Some(clause) => match clause.name(situation, &plain) {
+            Some(name) => return Ok((clause, name)),
+            None => format!("the gate's `as` makes no name of it to look a {} up by", kind.word()),
+        },
+        None => format!("the gate looks no {} up", kind.word()),
+    };
+    Err(unproved(kind, &plain, why, log))
+}
+
+/// A password without a name that can be read.
+fn nameless<'g>(
+    situation: &Situation<'_>,
+    gate: &'g Gate,
+    log: &mut Vec<LookUpRecord>,
+) -> (IdentityKind, Result<(&'g Identify, String), Outcome>) {
+    let kind = match gate.identify(IdentityKind::User) {
+        None if gate.identify(IdentityKind::Machine).is_some() => IdentityKind::Machine,
+        _ => IdentityKind::User,
+    };
+    let why = match situation.packet.first(number::USER_NAME) {
+        Some(_) => "User-Name is not UTF-8",
+        None => "the request has no User-Name",
+    };
+    (kind, Err(unproved(kind, "", why.into(), log)))
+}
+
+fn unproved(kind: IdentityKind, name: &str, why: String, log: &mut Vec<LookUpRecord>) -> Outcome {
+    log.push(LookUpRecord { kind: kind.word().into(), store: NO_STORE.into(), name: name.to_owned(), answer: why });
+    Outcome::not_proved(name, Event::Failed)
+}
+
+/// What stands in place of a store where none was asked.
+pub(crate) const NO_STORE: &str = "no store";
+
+/// What the gate does about an event; where it has no clause for the kind of
+/// identity, nobody comes in by it.
+pub(crate) fn react_in(gate: &Gate, kind: IdentityKind, event: Option<Event>) -> Result<(), Stop> {
+    match (gate.identify(kind), event) {
+        (Some(clause), event) => react(clause, event),
+        (None, Some(event)) => Err(Stop { kind, event, reaction: Reaction::Refuse(None) }),
+        (None, None) => Ok(()),
+    }
 }
 
 /// Looks the device up; only where it `proves` the request do events count.
@@ -155,6 +214,13 @@ pub(crate) struct Outcome {
     pub(crate) answer: EapAnswer,
 }
 
+impl Outcome {
+    pub(crate) fn not_proved(name: &str, event: Event) -> Self {
+        let identity = Identity::NotProved { claimed: name.to_owned(), event };
+        Self { identity, event: Some(event), answer: EapAnswer::Wrong }
+    }
+}
+
 /// One try to prove a user or machine.
 pub(crate) struct Attempt<'a> {
     pub(crate) claimed: String,
@@ -248,8 +314,7 @@ impl Attempt<'_> {
     }
 
     fn failed(&self, event: Event) -> Outcome {
-        let identity = Identity::NotProved { claimed: self.claimed.clone(), event };
-        Outcome { identity, event: Some(event), answer: EapAnswer::Wrong }
+        Outcome::not_proved(&self.claimed, event)
     }
 }
 

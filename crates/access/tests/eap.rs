@@ -2,126 +2,12 @@
 //! person reads when it fails.
 mod harbour;
 
+use harbour::supplicant::*;
 use harbour::*;
 use regnant_access::*;
-use regnant_certificates::Bundle;
-use regnant_eap::{ClientTls, Keys, Login, Peer, PeerMethod, PeerStep, Standing, Tunnelled};
+use regnant_eap::{ClientTls, Login, Peer, PeerMethod, PeerStep, Standing, Tunnelled};
 use regnant_policy::IdentityKind;
 use regnant_radius::*;
-
-const DEVICE: &str = "02-00-5E-10-00-01";
-
-/// How a conversation ended at both ends.
-struct End {
-    record: Record,
-    reply: Option<Vec<u8>>,
-    keys: Option<Option<Keys>>,
-}
-
-impl End {
-    fn grant(&self) -> String {
-        assert!(self.keys.is_some(), "the supplicant believes it: {:?}", self.record.end);
-        match &self.record.verdict {
-            VerdictRecord::Grant { grants, .. } => grants.join(", "),
-            other => panic!("{other:?}: {}", self.record.reason()),
-        }
-    }
-
-    fn refusal(&self) -> String {
-        assert!(self.keys.is_none() && matches!(self.record.verdict, VerdictRecord::Refuse { .. }));
-        self.record.reason()
-    }
-
-    fn station(&self, name: &str) -> Station {
-        let stations = self.record.trail().stations;
-        stations.into_iter().find(|station| station.name == name).unwrap()
-    }
-
-    fn is_resumed(&self) -> bool {
-        self.record.eap.as_ref().unwrap().tls.as_ref().is_some_and(|tls| tls.resumed)
-    }
-}
-
-fn packet(eap: &[u8], state: Option<&[u8]>, device: &str, more: &[(&str, &str)]) -> Request {
-    let secret = SharedSecret::new(*b"bollard-9-anchor");
-    let mut builder = Builder::new(Code::ACCESS_REQUEST, 9);
-    let attributes = [("User-Name", "anonymous"), ("Calling-Station-Id", device), ("NAS-Port-Type", "Ethernet")];
-    let all = attributes.into_iter().chain(more.iter().copied());
-    builder.encoded(&Dictionary::standard().encode(all).unwrap()).unwrap();
-    builder.eap_message(eap).unwrap();
-    if let Some(state) = state {
-        builder.attribute(number::STATE, state).unwrap();
-    }
-    Request { from: "127.0.0.11", bytes: builder.request(&AUTHENTICATOR, &secret) }
-}
-
-fn run(harbour: &Harbour, method: PeerMethod) -> End {
-    run_from(harbour, method, "anonymous@tarnmouth.example", DEVICE, &[])
-}
-
-fn run_from(harbour: &Harbour, method: PeerMethod, outer: &str, device: &str, more: &[(&str, &str)]) -> End {
-    let mut count = 0u8;
-    let random = Box::new(move |bytes: &mut [u8]| {
-        bytes.iter_mut().for_each(|byte| {
-            count = count.wrapping_mul(31).wrapping_add(7);
-            *byte = count;
-        });
-    });
-    let mut peer = Peer::new(outer, method, 1_000, random);
-    let PeerStep::Send(mut eap) = peer.receive(&[1, 0, 0, 5, 1]) else { panic!("no identity") };
-    let mut answered = harbour.ask(&packet(&eap, None, device, more));
-    loop {
-        match answered {
-            Answered::Challenged(dialogue, reply) => {
-                let reply = check_reply(&reply, 9, &AUTHENTICATOR, &SharedSecret::new(*b"bollard-9-anchor")).unwrap();
-                let state = reply.first(number::STATE).unwrap();
-                match peer.receive(&reply.eap_message().unwrap()) {
-                    PeerStep::Send(next) => eap = next,
-                    other => panic!("{other:?}"),
-                }
-                answered = harbour.go_on(dialogue, &packet(&eap, Some(state), device, more));
-            }
-            Answered::Decided(record, reply) => {
-                let last = reply.as_ref().and_then(|reply| Packet::parse(reply).unwrap().eap_message());
-                let keys = match last.map(|packet| peer.receive(&packet)) {
-                    Some(PeerStep::Success(keys)) => Some(keys),
-                    _ => None,
-                };
-                return End { record: *record, reply, keys };
-            }
-            Answered::Unheard(cause) => panic!("{cause}"),
-        }
-    }
-}
-
-fn client(harbour: &Harbour, own: Option<&Bundle>) -> ClientTls {
-    let authorities = regnant_certificates::read_certificates(harbour.certificates.authority.certificate()).unwrap();
-    let own = own.map(|own| (&own.chain[..], own.key.as_ref().unwrap().expose()));
-    ClientTls::new(&authorities, SERVER, own, None).unwrap()
-}
-
-fn peap(harbour: &Harbour, name: &str, password: &str) -> PeerMethod {
-    let inner = Box::new(PeerMethod::MsChapV2(Login::new(name, password)));
-    PeerMethod::Peap(client(harbour, None), name.into(), inner)
-}
-
-fn tls(harbour: &Harbour, own: &Bundle) -> PeerMethod {
-    PeerMethod::Tls(client(harbour, Some(own)))
-}
-
-fn ida(harbour: &Harbour) -> Bundle {
-    harbour.certificates.client("ida.marsh", &[], &["ida.marsh@tarnmouth.example"], 2)
-}
-
-fn laptop(harbour: &Harbour) -> Bundle {
-    harbour.certificates.client("quay-laptop-7", &["quay-laptop-7.tarnmouth.example"], &[], 3)
-}
-
-/// The harbour's policy with a part of it written otherwise.
-fn changed(from: &str, to: &str) -> Harbour {
-    assert!(POLICY.contains(from), "{from}");
-    Harbour::with_policy(&POLICY.replacen(from, to, 1))
-}
 
 #[test]
 fn the_inner_identity_decides_and_the_outer_one_is_only_told() {
@@ -230,13 +116,6 @@ fn a_machine_is_remembered_by_its_address_for_its_time_and_looked_up_again() {
     harbour.stores.account_mut(IdentityKind::Machine, "quay-laptop-7").disabled = false;
     harbour.now += 8 * 3_600_000 + 1;
     assert_eq!(run(&harbour, user).grant(), "crew");
-}
-
-fn teap(harbour: &Harbour, user: Option<(&str, &str)>, machine: Option<(&str, &str)>) -> PeerMethod {
-    let inner = |(name, password): (&str, &str)| {
-        Tunnelled::Eap(name.into(), Box::new(PeerMethod::MsChapV2(Login::new(name, password))))
-    };
-    PeerMethod::Teap { tls: client(harbour, None), user: user.map(inner), machine: machine.map(inner) }
 }
 
 #[test]
@@ -374,6 +253,53 @@ fn a_store_that_does_not_answer_keeps_the_conversation_silent() {
     harbour.stores.silent.push("harbour");
     let end = run(&harbour, peap(&harbour, "ida.marsh", "Tide-Table-61"));
     assert_eq!((end.record.verdict, end.reply), (VerdictRecord::Silence, None));
+}
+
+#[test]
+fn a_remembered_machine_whose_store_is_silent_is_unanswered_and_not_absent() {
+    let policy = POLICY.replacen("identify user    in harbour as", "identify user in people as", 1);
+    let mut harbour = Harbour::with_stores(&policy, &["harbour", "people"]);
+    let user = peap(&harbour, "ida.marsh", "Tide-Table-61");
+    run(&harbour, tls(&harbour, &laptop(&harbour))).grant();
+    assert_eq!(run(&harbour, user.clone()).grant(), "crew-managed");
+    harbour.stores.silent.push("harbour");
+    let end = run(&harbour, user.clone());
+    assert_eq!(end.record.verdict, VerdictRecord::Silence, "{:?}", end.record.end);
+    assert!(matches!(end.record.end, EndRecord::Undetermined { .. }));
+    assert_eq!(end.record.fact("machine.proved"), Some("unanswered"));
+    let refuses =
+        policy.replacen("  remember machine 8h", "  remember machine 8h\n  undetermined refuse \"Later.\"", 1);
+    harbour.change_policy(&refuses);
+    let end = run(&harbour, user);
+    assert!(matches!(end.record.verdict, VerdictRecord::Refuse { .. }), "{:?}", end.record.verdict);
+    assert_eq!(end.station("grant").line, "None: refused with \"Later.\"");
+}
+
+#[test]
+fn a_peer_that_does_not_bind_its_inner_login_to_the_tunnel_is_kept_out_where_the_gate_demands_it() {
+    let bound = changed("peap(eap-mschapv2, eap-gtc, eap-tls)", "peap(eap-mschapv2, eap-gtc, eap-tls) bound");
+    let peer = |harbour: &Harbour, binds| {
+        let inner = Box::new(PeerMethod::MsChapV2(Login::new("ida.marsh", "Tide-Table-61")));
+        PeerMethod::Peap { tls: client(harbour, None), identity: "ida.marsh".into(), inner, binds }
+    };
+    let refused = run(&bound, peer(&bound, false));
+    assert!(refused.refusal().contains("does not prove that tunnel and inner method belong together"));
+    assert_eq!(refused.record.fact("tls.bound"), Some("false"));
+    assert!(refused.station("conversation").advice.unwrap().contains("crypto-binding"));
+    let given = run(&bound, peer(&bound, true));
+    assert_eq!((given.grant().as_str(), given.record.fact("tls.bound")), ("crew", Some("true")));
+    let told = given.station("conversation").evidence;
+    assert!(told.iter().any(|evidence| evidence.label == "bound to the tunnel" && evidence.value.starts_with("yes")));
+    // Without the word it may be missing, and a session so begun is never a bound one.
+    let mut harbour = Harbour::new();
+    let lax = peer(&harbour, false);
+    assert_eq!(run(&harbour, lax.clone()).record.fact("tls.bound"), Some("false"));
+    harbour.change_policy(&POLICY.replacen(
+        "peap(eap-mschapv2, eap-gtc, eap-tls)",
+        "peap(eap-mschapv2, eap-gtc, eap-tls) bound",
+        1,
+    ));
+    assert!(!run(&harbour, peer(&harbour, true)).is_resumed());
 }
 
 const BY_LIST: &str = "revocation crl { unreachable refuse }";

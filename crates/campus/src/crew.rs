@@ -96,7 +96,7 @@ fn mschapv2((name, password): (&str, &str)) -> Box<PeerMethod> {
 }
 
 fn peap(who: (&str, &str), tls: ClientTls, address: &str) -> Ask {
-    eap(who.0, OUTSIDE, PeerMethod::Peap(tls, who.0.into(), mschapv2(who)), address)
+    eap(who.0, OUTSIDE, PeerMethod::peap(tls, who.0.into(), mschapv2(who)), address)
 }
 
 fn ttls((name, password): (&str, &str), tls: ClientTls) -> Ask {

@@ -63,7 +63,7 @@ fn main() {
     let client = |own| papers.client("authority.pem", own, Some(TlsVersion::Tls13)).unwrap().without_resumption();
     let tls = Supplicant::new("ida", "ida", PeerMethod::Tls(client(Some("ida.marsh"))));
     let inner = Box::new(PeerMethod::MsChapV2(Login::new("ida.marsh", PASSWORD)));
-    let peap = Supplicant::new("ida", "anonymous", PeerMethod::Peap(client(None), "ida.marsh".into(), inner));
+    let peap = Supplicant::new("ida", "anonymous", PeerMethod::peap(client(None), "ida.marsh".into(), inner));
     let compare = |title, supplicant, both| compare(title, &service, &apart, supplicant, &Bare::new(&papers, both));
     compare("EAP-TLS 1.3 (P-256 both sides)", &tls, true);
     compare("PEAP with EAP-MSCHAPv2, TLS 1.3", &peap, false);
@@ -97,7 +97,7 @@ fn offers(papers: &Papers) -> Arc<[Offer]> {
     let authorities = read_certificates(papers.file("authority.pem")).unwrap();
     let trust = Trust::new(&authorities, &[], Judgement::default()).unwrap();
     let server = ServerTls::new(&chain, &key, None, Some(Arc::new(trust))).unwrap();
-    [Offer::Tls(server.clone()), Offer::Peap(server, [Offer::MsChapV2].into())].into()
+    [Offer::Tls(server.clone()), Offer::peap(server, [Offer::MsChapV2].into())].into()
 }
 
 /// The chain and the key of one of the papers (DER).

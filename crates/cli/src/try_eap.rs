@@ -32,7 +32,7 @@ fn method(args: &Try) -> Result<PeerMethod, Failure> {
         TryMethod::EapGtc => PeerMethod::Gtc(login(args)?),
         TryMethod::EapMschapv2 => PeerMethod::MsChapV2(login(args)?),
         TryMethod::EapTls => PeerMethod::Tls(client(args, true)?),
-        TryMethod::Peap => PeerMethod::Peap(client(args, false)?, user(args), Box::new(inner_eap(args, login(args))?)),
+        TryMethod::Peap => PeerMethod::peap(client(args, false)?, user(args), Box::new(inner_eap(args, login(args))?)),
         TryMethod::Ttls => PeerMethod::Ttls(client(args, false)?, tunnelled(args, &user(args), login(args))?),
         TryMethod::Teap => {
             let user_login = args.user.is_some().then(|| tunnelled(args, &user(args), login(args))).transpose()?;

@@ -99,7 +99,7 @@ fn peap(service: &Running) -> PeerMethod {
     let authorities = regnant_certificates::read_certificates(&pem).unwrap();
     let tls = regnant_eap::ClientTls::new(&authorities, "radius.tarnmouth.example", None, None).unwrap();
     let inner = PeerMethod::MsChapV2(Login::new("ida.marsh", "Tide-Table-61"));
-    PeerMethod::Peap(tls, "ida.marsh".into(), Box::new(inner))
+    PeerMethod::peap(tls, "ida.marsh".into(), Box::new(inner))
 }
 
 fn counts(service: &Running) -> serde_json::Value {

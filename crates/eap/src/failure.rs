@@ -27,6 +27,9 @@ pub enum Failure {
     /// The two ends do not have the same keys: somebody may sit between them.
     #[error("the cryptographic binding does not hold")]
     Binding,
+    /// The peer did not prove that tunnel and inner method belong together, and must.
+    #[error("the peer sent no cryptographic binding")]
+    Unbound,
     /// Bytes that make no sense here.
     #[error("malformed: {0}")]
     Malformed(&'static str),

@@ -57,8 +57,8 @@ fn peap_carries_every_inner_method_and_is_bound_to_it() {
     for version in VERSIONS {
         for (offer, method) in tunnelled_eap(&house) {
             let kind = method.kind();
-            let offers = vec![Offer::Peap(house.tls.clone(), [offer].into())];
-            let method = PeerMethod::Peap(house.client(None, Some(version)), NAME.into(), Box::new(method));
+            let offers = vec![Offer::peap(house.tls.clone(), [offer].into())];
+            let method = PeerMethod::peap(house.client(None, Some(version)), NAME.into(), Box::new(method));
             let end = run(house.serve(offers, 3), &mut peer(method));
             assert_eq!(end.keys().unwrap().msk.expose().len(), 64);
             assert_eq!(end.about.bound, Some(true));
@@ -164,8 +164,8 @@ fn resumable(house: &House, version: TlsVersion) -> Vec<(Vec<Offer>, PeerMethod)
     vec![
         (vec![Offer::Tls(house.tls.clone())], PeerMethod::Tls(house.client(Some(&own), Some(version)))),
         (
-            vec![Offer::Peap(house.tls.clone(), [Offer::MsChapV2].into())],
-            PeerMethod::Peap(client(), NAME.into(), method()),
+            vec![Offer::peap(house.tls.clone(), [Offer::MsChapV2].into())],
+            PeerMethod::peap(client(), NAME.into(), method()),
         ),
         (
             vec![Offer::Ttls(house.tls.clone(), [InnerOffer::Pap].into())],
@@ -225,8 +225,8 @@ fn a_wrong_password_fails_everywhere() {
         (vec![Offer::Gtc], PeerMethod::Gtc(wrong())),
         (vec![Offer::MsChapV2], PeerMethod::MsChapV2(wrong())),
         (
-            vec![Offer::Peap(house.tls.clone(), [Offer::MsChapV2].into())],
-            PeerMethod::Peap(client(), NAME.into(), Box::new(PeerMethod::MsChapV2(wrong()))),
+            vec![Offer::peap(house.tls.clone(), [Offer::MsChapV2].into())],
+            PeerMethod::peap(client(), NAME.into(), Box::new(PeerMethod::MsChapV2(wrong()))),
         ),
         (
             vec![Offer::Ttls(house.tls.clone(), [InnerOffer::MsChapV2].into())],

@@ -180,21 +180,21 @@ fn only_flights_of_a_handshake_are_slow() {
     let own = house.authority.issue(NAME, |_| {});
     let client = |own| house.client(own, Some(TlsVersion::Tls13));
     assert_eq!(slow_rounds(house.serve(vec![Offer::MsChapV2], 1), peer(PeerMethod::MsChapV2(login()))).0, 0);
-    let peap = PeerMethod::Peap(client(None), NAME.into(), Box::new(PeerMethod::MsChapV2(login())));
-    let offer = Offer::Peap(house.tls.clone(), [Offer::MsChapV2].into());
+    let peap = PeerMethod::peap(client(None), NAME.into(), Box::new(PeerMethod::MsChapV2(login())));
+    let offer = Offer::peap(house.tls.clone(), [Offer::MsChapV2].into());
     let (slow, rounds) = slow_rounds(house.serve(vec![offer], 2), peer(peap));
     // The last fragment of the ClientHello; the client's Finished proves nothing new.
     assert!(slow == 1 && rounds >= 10, "{slow} of {rounds}");
     let older = house.client(None, Some(TlsVersion::Tls12));
-    let older = PeerMethod::Peap(older, NAME.into(), Box::new(PeerMethod::MsChapV2(login())));
-    let offer = Offer::Peap(house.tls.clone(), [Offer::MsChapV2].into());
+    let older = PeerMethod::peap(older, NAME.into(), Box::new(PeerMethod::MsChapV2(login())));
+    let offer = Offer::peap(house.tls.clone(), [Offer::MsChapV2].into());
     assert_eq!(slow_rounds(house.serve(vec![offer], 5), peer(older)).0, 2, "TLS 1.2 agrees on keys in two flights");
     let (tls, rounds) =
         slow_rounds(house.serve(vec![Offer::Tls(house.tls.clone())], 3), peer(PeerMethod::Tls(client(Some(&own)))));
     // That, and the client's certificate.
     assert!(tls == 2 && rounds >= 6, "{tls} of {rounds}");
-    let inside = PeerMethod::Peap(client(None), NAME.into(), Box::new(PeerMethod::Tls(client(Some(&own)))));
-    let offer = Offer::Peap(house.tls.clone(), [Offer::Tls(house.tls.clone())].into());
+    let inside = PeerMethod::peap(client(None), NAME.into(), Box::new(PeerMethod::Tls(client(Some(&own)))));
+    let offer = Offer::peap(house.tls.clone(), [Offer::Tls(house.tls.clone())].into());
     let (both, _) = slow_rounds(house.serve(vec![offer], 4), peer(inside));
     assert!(both > slow, "the inner handshake is slow too: {both}");
 }
@@ -203,9 +203,9 @@ fn only_flights_of_a_handshake_are_slow() {
 fn a_conversation_may_cost_so_many_bytes_and_no_more() {
     let limits = Limits { bytes: 2_000, ..Limits::default() };
     let mut server = Conversation::new(vec![Offer::Gtc].into(), None, limits, random(5));
-    let (identifier, ..) = sent(server.receive(&response(1, IDENTITY, &[b'x'; 900])));
+    let (identifier, ..) = sent(server.receive(&response(1, IDENTITY, &[b'x'; 200])));
     assert_eq!(ignored(server.receive(&response(identifier, MD5, &[0; 900]))), "a response of another method");
-    assert_eq!(refused(server.receive(&response(identifier, GTC, &[0; 900]))), Failure::Endless);
+    assert_eq!(refused(server.receive(&response(identifier, GTC, &[0; 900]))), Failure::Endless, "2,015 bytes");
 }
 
 proptest! {
@@ -225,4 +225,92 @@ proptest! {
         let Step::Ask(claim) = server.receive(&response(identifier, GTC, PASSWORD.as_bytes())) else { panic!() };
         let Step::Verdict = server.answer(check(&claim)) else { panic!() };
     }
+}
+
+const MSCHAPV2: u8 = 26;
+
+/// A response to an MS-CHAPv2 challenge that is wrong.
+fn guess(identifier: u8, name: &[u8]) -> Vec<u8> {
+    let body = [&[49][..], &[7; 49], name].concat();
+    let length = (4 + body.len() as u16).to_be_bytes();
+    response(identifier, MSCHAPV2, &[&[2, 1][..], &length, &body].concat())
+}
+
+#[test]
+fn a_peer_that_does_not_give_up_gets_no_guess_beyond_what_it_was_told() {
+    // The house allows one retry: two guesses.
+    for says in [2u8, 7, 3, 99] {
+        let (mut server, mut identifier) = begun(vec![Offer::MsChapV2]);
+        let mut guesses = 0;
+        let mut packet = guess(identifier, b"ida.marsh");
+        for _ in 0..50 {
+            match server.receive(&packet) {
+                Step::Ask(_) => {
+                    guesses += 1;
+                    (identifier, ..) = sent(server.answer(Answer::Wrong));
+                    packet = guess(identifier, b"ida.marsh");
+                    if guesses == 2 {
+                        // Whatever it says after the last permitted one.
+                        packet[5] = says;
+                    }
+                }
+                Step::Refuse(_, failure) => {
+                    assert_eq!(failure, Failure::Credential);
+                    break;
+                }
+                other => panic!("{other:?}"),
+            }
+        }
+        assert_eq!(guesses, 2, "code {says}");
+    }
+}
+
+#[test]
+fn a_change_of_password_is_offered_once() {
+    let (mut server, identifier) = begun(vec![Offer::MsChapV2]);
+    let mut packet = guess(identifier, b"ida.marsh");
+    let mut asked = 0;
+    let failure = loop {
+        match server.receive(&packet) {
+            Step::Ask(_) => {
+                asked += 1;
+                let (identifier, ..) = sent(server.answer(Answer::Expired));
+                let body = [&[7u8, 1, 2, 74][..], &[9; 582]].concat();
+                packet = response(identifier, MSCHAPV2, &body);
+            }
+            Step::Refuse(_, failure) => break failure,
+            other => panic!("{other:?}"),
+        }
+    };
+    assert_eq!((asked, failure), (2, Failure::Credential));
+}
+
+#[test]
+fn what_a_peer_names_and_wants_is_bounded_before_it_is_kept() {
+    let long = [b'x'; 254];
+    let mut server = House::new().serve(vec![Offer::Gtc], 1);
+    assert!(matches!(refused(server.receive(&response(1, IDENTITY, &long))), Failure::Malformed(_)));
+    assert_eq!(server.about().identity, None);
+    let mut server = House::new().serve(vec![Offer::Gtc], 1);
+    sent(server.receive(&response(1, IDENTITY, &long[1..])));
+    let (mut server, identifier) = begun(vec![Offer::MsChapV2]);
+    assert!(matches!(refused(server.receive(&guess(identifier, &long))), Failure::Malformed(_)));
+
+    // Naks to and fro between two methods, each a list of thousands.
+    let house = House::new();
+    let mut server = house.serve(vec![Offer::Md5, Offer::Gtc], 1);
+    let (mut identifier, mut kind, _) = sent(server.receive(&response(1, IDENTITY, b"ida.marsh")));
+    let mut rounds = 0;
+    let failure = loop {
+        rounds += 1;
+        let other = if kind == MD5 { GTC } else { MD5 };
+        let wanted: Vec<u8> = (100..=255).cycle().take(5_000).chain([other]).collect();
+        match server.receive(&response(identifier, NAK, &wanted)) {
+            Step::Refuse(_, failure) => break failure,
+            step => (identifier, kind, _) = sent(step),
+        }
+    };
+    assert!(matches!(failure, Failure::NoCommonMethod { wanted } if wanted.len() <= 16));
+    assert_eq!((rounds, server.about().turned_down.len()), (2, 2));
+    assert!(server.about().turned_down.iter().all(|(_, wanted)| wanted.len() <= 16));
 }

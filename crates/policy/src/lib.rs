@@ -28,10 +28,10 @@ pub use run::condition::{Outcome, Truth};
 pub use run::method::{
     Accepted, CertificateName, IdentityKind, Inner, Method, Revocation, RevocationSource, TrustClause,
 };
-pub use run::program::{Consequence, Event, Gate, Identify, Leaf, Reaction, Rule};
+pub use run::program::{Consequence, Event, Gate, Identify, Leaf, Reaction, Rule, Undetermined};
 pub use run::rules::{Decided, LeafTrace, RuleTrace, Trace};
 pub use run::{Facts, Known};
-pub use schema::{FactDefinition, FactId, Schema, Type};
+pub use schema::{FactDefinition, FactId, Schema, Stage, Type};
 pub use source::{Position, Source, Span};
 pub use suggest::did_you_mean;
 pub use value::{Members, Value, show_duration};

@@ -72,6 +72,17 @@ impl Type {
     }
 }
 
+/// From when on a fact is known.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Stage {
+    /// From the first packet, so that a gate's `when` may ask for it.
+    FirstPacket,
+    /// Once everybody is proved and looked up, so that rules may ask for it.
+    Proof,
+    /// After the rules, for the journal alone.
+    End,
+}
+
 /// One fact that policies may ask about.
 #[derive(Clone, Debug)]
 pub struct FactDefinition {
@@ -79,8 +90,8 @@ pub struct FactDefinition {
     pub name: String,
     /// Its type.
     pub kind: Type,
-    /// Whether it is known from the first packet, so that a gate's `when` may use it.
-    pub first_packet: bool,
+    /// From when on it is known.
+    pub known: Stage,
     /// What it means, for people.
     pub meaning: String,
 }

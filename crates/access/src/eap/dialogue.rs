@@ -2,7 +2,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
-use regnant_eap::{Answer, CertificateFault, Chain, Claim, Conversation, Failure, Keys, Limits, Step};
+use regnant_eap::{Answer, CertificateFault, Chain, Claim, Conversation, Failure, IdentityType, Keys, Limits, Step};
 use regnant_policy::{Event, Facts, Gate, IdentityKind, Reaction, Trace};
 use regnant_radius::number;
 use ulid::Ulid;
@@ -15,7 +15,7 @@ use crate::eap::sessions::{IdentityBefore, ProvedBefore, Scope, SessionDesk};
 use crate::facts::request::Derived;
 use crate::facts::situation::{Device, Identity, Situation, Told};
 use crate::hear::Heard;
-use crate::proof::{self, LookUpRecord, Stop, look_up_device, react, react_to_absence};
+use crate::proof::{self, LookUpRecord, Stop, look_up_device, react_in, react_to_absence};
 use crate::record::eap::{EapRecord, FailureRecord, RoundRecord};
 use crate::reply::{self, Ending};
 use crate::stores::Stores;
@@ -54,9 +54,8 @@ pub(crate) struct Proofs {
     pub(crate) lookups: Vec<LookUpRecord>,
     /// What issuers said of certificates.
     pub(crate) asked: Vec<(String, String)>,
+    /// Everybody who presented themselves, proved or not; the last of each kind.
     identities: Vec<IdentityBefore>,
-    /// The events that kept identities from being proved.
-    failed: Vec<(IdentityKind, Event)>,
 }
 
 /// What ends a conversation before any rule is tried.
@@ -87,21 +86,34 @@ impl From<CertificateFault> for Stopped {
 }
 
 impl Proofs {
-    pub(crate) fn note(&mut self, kind: IdentityKind, claimed: &str, outcome: &proof::Outcome, chain: Chain) {
+    pub(crate) fn note(
+        &mut self,
+        (kind, told): (IdentityKind, Option<IdentityType>),
+        claimed: &str,
+        outcome: &proof::Outcome,
+        chain: Chain,
+    ) {
         self.identities.retain(|identity| identity.kind != kind);
-        self.failed.retain(|(failed, _)| *failed != kind);
-        match (&outcome.identity, outcome.event) {
-            (Identity::Proved(proved), _) => self.identities.push(IdentityBefore {
-                kind,
-                claimed: claimed.to_owned(),
-                name: proved.claimed.clone(),
-                proof: proved.proof.clone(),
-                password_mark: proved.account.password_mark,
-                chain,
-            }),
-            (_, Some(event)) => self.failed.push((kind, event)),
-            _ => {}
-        }
+        let (name, proof, password_mark) = match &outcome.identity {
+            Identity::Proved(proved) => (&proved.claimed, proved.proof.clone(), proved.account.password_mark),
+            Identity::NotProved { claimed, .. } => (claimed, String::new(), 0),
+            Identity::Absent => return,
+        };
+        self.identities.push(IdentityBefore {
+            kind,
+            told,
+            claimed: claimed.to_owned(),
+            name: name.clone(),
+            event: outcome.event,
+            proof,
+            password_mark,
+            chain,
+        });
+    }
+
+    /// The events that kept identities from being proved.
+    fn failed(&self) -> impl DoubleEndedIterator<Item = (IdentityKind, Event)> {
+        self.identities.iter().filter_map(|identity| Some((identity.kind, identity.event?)))
     }
 }
 
@@ -122,10 +134,11 @@ impl Dialogue {
             method: None,
             trust: definition.trust.as_ref().map(|trust| trust.name.clone()),
             certificate: definition.present.clone(),
+            identifies: definition.identify.iter().map(|clause| clause.kind).collect(),
         };
         let resume = u64::from(definition.resume) * 1_000;
         let oldest = if resume == 0 { u64::MAX } else { desk.now.saturating_sub(resume) };
-        let sessions = Arc::new(SessionDesk::new(desk.sessions.clone(), scope, oldest));
+        let sessions = Arc::new(SessionDesk::new(desk.sessions.clone(), scope, definition.accept.clone(), oldest));
         let limits = Limits {
             packet: longest_packet(&heard),
             retries: desk.retries,
@@ -276,7 +289,7 @@ impl Dialogue {
         *situation.identity_mut(kind) = outcome.identity;
         let Situation { user, machine, device, told, .. } = situation;
         (self.user, self.machine, self.device, self.told, self.proofs) = (user, machine, device, told, proofs);
-        let stop = gate.identify(kind).and_then(|clause| react(clause, outcome.event).err());
+        let stop = react_in(gate, kind, outcome.event).err();
         if let Some(Stop { kind, event, reaction: Reaction::Silence }) = stop {
             self.decided = Some((End::Proof(kind, event), Verdict::Silence));
             return None;
@@ -333,7 +346,7 @@ impl Dialogue {
                 for identity in &before.identities {
                     judge_chain(&identity.chain, offer, &mut proofs.asked, desk).await?;
                 }
-                take_session(&before, gate, situation, proofs, desk).await;
+                take_session(&before, about, gate, situation, proofs, desk).await;
             }
             None => {
                 // The handshakes have judged them, but waited for no issuer.
@@ -343,13 +356,10 @@ impl Dialogue {
                 take_certificates(about, gate, situation, proofs, desk).await;
             }
         }
-        recall_machine(gate, offer, situation, proofs, desk).await;
+        recall_machine(gate, offer, situation, proofs, desk).await?;
         look_up_device(situation, gate, false, desk.stores, &mut proofs.lookups).await?;
-        for (kind, event) in &proofs.failed {
-            match gate.identify(*kind) {
-                Some(clause) => react(clause, Some(*event))?,
-                None => Err(Stop { kind: *kind, event: *event, reaction: Reaction::Refuse(None) })?,
-            }
+        for (kind, event) in proofs.failed() {
+            react_in(gate, kind, Some(event))?;
         }
         // The policy sees one claimed name: the user's, where there is one.
         if let Identity::Proved(proved) = &situation.user {
@@ -380,7 +390,17 @@ impl Dialogue {
         self.told.method = about.method.map(|method| method.to_string());
         self.told.outer.clone_from(&about.identity);
         self.told.tls.clone_from(&about.tls);
-        self.told.inner = about.inner.iter().map(|inner| inner.method.clone()).collect();
+        // A resumed session did without what its first conversation did.
+        let before = self.resumed();
+        let about = self.conversation.about();
+        let inner = about.inner.iter().map(|inner| inner.method.clone());
+        self.told.inner = before.iter().flat_map(|before| before.inner.clone()).chain(inner).collect();
+        self.told.group = about.tls.as_ref().and_then(|tls| tls.group.clone());
+        self.told.bound = about.bound;
+        if let Some(before) = before {
+            self.told.group = self.told.group.take().or_else(|| before.group.clone());
+            self.told.bound = about.bound.map(|bound| bound && before.bound);
+        }
         if self.told.claimed.is_none() && about.inner.is_empty() && about.tls.is_none() {
             // Without a tunnel the one identity is the claimed one.
             self.told.claimed.clone_from(&about.identity);
@@ -388,12 +408,12 @@ impl Dialogue {
     }
 
     fn end_of(&mut self, failure: Failure) -> End {
-        match (self.decided.take(), failure, self.proofs.failed.last()) {
+        match (self.decided.take(), failure, self.proofs.failed().next_back()) {
             (Some((end, Verdict::Refuse(text))), Failure::Refused, _) => {
                 self.decided = Some((end.clone(), Verdict::Refuse(text)));
                 end
             }
-            (None, Failure::Credential, Some((kind, event))) => End::Proof(*kind, *event),
+            (None, Failure::Credential, Some((kind, event))) => End::Proof(kind, event),
             (_, failure, _) => End::Eap(failure),
         }
     }
@@ -513,8 +533,10 @@ impl Dialogue {
         let identities = std::mem::take(&mut self.proofs.identities);
         let machine = identities.iter().find(|identity| identity.kind == IdentityKind::Machine);
         // A resumed session is no new proof.
-        let machine = machine.filter(|_| before.is_none()).cloned();
-        self.sessions.confirm(Arc::new(ProvedBefore { at, identities }));
+        let machine = machine.filter(|machine| machine.event.is_none() && before.is_none()).cloned();
+        let bound = self.told.bound == Some(true);
+        let (inner, group) = (self.told.inner.clone(), self.told.group.clone());
+        self.sessions.confirm(Arc::new(ProvedBefore { at, identities, inner, group, bound }));
         let mac = Derived::read(&self.first.packet(), &self.first.nas).mac?;
         let IdentityBefore { name, proof, password_mark, chain, .. } = machine?;
         let seen = SeenMachine { mac, name, proof, at, password_mark, chain };

@@ -4,14 +4,14 @@
 use std::time::{Duration, UNIX_EPOCH};
 
 use regnant_eap::{About, Certificate, CertificateFault, Chain, Claim, IdentityType, InnerOutcome, Standing};
-use regnant_policy::{Event, Gate, IdentityKind};
+use regnant_policy::{Event, Gate, IdentityKind, Reaction};
 
 use crate::decide::Desk;
 use crate::eap::dialogue::Proofs;
 use crate::eap::offers::{GateOffer, name_form};
-use crate::eap::sessions::ProvedBefore;
+use crate::eap::sessions::{IdentityBefore, ProvedBefore};
 use crate::facts::situation::{Identity, Situation};
-use crate::proof::{Attempt, LookUpRecord, Outcome, Tried, kind_of, plain_name};
+use crate::proof::{Attempt, LookUpRecord, Outcome, Stop, Tried, kind_of, plain_name, react, seek};
 use crate::stores::Stores;
 
 /// The words for how a method proved somebody: `peap, eap-mschapv2`.
@@ -49,7 +49,7 @@ pub(crate) async fn check_claim<S: Stores>(
         desk,
     )
     .await;
-    proofs.note(kind, &claim.name, &outcome, Chain::default());
+    proofs.note((kind, claim.identity_type), &claim.name, &outcome, Chain::default());
     outcome
 }
 
@@ -80,8 +80,8 @@ async fn take_certificate<S: Stores>(
     situation: &mut Situation<'_>,
     proofs: &mut Proofs,
     desk: &Desk<'_, S>,
-) {
-    let Some(certificate) = chain.own() else { return };
+) -> Option<IdentityKind> {
+    let certificate = chain.own()?;
     let places = gate.trust.iter().flat_map(|trust| &trust.names);
     let named = places
         .filter(|(kind, _)| told.is_none_or(|told| kind_of_type(told) == *kind))
@@ -99,14 +99,15 @@ async fn take_certificate<S: Stores>(
             let answer = "the certificate names nobody where the gate's trust looks for a name".into();
             let (store, kind_word) = ("the certificate".into(), kind.word().into());
             proofs.lookups.push(LookUpRecord { kind: kind_word, store, name: name.clone(), answer });
-            (kind, not_proved(&name, Event::Unknown), name)
+            (kind, Outcome::not_proved(&name, Event::Unknown), name)
         }
     };
-    proofs.note(kind, &name, &outcome, chain.clone());
+    proofs.note((kind, told), &name, &outcome, chain.clone());
     *situation.identity_mut(kind) = outcome.identity;
     if situation.told.certificate.is_none() || kind == IdentityKind::User {
         situation.told.certificate = Some(certificate.clone());
     }
+    Some(kind)
 }
 
 /// Judges a certificate's chain afresh, and asks its issuers where the gate wants
@@ -140,28 +141,52 @@ pub(crate) fn taken_chains(about: &About) -> impl Iterator<Item = &Chain> {
     connections.map(|tls| &tls.certificates)
 }
 
-/// Looks up afresh everybody whom a resumed session proved.
+/// Takes everybody whom a resumed session told of, as its first conversation did:
+/// who was proved is looked up and judged afresh, and who was not proved stays so.
 pub(crate) async fn take_session<S: Stores>(
     before: &ProvedBefore,
+    about: &About,
     gate: &Gate,
     situation: &mut Situation<'_>,
     proofs: &mut Proofs,
     desk: &Desk<'_, S>,
 ) {
+    let age = desk.now.saturating_sub(before.at) / 1_000;
     for identity in &before.identities {
-        let tried = proved_by(&identity.chain, identity.password_mark);
-        let claimed = (identity.kind, identity.claimed.as_str());
-        let mut outcome =
-            look_up(claimed, identity.proof.clone(), tried, gate, situation, &mut proofs.lookups, desk).await;
-        if let Identity::Proved(proved) = &mut outcome.identity {
-            proved.age = Some(desk.now.saturating_sub(before.at) / 1_000);
+        let kind = match identity.chain.own() {
+            Some(_) => take_certificate(&identity.chain, identity.told, about, gate, situation, proofs, desk).await,
+            None => take_password(identity, gate, situation, proofs, desk).await,
+        };
+        if let Some(Identity::Proved(proved)) = kind.map(|kind| situation.identity_mut(kind)) {
+            proved.age = Some(age);
         }
-        if let Some(certificate) = identity.chain.own() {
-            situation.told.certificate.get_or_insert_with(|| certificate.clone());
-        }
-        proofs.note(identity.kind, &identity.claimed, &outcome, identity.chain.clone());
-        *situation.identity_mut(identity.kind) = outcome.identity;
     }
+}
+
+async fn take_password<S: Stores>(
+    before: &IdentityBefore,
+    gate: &Gate,
+    situation: &mut Situation<'_>,
+    proofs: &mut Proofs,
+    desk: &Desk<'_, S>,
+) -> Option<IdentityKind> {
+    let IdentityBefore { kind, claimed, name, proof, password_mark, .. } = before;
+    let outcome = match before.event {
+        None => {
+            let (claimed, tried) = ((*kind, claimed.as_str()), Tried::Earlier(*password_mark));
+            look_up(claimed, proof.clone(), tried, gate, situation, &mut proofs.lookups, desk).await
+        }
+        Some(event) => {
+            situation.told.claimed = Some(plain_name(*kind, claimed).to_owned());
+            let answer = format!("not proved when the session began ({})", event.word());
+            let (kind, store) = (kind.word().into(), "the session".into());
+            proofs.lookups.push(LookUpRecord { kind, store, name: name.clone(), answer });
+            Outcome::not_proved(name, event)
+        }
+    };
+    proofs.note((*kind, None), claimed, &outcome, Chain::default());
+    *situation.identity_mut(*kind) = outcome.identity;
+    Some(*kind)
 }
 
 /// A machine that proved itself from this address not long ago.
@@ -171,29 +196,47 @@ pub(crate) async fn recall_machine<S: Stores>(
     situation: &mut Situation<'_>,
     proofs: &mut Proofs,
     desk: &Desk<'_, S>,
-) {
+) -> Result<(), Stop> {
     let (Some(seconds), Some(mac), Some(clause), Identity::Absent) = (
         gate.remember_machine,
         situation.derived.mac,
         gate.identify(IdentityKind::Machine),
         situation.identity(IdentityKind::Machine),
     ) else {
-        return;
+        return Ok(());
     };
     let oldest = desk.now.saturating_sub(u64::from(seconds) * 1_000);
-    let Some(seen) = desk.machines.recall(mac, oldest) else { return };
+    let Some(seen) = desk.machines.recall(mac, oldest) else { return Ok(()) };
     let proof = format!("remembered, {}", seen.proof);
-    if judge_chain(&seen.chain, offer, &mut proofs.asked, desk).await.is_err() {
-        return;
+    // Whether it still holds is what a silent store, or issuer, did not say. A gate
+    // that insists on machines does not go on without an answer.
+    let unanswered = |situation: &mut Situation<'_>, identity| {
+        situation.machine = identity;
+        match clause.reaction(Event::Absent) {
+            Reaction::Continue => Ok(()),
+            _ => react(clause, Some(Event::Unreachable)),
+        }
+    };
+    match judge_chain(&seen.chain, offer, &mut proofs.asked, desk).await {
+        Ok(()) => {}
+        Err(CertificateFault::RevocationUnknown) => {
+            return unanswered(situation, Identity::NotProved { claimed: seen.name, event: Event::Unreachable });
+        }
+        Err(_) => return Ok(()),
     }
     let mut attempt = Attempt { claimed: seen.name, proof, clause, log: &mut proofs.lookups };
     let outcome = attempt.run(proved_by(&seen.chain, seen.password_mark), desk.stores).await;
-    // What is only remembered proves nothing against anybody: where it does not
-    // hold any more, no machine was presented.
-    if let Identity::Proved(mut proved) = outcome.identity {
-        proved.age = Some(desk.now.saturating_sub(seen.at) / 1_000);
-        situation.machine = Identity::Proved(proved);
+    match (outcome.identity, outcome.event) {
+        (Identity::Proved(mut proved), _) => {
+            proved.age = Some(desk.now.saturating_sub(seen.at) / 1_000);
+            situation.machine = Identity::Proved(proved);
+        }
+        (identity, Some(Event::Unreachable)) => return unanswered(situation, identity),
+        // What is only remembered proves nothing against anybody: where it does not
+        // hold any more, no machine was presented.
+        _ => {}
     }
+    Ok(())
 }
 
 /// What an earlier proof stands for: a certificate that is judged anew, or the
@@ -211,18 +254,8 @@ async fn look_up<S: Stores>(
     log: &mut Vec<LookUpRecord>,
     desk: &Desk<'_, S>,
 ) -> Outcome {
-    let plain = plain_name(kind, claimed).to_owned();
-    situation.told.claimed = Some(plain.clone());
-    let Some(clause) = gate.identify(kind) else {
-        let answer = format!("the gate looks no {} up", kind.word());
-        log.push(LookUpRecord { kind: kind.word().into(), store: "no store".into(), name: plain.clone(), answer });
-        return not_proved(&plain, Event::Unknown);
-    };
-    let Some(name) = clause.name(situation, &plain) else { return not_proved(&plain, Event::Unknown) };
-    Attempt { claimed: name, proof, clause, log }.run(tried, desk.stores).await
-}
-
-fn not_proved(name: &str, event: Event) -> Outcome {
-    let identity = Identity::NotProved { claimed: name.to_owned(), event };
-    Outcome { identity, event: Some(event), answer: regnant_eap::Answer::Wrong }
+    match seek(kind, claimed, gate, situation, log) {
+        Ok((clause, name)) => Attempt { claimed: name, proof, clause, log }.run(tried, desk.stores).await,
+        Err(outcome) => outcome,
+    }
 }

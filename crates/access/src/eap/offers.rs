@@ -139,7 +139,7 @@ fn offer(accepted: &Accepted, gate: &Gate, tls: Option<&ServerTls>) -> Option<Of
         Method::EapGtc => Offer::Gtc,
         Method::EapMsChapV2 => Offer::MsChapV2,
         Method::EapTls => Offer::Tls(tls?.clone()),
-        Method::Peap => Offer::Peap(tls?.clone(), inner()),
+        Method::Peap => Offer::Peap { tls: tls?.clone(), inner: inner(), bound: accepted.bound },
         Method::Ttls => {
             let inner = accepted.inner.iter().filter_map(|inner| match inner {
                 Inner::Pap => Some(InnerOffer::Pap),

@@ -1,8 +1,8 @@
 use std::collections::{HashMap, VecDeque};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
-use regnant_eap::{Chain, Kind, Sessions};
-use regnant_policy::IdentityKind;
+use regnant_eap::{Chain, IdentityType, Kind, Sessions};
+use regnant_policy::{Accepted, Event, IdentityKind};
 
 /// Sessions kept at a time; the oldest go first.
 const MOST: usize = 50_000;
@@ -35,23 +35,36 @@ pub(crate) struct Scope {
     pub(crate) method: Option<Kind>,
     pub(crate) trust: Option<String>,
     pub(crate) certificate: Option<String>,
+    /// Whom the gate asks for: a session knows nothing of anybody else.
+    pub(crate) identifies: Vec<IdentityKind>,
 }
 
-/// Who was proved when the session began.
-#[derive(Clone, Debug)]
+/// All that a session's proof told, so that a resumption is judged by as much.
+#[derive(Clone, Debug, Default)]
 pub(crate) struct ProvedBefore {
     /// Milliseconds since 1970.
     pub(crate) at: u64,
+    /// In the order in which they presented themselves.
     pub(crate) identities: Vec<IdentityBefore>,
+    /// The methods inside the tunnel.
+    pub(crate) inner: Vec<String>,
+    /// The group of the key exchange, which a resumption may do without.
+    pub(crate) group: Option<String>,
+    /// Whether tunnel and inner method were proved to belong together.
+    pub(crate) bound: bool,
 }
 
 /// One identity of a session.
 #[derive(Clone, Debug)]
 pub(crate) struct IdentityBefore {
     pub(crate) kind: IdentityKind,
+    /// Whom the method said that it is about.
+    pub(crate) told: Option<IdentityType>,
     pub(crate) claimed: String,
     /// The name that was looked up.
     pub(crate) name: String,
+    /// What kept it from being proved.
+    pub(crate) event: Option<Event>,
     pub(crate) proof: String,
     pub(crate) password_mark: u64,
     /// The certificate's chain, where one proved it.
@@ -80,6 +93,8 @@ impl SessionTable {
 pub(crate) struct SessionDesk {
     table: Arc<SessionTable>,
     scope: Mutex<Scope>,
+    /// What the gate accepts now.
+    accept: Vec<Accepted>,
     /// Sessions proved before this, in milliseconds since 1970, are too old.
     oldest: u64,
     own: Mutex<Vec<Vec<u8>>>,
@@ -87,9 +102,19 @@ pub(crate) struct SessionDesk {
 }
 
 impl SessionDesk {
-    pub(crate) fn new(table: Arc<SessionTable>, scope: Scope, oldest: u64) -> Self {
+    pub(crate) fn new(table: Arc<SessionTable>, scope: Scope, accept: Vec<Accepted>, oldest: u64) -> Self {
         let (own, resumed) = (Mutex::default(), Mutex::default());
-        Self { table, scope: Mutex::new(scope), oldest, own, resumed }
+        Self { table, scope: Mutex::new(scope), accept, oldest, own, resumed }
+    }
+
+    /// Whether what the gate accepts now would have let the session be proved as
+    /// it was.
+    fn accepts(&self, scope: &Scope, proved: &ProvedBefore) -> bool {
+        let Some(method) = scope.method.map(|method| method.to_string()) else { return false };
+        self.accept.iter().filter(|accepted| accepted.method.word() == method).any(|accepted| {
+            let known = |inner: &String| accepted.inner.iter().any(|known| known.word() == inner);
+            proved.inner.iter().all(known) && (proved.bound || !accepted.bound)
+        })
     }
 
     /// The method is known only once it is agreed.
@@ -143,7 +168,8 @@ impl Sessions for SessionDesk {
         let table = self.table.lock();
         let row = table.rows.get(handle)?;
         let proved = row.proved.clone().filter(|proved| proved.at >= self.oldest)?;
-        if row.scope != *lock(&self.scope) {
+        let scope = lock(&self.scope).clone();
+        if row.scope != scope || !self.accepts(&scope, &proved) {
             return None;
         }
         *lock(&self.resumed) = Some((handle.to_vec(), proved));
@@ -153,11 +179,32 @@ impl Sessions for SessionDesk {
 
 #[cfg(test)]
 mod tests {
+    use regnant_policy::{Inner, Method};
+
     use super::*;
 
     fn desk(table: &Arc<SessionTable>, gate: &str, oldest: u64) -> SessionDesk {
-        let scope = Scope { gate: gate.into(), method: Some(Kind::PEAP), trust: None, certificate: None };
-        SessionDesk::new(table.clone(), scope, oldest)
+        accepting(table, gate, oldest, &[Inner::EapMsChapV2], false)
+    }
+
+    fn accepting(table: &Arc<SessionTable>, gate: &str, oldest: u64, inner: &[Inner], bound: bool) -> SessionDesk {
+        let identifies = vec![IdentityKind::User];
+        let scope = Scope { gate: gate.into(), method: Some(Kind::PEAP), trust: None, certificate: None, identifies };
+        let accepted = Accepted { method: Method::Peap, inner: inner.to_vec(), bound };
+        SessionDesk::new(table.clone(), scope, vec![accepted], oldest)
+    }
+
+    #[test]
+    fn a_session_is_resumed_only_where_its_proof_would_be_accepted_now() {
+        let table = Arc::new(SessionTable::default());
+        let first = desk(&table, "crew", 0);
+        first.put(b"handle".to_vec(), b"session".to_vec());
+        let inner = vec!["eap-mschapv2".to_owned()];
+        first.confirm(Arc::new(ProvedBefore { at: 1_000, inner, ..ProvedBefore::default() }));
+        let found = |inner: &[Inner], bound| accepting(&table, "crew", 0, inner, bound).get(b"handle").is_some();
+        assert!(found(&[Inner::EapGtc, Inner::EapMsChapV2], false));
+        assert!(!found(&[Inner::EapGtc], false), "the inner method is accepted no more");
+        assert!(!found(&[Inner::EapMsChapV2], true), "a proof of binding is demanded and was not given");
     }
 
     #[test]
@@ -166,7 +213,7 @@ mod tests {
         let first = desk(&table, "crew", 0);
         first.put(b"handle".to_vec(), b"session".to_vec());
         assert_eq!(desk(&table, "crew", 0).get(b"handle"), None);
-        first.confirm(Arc::new(ProvedBefore { at: 1_000, identities: Vec::new() }));
+        first.confirm(Arc::new(ProvedBefore { at: 1_000, ..ProvedBefore::default() }));
         assert!(desk(&table, "crew", 1_000).get(b"handle").is_some());
         assert_eq!(desk(&table, "guests", 0).get(b"handle"), None);
         assert_eq!(desk(&table, "crew", 1_001).get(b"handle"), None);

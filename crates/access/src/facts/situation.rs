@@ -20,7 +20,7 @@ pub(crate) struct Situation<'p> {
     pub(crate) user: Identity,
     pub(crate) machine: Identity,
     pub(crate) device: Device,
-    /// What EAP told; nothing for other carriers.
+    /// What was told on the way to the proof.
     pub(crate) told: Told,
     /// Milliseconds since 1970.
     pub(crate) now: u64,
@@ -59,16 +59,21 @@ impl Identity {
     }
 }
 
-/// What an EAP conversation told.
+/// What was told on the way to the proof, most of it by EAP.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Told {
     pub(crate) method: Option<String>,
     pub(crate) inner: Vec<String>,
     /// The identity outside the tunnel.
     pub(crate) outer: Option<String>,
-    /// The identity inside, or that a certificate names.
+    /// The identity that was looked up: inside a tunnel, or that a certificate names.
     pub(crate) claimed: Option<String>,
     pub(crate) tls: Option<Arc<TlsAbout>>,
+    /// The group of the key exchange, of the first conversation where a session
+    /// was resumed without one.
+    pub(crate) group: Option<String>,
+    /// Whether tunnel and inner method were proved to belong together.
+    pub(crate) bound: Option<bool>,
     pub(crate) certificate: Option<Arc<Certificate>>,
 }
 
@@ -138,10 +143,8 @@ impl Situation<'_> {
     /// The name that somebody claims: inside a tunnel or by certificate where
     /// there is one. A name outside a tunnel says nothing.
     pub(crate) fn claimed(&self) -> Option<&str> {
-        match self.derived.carrier {
-            Some(Carrier::Eap) => self.told.claimed.as_deref(),
-            _ => self.derived.claimed(),
-        }
+        let plain = || self.derived.claimed().filter(|_| self.derived.carrier != Some(Carrier::Eap));
+        self.told.claimed.as_deref().or_else(plain)
     }
 
     /// Whether the outer identity names another realm than the inner one; an
@@ -176,8 +179,9 @@ impl Situation<'_> {
         Some(match part {
             TlsPart::Version => Value::owned(tls.version?.to_string()),
             TlsPart::Suite => Value::text(tls.suite.as_deref()?),
-            TlsPart::Group => Value::text(tls.group.as_deref()?),
+            TlsPart::Group => Value::text(self.told.group.as_deref()?),
             TlsPart::Resumed => Value::Boolean(tls.resumed),
+            TlsPart::Bound => Value::Boolean(self.told.bound?),
         })
     }
 
@@ -228,10 +232,14 @@ impl Situation<'_> {
             .schema()
             .facts()
             .filter(|(id, _)| own(*id))
-            .filter_map(|(id, definition)| match self.fact(id) {
-                Known::Is(value) => Some((definition.name.clone(), definition.kind.show(&value))),
-                Known::Unanswered => Some((definition.name.clone(), "unanswered".into())),
-                Known::Absent => None,
+            .filter_map(|(id, definition)| {
+                let told = match self.fact(id) {
+                    Known::Is(value) => definition.kind.show(&value),
+                    Known::Partial(part) => format!("{}, the rest unanswered", definition.kind.show(&part)),
+                    Known::Unanswered => "unanswered".into(),
+                    Known::Absent => return None,
+                };
+                Some((definition.name.clone(), told))
             })
             .collect()
     }
@@ -244,12 +252,13 @@ fn realm(name: &str) -> Option<&str> {
 
 fn known_of(identity: &Identity, part: Part) -> Known<Value<'_>> {
     match (part, identity) {
-        (Part::Proved, _) => Known::Is(Value::Boolean(identity.proved().is_some())),
+        (Part::Claimed, Identity::NotProved { claimed, .. }) if claimed.is_empty() => Known::Absent,
         (Part::Claimed, Identity::NotProved { claimed, .. }) => Known::Is(Value::text(claimed)),
         (Part::Failure, Identity::NotProved { event, .. }) => Known::Is(Value::text(event.word())),
-        (Part::Failure, _) | (_, Identity::Absent) => Known::Absent,
         // A store that did not answer might have proved them.
         (_, Identity::NotProved { event: Event::Unreachable, .. }) => Known::Unanswered,
+        (Part::Proved, _) => Known::Is(Value::Boolean(identity.proved().is_some())),
+        (Part::Failure, _) | (_, Identity::Absent) => Known::Absent,
         (_, Identity::NotProved { .. }) => Known::Absent,
         (part, Identity::Proved(proved)) => Known::Is(match part {
             Part::Claimed => Value::text(&proved.claimed),

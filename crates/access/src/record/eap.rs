@@ -147,6 +147,8 @@ pub enum FailureRecord {
     },
     /// The cryptographic binding.
     Binding,
+    /// There was none, and the gate demands it.
+    Unbound,
     /// It does not keep to the protocol.
     Protocol {
         /// What it did.
@@ -262,6 +264,7 @@ impl FailureRecord {
             Failure::Credential => Self::Credential,
             Failure::GaveUp(what) => Self::GaveUp { text: (*what).to_owned() },
             Failure::Binding => Self::Binding,
+            Failure::Unbound => Self::Unbound,
             other => Self::Protocol { text: other.to_string() },
         }
     }

@@ -28,6 +28,10 @@ impl EapRecord {
             FailureRecord::Credential => "the credential was not accepted".into(),
             FailureRecord::GaveUp { text } => format!("the supplicant gave up: {text}"),
             FailureRecord::Binding => "tunnel and inner method do not belong together".into(),
+            FailureRecord::Unbound => {
+                "the supplicant does not prove that tunnel and inner method belong together, which the gate demands"
+                    .into()
+            }
             FailureRecord::Protocol { text } => format!("the supplicant broke the protocol: {text}"),
         }
     }
@@ -84,6 +88,11 @@ impl EapRecord {
             Some(FailureRecord::Binding) => {
                 "Somebody may be relaying the inner method: find out where the supplicant connects. A faulty \
                  supplicant does this too; update it."
+                    .into()
+            }
+            Some(FailureRecord::Unbound) => {
+                "Turn crypto-binding on in the supplicant; where it has none, the gate must accept `peap(...)` without \
+                 `bound`, and an inner method that is relayed from elsewhere then passes."
                     .into()
             }
             Some(FailureRecord::GaveUp { .. }) => {

@@ -294,8 +294,10 @@ impl Record {
         let (line, advice) = match &self.end {
             EndRecord::Rule { title } => (format!("\"{title}\" is the first rule that is true."), self.lift()),
             EndRecord::Undetermined { title } => (
-                format!("\"{title}\" refuses, and whether it applies hangs on a store that did not answer."),
-                Some("See why the store does not answer.".into()),
+                format!("Whether \"{title}\" applies hangs on a store that did not answer."),
+                Some(
+                    "See why the store does not answer; the gate's `undetermined` says what happens meanwhile.".into(),
+                ),
             ),
             _ => ("No rule is true, so the gate's otherwise decides.".into(), self.near_miss()),
         };

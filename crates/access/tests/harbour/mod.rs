@@ -2,6 +2,8 @@
 //! that builds requests as real equipment does.
 #![allow(dead_code)]
 
+pub(crate) mod supplicant;
+
 use std::collections::HashMap;
 use std::future::Future;
 use std::net::SocketAddr;
@@ -205,6 +207,26 @@ pub(crate) fn groups(names: &[&str]) -> Groups {
     names.iter().map(|name| Value::owned(*name)).collect()
 }
 
+fn setting(
+    policy: &str,
+    people: &[&str],
+    table: &FactTable,
+    certificates: &Certificates,
+    issuer: &Arc<Issuer>,
+) -> Setting {
+    let kinds = [IdentityKind::User, IdentityKind::Machine];
+    let people = people.iter().flat_map(|name| kinds.map(|kind| ((*name).to_owned(), kind)));
+    let stores = people.chain([("endpoints".to_owned(), IdentityKind::Mac)]);
+    let schema = table.schema().clone().with_stores(stores);
+    let compiled = Compiled::from_source(Source::new("main.writ", policy), &schema)
+        .unwrap_or_else(|checked| panic!("{}", checked.diagnostics()[0].render(checked.source())));
+    let dialect = Dialect::standard(table.dictionary());
+    let edition = Arc::new(Edition::prepare(1, compiled, &[dialect], table).unwrap());
+    let materials = certificates.materials(issuer.clone());
+    let offers = Arc::new(GateOffers::prepare(&edition.policy, &materials).unwrap());
+    Setting { edition, offers }
+}
+
 pub(crate) fn mac(text: &str) -> Mac {
     text.parse().unwrap()
 }
@@ -221,19 +243,9 @@ impl Harbour {
     /// Several stores of people, which all hold the same.
     pub(crate) fn with_stores(policy: &str, people: &[&str]) -> Self {
         let table = FactTable::new(Dictionary::standard());
-        let kinds = [IdentityKind::User, IdentityKind::Machine];
-        let people = people.iter().flat_map(|name| kinds.map(|kind| ((*name).to_owned(), kind)));
-        let stores = people.chain([("endpoints".to_owned(), IdentityKind::Mac)]);
-        let schema = table.schema().clone().with_stores(stores);
-        let compiled = Compiled::from_source(Source::new("main.writ", policy), &schema)
-            .unwrap_or_else(|checked| panic!("{}", checked.diagnostics()[0].render(checked.source())));
-        let dialect = Dialect::standard(table.dictionary());
-        let edition = Arc::new(Edition::prepare(1, compiled, &[dialect], &table).unwrap());
         let certificates = Certificates::new();
         let issuer = Arc::<Issuer>::default();
-        let materials = certificates.materials(issuer.clone());
-        let offers = Arc::new(GateOffers::prepare(&edition.policy, &materials).unwrap());
-        let setting = Setting { edition, offers };
+        let setting = setting(policy, people, &table, &certificates, &issuer);
         let nas = |name: &str, address: &str, kind, secret: &str, sign| Nas {
             name: name.into(),
             network: address.parse().unwrap(),
@@ -269,6 +281,11 @@ impl Harbour {
         }
         let (sessions, machines, now) = (Arc::default(), Machines::default(), NOW);
         Self { table, nases, setting, stores, certificates, sessions, machines, issuer, now }
+    }
+
+    /// Activates another policy; all that is remembered stays.
+    pub(crate) fn change_policy(&mut self, policy: &str) {
+        self.setting = setting(policy, &["harbour", "people"], &self.table, &self.certificates, &self.issuer);
     }
 
     /// What the service does with one datagram.

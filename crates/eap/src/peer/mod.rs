@@ -54,8 +54,17 @@ pub enum PeerMethod {
     MsChapV2(Login),
     /// EAP-TLS.
     Tls(ClientTls),
-    /// PEAP, with the identity and method inside.
-    Peap(ClientTls, String, Box<PeerMethod>),
+    /// PEAP.
+    Peap {
+        /// The TLS side.
+        tls: ClientTls,
+        /// The identity inside.
+        identity: String,
+        /// The method inside.
+        inner: Box<PeerMethod>,
+        /// Whether it proves that tunnel and method belong together; some cannot.
+        binds: bool,
+    },
     /// EAP-TTLS.
     Ttls(ClientTls, Tunnelled),
     /// TEAP, with what there is of a user and a machine.
@@ -85,6 +94,11 @@ pub enum Tunnelled {
 }
 
 impl PeerMethod {
+    /// PEAP by a peer that proves that tunnel and method belong together.
+    pub fn peap(tls: ClientTls, identity: String, inner: Box<Self>) -> Self {
+        Self::Peap { tls, identity, inner, binds: true }
+    }
+
     /// The method's type.
     pub fn kind(&self) -> Kind {
         match self {
@@ -92,7 +106,7 @@ impl PeerMethod {
             Self::Gtc(_) => Kind::GTC,
             Self::MsChapV2(_) => Kind::MSCHAPV2,
             Self::Tls(_) => Kind::TLS,
-            Self::Peap(..) => Kind::PEAP,
+            Self::Peap { .. } => Kind::PEAP,
             Self::Ttls(..) => Kind::TTLS,
             Self::Teap { .. } => Kind::TEAP,
         }
@@ -104,7 +118,9 @@ impl PeerMethod {
             Self::Gtc(login) => Box::new(token::Token::new(login.clone())),
             Self::MsChapV2(login) => Box::new(mschapv2::MsChapV2::new(login.clone())),
             Self::Tls(tls) => Box::new(tls::Tls::new(tls, room)?),
-            Self::Peap(tls, identity, inner) => Box::new(peap::Peap::new(tls, identity, (**inner).clone(), room)?),
+            Self::Peap { tls, identity, inner, binds } => {
+                Box::new(peap::Peap::new(tls, identity, (**inner).clone(), *binds, room)?)
+            }
             Self::Ttls(tls, inner) => Box::new(ttls::Ttls::new(tls, inner.clone(), room)?),
             Self::Teap { tls, user, machine } => Box::new(teap::Teap::new(tls, user.clone(), machine.clone(), room)?),
         })

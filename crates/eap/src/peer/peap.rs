@@ -17,15 +17,22 @@ use crate::wire::tlv::{self, Tlv};
 pub(crate) struct Peap {
     tunnel: Tunnel,
     inner: Responder,
+    binds: bool,
     room: usize,
     keys: Option<Keys>,
     failed: Option<Failure>,
 }
 
 impl Peap {
-    pub(crate) fn new(tls: &ClientTls, identity: &str, inner: PeerMethod, room: usize) -> Result<Self, Failure> {
+    pub(crate) fn new(
+        tls: &ClientTls,
+        identity: &str,
+        inner: PeerMethod,
+        binds: bool,
+        room: usize,
+    ) -> Result<Self, Failure> {
         let tunnel = Tunnel::new(tls, Kind::PEAP, 0, room)?;
-        Ok(Self { tunnel, inner: Responder::new(identity, inner), room, keys: None, failed: None })
+        Ok(Self { tunnel, inner: Responder::new(identity, inner), binds, room, keys: None, failed: None })
     }
 
     fn plain(&mut self, plain: &[u8], cx: &mut Context<'_>) -> Turn {
@@ -61,7 +68,7 @@ impl Peap {
                 Err(failure) => return failure.into(),
             };
             tlv::push(&mut answer, true, tlv::RESULT, &tlv::SUCCESS);
-            match tlv::first(list, tlv::CRYPTO_BINDING) {
+            match tlv::first(list, tlv::CRYPTO_BINDING).filter(|_| self.binds) {
                 Some(value) => {
                     let binding = Binding::new(tunnel.msk.expose(), self.inner.keys().as_ref(), resumed);
                     let Some(nonce) = binding.check_request(value) else { return Failure::Binding.into() };

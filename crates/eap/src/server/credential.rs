@@ -4,7 +4,12 @@ use md5::{Digest, Md5};
 use subtle::ConstantTimeEq;
 
 use crate::crypto::mschap;
+use crate::failure::Failure;
 use crate::keys::Secret;
+
+/// The longest name that anybody has: what fits a User-Name (RFC 2865 section 5.1).
+pub(crate) const LONGEST_NAME: usize = 253;
+pub(crate) const LONG_NAME: Failure = Failure::Malformed("a name is longer than 253 bytes");
 
 /// Whom an identity is about (RFC 7170 section 4.2.3).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]

@@ -35,8 +35,16 @@ pub enum Offer {
     MsChapV2,
     /// EAP-TLS; the server side must have a trust.
     Tls(ServerTls),
-    /// PEAP with these methods inside.
-    Peap(ServerTls, Arc<[Offer]>),
+    /// PEAP.
+    Peap {
+        /// The TLS side.
+        tls: ServerTls,
+        /// The methods inside.
+        inner: Arc<[Offer]>,
+        /// Whether the peer must prove that tunnel and inner method belong together;
+        /// else somebody may relay an inner method that was meant for another tunnel.
+        bound: bool,
+    },
     /// EAP-TTLS with these methods inside.
     Ttls(ServerTls, Arc<[InnerOffer]>),
     /// TEAP.
@@ -66,6 +74,12 @@ pub enum InnerOffer {
 }
 
 impl Offer {
+    /// PEAP with these methods inside, for peers that can prove the binding and
+    /// peers that cannot.
+    pub fn peap(tls: ServerTls, inner: Arc<[Offer]>) -> Self {
+        Self::Peap { tls, inner, bound: false }
+    }
+
     /// The method's type.
     pub fn kind(&self) -> Kind {
         match self {
@@ -73,7 +87,7 @@ impl Offer {
             Self::Gtc => Kind::GTC,
             Self::MsChapV2 => Kind::MSCHAPV2,
             Self::Tls(_) => Kind::TLS,
-            Self::Peap(..) => Kind::PEAP,
+            Self::Peap { .. } => Kind::PEAP,
             Self::Ttls(..) => Kind::TTLS,
             Self::Teap { .. } => Kind::TEAP,
         }
@@ -85,7 +99,7 @@ impl Offer {
             Self::Gtc => Box::new(token::Token::new()),
             Self::MsChapV2 => Box::new(mschapv2::MsChapV2::new(cx.retries)),
             Self::Tls(tls) => Box::new(tls::Tls::new(tls, cx)?),
-            Self::Peap(tls, inner) => Box::new(peap::Peap::new(tls, inner.clone(), cx)?),
+            Self::Peap { tls, inner, bound } => Box::new(peap::Peap::new(tls, inner.clone(), *bound, cx)?),
             Self::Ttls(tls, inner) => Box::new(ttls::Ttls::new(tls, inner.clone(), cx)?),
             Self::Teap { tls, inner, identities } => Box::new(teap::Teap::new(tls, inner.clone(), identities, cx)?),
         })

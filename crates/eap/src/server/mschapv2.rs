@@ -1,7 +1,7 @@
 use crate::crypto::mschap;
 use crate::failure::Failure;
 use crate::keys::{Keys, random_bytes};
-use crate::server::credential::{Answer, Claim, Credential, MsChapChange};
+use crate::server::credential::{Answer, Claim, Credential, LONGEST_NAME, MsChapChange};
 use crate::server::{Context, Method, Turn};
 use crate::wire::kind::Kind;
 use crate::wire::reader::Reader;
@@ -34,6 +34,8 @@ pub(crate) struct MsChapV2 {
     identifier: u8,
     challenge: [u8; 16],
     retries: u8,
+    /// Whether a change was offered already: one is.
+    changed: bool,
     state: State,
     keys: Option<Keys>,
 }
@@ -46,13 +48,23 @@ enum State {
     Asked { challenge: [u8; 8], response: [u8; 24] },
     /// The peer must believe our proof.
     Told,
-    /// The peer must acknowledge the failure, or answer anew where it may.
-    Failed,
+    /// The peer must acknowledge the failure, or do what it may.
+    Failed(May),
+}
+
+/// What may follow a failure beside its acknowledgement.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum May {
+    Nothing,
+    /// The password typed anew.
+    Retry,
+    /// A new password in place of the expired one.
+    Change,
 }
 
 impl MsChapV2 {
     pub(crate) fn new(retries: u8) -> Self {
-        Self { identifier: 0, challenge: [0; 16], retries, state: State::Challenged, keys: None }
+        Self { identifier: 0, challenge: [0; 16], retries, changed: false, state: State::Challenged, keys: None }
     }
 
     fn message(&self, code: u8, body: &[u8]) -> Turn {
@@ -66,7 +78,7 @@ impl MsChapV2 {
         let peer_challenge = value.array()?;
         let _reserved: [u8; 8] = value.array()?;
         let response = value.array()?;
-        let name = std::str::from_utf8(reader.0).ok()?;
+        let name = std::str::from_utf8(reader.0).ok().filter(|name| name.len() <= LONGEST_NAME)?;
         let challenge = mschap::challenge_hash(&peer_challenge, &self.challenge, name);
         self.state = State::Asked { challenge, response };
         Some(self.ask(name, Credential::MsChap { challenge, response }, cx))
@@ -91,11 +103,11 @@ impl MsChapV2 {
     }
 
     /// `E=691 R=1 C=... V=3 M=...` (RFC 2759 section 6).
-    fn refuse(&mut self, error: u32, again: bool, cx: &mut Context<'_>) -> Turn {
+    fn refuse(&mut self, error: u32, may: May, cx: &mut Context<'_>) -> Turn {
         self.challenge = random_bytes(cx.random);
-        self.state = State::Failed;
+        self.state = State::Failed(may);
         let challenge: String = self.challenge.iter().map(|byte| format!("{byte:02X}")).collect();
-        let text = format!("E={error} R={} C={challenge} V=3 M=Not accepted", u8::from(again));
+        let text = format!("E={error} R={} C={challenge} V=3 M=Not accepted", u8::from(may != May::Nothing));
         self.message(FAILURE, text.as_bytes())
     }
 }
@@ -113,12 +125,15 @@ impl Method for MsChapV2 {
 
     fn receive(&mut self, data: &[u8], cx: &mut Context<'_>) -> Turn {
         let mut reader = Reader(data);
-        let malformed = || Turn::Failed(Failure::Malformed("an EAP-MSCHAPv2 message is cut"));
+        let malformed = || Turn::Failed(Failure::Malformed("an EAP-MSCHAPv2 message is cut, or its name too long"));
         match (reader.u8(), &self.state) {
-            (Some(RESPONSE), State::Challenged | State::Failed) => self.response(reader, cx).unwrap_or_else(malformed),
-            (Some(CHANGE), State::Failed) => self.change(reader, cx).unwrap_or_else(malformed),
+            (Some(RESPONSE), State::Challenged | State::Failed(May::Retry)) => {
+                self.response(reader, cx).unwrap_or_else(malformed)
+            }
+            (Some(CHANGE), State::Failed(May::Change)) => self.change(reader, cx).unwrap_or_else(malformed),
             (Some(SUCCESS), State::Told) => Turn::Proved,
-            (Some(FAILURE), State::Failed) => Failure::Credential.into(),
+            // The failure stands, whatever the peer says to it: no more guesses.
+            (_, State::Failed(_)) => Failure::Credential.into(),
             (Some(FAILURE), State::Told) => Failure::GaveUp("it did not believe the server's proof").into(),
             _ => Failure::Unexpected("an EAP-MSCHAPv2 message out of turn").into(),
         }
@@ -136,12 +151,15 @@ impl Method for MsChapV2 {
                 let proof = mschap::authenticator_response(&hash, &response, &challenge);
                 self.message(SUCCESS, format!("{proof} M=Welcome").as_bytes())
             }
-            Answer::Expired => self.refuse(PASSWORD_EXPIRED, true, cx),
+            Answer::Expired => {
+                let may = if std::mem::replace(&mut self.changed, true) { May::Nothing } else { May::Change };
+                self.refuse(PASSWORD_EXPIRED, may, cx)
+            }
             _ => {
-                let again = self.retries > 0;
+                let may = if self.retries > 0 { May::Retry } else { May::Nothing };
                 self.retries = self.retries.saturating_sub(1);
                 self.identifier = self.identifier.wrapping_add(1);
-                self.refuse(WRONG_PASSWORD, again, cx)
+                self.refuse(WRONG_PASSWORD, may, cx)
             }
         }
     }

@@ -2,7 +2,7 @@ use std::sync::Arc;
 
 use crate::failure::Failure;
 use crate::keys::Keys;
-use crate::server::credential::{Answer, Claim};
+use crate::server::credential::{Answer, Claim, LONG_NAME, LONGEST_NAME};
 use crate::server::{Context, Method, Offer, Turn};
 use crate::wire::kind::Kind;
 use crate::wire::packet::{Code, Packet, build};
@@ -14,8 +14,12 @@ pub(crate) struct Negotiation {
     offers: Arc<[Offer]>,
     identifier: u8,
     identity: String,
+    turned_down: Vec<Kind>,
     state: State,
 }
+
+/// Methods of a Nak that are looked at and kept.
+const MOST_WANTED: usize = 16;
 
 #[derive(Debug)]
 enum State {
@@ -42,7 +46,13 @@ pub(crate) enum Progress {
 
 impl Negotiation {
     pub(crate) fn new(offers: Arc<[Offer]>, identifier: u8) -> Self {
-        Self { offers, identifier, identity: String::new(), state: State::Identity { asked: false } }
+        Self {
+            offers,
+            identifier,
+            identity: String::new(),
+            turned_down: Vec::new(),
+            state: State::Identity { asked: false },
+        }
     }
 
     pub(crate) fn ask_identity(&mut self) -> Vec<u8> {
@@ -94,6 +104,9 @@ impl Negotiation {
         match std::mem::replace(&mut self.state, State::Over(None)) {
             State::Identity { .. } if kind == Kind::IDENTITY => {
                 self.identifier = packet.identifier;
+                if packet.data.len() > LONGEST_NAME {
+                    return Progress::Failed(LONG_NAME);
+                }
                 self.identity = String::from_utf8_lossy(packet.data).into_owned();
                 match cx.inside {
                     true => {
@@ -145,12 +158,20 @@ impl Negotiation {
         }
     }
 
-    fn turned_down(&mut self, kind: Kind, wanted: Vec<Kind>, cx: &mut Context<'_>) -> Progress {
+    fn turned_down(&mut self, kind: Kind, mut wanted: Vec<Kind>, cx: &mut Context<'_>) -> Progress {
+        self.turned_down.push(kind);
+        let offered = |kind: Kind| self.offers.iter().any(|offer| offer.kind() == kind);
+        // A peer may list thousands; what we have comes first, the rest is for people.
+        wanted.sort_by_key(|kind| (!offered(*kind), kind.0));
+        wanted.dedup();
+        wanted.truncate(MOST_WANTED);
         if !cx.inside {
             cx.about.turned_down.push((kind, wanted.clone()));
         }
-        // In our order, not the peer's: the gate says what is preferred.
-        match self.offers.iter().position(|offer| wanted.contains(&offer.kind()) && offer.kind() != kind) {
+        // In our order, not the peer's: the gate says what is preferred. What was
+        // turned down once is not offered again.
+        let fits = |kind: Kind| wanted.contains(&kind) && !self.turned_down.contains(&kind);
+        match self.offers.iter().position(|offer| fits(offer.kind())) {
             Some(place) => self.start(place, cx),
             None => Progress::Failed(Failure::NoCommonMethod { wanted }),
         }

@@ -17,6 +17,8 @@ use crate::wire::tlv;
 pub(crate) struct Peap {
     tunnel: Tunnel,
     inner: Negotiation,
+    /// Whether the peer must prove that tunnel and inner method belong together.
+    must_bind: bool,
     state: State,
     keys: Option<Keys>,
 }
@@ -40,9 +42,14 @@ enum State {
 }
 
 impl Peap {
-    pub(crate) fn new(tls: &ServerTls, inner: Arc<[Offer]>, cx: &Context<'_>) -> Result<Self, Failure> {
+    pub(crate) fn new(
+        tls: &ServerTls,
+        inner: Arc<[Offer]>,
+        must_bind: bool,
+        cx: &Context<'_>,
+    ) -> Result<Self, Failure> {
         let tunnel = Tunnel::new(tls, Kind::PEAP, 0, false, cx)?;
-        Ok(Self { tunnel, inner: Negotiation::new(inner, 0), state: State::Handshake, keys: None })
+        Ok(Self { tunnel, inner: Negotiation::new(inner, 0), must_bind, state: State::Handshake, keys: None })
     }
 
     fn ask_identity(&mut self, cx: &mut Context<'_>) -> Turn {
@@ -100,10 +107,10 @@ impl Peap {
                 self.keys = Some(binding.keys(session_id));
                 Turn::Success
             }
-            // Not every peer can; its keys are then the tunnel's alone.
             None => {
                 cx.about.bound = Some(false);
-                Turn::Success
+                // Not every peer can; its keys are then the tunnel's alone.
+                if self.must_bind { Failure::Unbound.into() } else { Turn::Success }
             }
         }
     }

@@ -3,7 +3,7 @@ use std::sync::Arc;
 
 use crate::failure::Failure;
 use crate::keys::{Keys, Secret, random_bytes};
-use crate::server::credential::{Answer, Claim, Credential, IdentityType};
+use crate::server::credential::{Answer, Claim, Credential, IdentityType, LONGEST_NAME};
 use crate::server::negotiation::{Negotiation, Progress};
 use crate::server::peap::inside;
 use crate::server::tunnel::{Event, Tunnel};
@@ -221,7 +221,7 @@ impl Teap {
     fn password(&mut self, list: &[Tlv<'_>], cx: &mut Context<'_>) -> Turn {
         let read = || {
             let mut reader = Reader(tlv::first(list, tlv::PASSWORD_RESPONSE)?);
-            let name = String::from_utf8(reader.short()?.0.to_vec()).ok()?;
+            let name = String::from_utf8(reader.short()?.0.to_vec()).ok().filter(|name| name.len() <= LONGEST_NAME)?;
             Some((name, Secret::new(reader.short()?.0)))
         };
         let Some((name, password)) = read() else {

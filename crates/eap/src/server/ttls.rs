@@ -5,7 +5,7 @@ use subtle::ConstantTimeEq;
 use crate::crypto::mschap;
 use crate::failure::Failure;
 use crate::keys::{Keys, Secret};
-use crate::server::credential::{Answer, Claim, Credential};
+use crate::server::credential::{Answer, Claim, Credential, LONG_NAME, LONGEST_NAME};
 use crate::server::negotiation::{Negotiation, Progress};
 use crate::server::peap::inside;
 use crate::server::tls::COMMITMENT;
@@ -108,7 +108,11 @@ impl Ttls {
     }
 
     fn credential(&mut self, list: &[(Code, &[u8])], cx: &mut Context<'_>) -> Turn {
-        let name = String::from_utf8_lossy(avp::first(list, avp::USER_NAME).unwrap_or_default()).into_owned();
+        let name = avp::first(list, avp::USER_NAME).unwrap_or_default();
+        if name.len() > LONGEST_NAME {
+            return LONG_NAME.into();
+        }
+        let name = String::from_utf8_lossy(name).into_owned();
         cx.about.begin_inner(None);
         let (offer, method, credential) = match self.read(list, &name) {
             Ok(read) => read,

@@ -1,9 +1,10 @@
 use crate::check::Checker;
 use crate::diagnostic::Diagnostic;
 use crate::parse::ast::{ByItem, CaseItem, ConsequenceItem, GivenValue, Name, Operand};
+use crate::run::Known;
 use crate::run::case::{By, Case, Expected, Given};
 use crate::run::method::Method;
-use crate::schema::Type;
+use crate::schema::{Stage, Type};
 use crate::suggest::did_you_mean;
 use crate::value::Value;
 
@@ -13,14 +14,20 @@ impl Checker<'_> {
         let mut methods = None;
         for (name, value) in &item.given {
             let id = self.fact(name)?;
-            let kind = self.schema.definition(id).kind.clone();
-            let read = self.given_value(&kind, value)?;
-            if name.text == "request.carrier" {
-                let word = kind.show(&read);
+            let definition = self.schema.definition(id);
+            let (kind, stage) = (definition.kind.clone(), definition.known);
+            let known = self.given_value(&kind, value)?;
+            if stage == Stage::FirstPacket && known == Known::Unanswered {
+                let message = format!("`{}` is never unanswered", name.text);
+                let note = "the request itself says it; leave it out where it is absent";
+                self.report(Diagnostic::error("W605", name.span, message).note(note));
+            }
+            if let ("request.carrier", Known::Is(read)) = (name.text.as_str(), &known) {
+                let word = kind.show(read);
                 let fits = |(known, method): &&(&str, Method)| *known == word || (word == "eap" && method.is_eap());
                 methods = Some(Method::ALL.iter().filter(fits).map(|(_, method)| *method).collect());
             }
-            if given.0.insert(id, read).is_some() {
+            if given.0.insert(id, known).is_some() {
                 self.report(Diagnostic::error("W602", name.span, format!("`{}` is given twice", name.text)));
             }
         }
@@ -34,13 +41,14 @@ impl Checker<'_> {
         Some(Case { title: item.title.text.clone(), given, methods, expect, by, with, span: item.expect_span })
     }
 
-    fn given_value(&mut self, kind: &Type, value: &GivenValue) -> Option<Value<'static>> {
+    fn given_value(&mut self, kind: &Type, value: &GivenValue) -> Option<Known<Value<'static>>> {
         match (kind, value) {
+            (_, GivenValue::Unanswered) => Some(Known::Unanswered),
             (Type::Set(of), GivenValue::Set(members)) => {
                 let members = members.iter().map(|member| self.literal(of, member)).collect::<Option<Vec<_>>>()?;
-                Some(Value::set(members))
+                Some(Known::Is(Value::set(members)))
             }
-            (kind, GivenValue::One(operand)) => self.literal(kind, operand),
+            (kind, GivenValue::One(operand)) => self.literal(kind, operand).map(Known::Is),
             (kind, GivenValue::Set(members)) => {
                 let span = members.first().map_or_else(Default::default, Operand::span);
                 let message = format!("a set is given for what is {}", kind.describe());

@@ -5,7 +5,7 @@ use crate::check::{Checker, Weight};
 use crate::diagnostic::Diagnostic;
 use crate::parse::ast::{Comparison, Condition, Name, Operand, Test};
 use crate::run::program::{Expression, Leaf, Node, NodeId, Test as Compiled};
-use crate::schema::{FactId, Type};
+use crate::schema::{FactId, Stage, Type};
 use crate::source::Span;
 use crate::suggest::did_you_mean;
 use crate::value::Value;
@@ -113,7 +113,7 @@ impl<'p> Checker<'p> {
             }
             Node::Leaf(leaf) => {
                 let fact = self.program.leaves[usize::from(*leaf)].fact;
-                let late = (!self.schema.definition(fact).first_packet).then_some(fact);
+                let late = (self.schema.definition(fact).known > Stage::FirstPacket).then_some(fact);
                 Weight { comparisons: 1, depth: 1, late }
             }
         };

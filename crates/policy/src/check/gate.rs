@@ -3,7 +3,7 @@ use crate::check::grant::MAX_TEXT;
 use crate::diagnostic::Diagnostic;
 use crate::parse::ast::{ConsequenceItem, GateItem, IdentifyItem, Name, ReactionItem, ResumeItem, RuleItem};
 use crate::run::method::{Accepted, IdentityKind, Method};
-use crate::run::program::{Consequence, Event, Gate, Identify, Reaction, Rule};
+use crate::run::program::{Consequence, Event, Gate, Identify, Reaction, Rule, Undetermined};
 use crate::suggest::did_you_mean;
 
 /// How long an EAP session may be resumed where a gate does not say.
@@ -42,6 +42,7 @@ impl Checker<'_> {
         let rules: Vec<_> = item.rules.iter().filter_map(|rule| self.rule(rule)).collect();
         let otherwise = item.otherwise.as_ref().and_then(|consequence| self.consequence(consequence));
         let otherwise = otherwise.unwrap_or(Consequence::Refuse(None));
+        let undetermined = item.undetermined.as_ref().and_then(|reaction| self.undetermined(reaction));
         self.program.gates.push(Gate {
             name: item.name.text.clone(),
             accept,
@@ -52,6 +53,7 @@ impl Checker<'_> {
             identify,
             rules,
             otherwise,
+            undetermined: undetermined.unwrap_or_default(),
             when,
         });
     }
@@ -151,6 +153,15 @@ impl Checker<'_> {
             return None;
         }
         Some(reaction)
+    }
+
+    fn undetermined(&mut self, item: &ReactionItem) -> Option<Undetermined> {
+        let known = [("refuse", 0), ("silence", 1), ("continue", 2)];
+        Some(match self.one_of("reaction", &item.word, &known)? {
+            0 => Undetermined::Refuse(self.text_for_person(item.text.as_ref())?),
+            1 => Undetermined::Silence,
+            _ => Undetermined::Continue,
+        })
     }
 
     /// A text that fits one Reply-Message (RFC 2865 section 5.18).

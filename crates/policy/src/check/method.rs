@@ -34,7 +34,17 @@ impl Checker<'_> {
             self.report(Diagnostic::error("W406", name.span, message).note(note));
             return None;
         }
-        Some(Accepted { method, inner })
+        if let (Some(bound), false) = (&item.bound, method == Method::Peap) {
+            let note = match method {
+                Method::Teap => "TEAP always is: remove the word",
+                Method::Ttls => "EAP-TTLS has no proof of that: remove the word, or use PEAP or TEAP",
+                _ => "nothing goes inside: remove the word",
+            };
+            let message = format!("`bound` cannot be demanded of {}", item.name.text);
+            self.report(Diagnostic::error("W406", bound.span, message).note(note));
+            return None;
+        }
+        Some(Accepted { method, inner, bound: item.bound.is_some() })
     }
 
     pub(super) fn trust(&mut self, item: &TrustItem) -> Option<TrustClause> {

@@ -15,7 +15,7 @@ use crate::diagnostic::Diagnostic;
 use crate::parse::ast::{Define, Name, Policy};
 use crate::run::case::Case;
 use crate::run::program::{NodeId, Program};
-use crate::schema::{FactId, Schema};
+use crate::schema::{FactId, Schema, Stage};
 use crate::source::Source;
 use crate::suggest::did_you_mean;
 
@@ -143,6 +143,14 @@ impl<'p> Checker<'p> {
             let message = format!("there is no fact `{}`", name.text);
             let suggestion = did_you_mean(&name.text, self.schema.names());
             self.report(Diagnostic::error("W201", name.span, message).suggest(suggestion));
+        }
+        if let Some(id) = found
+            && self.schema.definition(id).known == Stage::End
+        {
+            let message = format!("`{}` is known only after the rules", name.text);
+            self.report(Diagnostic::error("W201", name.span, message).note(
+                "the journal tells it; what a method must do stands in `accept`, such as `peap(eap-mschapv2) bound`",
+            ));
         }
         found
     }

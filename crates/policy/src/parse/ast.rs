@@ -66,6 +66,7 @@ pub(crate) struct GateItem {
     pub(crate) resume: Option<ResumeItem>,
     pub(crate) identify: Vec<IdentifyItem>,
     pub(crate) rules: Vec<RuleItem>,
+    pub(crate) undetermined: Option<ReactionItem>,
     pub(crate) otherwise: Option<ConsequenceItem>,
 }
 
@@ -74,6 +75,8 @@ pub(crate) struct GateItem {
 pub(crate) struct MethodItem {
     pub(crate) name: Name,
     pub(crate) inner: Vec<Name>,
+    /// The word `bound`, where it stands.
+    pub(crate) bound: Option<Name>,
 }
 
 #[derive(Debug)]
@@ -139,6 +142,8 @@ pub(crate) struct CaseItem {
 pub(crate) enum GivenValue {
     One(Operand),
     Set(Vec<Operand>),
+    /// A store that would know did not answer.
+    Unanswered,
 }
 
 #[derive(Debug)]

@@ -2,7 +2,8 @@ use crate::diagnostic::Diagnostic;
 use crate::parse::ast::*;
 use crate::parse::parser::{Parser, Step};
 
-const PARTS: [&str; 9] = ["when", "accept", "present", "trust", "identify", "remember", "resume", "rule", "otherwise"];
+const PARTS: [&str; 10] =
+    ["when", "accept", "present", "trust", "identify", "remember", "resume", "rule", "undetermined", "otherwise"];
 
 impl Parser {
     pub(crate) fn gate(&mut self) -> Step<GateItem> {
@@ -17,6 +18,7 @@ impl Parser {
             resume: None,
             identify: Vec::new(),
             rules: Vec::new(),
+            undetermined: None,
             otherwise: None,
         };
         self.block(&PARTS, |p| p.gate_part(&mut gate))?;
@@ -58,6 +60,10 @@ impl Parser {
             gate.identify.push(self.identify()?);
         } else if self.take_word("rule") {
             gate.rules.extend(self.rule()?);
+        } else if self.take_word("undetermined") {
+            if gate.undetermined.replace(self.reaction("refuse, silence or continue")?).is_some() {
+                return Err(twice("undetermined"));
+            }
         } else if self.take_word("otherwise") {
             let consequence = self.consequence()?;
             if gate.otherwise.replace(consequence).is_some() {
@@ -80,7 +86,8 @@ impl Parser {
             inner = self.list(|p| p.word("an inner method"))?;
             self.expect_sign(")")?;
         }
-        Ok(MethodItem { name, inner })
+        let bound = if self.is_word("bound") { Some(self.word("bound")?) } else { None };
+        Ok(MethodItem { name, inner, bound })
     }
 
     fn trust(&mut self) -> Step<TrustItem> {
@@ -136,7 +143,7 @@ impl Parser {
         if self.is_sign("{") {
             self.block(&["unknown", "unreachable", "failed", "unfit", "disabled", "expired", "absent"], |p| {
                 let event = p.word("an event")?;
-                reactions.push((event, p.reaction()?));
+                reactions.push((event, p.reaction("refuse, silence, continue or next")?));
                 // Events may stand in one line with commas between.
                 p.take_sign(",");
                 Ok(())
@@ -145,8 +152,8 @@ impl Parser {
         Ok(IdentifyItem { kind, stores, name_from, reactions })
     }
 
-    fn reaction(&mut self) -> Step<ReactionItem> {
-        let word = self.word("refuse, silence, continue or next")?;
+    fn reaction(&mut self, known: &str) -> Step<ReactionItem> {
+        let word = self.word(known)?;
         let text = if word.text == "refuse" { self.optional_text() } else { None };
         Ok(ReactionItem { word, text })
     }

@@ -110,6 +110,9 @@ impl Parser {
 
     fn given(&mut self) -> Step<(Name, GivenValue)> {
         let fact = self.word("a fact")?;
+        if self.take_word("unanswered") {
+            return Ok((fact, GivenValue::Unanswered));
+        }
         self.expect_sign("=")?;
         let value = if self.is_sign("{") { GivenValue::Set(self.set()?) } else { GivenValue::One(self.operand()?) };
         Ok((fact, value))

@@ -23,12 +23,13 @@ pub(crate) struct Case {
     pub(crate) span: Span,
 }
 
+/// What a case states; what it does not state is absent.
 #[derive(Debug, Default)]
-pub(crate) struct Given(pub(crate) HashMap<FactId, Value<'static>>);
+pub(crate) struct Given(pub(crate) HashMap<FactId, Known<Value<'static>>>);
 
 impl Facts for Given {
     fn fact(&self, id: FactId) -> Known<Value<'_>> {
-        self.0.get(&id).cloned().into()
+        self.0.get(&id).cloned().unwrap_or(Known::Absent)
     }
 }
 
@@ -61,7 +62,7 @@ impl Program {
         let gate = self.gate(&case.given, &mut trace).map(|index| &self.gates[index]);
         let (got, by, consequence) = self.outcome(case, gate, &mut trace);
         let statements = match consequence {
-            Some(Consequence::Grant(set)) => self.statements(*set).collect(),
+            Some(Consequence::Grant(set)) => self.statements(set).collect(),
             _ => Vec::new(),
         };
         let missing = case.with.iter().find(|wanted| !statements.contains(wanted));
@@ -78,12 +79,12 @@ impl Program {
         CaseResult { title: case.title.clone(), failure }
     }
 
-    fn outcome<'g>(
-        &'g self,
+    fn outcome(
+        &self,
         case: &Case,
-        gate: Option<&'g Gate>,
+        gate: Option<&Gate>,
         trace: &mut Trace,
-    ) -> (Expected, Option<By>, Option<&'g Consequence>) {
+    ) -> (Expected, Option<By>, Option<Consequence>) {
         let Some(gate) = gate else {
             return (Expected::Refuse, None, None);
         };
@@ -91,11 +92,13 @@ impl Program {
             return (Expected::Refuse, None, None);
         }
         let (by, consequence) = match self.rules(gate, &case.given, trace) {
-            Decided::Rule(index) => (By::Rule(gate.rules[index].title.clone()), &gate.rules[index].then),
-            Decided::Otherwise => (By::Otherwise, &gate.otherwise),
-            Decided::Undetermined(index) => (By::Rule(gate.rules[index].title.clone()), &Consequence::Silence),
+            Decided::Rule(index) => (By::Rule(gate.rules[index].title.clone()), gate.rules[index].then.clone()),
+            Decided::Otherwise => (By::Otherwise, gate.otherwise.clone()),
+            Decided::Undetermined(index) => {
+                (By::Rule(gate.rules[index].title.clone()), gate.undetermined.consequence())
+            }
         };
-        let expected = match consequence {
+        let expected = match &consequence {
             Consequence::Grant(set) => Expected::Grant(self.set_names(*set)),
             Consequence::Refuse(_) => Expected::Refuse,
             Consequence::Silence => Expected::Silence,

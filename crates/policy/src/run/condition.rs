@@ -119,23 +119,32 @@ impl Program {
 
 impl Leaf {
     fn truth(&self, facts: &dyn Facts) -> Truth {
-        let left = self.left.value(facts);
-        if matches!(self.test, Test::Exists) {
-            return Truth::of(matches!(left, Known::Is(_)));
-        }
-        let left = match left {
-            Known::Is(value) => value,
-            Known::Absent => return Truth::ABSENT,
-            Known::Unanswered => return Truth::UNANSWERED,
+        let left = match (self.left.value(facts), &self.test) {
+            // Whether there is such a thing is what a silent store did not say.
+            (Known::Unanswered, _) => return Truth::UNANSWERED,
+            (known, Test::Exists) => return Truth::of(known != Known::Absent),
+            (Known::Absent, _) => return Truth::ABSENT,
+            (Known::Partial(part), _) => return self.of_part(&part),
+            (Known::Is(value), _) => value,
         };
         if let Test::Compare(comparison, right) = &self.test {
             return match right.value(facts) {
                 Known::Is(right) => Truth::of(compare(*comparison, &left, &right, self.ignore_case)),
                 Known::Absent => Truth::ABSENT,
-                Known::Unanswered => Truth::UNANSWERED,
+                Known::Unanswered | Known::Partial(_) => Truth::UNANSWERED,
             };
         }
         Truth::of(self.holds(&left))
+    }
+
+    /// What is found in a part of a set is true of the whole; what is not found
+    /// may be in the rest.
+    fn of_part(&self, part: &Value<'_>) -> Truth {
+        match (&self.test, self.holds(part)) {
+            (Test::ContainsMember(_) | Test::AnyOf(_), true) => Truth::TRUE,
+            (Test::AllOf(_), false) => Truth::FALSE,
+            _ => Truth::UNANSWERED,
+        }
     }
 
     fn holds(&self, left: &Value<'_>) -> bool {

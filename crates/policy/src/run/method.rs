@@ -122,6 +122,9 @@ pub struct Accepted {
     pub method: Method,
     /// What may go inside, in the order offered; empty where it is no tunnel.
     pub inner: Vec<Inner>,
+    /// Whether the peer must prove that tunnel and inner method belong together
+    /// where the method leaves that to it: PEAP.
+    pub bound: bool,
 }
 
 impl Accepted {
@@ -130,7 +133,9 @@ impl Accepted {
         let inner: Vec<_> = self.inner.iter().map(|inner| inner.word()).collect();
         match inner.is_empty() {
             true => self.method.word().to_owned(),
-            false => format!("{}({})", self.method.word(), inner.join(", ")),
+            false => {
+                format!("{}({}){}", self.method.word(), inner.join(", "), if self.bound { " bound" } else { "" })
+            }
         }
     }
 

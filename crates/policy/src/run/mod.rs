@@ -18,6 +18,8 @@ pub enum Known<T> {
     Absent,
     /// A store that would know did not answer.
     Unanswered,
+    /// A set to which a store that did not answer may have more to add.
+    Partial(T),
 }
 
 impl<T> Known<T> {
@@ -31,7 +33,8 @@ impl<T> Known<T> {
         match self {
             Self::Is(value) => f(value),
             Self::Absent => Known::Absent,
-            Self::Unanswered => Known::Unanswered,
+            // Only sets have parts, and functions work on single values.
+            Self::Unanswered | Self::Partial(_) => Known::Unanswered,
         }
     }
 }

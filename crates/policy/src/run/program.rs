@@ -98,6 +98,8 @@ pub struct Gate {
     pub rules: Vec<Rule>,
     /// What happens when no rule is true.
     pub otherwise: Consequence,
+    /// What happens when a rule hangs on a store that did not answer.
+    pub undetermined: Undetermined,
     pub(crate) when: Option<NodeId>,
 }
 
@@ -134,6 +136,28 @@ pub enum Consequence {
     Refuse(Option<String>),
     /// No answer at all.
     Silence,
+}
+
+/// What happens when a rule hangs on a store that did not answer.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub enum Undetermined {
+    /// No answer, so that the NAS asks somebody who may know.
+    #[default]
+    Silence,
+    /// Access-Reject, perhaps with a text.
+    Refuse(Option<String>),
+    /// A rule that grants is passed over; one that does not ends in silence.
+    Continue,
+}
+
+impl Undetermined {
+    /// What follows where the rules end undetermined.
+    pub fn consequence(&self) -> Consequence {
+        match self {
+            Self::Refuse(text) => Consequence::Refuse(text.clone()),
+            Self::Silence | Self::Continue => Consequence::Silence,
+        }
+    }
 }
 
 /// Where identities of one kind are proved or looked up.

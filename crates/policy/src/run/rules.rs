@@ -2,7 +2,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::run::Facts;
 use crate::run::condition::{Outcome, Truth};
-use crate::run::program::{Consequence, Gate, Program};
+use crate::run::program::{Consequence, Gate, Program, Undetermined};
 
 /// What was looked at on the way to a decision.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -45,8 +45,8 @@ pub enum Decided {
     Rule(usize),
     /// No rule is true.
     Otherwise,
-    /// This rule refuses and a store that did not answer could make it true:
-    /// silence, so that the NAS asks somebody who may know.
+    /// A store that did not answer could make this rule true, so the gate's
+    /// `undetermined` decides.
     Undetermined(usize),
 }
 
@@ -73,8 +73,9 @@ impl Program {
             if truth.is_true() {
                 return Decided::Rule(index);
             }
-            if truth.might_be_true() && rule.then != Consequence::Silence && !matches!(rule.then, Consequence::Grant(_))
-            {
+            // What follows might give more than this rule would have.
+            let passed = gate.undetermined == Undetermined::Continue && matches!(rule.then, Consequence::Grant(_));
+            if truth.might_be_true() && !passed {
                 return Decided::Undetermined(index);
             }
         }

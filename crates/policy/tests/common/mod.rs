@@ -10,7 +10,7 @@ pub(crate) fn schema() -> Schema {
     let fact = |name: &str, kind: Type, first_packet: bool| FactDefinition {
         name: name.into(),
         kind,
-        first_packet,
+        known: if first_packet { Stage::FirstPacket } else { Stage::Proof },
         meaning: String::new(),
     };
     Schema::new([
@@ -52,6 +52,7 @@ impl Facts for Stated {
         match self.0.get(&id) {
             Some(Known::Is(value)) => Known::Is(value.clone()),
             Some(Known::Unanswered) => Known::Unanswered,
+            Some(Known::Partial(part)) => Known::Partial(part.clone()),
             _ => Known::Absent,
         }
     }
