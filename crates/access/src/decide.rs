@@ -17,7 +17,7 @@ use crate::facts::table::FactTable;
 use crate::hear::Heard;
 use crate::proof::{LookUpRecord, Stop, prove};
 use crate::record::eap::EapRecord;
-use crate::reply;
+use crate::reply::{self, Beside};
 use crate::stores::{Responders, Stores};
 
 /// What decides: a policy, and what its gates offer over EAP.
@@ -204,7 +204,18 @@ pub async fn decide<S: Stores>(
     times.rules = elapsed();
     let made = match &verdict {
         Verdict::Silence | Verdict::Unfinished => Ok(None),
-        Verdict::Grant(set) => reply::acceptance(&heard, edition, *set, None).map(Some),
+        Verdict::Grant(set) => {
+            let proved = situation.user.proved().or_else(|| situation.machine.proved());
+            let beside = Beside {
+                eap: None,
+                user_name: gate.and_then(|gate| {
+                    let name = proved.map(|proved| proved.account.name.as_str());
+                    reply::user_name(&edition.policy.gates()[gate], situation.derived.name, None, name)
+                }),
+                chargeable: reply::chargeable(&heard, desk.secret, proved, &situation.device),
+            };
+            reply::acceptance(&heard, edition, *set, &beside).map(Some)
+        }
         Verdict::Refuse(text) => reply::refusal(&heard, None, text.as_deref()).map(Some),
     };
     let reply = made.unwrap_or_else(|reason| {

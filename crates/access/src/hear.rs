@@ -42,11 +42,42 @@ pub fn hear(nases: &NasTable, source: SocketAddr, datagram: &[u8]) -> Result<Hea
         }
         MessageAuthenticator::Missing => {}
     }
+    well_made(&packet)?;
+    Ok(Heard { nas: nas.clone(), source, datagram: packet.as_bytes().to_vec() })
+}
+
+/// What stands at most once in a request, so that nobody can mean one thing and
+/// show another (RFC 2865 section 5.44).
+const ONCE: [(u8, &str); 5] = [
+    (number::USER_NAME, "User-Name"),
+    (number::USER_PASSWORD, "User-Password"),
+    (number::CHAP_PASSWORD, "CHAP-Password"),
+    (number::CHAP_CHALLENGE, "CHAP-Challenge"),
+    (number::STATE, "State"),
+];
+
+/// What the signature does not tell of a request.
+fn well_made(packet: &Packet<'_>) -> Result<(), Cause> {
+    let mut seen = [false; ONCE.len()];
+    for attribute in packet.attributes() {
+        let place = ONCE.iter().position(|(number, _)| *number == attribute.number);
+        if let Some(place) = place
+            && std::mem::replace(&mut seen[place], true)
+        {
+            return Err(Cause::Malformed(format!("the request has {} twice", ONCE[place].1)));
+        }
+    }
     // RFC 2865 section 4.1: not both.
-    if packet.first(number::USER_PASSWORD).is_some() && packet.first(number::CHAP_PASSWORD).is_some() {
+    if seen[1] && seen[2] {
         return Err(Cause::Malformed("the request has both User-Password and CHAP-Password".into()));
     }
-    Ok(Heard { nas: nas.clone(), source, datagram: packet.as_bytes().to_vec() })
+    if let Some(hidden) = packet.first(number::USER_PASSWORD)
+        && (hidden.is_empty() || hidden.len() > 128 || !hidden.len().is_multiple_of(16))
+    {
+        let told = format!("User-Password has {} bytes and must have 16, 32 and so on up to 128", hidden.len());
+        return Err(Cause::Malformed(told));
+    }
+    Ok(())
 }
 
 /// Why a packet stays *unheard*: dropped in silence, and journaled.

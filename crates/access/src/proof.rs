@@ -4,6 +4,7 @@ use regnant_eap::{Answer as EapAnswer, Credential as EapCredential};
 use regnant_policy::{Event, Gate, Identify, IdentityKind, Mac, Method, Reaction};
 use regnant_radius::{Secret, number};
 use serde::{Deserialize, Serialize};
+use zeroize::Zeroizing;
 
 use crate::facts::request::Credential;
 use crate::facts::situation::{Device, Identity, Proved, Situation};
@@ -364,10 +365,23 @@ async fn password_answer<S: Stores>(
     password: Secret,
     stores: &S,
 ) -> Answer<Result<EapAnswer, Fault>> {
+    let password = as_utf8(password);
     if std::str::from_utf8(password.expose()).unwrap_or_default().parse::<Mac>().is_ok() {
         return Ok(Err((Event::Failed, "a MAC address is never a password")));
     }
     Ok(if stores.password_is_right(store, account, password).await? { Ok(RIGHT) } else { Err(WRONG) })
+}
+
+/// Passwords are kept in UTF-8. Clients that send ISO 8859-1 instead mean the same
+/// characters; what they send is hardly ever UTF-8 too.
+fn as_utf8(password: Secret) -> Secret {
+    match std::str::from_utf8(password.expose()) {
+        Ok(_) => password,
+        Err(_) => {
+            let text = Zeroizing::new(password.expose().iter().map(|byte| char::from(*byte)).collect::<String>());
+            Secret::new(text.as_bytes())
+        }
+    }
 }
 
 fn right_or_wrong(answer: EapAnswer) -> Result<EapAnswer, Fault> {

@@ -37,7 +37,11 @@ fn the_purpose_follows_service_type_and_port_type() {
         (None, Some("Virtual"), Some("login")),
         (None, Some("Async"), Some("login")),
         (None, Some("Cable"), None),
-        (Some("Outbound"), Some("Ethernet"), None),
+        (Some("Outbound"), Some("Ethernet"), Some("network")),
+        (Some("Outbound"), Some("Virtual"), Some("login")),
+        (Some("Authenticate-Only"), Some("Ethernet"), Some("network")),
+        (Some("Authenticate-Only"), Some("Virtual"), Some("login")),
+        (Some("Authenticate-Only"), None, None),
         (None, None, None),
     ] {
         let mut attributes = vec![("User-Name", "ida.marsh")];
@@ -48,6 +52,52 @@ fn the_purpose_follows_service_type_and_port_type() {
         let at_vpn = facts("127.0.0.41", "sextant-3-compass", &attributes, Some("x"));
         assert_eq!(at_vpn.fact("request.purpose"), Some("vpn"));
     }
+}
+
+#[test]
+fn a_firewall_sends_both_vpn_users_and_administrators() {
+    for (service, port_type, expected) in [
+        (Some("Framed"), Some("Virtual"), Some("vpn")),
+        (Some("Outbound"), Some("Virtual"), Some("vpn")),
+        (Some("Outbound"), None, Some("login")),
+        (Some("Authenticate-Only"), None, Some("login")),
+        (Some("Authenticate-Only"), Some("Virtual"), Some("login")),
+        (Some("Login"), Some("Virtual"), Some("login")),
+        (None, None, Some("login")),
+        (None, Some("Cable"), None),
+    ] {
+        let mut attributes = vec![("User-Name", "ida.marsh")];
+        attributes.extend(service.map(|value| ("Service-Type", value)));
+        attributes.extend(port_type.map(|value| ("NAS-Port-Type", value)));
+        let record = facts("127.0.0.31", "portcullis-2-chain", &attributes, Some("x"));
+        assert_eq!(record.fact("request.purpose"), expected, "{service:?} {port_type:?}");
+    }
+}
+
+#[test]
+fn the_trail_of_a_request_that_no_gate_takes_names_the_fact_that_is_absent() {
+    let attributes = [("User-Name", "ida.marsh"), ("Service-Type", "Authenticate-Only")];
+    let record = Harbour::new().record(&request("127.0.0.11", "bollard-9-anchor", true, &attributes, Some("x")));
+    assert_eq!(record.end, EndRecord::NoGate);
+    let station = record.trail().stations.into_iter().find(|station| station.name == "gate").unwrap();
+    assert!(station.evidence.iter().any(|evidence| evidence.value == "passed over: request.purpose is absent"));
+    assert!(station.advice.unwrap().contains("asks for request.purpose, which the request does not tell"));
+}
+
+#[test]
+fn of_attributes_that_come_twice_the_first_counts_everywhere() {
+    let record = at_switch(
+        &[
+            ("User-Name", "x"),
+            ("NAS-Port", "7"),
+            ("NAS-Port", "8"),
+            ("Calling-Station-Id", "02-00-5E-20-00-07"),
+            ("Calling-Station-Id", "02-00-5E-20-00-08"),
+        ],
+        Some("y"),
+    );
+    assert_eq!(record.port, Some(7));
+    assert_eq!(record.fact("request.mac"), Some("02:00:5e:20:00:07"));
 }
 
 #[test]
@@ -218,9 +268,10 @@ fn the_end_of_each_kind_has_a_reason_and_advice() {
         let station = trail.stations.into_iter().find(|station| station.mark == Mark::Stopped).unwrap();
         (station.name, station.advice.unwrap())
     };
-    let no_gate = request("127.0.0.31", "portcullis-2-chain", true, &[("User-Name", "x")], Some("y"));
+    let odd = [("User-Name", "x"), ("NAS-Port-Type", "Cable")];
+    let no_gate = request("127.0.0.31", "portcullis-2-chain", true, &odd, Some("y"));
     for (record, at, advice) in [
-        (harbour.record(&no_gate), "gate", "write a gate for it"),
+        (harbour.record(&no_gate), "gate", "asks for request.purpose"),
         (harbour.record(&login("ida.mrsh", "x")), "proof", "`ida.mrsh` was looked up in harbour"),
         (harbour.record(&login("ida.marsh", "x")), "proof", "type the password again"),
         (harbour.record(&login("lee.gone", "Old-Badge-77")), "proof", "Enable the account"),

@@ -2,9 +2,11 @@
 //! nothing had been sent.
 mod harbour;
 
+use harbour::supplicant::{client, peap, run, run_from};
 use harbour::*;
 use proptest::prelude::*;
-use regnant_access::*;
+use regnant_access::{Cause, EndRecord};
+use regnant_eap::{Login, PeerMethod, Tunnelled};
 use regnant_radius::*;
 
 /// A gate whose only rule asks about the equipment.
@@ -113,4 +115,197 @@ proptest! {
             prop_assert_eq!(record.verdict.word(), "refused");
         }
     }
+}
+
+/// What nobody may find in a journal.
+const MARKED: &[u8; 16] = b"\x02Zx-do-not-keep!";
+
+#[test]
+fn what_carries_or_proves_a_secret_is_never_kept_and_never_a_fact() {
+    let dictionary = Dictionary::standard();
+    let harbour = Harbour::new();
+    let own = dictionary.definitions().iter().filter(|definition| definition.secret);
+    let own = own.map(|definition| (definition.name.clone(), definition.number, MARKED.to_vec()));
+    let vendors = dictionary.vendors().flat_map(|vendor| {
+        let known = dictionary.of_vendor(vendor).unwrap().values().filter(|definition| definition.secret);
+        known.map(move |definition| {
+            let inside = [&vendor.to_be_bytes()[..], &[definition.number, 18], MARKED].concat();
+            (definition.name.clone(), number::VENDOR_SPECIFIC, inside)
+        })
+    });
+    // Whole, cut, and after one that is no secret.
+    let cut = [&311u32.to_be_bytes()[..], &[25, 99], MARKED].concat();
+    let after = [&311u32.to_be_bytes()[..], &[2, 3, b'x', 25, 18], MARKED].concat();
+    let odd = [
+        ("a cut one".to_owned(), number::VENDOR_SPECIFIC, cut),
+        ("a second".to_owned(), number::VENDOR_SPECIFIC, after),
+    ];
+    let all: Vec<_> = own.chain(vendors).chain(odd).collect();
+    assert!(all.len() >= 20, "{}", all.len());
+    for name in ["User-Password", "CHAP-Password", "EAP-Message", "Message-Authenticator", "MS-CHAP2-Response"] {
+        assert!(all.iter().any(|(known, ..)| known == name), "{name} is marked");
+    }
+    let hex: String = MARKED.iter().map(|byte| format!("{byte:02x}")).collect();
+    for (name, number, value) in all {
+        assert!(harbour.table.schema().find(&format!("request.{name}")).is_none(), "{name} is a fact");
+        let secret = SharedSecret::new(*b"sextant-3-compass");
+        let mut builder = Builder::unsigned(Code::ACCESS_REQUEST, 9);
+        builder.attribute(number::USER_NAME, b"ida.marsh").unwrap();
+        builder.attribute(number, &value).unwrap();
+        let request = Request { from: "127.0.0.41", bytes: builder.request(&AUTHENTICATOR, &secret) };
+        let kept = match harbour.ask(&request) {
+            Answered::Decided(record, _) => serde_json::to_string(&*record).unwrap() + &format!("{:?}", record.trail()),
+            // Cut or unsigned, it is dropped; what is told of it names no value.
+            Answered::Unheard(cause) => format!("{cause:?} {cause}"),
+            Answered::Challenged(..) => panic!("{name}"),
+        };
+        assert!(!kept.contains(&hex) && !kept.contains("do-not-keep"), "{name}: {kept}");
+    }
+}
+
+#[test]
+fn a_policy_never_sees_the_part_of_vendor_specific_that_is_secret() {
+    let harbour = Harbour::with_policy(
+        "grant all { vlan 20 }
+         gate everything {
+           accept pap
+           identify user in harbour
+           rule \"Bytes\" { when exists request.Vendor-Specific grant all }
+           otherwise refuse
+         }",
+    );
+    let with = |inside: &[u8]| {
+        let secret = SharedSecret::new(*b"portcullis-2-chain");
+        let mut builder = Builder::new(Code::ACCESS_REQUEST, 9);
+        builder.attribute(number::USER_NAME, b"ida.marsh").unwrap();
+        builder.attribute(number::VENDOR_SPECIFIC, &[&311u32.to_be_bytes()[..], inside].concat()).unwrap();
+        let hidden = hide_password(b"Tide-Table-61", &AUTHENTICATOR, &secret).unwrap();
+        builder.attribute(number::USER_PASSWORD, &hidden).unwrap();
+        harbour.record(&Request { from: "127.0.0.31", bytes: builder.request(&AUTHENTICATOR, &secret) })
+    };
+    assert_eq!(with(&[2, 3, b'x']).verdict.word(), "granted");
+    assert_eq!(with(&[11, 4, 1, 2]).reason(), "no rule applies");
+}
+
+#[test]
+fn a_password_with_accents_is_right_in_both_encodings_and_never_blamed_on_the_shared_secret() {
+    let mut harbour = gate(USERS);
+    harbour.stores.set_password("ida.marsh", "Maré-Alta-61");
+    let latin = b"Mar\xe9-Alta-61";
+    let sent = |password: &[u8]| {
+        let secret = SharedSecret::new(*b"portcullis-2-chain");
+        let mut builder = Builder::new(Code::ACCESS_REQUEST, 9);
+        builder.attribute(number::USER_NAME, b"ida.marsh").unwrap();
+        let hidden = hide_password(password, &AUTHENTICATOR, &secret).unwrap();
+        builder.attribute(number::USER_PASSWORD, &hidden).unwrap();
+        harbour.record(&Request { from: "127.0.0.31", bytes: builder.request(&AUTHENTICATOR, &secret) })
+    };
+    assert_eq!(sent("Maré-Alta-61".as_bytes()).verdict.word(), "granted");
+    assert_eq!(sent(latin).verdict.word(), "granted");
+    assert_eq!(sent(b"Mar\xea-Alta-61").reason(), "wrong password");
+    assert_eq!(sent(b"Mar\xe9-Alta-61\x07").reason(), "wrong password");
+    assert_eq!(sent(latin).carrier.as_deref(), Some("pap"));
+
+    // The same inside a tunnel and by EAP-GTC.
+    let mut harbour = Harbour::new();
+    harbour.stores.set_password("ida.marsh", "Maré-Alta-61");
+    for password in ["Maré-Alta-61".as_bytes(), latin] {
+        let login =
+            || Login { name: "ida.marsh".into(), password: regnant_eap::Secret::new(password), new_password: None };
+        let ttls = PeerMethod::Ttls(client(&harbour, None), Tunnelled::Password(login()));
+        let gtc = PeerMethod::peap(client(&harbour, None), "ida.marsh".into(), Box::new(PeerMethod::Gtc(login())));
+        for method in [ttls, gtc] {
+            assert_eq!(run(&harbour, method).grant(), "crew");
+        }
+    }
+}
+
+#[test]
+fn two_names_or_two_passwords_are_malformed() {
+    let harbour = Harbour::new();
+    for (number, name) in
+        [(number::USER_NAME, "User-Name"), (number::USER_PASSWORD, "User-Password"), (number::STATE, "State")]
+    {
+        let secret = SharedSecret::new(*b"portcullis-2-chain");
+        let mut builder = Builder::new(Code::ACCESS_REQUEST, 9);
+        for value in [[7; 16], [8; 16]] {
+            builder.attribute(number, &value).unwrap();
+        }
+        let request = Request { from: "127.0.0.31", bytes: builder.request(&AUTHENTICATOR, &secret) };
+        let Answered::Unheard(cause) = harbour.ask(&request) else { panic!("{name}") };
+        assert_eq!(cause, Cause::Malformed(format!("the request has {name} twice")));
+    }
+}
+
+#[test]
+fn the_equipment_is_told_the_name_that_the_gate_says() {
+    let told = |tell: &str, outer: &str| {
+        let from = "  remember machine 8h";
+        let harbour = Harbour::with_policy(&POLICY.replacen(from, &format!("{from}\n  {tell}"), 1));
+        let end = run_from(
+            &harbour,
+            peap(&harbour, "IDA.marsh@tarnmouth.example", "Tide-Table-61"),
+            outer,
+            "02-00-5E-10-00-01",
+            &[],
+        );
+        let reply = end.reply.unwrap();
+        Packet::parse(&reply).unwrap().first(number::USER_NAME).map(|name| String::from_utf8_lossy(name).into_owned())
+    };
+    for anonymous in ["anonymous@tarnmouth.example", "@tarnmouth.example", "anonymous"] {
+        assert_eq!(told("", anonymous).as_deref(), Some("ida.marsh"), "{anonymous}");
+    }
+    assert_eq!(told("", "ida.marsh@tarnmouth.example"), None);
+    assert_eq!(told("tell name none", "anonymous"), None);
+    assert_eq!(told("tell name asked", "anything").as_deref(), Some("anonymous"), "what the equipment sent");
+    assert_eq!(told("tell name proved", "ida.marsh").as_deref(), Some("ida.marsh"));
+}
+
+#[test]
+fn a_message_goes_out_beside_a_password_and_never_beside_eap() {
+    let harbour = Harbour::with_policy(
+        "grant all { message \"Low tide at six.\" vlan 20 }
+         gate everything {
+           accept pap, peap(eap-mschapv2)
+           present certificate \"radius.tarnmouth.example\"
+           identify user in harbour
+           otherwise grant all
+         }",
+    );
+    let has = |reply: &[u8]| Packet::parse(reply).unwrap().first(number::REPLY_MESSAGE).is_some();
+    let Answered::Decided(_, Some(plain)) = harbour.ask(&named(Some(b"ida.marsh"), "Tide-Table-61")) else { panic!() };
+    assert!(has(&plain));
+    let end = run(&harbour, peap(&harbour, "ida.marsh", "Tide-Table-61"));
+    assert_eq!(end.grant(), "all");
+    assert!(!has(end.reply.as_ref().unwrap()));
+    assert!(end.station("grant").line.contains("Low tide"), "the journal keeps it");
+}
+
+#[test]
+fn equipment_that_asks_for_it_gets_an_opaque_name_by_any_method() {
+    let harbour = Harbour::new();
+    let chargeable = |request: &Request| {
+        let Answered::Decided(_, Some(reply)) = harbour.ask(request) else { panic!() };
+        Packet::parse(&reply).unwrap().first(number::CHARGEABLE_USER_IDENTITY).map(<[u8]>::to_vec)
+    };
+    let asked = |name: &'static str, station: &'static str, password: &'static str, service: &'static str| {
+        let attributes = [
+            ("User-Name", name),
+            ("Calling-Station-Id", station),
+            ("Service-Type", service),
+            ("NAS-Port-Type", if service == "Login" { "Virtual" } else { "Ethernet" }),
+            ("Chargeable-User-Identity", "0x00"),
+        ];
+        let (from, secret) = match service {
+            "Login" => ("127.0.0.31", "portcullis-2-chain"),
+            _ => ("127.0.0.11", "bollard-9-anchor"),
+        };
+        request(from, secret, true, &attributes, Some(password))
+    };
+    let ola = chargeable(&asked("ola.nett", "x", "Fibre-Spool-90", "Login")).unwrap();
+    assert_eq!(chargeable(&asked("OLA.nett", "y", "Fibre-Spool-90", "Login")).unwrap(), ola);
+    let device = |mac| chargeable(&asked(mac, mac, mac, "Call-Check")).unwrap();
+    assert_ne!(device("02005e200007"), device("02005e990001"));
+    assert_eq!(device("02005e200007"), device("02-00-5e-20-00-07"));
+    assert!(chargeable(&login("ola.nett", "Fibre-Spool-90")).is_none(), "nobody asked");
 }

@@ -75,6 +75,19 @@ impl<'a> Attributes<'a> {
     }
 }
 
+impl<'a> Attributes<'a> {
+    /// The attributes that these bytes are, where they are some and nothing else.
+    pub(crate) fn checked(bytes: &'a [u8]) -> Option<Self> {
+        well_formed(bytes).ok().map(|()| Self::new(bytes))
+    }
+}
+
+/// Whose Vendor-Specific this is, and what it holds (RFC 2865 section 5.26).
+pub(crate) fn vendor_of(value: &[u8]) -> Option<(u32, &[u8])> {
+    let (vendor, rest) = value.split_first_chunk()?;
+    Some((u32::from_be_bytes(*vendor), rest))
+}
+
 impl<'a> Iterator for Attributes<'a> {
     type Item = Attribute<'a>;
 

@@ -1,5 +1,6 @@
 use thiserror::Error;
 
+use crate::attribute::Attributes;
 use crate::attribute::number::MESSAGE_AUTHENTICATOR;
 use crate::code::Code;
 use crate::crypto::authenticator::{response_authenticator, sign};
@@ -57,6 +58,12 @@ impl Builder {
         self.room_for(attributes.len())?;
         self.bytes.extend_from_slice(attributes);
         Ok(())
+    }
+
+    /// The same, without the attributes of one number.
+    pub fn encoded_without(&mut self, number: u8, attributes: &[u8]) -> Result<(), BuildError> {
+        let mut rest = Attributes::new(attributes).filter(|attribute| attribute.number != number);
+        rest.try_for_each(|attribute| self.attribute(attribute.number, attribute.value))
     }
 
     /// Finishes a reply to `request`: Proxy-State is echoed (RFC 2865 section

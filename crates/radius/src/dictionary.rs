@@ -3,17 +3,20 @@ use std::collections::HashMap;
 use serde::Deserialize;
 use thiserror::Error;
 
+use crate::attribute::{Attribute, Attributes, number, vendor_of};
 use crate::builder::{BuildError, Builder};
 use crate::code::Code;
 use crate::packet::HEADER_LEN;
 use crate::value::{ValueError, write};
 
-const BUILT_IN: [(&str, &str); 6] = [
+const BUILT_IN: [(&str, &str); 8] = [
+    ("rfc2548.toml", include_str!("../dictionary/rfc2548.toml")),
     ("rfc2865.toml", include_str!("../dictionary/rfc2865.toml")),
     ("rfc2868.toml", include_str!("../dictionary/rfc2868.toml")),
     ("rfc2869.toml", include_str!("../dictionary/rfc2869.toml")),
     ("rfc3579-eap.toml", include_str!("../dictionary/rfc3579-eap.toml")),
     ("rfc4849.toml", include_str!("../dictionary/rfc4849.toml")),
+    ("rfc5090.toml", include_str!("../dictionary/rfc5090.toml")),
     ("rfc5607.toml", include_str!("../dictionary/rfc5607.toml")),
 ];
 
@@ -22,12 +25,14 @@ const BUILT_IN: [(&str, &str); 6] = [
 /// A dictionary file is TOML: a list of `[[attribute]]` tables with `name`,
 /// `number`, `type` (`text`, `octets`, `integer`, `address`), `rfc`, and where
 /// they apply `tagged`, `repeats`, `secret` and a table `values` of names for
-/// numbers.
+/// numbers. A file that begins with `vendor = NUMBER` is about attributes inside
+/// Vendor-Specific (RFC 2865 section 5.26).
 #[derive(Clone, Debug)]
 pub struct Dictionary {
     definitions: Vec<Definition>,
     by_number: HashMap<u8, usize>,
     by_name: HashMap<String, usize>,
+    of_vendors: HashMap<u32, HashMap<u8, Definition>>,
 }
 
 /// What is known of one attribute.
@@ -73,13 +78,20 @@ pub enum Kind {
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 struct File {
+    /// The private enterprise number of whose attributes these are.
+    vendor: Option<u32>,
     attribute: Vec<Definition>,
 }
 
 impl Dictionary {
     /// The attributes of the RFCs that ship with this crate.
     pub fn standard() -> Self {
-        let mut dictionary = Self { definitions: Vec::new(), by_number: HashMap::new(), by_name: HashMap::new() };
+        let mut dictionary = Self {
+            definitions: Vec::new(),
+            by_number: HashMap::new(),
+            by_name: HashMap::new(),
+            of_vendors: HashMap::new(),
+        };
         for (file, text) in BUILT_IN {
             dictionary.add(file, text).expect("the files that ship are checked by the tests");
         }
@@ -90,6 +102,16 @@ impl Dictionary {
     pub fn add(&mut self, file: &str, text: &str) -> Result<(), DictionaryError> {
         let parsed: File = toml::from_str(text)
             .map_err(|error| DictionaryError::Syntax { file: file.to_owned(), error: error.to_string() })?;
+        if let Some(vendor) = parsed.vendor {
+            let known = self.of_vendors.entry(vendor).or_default();
+            for definition in parsed.attribute {
+                let name = definition.name.clone();
+                if known.insert(definition.number, definition).is_some() {
+                    return Err(DictionaryError::Twice { file: file.to_owned(), name });
+                }
+            }
+            return Ok(());
+        }
         for definition in parsed.attribute {
             let index = self.definitions.len();
             let twice = self.by_name.insert(definition.name.to_lowercase(), index).is_some()
@@ -110,6 +132,30 @@ impl Dictionary {
     /// The attribute of this number.
     pub fn by_number(&self, number: u8) -> Option<&Definition> {
         self.by_number.get(&number).map(|&index| &self.definitions[index])
+    }
+
+    /// The attributes of a vendor, by number.
+    pub fn of_vendor(&self, vendor: u32) -> Option<&HashMap<u8, Definition>> {
+        self.of_vendors.get(&vendor)
+    }
+
+    /// Every vendor of which attributes are known.
+    pub fn vendors(&self) -> impl Iterator<Item = u32> {
+        self.of_vendors.keys().copied()
+    }
+
+    /// Whether the value of an attribute must never be shown or kept, be it inside
+    /// Vendor-Specific. What a known vendor would not send like that may be one.
+    pub fn is_secret(&self, attribute: Attribute<'_>) -> bool {
+        if attribute.number != number::VENDOR_SPECIFIC {
+            return self.by_number(attribute.number).is_some_and(|definition| definition.secret);
+        }
+        let Some((vendor, rest)) = vendor_of(attribute.value) else { return false };
+        let Some(known) = self.of_vendor(vendor) else { return false };
+        match Attributes::checked(rest) {
+            Some(mut inside) => inside.any(|one| known.get(&one.number).is_some_and(|definition| definition.secret)),
+            None => true,
+        }
     }
 
     /// The attribute of this name; case does not count.

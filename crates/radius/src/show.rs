@@ -1,6 +1,5 @@
-use crate::attribute::{Attribute, number};
-use crate::crypto::mppe;
-use crate::dictionary::Dictionary;
+use crate::attribute::{Attribute, Attributes, number, vendor_of};
+use crate::dictionary::{Definition, Dictionary};
 use crate::filter_rule::read_filter_rules;
 use crate::packet::Packet;
 use crate::value::Value;
@@ -12,31 +11,37 @@ impl Dictionary {
         let plain = packet.attributes().filter(|attribute| attribute.number != number::NAS_FILTER_RULE);
         let rules = read_filter_rules(packet.all(number::NAS_FILTER_RULE)).into_iter();
         plain
-            .map(|attribute| self.show_one(attribute))
+            .flat_map(|attribute| self.show_one(attribute))
             .chain(rules.map(|rule| ("NAS-Filter-Rule".to_owned(), rule)))
             .collect()
     }
 
-    fn show_one(&self, Attribute { number: kind, value }: Attribute<'_>) -> (String, String) {
-        let of_rfc_2548 = (kind == number::VENDOR_SPECIFIC).then(|| mppe::kind(value)).flatten();
-        match self.by_number(kind) {
-            _ if of_rfc_2548 == Some(mppe::SEND_KEY) => ("MS-MPPE-Send-Key".into(), "(secret)".into()),
-            _ if of_rfc_2548 == Some(mppe::RECV_KEY) => ("MS-MPPE-Recv-Key".into(), "(secret)".into()),
-            Some(definition) if kind == number::EAP_MESSAGE => {
-                (definition.name.clone(), format!("{} bytes", value.len()))
-            }
-            Some(definition) if definition.secret => (definition.name.clone(), "(secret)".into()),
-            Some(definition) => {
-                let shown = match Value::read(definition, value) {
-                    // Class and the like are bytes, in which people put words.
-                    Value::Octets(bytes) if is_readable(bytes) => format!("\"{}\"", String::from_utf8_lossy(bytes)),
-                    other => other.show(definition),
-                };
-                (definition.name.clone(), shown)
-            }
-            None => (format!("attribute {kind}"), Value::Octets(value).to_string()),
+    fn show_one(&self, attribute: Attribute<'_>) -> Vec<(String, String)> {
+        let Attribute { number: kind, value } = attribute;
+        if kind == number::VENDOR_SPECIFIC
+            && let Some((vendor, rest)) = vendor_of(value)
+            && let Some(known) = self.of_vendor(vendor)
+        {
+            let Some(inside) = Attributes::checked(rest) else {
+                return vec![(format!("vendor {vendor}"), format!("{} bytes that do not read", rest.len()))];
+            };
+            let name = |number| format!("vendor {vendor} attribute {number}");
+            return inside.map(|one| show_as(known.get(&one.number), one.value, || name(one.number))).collect();
         }
+        vec![show_as(self.by_number(kind), value, || format!("attribute {kind}"))]
     }
+}
+
+fn show_as(definition: Option<&Definition>, value: &[u8], unnamed: impl Fn() -> String) -> (String, String) {
+    let Some(definition) = definition else { return (unnamed(), Value::Octets(value).to_string()) };
+    let shown = match Value::read(definition, value) {
+        _ if definition.number == number::EAP_MESSAGE && definition.secret => format!("{} bytes", value.len()),
+        _ if definition.secret => "(secret)".into(),
+        // Class and the like are bytes, in which people put words.
+        Value::Octets(bytes) if is_readable(bytes) => format!("\"{}\"", String::from_utf8_lossy(bytes)),
+        other => other.show(definition),
+    };
+    (definition.name.clone(), shown)
 }
 
 fn is_readable(bytes: &[u8]) -> bool {

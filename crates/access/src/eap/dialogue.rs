@@ -17,7 +17,7 @@ use crate::facts::situation::{Device, Identity, Situation, Told};
 use crate::hear::Heard;
 use crate::proof::{self, LookUpRecord, Stop, look_up_device, react_in, react_to_absence};
 use crate::record::eap::{EapRecord, FailureRecord, RoundRecord};
-use crate::reply::{self, Ending};
+use crate::reply::{self, Beside, Ending};
 use crate::stores::Stores;
 
 /// Headers of EAP over the link; what remains of Framed-MTU is for the packet.
@@ -504,9 +504,8 @@ impl Dialogue {
             packet: &packet,
             keys: keys.as_ref(),
             salts: [u16::from_be_bytes([a, b]), u16::from_be_bytes([c, d]) ^ 1],
-            chargeable: self.chargeable(desk.secret),
         };
-        let made = reply::acceptance(heard, &self.setting.edition, set, Some(&ending));
+        let made = reply::acceptance(heard, &self.setting.edition, set, &self.beside(ending, desk.secret));
         self.times.reply = elapsed();
         Outcome::decided(match made {
             Ok(reply) => {
@@ -544,12 +543,16 @@ impl Dialogue {
         Some(seen)
     }
 
-    /// An opaque name for whoever is proved, the same for the same account (RFC
-    /// 4372 section 2.2), where the equipment asks for it.
-    fn chargeable(&self, secret: &[u8; 32]) -> Option<String> {
-        self.first.packet().first(number::CHARGEABLE_USER_IDENTITY)?;
-        let proved = self.user.proved().or_else(|| self.machine.proved())?;
-        Some(reply::chargeable(secret, &proved.store, &proved.account.name))
+    fn beside<'k>(&'k self, ending: Ending<'k>, secret: &[u8; 32]) -> Beside<'k> {
+        let proved = self.user.proved().or_else(|| self.machine.proved());
+        let gate = &self.setting.edition.policy.gates()[self.gate];
+        let asked = self.first.packet().first(number::USER_NAME).and_then(|name| std::str::from_utf8(name).ok());
+        let name = proved.map(|proved| proved.account.name.as_str());
+        Beside {
+            user_name: reply::user_name(gate, asked, self.told.outer.as_deref(), name),
+            chargeable: reply::chargeable(&self.first, secret, proved, &self.device),
+            eap: Some(ending),
+        }
     }
 
     fn decision(

@@ -82,11 +82,12 @@ pub(crate) struct Derived<'p> {
     pub(crate) credential: Credential,
 }
 
-const CALL_CHECK: u32 = 10;
 const LOGIN: u32 = 1;
 const FRAMED: u32 = 2;
+const OUTBOUND: u32 = 5;
 const ADMINISTRATIVE: u32 = 6;
 const NAS_PROMPT: u32 = 7;
+const CALL_CHECK: u32 = 10;
 const ASYNC: u32 = 0;
 const VIRTUAL: u32 = 5;
 const ETHERNET: u32 = 15;
@@ -109,9 +110,9 @@ impl<'p> Derived<'p> {
             name,
             mac,
             carrier,
-            purpose: purpose(nas.kind, raw.service_type, raw.port_type),
-            medium: raw.port_type.map(medium),
-            port: raw.port.or_else(|| last_number(text(raw.port_id)?)),
+            purpose: purpose(nas.kind, carrier, integer(raw.service_type), integer(raw.port_type)),
+            medium: integer(raw.port_type).map(medium),
+            port: integer(raw.port).or_else(|| last_number(text(raw.port_id)?)),
             ssid: text(raw.called).and_then(ssid),
             credential,
         }
@@ -129,30 +130,36 @@ struct Raw<'p> {
     password: Option<&'p [u8]>,
     chap: Option<&'p [u8]>,
     chap_challenge: Option<&'p [u8]>,
-    port: Option<u32>,
-    service_type: Option<u32>,
+    port: Option<&'p [u8]>,
+    service_type: Option<&'p [u8]>,
     called: Option<&'p [u8]>,
     calling: Option<&'p [u8]>,
-    port_type: Option<u32>,
+    port_type: Option<&'p [u8]>,
     port_id: Option<&'p [u8]>,
     eap: bool,
+    /// With Message-Authenticator, which was right: both have the same secret.
+    signed: bool,
 }
 
 impl<'p> Raw<'p> {
     fn take(&mut self, attribute: u8, value: &'p [u8]) {
-        let integer = || <[u8; 4]>::try_from(value).ok().map(u32::from_be_bytes);
+        // The first counts, here as for every `request.*`.
+        let keep = |place: &mut Option<&'p [u8]>| {
+            place.get_or_insert(value);
+        };
         match attribute {
-            number::USER_NAME => self.user_name = Some(value),
-            number::USER_PASSWORD => self.password = Some(value),
-            number::CHAP_PASSWORD => self.chap = Some(value),
-            number::CHAP_CHALLENGE => self.chap_challenge = Some(value),
-            number::NAS_PORT => self.port = integer(),
-            number::SERVICE_TYPE => self.service_type = integer(),
-            number::CALLED_STATION_ID => self.called = Some(value),
-            number::CALLING_STATION_ID => self.calling = Some(value),
-            number::NAS_PORT_TYPE => self.port_type = integer(),
-            number::NAS_PORT_ID => self.port_id = Some(value),
+            number::USER_NAME => keep(&mut self.user_name),
+            number::USER_PASSWORD => keep(&mut self.password),
+            number::CHAP_PASSWORD => keep(&mut self.chap),
+            number::CHAP_CHALLENGE => keep(&mut self.chap_challenge),
+            number::NAS_PORT => keep(&mut self.port),
+            number::SERVICE_TYPE => keep(&mut self.service_type),
+            number::CALLED_STATION_ID => keep(&mut self.called),
+            number::CALLING_STATION_ID => keep(&mut self.calling),
+            number::NAS_PORT_TYPE => keep(&mut self.port_type),
+            number::NAS_PORT_ID => keep(&mut self.port_id),
             number::EAP_MESSAGE => self.eap = true,
+            number::MESSAGE_AUTHENTICATOR => self.signed = true,
             _ => {}
         }
     }
@@ -160,7 +167,8 @@ impl<'p> Raw<'p> {
     fn credential(&self, packet: &Packet<'_>, nas: &Nas) -> Credential {
         if let Some(hidden) = self.password {
             return match reveal_password(hidden, packet.authenticator(), &nas.secret) {
-                Ok(password) if printable(password.expose()) => Credential::Password(password),
+                Ok(password) if self.signed || printable(password.expose()) => Credential::Password(password),
+                Err(_) if self.signed => Credential::None,
                 _ => Credential::Noise,
             };
         }
@@ -170,8 +178,9 @@ impl<'p> Raw<'p> {
     }
 }
 
-/// Nobody's password holds control characters or broken UTF-8; what a wrong
-/// secret decodes to nearly always does.
+/// Passwords hold no control characters, and most are UTF-8; what a wrong secret
+/// decodes to nearly always does and nearly never is. Only where no signature tells
+/// whether the secret is right.
 fn printable(password: &[u8]) -> bool {
     std::str::from_utf8(password).is_ok_and(|text| !text.chars().any(char::is_control))
 }
@@ -188,7 +197,7 @@ fn carrier(raw: &Raw<'_>, name: Option<&str>, mac: Option<Mac>, credential: &Cre
         Credential::Chap(response) => response.matches(name.as_bytes()),
         _ => false,
     };
-    if name_is_mac && (raw.service_type == Some(CALL_CHECK) || name.is_some_and(same_password)) {
+    if name_is_mac && (integer(raw.service_type) == Some(CALL_CHECK) || name.is_some_and(same_password)) {
         return Some(Carrier::Mac);
     }
     match (raw.password, raw.chap) {
@@ -198,17 +207,32 @@ fn carrier(raw: &Raw<'_>, name: Option<&str>, mac: Option<Mac>, credential: &Cre
     }
 }
 
-fn purpose(kind: NasKind, service_type: Option<u32>, port_type: Option<u32>) -> Option<Purpose> {
-    if kind == NasKind::Vpn {
-        return Some(Purpose::Vpn);
-    }
+/// What is asked for. Login modules and VPN plug-ins send Service-Types that say
+/// little (Authenticate-Only, Outbound), so the port and the kind of NAS tell.
+/// `docs/writ.md` has this as a table.
+fn purpose(
+    kind: NasKind,
+    carrier: Option<Carrier>,
+    service_type: Option<u32>,
+    port_type: Option<u32>,
+) -> Option<Purpose> {
+    let access_port = matches!(kind, NasKind::Switch | NasKind::Controller);
     match (service_type, port_type) {
-        (Some(FRAMED | CALL_CHECK), _) => Some(Purpose::Network),
+        _ if kind == NasKind::Vpn => Some(Purpose::Vpn),
         (Some(LOGIN | ADMINISTRATIVE | NAS_PROMPT), _) => Some(Purpose::Login),
-        (None, Some(ETHERNET | WIRELESS_OTHER | WIRELESS_802_11)) => Some(Purpose::Network),
-        (None, Some(VIRTUAL | ASYNC)) => Some(Purpose::Login),
+        (Some(CALL_CHECK), _) | (_, Some(ETHERNET | WIRELESS_OTHER | WIRELESS_802_11)) => Some(Purpose::Network),
+        (Some(FRAMED | OUTBOUND), Some(VIRTUAL)) if !access_port => Some(Purpose::Vpn),
+        (Some(FRAMED), _) => Some(Purpose::Network),
+        // Who signs in by EAP or is let through by address wants a network.
+        _ if access_port && matches!(carrier, Some(Carrier::Eap | Carrier::Mac)) => Some(Purpose::Network),
+        (_, Some(VIRTUAL | ASYNC)) => Some(Purpose::Login),
+        (_, None) if !access_port => Some(Purpose::Login),
         _ => None,
     }
+}
+
+fn integer(value: Option<&[u8]>) -> Option<u32> {
+    <[u8; 4]>::try_from(value?).ok().map(u32::from_be_bytes)
 }
 
 fn medium(port_type: u32) -> Medium {

@@ -3,7 +3,7 @@ use std::sync::Arc;
 
 use regnant_eap::{Certificate, TlsAbout};
 use regnant_policy::{Event, FactId, Facts, IdentityKind, Known, Mac, Members, Type, Value};
-use regnant_radius::{Packet, Value as AttributeValue};
+use regnant_radius::{Attribute, Packet, Value as AttributeValue};
 
 use crate::facts::request::{Carrier, Derived};
 use crate::facts::table::{CertificatePart, FactTable, Part, Source, TlsPart};
@@ -204,7 +204,10 @@ impl Situation<'_> {
     fn attribute(&self, number: u8, kind: &Type) -> Known<Value<'_>> {
         match kind {
             Type::Set(_) => {
-                let values: Vec<_> = self.packet.all(number).filter_map(|bytes| self.value(number, bytes)).collect();
+                // Inside Vendor-Specific one may be a secret though its number is none.
+                let shown = |bytes: &&[u8]| !self.table.dictionary().is_secret(Attribute { number, value: bytes });
+                let values: Vec<_> =
+                    self.packet.all(number).filter(shown).filter_map(|bytes| self.value(number, bytes)).collect();
                 if values.is_empty() { Known::Absent } else { Known::Is(Value::set(values)) }
             }
             _ => self.packet.first(number).and_then(|bytes| self.value(number, bytes)).into(),

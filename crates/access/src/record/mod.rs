@@ -48,6 +48,10 @@ pub struct Record {
     pub request: Vec<(String, String)>,
     /// Gates that were passed over and what their `when` came to.
     pub passed_gates: Vec<(String, Outcome)>,
+    /// The facts that the `when` of a gate hung on and that were absent: the gate and
+    /// the fact.
+    #[serde(default)]
+    pub missed_by_gates: Vec<(String, String)>,
     /// The gate that took the request.
     pub gate: Option<String>,
     /// What the gate accepts.
@@ -214,8 +218,9 @@ impl Record {
             passed_gates: trace
                 .gates
                 .iter()
-                .map(|(index, outcome)| (policy.gates()[usize::from(*index)].name.clone(), *outcome))
+                .map(|passed| (policy.gates()[usize::from(passed.gate)].name.clone(), passed.outcome))
                 .collect(),
+            missed_by_gates: missed_by_gates(policy, &trace, table),
             accepts: gate.map(|gate| gate.accept.iter().map(Accepted::show).collect()).unwrap_or_default(),
             rules: gate.map(|gate| rules(policy, gate, &trace, table)).unwrap_or_default(),
             gate: gate.map(|gate| gate.name.clone()),
@@ -278,6 +283,27 @@ fn carrier(situation: &Situation<'_>) -> Option<String> {
         Credential::Noise => format!("{word} (undecodable)"),
         _ => word.to_owned(),
     })
+}
+
+/// The facts that are absent where a gate was passed over because of it.
+fn missed_by_gates(policy: &Compiled, trace: &Trace, table: &FactTable) -> Vec<(String, String)> {
+    let mut missed = Vec::new();
+    let mut from = 0;
+    for passed in &trace.gates {
+        let until = usize::from(passed.leaves_until);
+        let leaves = trace.leaves.get(from..until).unwrap_or_default();
+        from = until;
+        let unknown = leaves.iter().filter(|leaf| passed.outcome == Outcome::Absent && leaf.outcome == Outcome::Absent);
+        for leaf in unknown {
+            let fact = policy.leaves()[usize::from(leaf.leaf)].fact;
+            let entry =
+                (policy.gates()[usize::from(passed.gate)].name.clone(), table.schema().definition(fact).name.clone());
+            if !missed.contains(&entry) {
+                missed.push(entry);
+            }
+        }
+    }
+    missed
 }
 
 fn rules(policy: &Compiled, gate: &Gate, trace: &Trace, table: &FactTable) -> Vec<RuleRecord> {

@@ -125,17 +125,26 @@ impl Record {
             None => (
                 Mark::Stopped,
                 format!("No gate of edition {} takes such a request.", self.edition),
-                Some("Widen the `when` of the gate that should take it, or write a gate for it.".into()),
+                Some(match self.missed_by_gates.first() {
+                    Some((gate, fact)) => format!(
+                        "Gate {gate} asks for {fact}, which the request does not tell: set the equipment to send what \
+                         it is read from, or widen the gate's `when`."
+                    ),
+                    None => "Widen the `when` of the gate that should take it, or write a gate for it.".into(),
+                }),
             ),
         };
         let mut station = self.station("gate", mark, line);
         station.micros = Some(self.micros[0]);
         station.advice = advice;
         for (gate, outcome) in &self.passed_gates {
-            station.evidence.push(Evidence::new(
-                format!("gate {gate}"),
-                format!("passed over: its condition is {}", when(*outcome)),
-            ));
+            let missed: Vec<_> =
+                self.missed_by_gates.iter().filter(|(by, _)| by == gate).map(|(_, fact)| fact.as_str()).collect();
+            let why = match missed.is_empty() {
+                true => format!("its condition is {}", when(*outcome)),
+                false => format!("{} {} absent", missed.join(" and "), if missed.len() == 1 { "is" } else { "are" }),
+            };
+            station.evidence.push(Evidence::new(format!("gate {gate}"), format!("passed over: {why}")));
         }
         station.evidence.extend(self.facts_of(&["nas.", "request."]));
         station

@@ -61,6 +61,10 @@ impl Memory {
         &self.accounts[&(account.kind, account.name.to_lowercase())]
     }
 
+    pub(crate) fn set_password(&mut self, name: &str, password: &'static str) {
+        self.accounts.get_mut(&(IdentityKind::User, name.to_owned())).unwrap().1 = password;
+    }
+
     pub(crate) fn account_mut(&mut self, kind: IdentityKind, name: &str) -> &mut Account {
         &mut self.accounts.get_mut(&(kind, name.to_owned())).unwrap().0
     }

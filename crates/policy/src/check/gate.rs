@@ -3,7 +3,7 @@ use crate::check::grant::MAX_TEXT;
 use crate::diagnostic::Diagnostic;
 use crate::parse::ast::{ConsequenceItem, GateItem, IdentifyItem, Name, ReactionItem, ResumeItem, RuleItem};
 use crate::run::method::{Accepted, IdentityKind, Method};
-use crate::run::program::{Consequence, Event, Gate, Identify, Reaction, Rule, Undetermined};
+use crate::run::program::{Consequence, Event, Gate, Identify, Reaction, Rule, TellName, Undetermined};
 use crate::suggest::did_you_mean;
 
 /// How long an EAP session may be resumed where a gate does not say.
@@ -42,6 +42,7 @@ impl Checker<'_> {
         let rules: Vec<_> = item.rules.iter().filter_map(|rule| self.rule(rule)).collect();
         let otherwise = item.otherwise.as_ref().and_then(|consequence| self.consequence(consequence));
         let otherwise = otherwise.unwrap_or(Consequence::Refuse(None));
+        let tell_name = item.tell_name.as_ref().and_then(|word| self.one_of("name", word, &TellName::ALL));
         let undetermined = item.undetermined.as_ref().and_then(|reaction| self.undetermined(reaction));
         self.program.gates.push(Gate {
             name: item.name.text.clone(),
@@ -54,6 +55,7 @@ impl Checker<'_> {
             rules,
             otherwise,
             undetermined: undetermined.unwrap_or_default(),
+            tell_name,
             when,
         });
     }

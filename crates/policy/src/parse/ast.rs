@@ -67,6 +67,7 @@ pub(crate) struct GateItem {
     pub(crate) identify: Vec<IdentifyItem>,
     pub(crate) rules: Vec<RuleItem>,
     pub(crate) undetermined: Option<ReactionItem>,
+    pub(crate) tell_name: Option<Name>,
     pub(crate) otherwise: Option<ConsequenceItem>,
 }
 

@@ -2,8 +2,19 @@ use crate::diagnostic::Diagnostic;
 use crate::parse::ast::*;
 use crate::parse::parser::{Parser, Step};
 
-const PARTS: [&str; 10] =
-    ["when", "accept", "present", "trust", "identify", "remember", "resume", "rule", "undetermined", "otherwise"];
+const PARTS: [&str; 11] = [
+    "when",
+    "accept",
+    "present",
+    "trust",
+    "identify",
+    "remember",
+    "resume",
+    "tell",
+    "rule",
+    "undetermined",
+    "otherwise",
+];
 
 impl Parser {
     pub(crate) fn gate(&mut self) -> Step<GateItem> {
@@ -19,6 +30,7 @@ impl Parser {
             identify: Vec::new(),
             rules: Vec::new(),
             undetermined: None,
+            tell_name: None,
             otherwise: None,
         };
         self.block(&PARTS, |p| p.gate_part(&mut gate))?;
@@ -60,6 +72,11 @@ impl Parser {
             gate.identify.push(self.identify()?);
         } else if self.take_word("rule") {
             gate.rules.extend(self.rule()?);
+        } else if self.take_word("tell") {
+            self.expect_word("name")?;
+            if gate.tell_name.replace(self.word("proved, asked or none")?).is_some() {
+                return Err(twice("tell name"));
+            }
         } else if self.take_word("undetermined") {
             if gate.undetermined.replace(self.reaction("refuse, silence or continue")?).is_some() {
                 return Err(twice("undetermined"));

@@ -100,6 +100,9 @@ pub struct Gate {
     pub otherwise: Consequence,
     /// What happens when a rule hangs on a store that did not answer.
     pub undetermined: Undetermined,
+    /// Which User-Name an Access-Accept carries; where none is said, the proved one
+    /// in place of an anonymous one.
+    pub tell_name: Option<TellName>,
     pub(crate) when: Option<NodeId>,
 }
 
@@ -136,6 +139,22 @@ pub enum Consequence {
     Refuse(Option<String>),
     /// No answer at all.
     Silence,
+}
+
+/// Which User-Name an Access-Accept carries.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum TellName {
+    /// That of whoever was proved, as the store writes it.
+    Proved,
+    /// That of the request.
+    Asked,
+    /// None.
+    None,
+}
+
+impl TellName {
+    /// All with their words in Writ.
+    pub const ALL: [(&'static str, Self); 3] = [("proved", Self::Proved), ("asked", Self::Asked), ("none", Self::None)];
 }
 
 /// What happens when a rule hangs on a store that did not answer.

@@ -7,14 +7,26 @@ use crate::run::program::{Consequence, Gate, Program, Undetermined};
 /// What was looked at on the way to a decision.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Trace {
-    /// Gates that were passed over, with what their `when` came to.
-    pub gates: Vec<(u16, Outcome)>,
+    /// Gates that were passed over.
+    pub gates: Vec<GateTrace>,
     /// How many comparisons were looked at to choose the gate.
     pub leaves_before_rules: u16,
     /// Rules in the order tried.
     pub rules: Vec<RuleTrace>,
     /// Comparisons in the order looked at.
     pub leaves: Vec<LeafTrace>,
+}
+
+/// A gate that was passed over.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct GateTrace {
+    /// The gate's place in the policy.
+    pub gate: u16,
+    /// What its `when` came to.
+    pub outcome: Outcome,
+    /// How many comparisons had been looked at before and with this gate: its own
+    /// are the last of them.
+    pub leaves_until: u16,
 }
 
 /// What a rule's condition came to.
@@ -58,7 +70,8 @@ impl Program {
             if truth.is_true() {
                 return Some(index);
             }
-            trace.gates.push((index as u16, truth.outcome()));
+            let leaves_until = trace.leaves.len().min(usize::from(u16::MAX)) as u16;
+            trace.gates.push(GateTrace { gate: index as u16, outcome: truth.outcome(), leaves_until });
         }
         None
     }

@@ -8,8 +8,8 @@ use crate::packet::Packet;
 /// The vendor that RFC 2548 is about.
 const VENDOR: [u8; 4] = 311u32.to_be_bytes();
 /// RFC 2548 sections 2.4.2 and 2.4.3.
-pub(crate) const SEND_KEY: u8 = 16;
-pub(crate) const RECV_KEY: u8 = 17;
+const SEND_KEY: u8 = 16;
+const RECV_KEY: u8 = 17;
 const BLOCK: usize = 16;
 
 impl Builder {
@@ -52,7 +52,7 @@ pub fn read_session_keys(
 }
 
 /// The number of an attribute of RFC 2548.
-pub(crate) fn kind(value: &[u8]) -> Option<u8> {
+fn kind(value: &[u8]) -> Option<u8> {
     value.strip_prefix(&VENDOR)?.first().copied()
 }
 

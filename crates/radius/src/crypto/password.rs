@@ -45,11 +45,12 @@ pub fn reveal_password(
         before.copy_from_slice(cipher);
     }
     let length = clear.iter().rposition(|&byte| byte != 0).map_or(0, |last| last + 1);
-    if clear[..length].contains(&0) || clear.len() - length > BLOCK {
-        return Err(PasswordError::NotPadded);
-    }
+    // Secret bytes are wiped on every way out.
+    let padded = !clear[..length].contains(&0) && clear.len() - length <= BLOCK;
+    clear[length..].fill(0);
     clear.truncate(length);
-    Ok(Secret::new(clear))
+    let clear = Secret::new(clear);
+    if padded { Ok(clear) } else { Err(PasswordError::NotPadded) }
 }
 
 fn mask(block: &mut [u8], before: &[u8; 16], secret: &SharedSecret) {
