@@ -14,6 +14,7 @@ use crate::edition::Edition;
 use crate::facts::request::{Carrier, Derived};
 use crate::facts::situation::{Device, Identity, Situation, Told};
 use crate::facts::table::FactTable;
+use crate::guesses::Guesses;
 use crate::hear::Heard;
 use crate::proof::{LookUpRecord, Stop, prove};
 use crate::record::eap::EapRecord;
@@ -41,6 +42,8 @@ pub struct Desk<'d, S> {
     pub machines: &'d Machines,
     /// Who is asked about revoked certificates.
     pub responders: &'d dyn Responders,
+    /// What slows the guessing of passwords.
+    pub guesses: &'d dyn Guesses,
     /// Fills bytes with unpredictable values.
     pub random: fn(&mut [u8]),
     /// What opaque names are made with.
@@ -198,7 +201,7 @@ pub async fn decide<S: Stores>(
         }
         Some(gate) => {
             let mut course = Course { edition, trace: &mut trace, times: &mut times, lookups: &mut lookups };
-            course.through(gate, &mut situation, desk.stores, &elapsed).await
+            course.through(gate, &mut situation, desk, &elapsed).await
         }
     };
     times.rules = elapsed();
@@ -258,7 +261,7 @@ impl Course<'_> {
         &mut self,
         gate: usize,
         situation: &mut Situation<'_>,
-        stores: &S,
+        desk: &Desk<'_, S>,
         elapsed: &(impl Fn() -> Duration + Send + Sync),
     ) -> (End, Verdict) {
         let definition = &self.edition.policy.gates()[gate];
@@ -270,7 +273,7 @@ impl Course<'_> {
                 _ => return refused(End::MethodNotAccepted),
             },
         };
-        let proof = prove(situation, definition, method, stores, self.lookups).await;
+        let proof = prove(situation, definition, method, desk, self.lookups).await;
         self.times.proof = elapsed();
         match proof {
             Err(stop) => stop.decided(),

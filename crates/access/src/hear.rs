@@ -2,7 +2,7 @@ use std::fmt;
 use std::net::SocketAddr;
 use std::sync::Arc;
 
-use regnant_radius::{Code, MessageAuthenticator, Packet, check_message_authenticator, number};
+use regnant_radius::{Builder, Code, MessageAuthenticator, Packet, check_message_authenticator, number};
 use serde::{Deserialize, Serialize};
 
 use crate::nas::{Nas, NasTable};
@@ -22,13 +22,22 @@ impl Heard {
     pub fn packet(&self) -> Packet<'_> {
         Packet::parse(&self.datagram).expect("hear parsed these very bytes")
     }
+
+    /// The answer to Status-Server, which asks whether we are alive and nothing else
+    /// (RFC 5997 section 4.2); none where this is a request to be decided.
+    pub fn status(&self) -> Option<Vec<u8>> {
+        let packet = self.packet();
+        let asked = packet.code() == Code::STATUS_SERVER;
+        asked.then(|| Builder::new(Code::ACCESS_ACCEPT, packet.identifier()).reply(&packet, &self.nas.secret).ok())?
+    }
 }
 
 /// Turns a datagram into a request, or says why it cannot become one.
 pub fn hear(nases: &NasTable, source: SocketAddr, datagram: &[u8]) -> Result<Heard, Cause> {
     let nas = nases.find(source.ip()).ok_or(Cause::UnknownSender)?;
     let packet = Packet::parse(datagram).map_err(|error| Cause::Malformed(error.to_string()))?;
-    if packet.code() != Code::ACCESS_REQUEST {
+    let asks_status = packet.code() == Code::STATUS_SERVER;
+    if packet.code() != Code::ACCESS_REQUEST && !asks_status {
         return Err(Cause::UnexpectedCode(packet.code().to_string()));
     }
     let eap = packet.first(number::EAP_MESSAGE).is_some();
@@ -37,7 +46,8 @@ pub fn hear(nases: &NasTable, source: SocketAddr, datagram: &[u8]) -> Result<Hea
         MessageAuthenticator::Wrong => return Err(Cause::SecretDiffers),
         // RFC 3579 section 3.1: EAP-Message without Message-Authenticator is discarded.
         MessageAuthenticator::Missing if eap => return Err(Cause::EapUnprotected),
-        MessageAuthenticator::Missing if nas.require_message_authenticator => {
+        // RFC 5997 section 3: nor is Status-Server heard without.
+        MessageAuthenticator::Missing if nas.require_message_authenticator || asks_status => {
             return Err(Cause::MessageAuthenticatorMissing);
         }
         MessageAuthenticator::Missing => {}
@@ -135,7 +145,7 @@ impl fmt::Display for Cause {
             Self::EapUnprotected => f.write_str("EAP came without Message-Authenticator (attribute 80)"),
             Self::Malformed(what) => write!(f, "the packet is malformed: {what}"),
             Self::TooManyConversations => {
-                f.write_str("too many EAP conversations were begun; the oldest half-open ones were given up")
+                f.write_str("too many EAP conversations were begun; the oldest were given up")
             }
             Self::UnexpectedCode(code) => write!(f, "{code} does not belong on the authentication port"),
         }

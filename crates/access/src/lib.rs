@@ -9,6 +9,7 @@ mod decide;
 mod eap;
 mod edition;
 mod facts;
+mod guesses;
 mod hear;
 mod nas;
 mod proof;
@@ -25,6 +26,7 @@ pub use eap::offers::{GateOffers, Materials, OfferProblem, Presentable, TrustMat
 pub use eap::sessions::SessionTable;
 pub use edition::{Edition, GrantProblem};
 pub use facts::table::FactTable;
+pub use guesses::{GuessTable, Guesser, Guesses, Held, NobodyGuesses, Wait};
 pub use hear::{Cause, Heard, hear};
 pub use nas::{Nas, NasKind, NasTable, Network};
 pub use proof::LookUpRecord;

@@ -6,8 +6,10 @@ use regnant_radius::{Secret, number};
 use serde::{Deserialize, Serialize};
 use zeroize::Zeroizing;
 
+use crate::decide::Desk;
 use crate::facts::request::Credential;
 use crate::facts::situation::{Device, Identity, Proved, Situation};
+use crate::guesses::Guesser;
 use crate::stores::{Account, Answer, Stores};
 
 /// What one store said, for the journal.
@@ -37,10 +39,10 @@ pub(crate) async fn prove<S: Stores>(
     situation: &mut Situation<'_>,
     gate: &Gate,
     method: Method,
-    stores: &S,
+    desk: &Desk<'_, S>,
     log: &mut Vec<LookUpRecord>,
 ) -> Result<(), Stop> {
-    look_up_device(situation, gate, method == Method::Mac, stores, log).await?;
+    look_up_device(situation, gate, method == Method::Mac, desk.stores, log).await?;
     if method != Method::Mac {
         let (kind, sought) = match situation.derived.name.map(str::to_owned) {
             Some(claimed) => (kind_of(&claimed), seek(kind_of(&claimed), &claimed, gate, situation, log)),
@@ -48,8 +50,9 @@ pub(crate) async fn prove<S: Stores>(
         };
         let outcome = match sought {
             Ok((clause, name)) => {
-                let mut attempt = Attempt { claimed: name, proof: method.word().into(), clause, log };
-                attempt.run(Tried::Plain(&situation.derived.credential), stores).await
+                let (from, proof) = (Asker::of(situation), method.word().into());
+                let mut attempt = Attempt { claimed: name, proof, clause, from, log };
+                attempt.run(Tried::Plain(&situation.derived.credential), desk).await
             }
             Err(outcome) => outcome,
         };
@@ -207,6 +210,18 @@ pub(crate) enum Tried<'c> {
     Earlier(u64),
 }
 
+impl Tried<'_> {
+    /// Whether somebody who does not know it may try again and again.
+    fn can_be_guessed(self) -> bool {
+        matches!(self, Self::Plain(_) | Self::Eap(_))
+    }
+
+    /// Whether checking it means hashing a password.
+    fn is_hashed(self) -> bool {
+        matches!(self, Self::Plain(Credential::Password(_)) | Self::Eap(EapCredential::Password(_)))
+    }
+}
+
 /// What came of a try.
 pub(crate) struct Outcome {
     pub(crate) identity: Identity,
@@ -227,7 +242,21 @@ pub(crate) struct Attempt<'a> {
     pub(crate) claimed: String,
     pub(crate) proof: String,
     pub(crate) clause: &'a Identify,
+    pub(crate) from: Asker<'a>,
     pub(crate) log: &'a mut Vec<LookUpRecord>,
+}
+
+/// Where an attempt comes from.
+#[derive(Clone, Copy)]
+pub(crate) struct Asker<'a> {
+    nas: &'a str,
+    device: Option<Mac>,
+}
+
+impl<'a> Asker<'a> {
+    pub(crate) fn of(situation: &Situation<'a>) -> Self {
+        Self { nas: &situation.nas.name, device: situation.derived.mac }
+    }
 }
 
 /// What is wrong with a credential, and the words for it.
@@ -237,7 +266,36 @@ const WRONG: Fault = (Event::Failed, "wrong password");
 const RIGHT: EapAnswer = EapAnswer::Right { hash_of_hash: None };
 
 impl Attempt<'_> {
-    pub(crate) async fn run<S: Stores>(&mut self, tried: Tried<'_>, stores: &S) -> Outcome {
+    /// Tries a credential; whoever guesses is held back.
+    pub(crate) async fn run<S: Stores>(&mut self, tried: Tried<'_>, desk: &Desk<'_, S>) -> Outcome {
+        if !tried.can_be_guessed() {
+            return self.ask(tried, desk.stores).await;
+        }
+        let name = self.claimed.clone();
+        let guesser = Guesser { nas: self.from.nas, name: &name, device: self.from.device };
+        if let Err(unreachable) = desk.guesses.admit(guesser).await {
+            self.note(NO_STORE, format!("not tried: {unreachable}"));
+            return self.failed(Event::Unreachable);
+        }
+        let outcome = self.ask(tried, desk.stores).await;
+        match outcome.event {
+            Some(Event::Unknown | Event::Failed) => {
+                if outcome.event == Some(Event::Unknown) && tried.is_hashed() {
+                    // Time must not tell which names there are.
+                    desk.guesses.pause(desk.stores.password_takes()).await;
+                }
+                let held = desk.guesses.wrong(guesser).await;
+                if let (Some(story), Some(last)) = (held.story(), self.log.last_mut()) {
+                    last.answer += &format!(" ({story})");
+                }
+            }
+            None => desk.guesses.right(guesser),
+            Some(_) => {}
+        }
+        outcome
+    }
+
+    async fn ask<S: Stores>(&mut self, tried: Tried<'_>, stores: &S) -> Outcome {
         // A MAC address is never a user, whatever a store holds: else everybody
         // who reads a label could sign in.
         if self.claimed.parse::<Mac>().is_ok() {
@@ -289,7 +347,7 @@ impl Attempt<'_> {
             Tried::Earlier(_) => "proved earlier",
             _ => "right credential",
         };
-        let (outcome, told) = match credential_answer(store, account, tried, stores).await {
+        let (outcome, told) = match credential_answer(store, account, tried, stores, self.from.nas).await {
             Ok(Ok(_)) if account.disabled => (Err(Event::Disabled), format!("{right}; the account is disabled")),
             Ok(Ok(_)) if account.expired => (Err(Event::Expired), format!("{right}; the account has expired")),
             Ok(Ok(answer)) => (Ok(answer), right.to_owned()),
@@ -324,6 +382,7 @@ async fn credential_answer<S: Stores>(
     account: &Account,
     tried: Tried<'_>,
     stores: &S,
+    asker: &str,
 ) -> Answer<Result<EapAnswer, Fault>> {
     match tried {
         Tried::Certificate => Ok(Ok(RIGHT)),
@@ -333,14 +392,16 @@ async fn credential_answer<S: Stores>(
         Tried::Plain(Credential::Noise) => {
             Ok(Err((Event::Failed, "the password does not decode: the shared secret most likely differs")))
         }
-        Tried::Plain(Credential::Password(password)) => password_answer(store, account, password.clone(), stores).await,
+        Tried::Plain(Credential::Password(password)) => {
+            password_answer(store, account, password.clone(), stores, asker).await
+        }
         Tried::Plain(Credential::Chap(response)) => Ok(match stores.recoverable_password(store, account).await? {
             None => Err((Event::Unfit, "no recoverable password, which CHAP needs")),
             Some(password) if response.matches(password.expose()) => Ok(RIGHT),
             Some(_) => Err(WRONG),
         }),
         Tried::Eap(EapCredential::Password(password)) => {
-            password_answer(store, account, Secret::new(password.expose()), stores).await
+            password_answer(store, account, password.clone(), stores, asker).await
         }
         Tried::Eap(credential @ EapCredential::Md5 { .. }) => {
             Ok(match stores.recoverable_password(store, account).await? {
@@ -364,12 +425,13 @@ async fn password_answer<S: Stores>(
     account: &Account,
     password: Secret,
     stores: &S,
+    asker: &str,
 ) -> Answer<Result<EapAnswer, Fault>> {
     let password = as_utf8(password);
     if std::str::from_utf8(password.expose()).unwrap_or_default().parse::<Mac>().is_ok() {
         return Ok(Err((Event::Failed, "a MAC address is never a password")));
     }
-    Ok(if stores.password_is_right(store, account, password).await? { Ok(RIGHT) } else { Err(WRONG) })
+    Ok(if stores.password_is_right(store, account, password, asker).await? { Ok(RIGHT) } else { Err(WRONG) })
 }
 
 /// Passwords are kept in UTF-8. Clients that send ISO 8859-1 instead mean the same

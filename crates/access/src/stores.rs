@@ -1,6 +1,7 @@
 use std::future::Future;
 use std::pin::Pin;
 use std::sync::Arc;
+use std::time::Duration;
 
 use regnant_eap::{Question, Standing};
 use regnant_policy::{IdentityKind, Mac, Value};
@@ -58,13 +59,21 @@ pub trait Stores: Sync {
         name: &str,
     ) -> impl Future<Output = Answer<Option<Account>>> + Send;
 
-    /// Whether this is the account's password.
+    /// Whether this is the account's password. `asker` is the NAS: none may take all
+    /// the time that there is for checking.
     fn password_is_right(
         &self,
         store: &str,
         account: &Account,
         password: Secret,
+        asker: &str,
     ) -> impl Future<Output = Answer<bool>> + Send;
+
+    /// How long such a check takes. Where nobody has the name, as much time passes
+    /// before that shows.
+    fn password_takes(&self) -> Duration {
+        Duration::ZERO
+    }
 
     /// The password itself, where it is kept so that it can be had back.
     fn recoverable_password(

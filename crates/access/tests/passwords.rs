@@ -309,3 +309,47 @@ fn equipment_that_asks_for_it_gets_an_opaque_name_by_any_method() {
     assert_eq!(device("02005e200007"), device("02-00-5e-20-00-07"));
     assert!(chargeable(&login("ola.nett", "Fibre-Spool-90")).is_none(), "nobody asked");
 }
+
+#[test]
+fn guessing_is_held_back_more_and_more_and_the_trail_tells_it() {
+    let harbour = Harbour::new();
+    let waited = || std::mem::take(&mut *harbour.guesses.waited.lock().unwrap());
+    for _ in 0..3 {
+        assert_eq!(harbour.record(&login("ola.nett", "wrong")).reason(), "wrong password");
+    }
+    assert!(waited().is_empty(), "people mistype");
+    harbour.record(&login("Ola.Nett", "wrong"));
+    let told = harbour.record(&login("ola.nett", "wrong")).reason();
+    assert_eq!(
+        told,
+        "wrong password (5 wrong ones for this name through this NAS; the refusal was held back by 1.0 s)"
+    );
+    assert!(waited().len() >= 2);
+    // The same name elsewhere, and another here, wait for nothing.
+    assert_eq!(harbour.record(&vpn("ola.nett", "Fibre-Spool-90")).verdict.word(), "granted");
+    assert_eq!(harbour.record(&login("ida.marsh", "Tide-Table-61")).reason(), "no rule applies");
+    assert!(waited().is_empty());
+    // A flood of guesses at once is not even tried.
+    for _ in 0..20 {
+        harbour.record(&login("ola.nett", "wrong"));
+    }
+    let crowded = harbour.record(&login("ola.nett", "Fibre-Spool-90"));
+    assert_eq!(crowded.verdict.word(), "silence");
+    assert!(crowded.lookups[0].answer.starts_with("not tried"));
+}
+
+#[test]
+fn a_name_that_does_not_exist_takes_as_long_as_one_that_does() {
+    let harbour = Harbour::new();
+    let waited = || std::mem::take(&mut *harbour.guesses.waited.lock().unwrap());
+    let hash = [std::time::Duration::from_millis(27)];
+    harbour.record(&login("nobody.here", "x"));
+    assert_eq!(waited(), hash);
+    let login = || Login::new("nobody.here", "x");
+    run(&harbour, PeerMethod::Ttls(client(&harbour, None), Tunnelled::Password(login())));
+    assert_eq!(waited(), hash);
+    run(&harbour, PeerMethod::peap(client(&harbour, None), "x".into(), Box::new(PeerMethod::Gtc(login()))));
+    assert_eq!(waited(), hash);
+    harbour.record(&vpn("ida.marsh", "x"));
+    assert!(waited().is_empty(), "here the check itself takes the time");
+}

@@ -24,9 +24,20 @@ pub(crate) fn run(args: &args::Serve) -> Result<ExitCode, Failure> {
         }
         stopped().await?;
         println!("stopping");
-        service.stop().await;
-        Ok(ExitCode::SUCCESS)
+        ended(service.stop().await)
     })
+}
+
+/// What the end of a service is, by how many entries of its journal are lost.
+pub(crate) fn ended(unwritten: usize) -> Result<ExitCode, Failure> {
+    match unwritten {
+        0 => Ok(ExitCode::SUCCESS),
+        count => Err(Failure::new(format!(
+            "{count} {} could not be written to the journal and {} lost: the log says why",
+            if count == 1 { "entry" } else { "entries" },
+            if count == 1 { "is" } else { "are" },
+        ))),
+    }
 }
 
 /// Waits for the signal to stop.

@@ -1,7 +1,4 @@
-use std::fmt;
-
-use subtle::ConstantTimeEq;
-use zeroize::{Zeroize, ZeroizeOnDrop};
+pub use regnant_base::Secret;
 
 /// Where random bytes come from.
 pub type Random = Box<dyn FnMut(&mut [u8]) + Send + Sync>;
@@ -10,37 +7,6 @@ pub(crate) fn random_bytes<const N: usize>(random: &mut Random) -> [u8; N] {
     let mut bytes = [0; N];
     random(&mut bytes);
     bytes
-}
-
-/// Bytes that must not be shown: wiped when dropped, compared in constant time,
-/// printed as `Secret(..)`.
-#[derive(Clone, Default, Zeroize, ZeroizeOnDrop)]
-pub struct Secret(Vec<u8>);
-
-impl Secret {
-    /// Takes the bytes over.
-    pub fn new(bytes: impl Into<Vec<u8>>) -> Self {
-        Self(bytes.into())
-    }
-
-    /// The bytes themselves, for cryptography only.
-    pub fn expose(&self) -> &[u8] {
-        &self.0
-    }
-}
-
-impl PartialEq for Secret {
-    fn eq(&self, other: &Self) -> bool {
-        self.0.ct_eq(&other.0).into()
-    }
-}
-
-impl Eq for Secret {}
-
-impl fmt::Debug for Secret {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str("Secret(..)")
-    }
 }
 
 /// What a method leaves behind for the equipment (RFC 3748 section 7.10).

@@ -1,18 +1,46 @@
-use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::thread;
+use std::time::{Duration, Instant};
 
 use regnant_access::{Answer, Unreachable};
-use regnant_radius::Secret;
+use regnant_base::{FairQueue, Secret};
 use tokio::sync::oneshot;
 
+use crate::known_passwords::KnownPasswords;
 use crate::password::verify_password;
 
+/// A NAS gives up after some seconds: what could not be checked by then is not
+/// worth checking.
+const WORTH_WAITING: Duration = Duration::from_secs(4);
+/// What a hash takes before one was measured.
+const FIRST_GUESS: Duration = Duration::from_millis(30);
+
 /// Threads that verify passwords, with a queue of their own, so that nothing
-/// else waits behind a password hash.
+/// else waits behind a password hash. Who asks is served in turn.
 #[derive(Clone, Debug)]
 pub struct HashPool {
-    queue: SyncSender<Job>,
+    shared: Arc<Shared>,
+    _end: Arc<End>,
+}
+
+#[derive(Debug)]
+struct Shared {
+    queue: FairQueue<Job>,
+    known: KnownPasswords,
+    threads: u64,
+    /// What a hash takes, in microseconds.
+    takes: AtomicU64,
+}
+
+/// Ends the threads with the last handle.
+#[derive(Debug)]
+struct End(Arc<Shared>);
+
+impl Drop for End {
+    fn drop(&mut self) {
+        self.0.queue.close();
+    }
 }
 
 #[derive(Debug)]
@@ -23,39 +51,66 @@ struct Job {
 }
 
 impl HashPool {
-    /// Starts `threads` threads behind a queue of `waiting` places. They end
-    /// when the last handle is dropped.
-    pub fn start(threads: usize, waiting: usize) -> Self {
-        let (queue, jobs) = sync_channel::<Job>(waiting);
-        let jobs = Arc::new(Mutex::new(jobs));
+    /// Starts the threads.
+    pub fn start(threads: usize) -> Self {
+        let takes = AtomicU64::new(FIRST_GUESS.as_micros() as u64);
+        let shared = Arc::new(Shared {
+            queue: FairQueue::default(),
+            known: KnownPasswords::default(),
+            threads: threads as u64,
+            takes,
+        });
         for number in 0..threads {
-            let jobs = jobs.clone();
+            let shared = shared.clone();
             thread::Builder::new()
                 .name(format!("regnant-hash-{number}"))
-                .spawn(move || work(&jobs))
+                .spawn(move || shared.work())
                 .expect("the system starts a thread");
         }
-        Self { queue }
+        Self { _end: Arc::new(End(shared.clone())), shared }
     }
 
-    /// Whether a password has this hash; no answer where the queue is full.
-    pub async fn verify(&self, password: Secret, hash: Option<String>) -> Answer<bool> {
+    /// Whether a password has this hash; no answer where more waits than can be
+    /// done while the NAS does, or more than its share for whoever asks.
+    pub async fn verify(&self, asker: &str, password: Secret, hash: Option<String>) -> Answer<bool> {
+        if hash.as_deref().is_some_and(|hash| self.shared.known.holds(&password, hash)) {
+            return Ok(true);
+        }
         let (answer, result) = oneshot::channel();
-        self.queue
-            .try_send(Job { password, hash, answer })
+        self.shared
+            .queue
+            .push(asker, Job { password, hash, answer }, self.shared.room())
             .map_err(|_| Unreachable("too many passwords are waiting to be checked".into()))?;
         result.await.map_err(|_| Unreachable("the service is stopping".into()))
     }
+
+    /// What a hash takes, as measured.
+    pub fn takes(&self) -> Duration {
+        Duration::from_micros(self.shared.takes.load(Ordering::Relaxed))
+    }
 }
 
-fn work(jobs: &Mutex<Receiver<Job>>) {
-    loop {
-        // Only the wait is under the lock, not the work.
-        let job = jobs.lock().unwrap_or_else(PoisonError::into_inner).recv();
-        let Ok(Job { password, hash, answer }) = job else { return };
-        // Nobody waits any more: the request was given up.
-        if !answer.is_closed() {
-            let _ = answer.send(verify_password(password.expose(), hash.as_deref()));
+impl Shared {
+    /// How many checks may wait.
+    fn room(&self) -> usize {
+        let takes = self.takes.load(Ordering::Relaxed).max(1);
+        (self.threads * WORTH_WAITING.as_micros() as u64 / takes).max(2) as usize
+    }
+
+    fn work(&self) {
+        while let Some(Job { password, hash, answer }) = self.queue.pop() {
+            // Nobody waits any more: the request was given up.
+            if answer.is_closed() {
+                continue;
+            }
+            let begun = Instant::now();
+            let right = verify_password(password.expose(), hash.as_deref());
+            if let (true, Some(hash)) = (right, &hash) {
+                self.known.add(&password, hash);
+            }
+            let _ = answer.send(right);
+            let (took, before) = (begun.elapsed().as_micros() as u64, self.takes.load(Ordering::Relaxed));
+            self.takes.store((7 * before + took) / 8, Ordering::Relaxed);
         }
     }
 }

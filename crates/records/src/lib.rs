@@ -8,6 +8,7 @@ mod fetched_lists;
 mod hash_pool;
 mod inventory;
 mod journal;
+mod known_passwords;
 mod password;
 mod sealing;
 mod shared;
@@ -20,7 +21,7 @@ pub use inventory::{
     EndpointEntry, Inventory, InventoryError, MachineEntry, NasEntry, PersonEntry, StoreEntry, StoreKind,
 };
 pub use journal::reader::{EntryFilter, JournalReader};
-pub use journal::{Desk, Entry, Journal, Slot};
+pub use journal::{CommitAges, Desk, Entry, Journal, Slot};
 pub use password::{hash_password, verify_password};
 pub use sealing::{KeyError, SealingKey};
 pub use shared::administrators::{new_token, token_hash};

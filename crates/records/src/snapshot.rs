@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 use std::sync::Arc;
+use std::time::Duration;
 
 use jiff::Timestamp;
 use regnant_access::{Account, Answer, Endpoint, Groups, Stores, Unreachable};
@@ -174,9 +175,13 @@ impl Stores for LocalStores {
         }))
     }
 
-    async fn password_is_right(&self, store: &str, account: &Account, password: Secret) -> Answer<bool> {
+    async fn password_is_right(&self, store: &str, account: &Account, password: Secret, asker: &str) -> Answer<bool> {
         let hash = self.known_account(store, account)?.and_then(|known| known.password_hash.clone());
-        self.pool.verify(password, hash).await
+        self.pool.verify(asker, password, hash).await
+    }
+
+    fn password_takes(&self) -> Duration {
+        self.pool.takes()
     }
 
     async fn recoverable_password(&self, store: &str, account: &Account) -> Answer<Option<Secret>> {

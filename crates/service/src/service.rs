@@ -23,6 +23,7 @@ use crate::office::issuers::Issuers;
 use crate::office::{Office, OfficeError};
 use crate::udp::conversations::Conversations;
 use crate::udp::duplicates::Duplicates;
+use crate::udp::guesses::Patience;
 use crate::udp::handshakes::Handshakes;
 use crate::udp::receiver::Receiver;
 use crate::udp::unheard::Unheard;
@@ -31,11 +32,13 @@ use crate::world::{Ground, fact_table};
 
 /// Entries that may wait for the journal; with more, requests stay unanswered.
 const JOURNAL_QUEUE: usize = 16_384;
-/// Password checks that may wait for a thread of the pool.
-const HASH_QUEUE: usize = 64;
 /// When what is renewed is looked at again after a failure of ours.
 const RENEW_AGAIN: Duration = Duration::from_secs(600);
 const UNHEARD_EVERY: Duration = Duration::from_millis(500);
+/// How long the API may take to end.
+const STUCK_CLIENTS: Duration = Duration::from_millis(300);
+/// Whose share of the journal the unheard take.
+const UNHEARD: &str = "unheard";
 
 /// A running service.
 pub struct Service {
@@ -65,7 +68,7 @@ impl Service {
             dialects: vec![Dialect::standard(table.dictionary())],
             table: table.clone(),
             key: key.clone(),
-            pool: HashPool::start(threads, HASH_QUEUE),
+            pool: HashPool::start(threads),
             lists: Fetched::restored(list_file.all()?),
             list_file,
             staples: Fetched::default(),
@@ -92,6 +95,7 @@ impl Service {
             handshakes: Handshakes::start(threads),
             sessions: Arc::default(),
             machines: Machines::restored(reader.machines()?),
+            guesses: Patience::new(Handle::current()),
             secret: key.derive("opaque names of accounts"),
             retries: config.radius.password_retries,
             unheard: Unheard::default(),
@@ -140,8 +144,9 @@ impl Service {
         self.welcome.as_deref()
     }
 
-    /// Stops receiving, ends what is being decided, writes the journal to its end.
-    pub async fn stop(self) {
+    /// Stops receiving, ends what is being decided, writes the journal to its end;
+    /// tells how many entries could not be written. Takes a few seconds at most.
+    pub async fn stop(self) -> usize {
         let _ = self.stop.send(true);
         let receivers = self.receivers;
         let _ = task::spawn_blocking(move || receivers.into_iter().for_each(|thread| drop(thread.join()))).await;
@@ -150,11 +155,11 @@ impl Service {
         flush_unheard(&self.desk, &self.journal);
         // Live listeners of the journal end with the server; a stuck client may not hold us.
         let mut server = self.server;
-        if tokio::time::timeout(Duration::from_secs(5), &mut server).await.is_err() {
+        if tokio::time::timeout(STUCK_CLIENTS, &mut server).await.is_err() {
             server.abort();
         }
         let journal = self.journal;
-        let _ = task::spawn_blocking(move || journal.close()).await;
+        task::spawn_blocking(move || journal.close()).await.unwrap_or_default()
     }
 }
 
@@ -197,7 +202,7 @@ async fn renew(office: Arc<Office>) {
 fn journal_abandoned(desk: &Desk, journal: &Journal) {
     let Some(place) = journal.desk() else { return };
     for waiting in desk.conversations.expired(Instant::now()) {
-        match place.slot() {
+        match place.slot(waiting.dialogue.nas()) {
             Some(slot) => slot.decision(waiting.dialogue.abandon()),
             None => count(&desk.counters.unjournaled),
         }
@@ -206,7 +211,7 @@ fn journal_abandoned(desk: &Desk, journal: &Journal) {
 
 fn flush_unheard(desk: &Desk, journal: &Journal) {
     let Some(place) = journal.desk() else { return };
-    desk.unheard.flush(now_ms(), |record| match place.slot() {
+    desk.unheard.flush(now_ms(), |record| match place.slot(UNHEARD) {
         Some(slot) => {
             slot.unheard(record.clone());
             true

@@ -22,6 +22,8 @@ use crate::stores::Stores;
 
 /// Headers of EAP over the link; what remains of Framed-MTU is for the packet.
 const LINK_OVERHEAD: usize = 4;
+/// What a conversation with its TLS connection takes.
+const STATE_BYTES: usize = 16 << 10;
 const SMALLEST_PACKET: usize = 256;
 /// A reply with its other attributes should fit one Ethernet frame.
 const LARGEST_PACKET: usize = 1_300;
@@ -199,10 +201,15 @@ impl Dialogue {
         self.conversation.may_be_slow(heard.packet().first(number::EAP_MESSAGE).unwrap_or_default())
     }
 
-    /// Whether its TLS handshake is over, so that there is more to lose.
-    pub fn is_past_tls(&self) -> bool {
-        let about = self.conversation.about();
-        !about.inner.is_empty() || self.decided.is_some()
+    /// Whether its verdict has fallen.
+    pub fn has_verdict(&self) -> bool {
+        self.decided.is_some()
+    }
+
+    /// The bytes that it holds: what its state takes, about, and all that came from
+    /// its peer.
+    pub fn bytes(&self) -> usize {
+        STATE_BYTES + self.conversation.received()
     }
 
     async fn receive<S: Stores>(

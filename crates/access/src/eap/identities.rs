@@ -11,7 +11,7 @@ use crate::eap::dialogue::Proofs;
 use crate::eap::offers::{GateOffer, name_form};
 use crate::eap::sessions::{IdentityBefore, ProvedBefore};
 use crate::facts::situation::{Identity, Situation};
-use crate::proof::{Attempt, LookUpRecord, Outcome, Stop, Tried, kind_of, plain_name, react, seek};
+use crate::proof::{Asker, Attempt, LookUpRecord, Outcome, Stop, Tried, kind_of, plain_name, react, seek};
 use crate::stores::Stores;
 
 /// The words for how a method proved somebody: `peap, eap-mschapv2`.
@@ -224,8 +224,9 @@ pub(crate) async fn recall_machine<S: Stores>(
         }
         Err(_) => return Ok(()),
     }
-    let mut attempt = Attempt { claimed: seen.name, proof, clause, log: &mut proofs.lookups };
-    let outcome = attempt.run(proved_by(&seen.chain, seen.password_mark), desk.stores).await;
+    let from = Asker::of(situation);
+    let mut attempt = Attempt { claimed: seen.name, proof, clause, from, log: &mut proofs.lookups };
+    let outcome = attempt.run(proved_by(&seen.chain, seen.password_mark), desk).await;
     match (outcome.identity, outcome.event) {
         (Identity::Proved(mut proved), _) => {
             proved.age = Some(desk.now.saturating_sub(seen.at) / 1_000);
@@ -255,7 +256,10 @@ async fn look_up<S: Stores>(
     desk: &Desk<'_, S>,
 ) -> Outcome {
     match seek(kind, claimed, gate, situation, log) {
-        Ok((clause, name)) => Attempt { claimed: name, proof, clause, log }.run(tried, desk.stores).await,
+        Ok((clause, name)) => {
+            let from = Asker::of(situation);
+            Attempt { claimed: name, proof, clause, from, log }.run(tried, desk).await
+        }
         Err(outcome) => outcome,
     }
 }

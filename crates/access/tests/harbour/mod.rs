@@ -31,6 +31,7 @@ pub(crate) struct Harbour {
     pub(crate) sessions: Arc<SessionTable>,
     pub(crate) machines: Machines,
     pub(crate) issuer: Arc<Issuer>,
+    pub(crate) guesses: Counting,
     /// Milliseconds since 1970.
     pub(crate) now: u64,
 }
@@ -83,9 +84,13 @@ impl Stores for Memory {
         Ok(self.accounts.get(&(kind, name.to_lowercase())).map(|(account, ..)| account.clone()))
     }
 
-    async fn password_is_right(&self, store: &str, account: &Account, password: Secret) -> Answer<bool> {
+    async fn password_is_right(&self, store: &str, account: &Account, password: Secret, _: &str) -> Answer<bool> {
         self.answers(store)?;
         Ok(self.known(account).1.as_bytes() == password.expose())
+    }
+
+    fn password_takes(&self) -> Duration {
+        Duration::from_millis(27)
     }
 
     async fn recoverable_password(&self, _: &str, account: &Account) -> Answer<Option<Secret>> {
@@ -101,6 +106,44 @@ impl Stores for Memory {
     async fn endpoint(&self, store: &str, mac: Mac) -> Answer<Option<Arc<Endpoint>>> {
         self.answers(store)?;
         Ok(self.endpoints.get(&mac).cloned())
+    }
+}
+
+/// Counts guesses, and notes for how long somebody would have been held back.
+#[derive(Default)]
+pub(crate) struct Counting {
+    table: GuessTable,
+    pub(crate) waited: Mutex<Vec<Duration>>,
+}
+
+impl Counting {
+    fn held<T: Send + 'static>(&self, time: Duration, value: T) -> Wait<'_, T> {
+        if !time.is_zero() {
+            self.waited.lock().unwrap().push(time);
+        }
+        Box::pin(std::future::ready(value))
+    }
+}
+
+impl Guesses for Counting {
+    fn admit<'g>(&'g self, guesser: Guesser<'g>) -> Wait<'g, Answer<()>> {
+        match self.table.wait(guesser, NOW) {
+            Some(time) => self.held(time, Ok(())),
+            None => self.held(Duration::ZERO, Err(Unreachable("too many wait".into()))),
+        }
+    }
+
+    fn wrong<'g>(&'g self, guesser: Guesser<'g>) -> Wait<'g, Held> {
+        let held = self.table.wrong(guesser, NOW);
+        self.held(held.delay, held)
+    }
+
+    fn right(&self, guesser: Guesser<'_>) {
+        self.table.right(guesser);
+    }
+
+    fn pause(&self, time: Duration) -> Wait<'_, ()> {
+        self.held(time, ())
     }
 }
 
@@ -284,7 +327,8 @@ impl Harbour {
             stores.endpoints.insert(mac(address), Arc::new(endpoint));
         }
         let (sessions, machines, now) = (Arc::default(), Machines::default(), NOW);
-        Self { table, nases, setting, stores, certificates, sessions, machines, issuer, now }
+        let guesses = Counting::default();
+        Self { table, nases, setting, stores, certificates, sessions, machines, issuer, guesses, now }
     }
 
     /// Activates another policy; all that is remembered stays.
@@ -328,6 +372,7 @@ impl Harbour {
             sessions: &self.sessions,
             machines: &self.machines,
             responders: &*self.issuer,
+            guesses: &self.guesses,
             random: unpredictable,
             secret: &[7; 32],
             retries: 0,

@@ -21,7 +21,7 @@ use tokio::runtime::Runtime;
 use crate::args;
 use crate::failure::Failure;
 use crate::paint;
-use crate::serve::{stopped, tell_log};
+use crate::serve::{ended, stopped, tell_log};
 use crate::sign_in::keep_token;
 
 const RADIUS: SocketAddr = SocketAddr::new(std::net::IpAddr::V4(std::net::Ipv4Addr::LOCALHOST), 18120);
@@ -42,8 +42,8 @@ pub(crate) fn run(args: &args::Demo) -> Result<ExitCode, Failure> {
             true => tokio::task::block_in_place(|| once::play(&token, &scenes, args.json)),
             false => trickling(&args.data, scenes).await,
         };
-        service.stop().await;
-        code
+        let ended = ended(service.stop().await);
+        code.and_then(|code| ended.map(|_| code))
     })
 }
 

@@ -269,6 +269,11 @@ impl Conversation {
         &self.about
     }
 
+    /// How many bytes came from the peer.
+    pub fn received(&self) -> usize {
+        self.bytes
+    }
+
     /// Whether this packet of the peer, of which the first bytes are enough, may
     /// want public-key cryptography, which takes a hundred times as long as anything
     /// else here.

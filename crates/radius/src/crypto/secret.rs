@@ -2,29 +2,8 @@ use std::fmt;
 
 use hmac::{Hmac, KeyInit};
 use md5::Md5;
-use zeroize::{Zeroize, ZeroizeOnDrop, Zeroizing};
-
-/// Bytes that must not be shown: wiped when dropped, printed as `Secret(..)`.
-#[derive(Clone, Default, Zeroize, ZeroizeOnDrop)]
-pub struct Secret(Vec<u8>);
-
-impl Secret {
-    /// Takes the bytes over.
-    pub fn new(bytes: impl Into<Vec<u8>>) -> Self {
-        Self(bytes.into())
-    }
-
-    /// The bytes themselves, for cryptography only.
-    pub fn expose(&self) -> &[u8] {
-        &self.0
-    }
-}
-
-impl fmt::Debug for Secret {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str("Secret(..)")
-    }
-}
+pub use regnant_base::Secret;
+use zeroize::Zeroizing;
 
 /// The secret that a NAS and this server share (RFC 2865 section 3), with its
 /// HMAC key already worked in.

@@ -3,24 +3,26 @@
 
 mod machines;
 pub(crate) mod reader;
+mod state;
 mod writer;
 
-use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::Path;
-use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::mpsc::{Sender, channel};
+use std::sync::mpsc::{Receiver, Sender, channel};
 use std::sync::{Arc, Mutex, PoisonError};
-use std::thread::{self, JoinHandle};
-use std::time::Duration;
+use std::thread;
+use std::time::{Duration, Instant};
 
 use regnant_access::{Decision, FactTable, Record, SeenMachine, UnheardRecord};
+use regnant_base::Place;
 use serde::{Deserialize, Serialize};
 use tokio::sync::broadcast;
 use ulid::Ulid;
 
 use crate::error::RecordsError;
 use crate::journal::machines::MachineFile;
-use crate::journal::writer::Writer;
+pub use crate::journal::state::CommitAges;
+use crate::journal::state::State;
+use crate::journal::writer::{Row, Writer, write_down};
 use crate::sealing::random;
 use crate::shared::open_database;
 
@@ -28,6 +30,10 @@ const MIGRATIONS: [&str; 2] =
     [include_str!("../../migrations/journal-1.sql"), include_str!("../../migrations/journal-2.sql")];
 /// How long one try waits for another program that holds the file.
 const BUSY: Duration = Duration::from_millis(200);
+/// What waits is given up this long after the service was told to stop.
+const CLOSING: Duration = Duration::from_secs(4);
+/// How much longer the writer's own last word is awaited.
+const LAST_WORD: Duration = Duration::from_millis(500);
 /// How many committed entries a slow listener may fall behind.
 const LISTENER_BACKLOG: usize = 1024;
 
@@ -45,6 +51,9 @@ pub enum Entry {
 pub(crate) enum Waiting {
     Decision(Box<Decision>),
     Unheard(UnheardRecord),
+    /// A defect of the writer, for a test.
+    #[cfg(test)]
+    Defect,
 }
 
 impl Waiting {
@@ -52,32 +61,47 @@ impl Waiting {
     fn take_machine(&mut self) -> Option<SeenMachine> {
         match self {
             Self::Decision(decision) => decision.remembered.take().map(|seen| *seen),
-            Self::Unheard(_) => None,
+            _ => None,
         }
     }
 }
 
+/// An entry on its way, with the room that it takes.
+pub(crate) struct Handed {
+    pub(crate) entry: Waiting,
+    pub(crate) since: Instant,
+    pub(crate) _place: Place,
+}
+
 /// The writing end of the journal.
 pub struct Journal {
-    queue: Mutex<Option<Sender<Waiting>>>,
-    waiting: Arc<AtomicUsize>,
-    most: usize,
+    queue: Mutex<Option<Sender<Handed>>>,
+    state: Arc<State>,
     committed: broadcast::Sender<Arc<Entry>>,
-    trouble: Arc<Mutex<Option<String>>>,
-    thread: Mutex<Option<JoinHandle<()>>>,
+    /// How many entries could not be written, once the writer has ended.
+    unwritten: Mutex<Receiver<usize>>,
 }
 
 /// A place in the queue, held before a request is decided: what cannot be
 /// journaled is not decided.
 pub struct Slot {
-    queue: Sender<Waiting>,
-    waiting: Arc<AtomicUsize>,
-    used: bool,
+    queue: Sender<Handed>,
+    state: Arc<State>,
+    place: Place,
 }
 
 impl Journal {
     /// Opens or makes the file and starts the writer. At most `most` entries wait.
     pub fn open(path: &Path, table: Arc<FactTable>, most: usize) -> Result<Self, RecordsError> {
+        Self::open_with(path, table, most, write_down)
+    }
+
+    fn open_with(
+        path: &Path,
+        table: Arc<FactTable>,
+        most: usize,
+        scribe: fn(&FactTable, Waiting) -> Row,
+    ) -> Result<Self, RecordsError> {
         let connection = open_database(path, &MIGRATIONS)?;
         // The writer tries again itself, and tells meanwhile what is wrong.
         connection.busy_timeout(BUSY)?;
@@ -85,38 +109,37 @@ impl Journal {
         connection.execute("INSERT INTO node (id) SELECT ?1 WHERE NOT EXISTS (SELECT 1 FROM node)", [node])?;
         let (queue, entries) = channel();
         let (committed, _) = broadcast::channel(LISTENER_BACKLOG);
-        let waiting = Arc::new(AtomicUsize::new(0));
-        let trouble = Arc::new(Mutex::new(None));
+        let (last_word, unwritten) = channel();
+        let state = Arc::new(State::new(most));
         let writer = Writer {
             connection,
+            path: path.to_owned(),
             table,
             entries,
-            waiting: waiting.clone(),
             committed: committed.clone(),
-            trouble: trouble.clone(),
-            behind: false,
+            state: state.clone(),
+            scribe,
             machines: MachineFile::default(),
         };
-        let thread = thread::Builder::new()
+        thread::Builder::new()
             .name("regnant-journal".into())
             .spawn({
-                let trouble = trouble.clone();
+                let state = state.clone();
                 move || {
-                    if catch_unwind(AssertUnwindSafe(|| writer.run())).is_err() {
-                        let told = "the journal's thread ended by a defect; restart the service and report this";
-                        *trouble.lock().unwrap_or_else(PoisonError::into_inner) = Some(told.into());
-                    }
+                    // However the writer ends, nothing is answered after it.
+                    let _end = state.ends_with_me();
+                    // Nobody waits for the word where the service did not stop.
+                    let _ = last_word.send(writer.run());
                 }
             })
             .expect("the system starts a thread");
-        let (queue, thread) = (Mutex::new(Some(queue)), Mutex::new(Some(thread)));
-        Ok(Self { queue, waiting, most, committed, trouble, thread })
+        Ok(Self { queue: Mutex::new(Some(queue)), state, committed, unwritten: Mutex::new(unwritten) })
     }
 
     /// A handle for one receiving thread.
     pub fn desk(&self) -> Option<Desk> {
         let queue = self.queue.lock().unwrap_or_else(PoisonError::into_inner).clone()?;
-        Some(Desk { queue, waiting: self.waiting.clone(), most: self.most })
+        Some(Desk { queue, state: self.state.clone() })
     }
 
     /// Every entry from now on, once it is committed.
@@ -126,36 +149,52 @@ impl Journal {
 
     /// What keeps entries from being written, where something does.
     pub fn trouble(&self) -> Option<String> {
-        self.trouble.lock().unwrap_or_else(PoisonError::into_inner).clone()
+        self.state.trouble()
     }
 
-    /// Writes what waits and ends the writer, once every [`Desk`] is gone.
-    pub fn close(&self) {
+    /// How old the oldest entry of each commit was: what a crash would have lost.
+    pub fn commit_ages(&self) -> CommitAges {
+        self.state.ages()
+    }
+
+    /// Writes what waits and ends the writer; tells how many entries could not be
+    /// written within five seconds.
+    pub fn close(&self) -> usize {
         drop(self.queue.lock().unwrap_or_else(PoisonError::into_inner).take());
-        if let Some(thread) = self.thread.lock().unwrap_or_else(PoisonError::into_inner).take() {
-            let _ = thread.join();
-        }
+        self.state.close(Instant::now() + CLOSING);
+        let unwritten = self.unwritten.lock().unwrap_or_else(PoisonError::into_inner);
+        unwritten.recv_timeout(CLOSING + LAST_WORD).unwrap_or_else(|_| self.state.waiting())
     }
 }
 
 /// Where a receiving thread hands entries in.
 #[derive(Clone)]
 pub struct Desk {
-    queue: Sender<Waiting>,
-    waiting: Arc<AtomicUsize>,
-    most: usize,
+    queue: Sender<Handed>,
+    state: Arc<State>,
 }
 
 impl Desk {
-    /// A place in the queue, or none where it is full.
-    pub fn slot(&self) -> Option<Slot> {
-        let place = |waiting: usize| (waiting < self.most).then_some(waiting + 1);
-        self.waiting.fetch_update(Ordering::Relaxed, Ordering::Relaxed, place).ok()?;
-        Some(Slot { queue: self.queue.clone(), waiting: self.waiting.clone(), used: false })
+    /// A place in the queue for whoever asks, or none where their share of it is
+    /// taken or nothing may be decided now.
+    pub fn slot(&self, who: &str) -> Option<Slot> {
+        let place = self.state.place(who)?;
+        Some(Slot { queue: self.queue.clone(), state: self.state.clone(), place })
+    }
+
+    /// Whether nothing may be decided now, because the journal cannot be written or
+    /// what waits for it is too old: packets then wait in their socket.
+    pub fn is_held_up(&self) -> bool {
+        self.state.is_held_up()
     }
 }
 
 impl Slot {
+    /// Whether what is decided may still be answered.
+    pub fn may_answer(&self) -> bool {
+        self.state.is_answering()
+    }
+
     /// Hands in a decision.
     pub fn decision(self, decision: Decision) {
         self.fill(Waiting::Decision(Box::new(decision)));
@@ -166,15 +205,122 @@ impl Slot {
         self.fill(Waiting::Unheard(record));
     }
 
-    fn fill(mut self, entry: Waiting) {
-        self.used = self.queue.send(entry).is_ok();
+    fn fill(self, entry: Waiting) {
+        let since = Instant::now();
+        self.state.handed_in(since);
+        // The writer has ended: then nothing is answered any more either.
+        let _ = self.queue.send(Handed { entry, since, _place: self.place });
     }
 }
 
-impl Drop for Slot {
-    fn drop(&mut self) {
-        if !self.used {
-            self.waiting.fetch_sub(1, Ordering::Relaxed);
+#[cfg(test)]
+mod tests {
+    use regnant_access::Cause;
+    use regnant_radius::Dictionary;
+
+    use super::*;
+
+    fn unheard(number: u64, cause: Cause) -> UnheardRecord {
+        let id = Ulid::from_parts(number, 1).to_string();
+        UnheardRecord { id, first: number, last: number, count: 1, source: "127.0.0.9".into(), nas: None, cause }
+    }
+
+    /// A scribe that cannot write one kind of entry down.
+    fn clumsy(table: &FactTable, waiting: Waiting) -> Row {
+        match waiting {
+            Waiting::Unheard(UnheardRecord { cause: Cause::SecretDiffers, .. }) => panic!("a defect of the test"),
+            waiting => write_down(table, waiting),
         }
+    }
+
+    fn open(dir: &tempfile::TempDir) -> Journal {
+        let table = Arc::new(FactTable::new(Dictionary::standard()));
+        Journal::open_with(&dir.path().join("journal.sqlite"), table, 1_000, clumsy).unwrap()
+    }
+
+    fn on_file(dir: &tempfile::TempDir) -> i64 {
+        let connection = rusqlite::Connection::open(dir.path().join("journal.sqlite")).unwrap();
+        connection.query_row("SELECT count(*) FROM unheard", [], |row| row.get(0)).unwrap()
+    }
+
+    fn until(what: &str, holds: impl Fn() -> bool) {
+        for _ in 0..400 {
+            if holds() {
+                return;
+            }
+            thread::sleep(Duration::from_millis(10));
+        }
+        panic!("{what}");
+    }
+
+    #[test]
+    fn a_defect_costs_one_entry() {
+        let dir = tempfile::tempdir().unwrap();
+        let journal = open(&dir);
+        let desk = journal.desk().unwrap();
+        for number in 1..=9 {
+            let cause = if number == 5 { Cause::SecretDiffers } else { Cause::UnknownSender };
+            desk.slot("x").unwrap().unheard(unheard(number, cause));
+        }
+        drop(desk);
+        assert_eq!(journal.close(), 0);
+        assert_eq!(on_file(&dir), 8);
+    }
+
+    #[test]
+    fn where_the_writer_ends_by_a_defect_nothing_is_answered_and_it_is_told() {
+        let dir = tempfile::tempdir().unwrap();
+        let journal = open(&dir);
+        let desk = journal.desk().unwrap();
+        let held = desk.slot("x").unwrap();
+        assert!(held.may_answer() && journal.trouble().is_none());
+        desk.slot("x").unwrap().fill(Waiting::Defect);
+        until("the writer's end is not told", || journal.trouble().is_some());
+        assert!(desk.slot("x").is_none() && desk.is_held_up() && !held.may_answer());
+        assert!(journal.trouble().unwrap().contains("restart the service"), "{:?}", journal.trouble());
+    }
+
+    #[test]
+    fn a_journal_that_cannot_be_written_stops_the_answers_and_goes_on_by_itself() {
+        let dir = tempfile::tempdir().unwrap();
+        let journal = open(&dir);
+        let desk = journal.desk().unwrap();
+        let other = rusqlite::Connection::open(dir.path().join("journal.sqlite")).unwrap();
+        other.execute_batch("BEGIN IMMEDIATE").unwrap();
+        desk.slot("x").unwrap().unheard(unheard(1, Cause::UnknownSender));
+        until("trouble is not told", || journal.trouble().is_some());
+        assert!(desk.slot("x").is_none() && desk.is_held_up());
+        other.execute_batch("ROLLBACK").unwrap();
+        until("it does not go on", || journal.trouble().is_none() && !desk.is_held_up());
+        desk.slot("x").unwrap().unheard(unheard(2, Cause::UnknownSender));
+        drop(desk);
+        assert_eq!(journal.close(), 0);
+        assert_eq!(on_file(&dir), 2);
+    }
+
+    #[test]
+    fn closing_ends_in_five_seconds_and_says_what_is_lost() {
+        let dir = tempfile::tempdir().unwrap();
+        let journal = open(&dir);
+        let desk = journal.desk().unwrap();
+        let other = rusqlite::Connection::open(dir.path().join("journal.sqlite")).unwrap();
+        other.execute_batch("BEGIN IMMEDIATE").unwrap();
+        for number in 1..=7 {
+            desk.slot("x").unwrap().unheard(unheard(number, Cause::UnknownSender));
+        }
+        let begun = Instant::now();
+        // A desk that is never given back does not hold it up.
+        assert_eq!(journal.close(), 7);
+        assert!(begun.elapsed() < Duration::from_secs(5), "{:?}", begun.elapsed());
+    }
+
+    #[test]
+    fn one_nas_leaves_room_in_the_queue() {
+        let dir = tempfile::tempdir().unwrap();
+        let journal = open(&dir);
+        let desk = journal.desk().unwrap();
+        let busy: Vec<_> = std::iter::from_fn(|| desk.slot("busy")).collect();
+        assert!(busy.len() <= 500, "{}", busy.len());
+        assert!(desk.slot("quiet").is_some());
     }
 }

@@ -197,7 +197,7 @@ pub(crate) async fn sign_in(State(api): State<Api>, Json(form): Json<SignIn>) ->
     let known = blocking(move || office.records.administrator(&wanted)).await?;
     let (name, hash) = known.unzip();
     let password = regnant_radius::Secret::new(form.password.into_bytes());
-    let right = api.pool.verify(password, hash).await;
+    let right = api.pool.verify(&form.name, password, hash).await;
     match (right, name) {
         (Ok(true), Some(name)) => signed_in(&api, name),
         (Err(_), _) => Err(ApiError::too_many("Too many passwords are being checked; try again in a moment.")),

@@ -30,8 +30,6 @@ use crate::udp::Desk;
 
 /// A policy or inventory larger than this is refused before it is read.
 const MAX_BODY: usize = 8 << 20;
-/// Sign-ins whose password may wait to be checked.
-const SIGN_INS: usize = 16;
 
 /// What every handler can reach.
 #[derive(Clone)]
@@ -57,7 +55,7 @@ impl Api {
         stopped: watch::Receiver<bool>,
     ) -> Self {
         let (sessions, attempts, welcome) = Default::default();
-        let pool = HashPool::start(1, SIGN_INS);
+        let pool = HashPool::start(1);
         Self { office, journal, reader, desk, sessions, attempts, welcome, pool, stopped }
     }
 

@@ -6,6 +6,8 @@ use regnant_access::Dialogue;
 
 /// Conversations in progress at a time.
 const MOST: usize = 20_000;
+/// Bytes that all of them hold.
+const MOST_BYTES: usize = 512 << 20;
 /// A conversation whose peer says nothing for this long is over. People need
 /// time to accept a certificate or to type a password.
 const IDLE: Duration = Duration::from_secs(60);
@@ -16,8 +18,11 @@ const LONGEST: Duration = Duration::from_secs(300);
 pub(crate) trait Held {
     /// The NAS that it goes through.
     fn nas(&self) -> &str;
-    /// Whether its TLS handshake is over.
-    fn is_past_tls(&self) -> bool;
+    /// Whether its verdict has fallen. Before, it has proved nothing: a tunnel is
+    /// open to everybody.
+    fn is_established(&self) -> bool;
+    /// The bytes that it holds, about.
+    fn bytes(&self) -> usize;
 }
 
 impl Held for Dialogue {
@@ -25,8 +30,12 @@ impl Held for Dialogue {
         self.nas()
     }
 
-    fn is_past_tls(&self) -> bool {
-        self.is_past_tls()
+    fn is_established(&self) -> bool {
+        self.has_verdict()
+    }
+
+    fn bytes(&self) -> usize {
+        self.bytes()
     }
 }
 
@@ -39,25 +48,28 @@ pub(crate) type State = [u8; 16];
 pub(crate) struct Conversations<D = Dialogue> {
     inner: Mutex<Inner<D>>,
     most: usize,
+    most_bytes: usize,
     idle: Duration,
 }
 
 #[derive(Debug)]
 struct Inner<D> {
     waiting: HashMap<State, Waiting<D>>,
+    bytes: usize,
     /// In the order of their last packet.
     ages: VecDeque<(Instant, State)>,
-    /// Those that are not past TLS, for each NAS.
-    half_open: HashMap<String, HalfOpen>,
+    of: HashMap<String, OfNas>,
 }
 
-/// What one NAS has half open. In a flood every packet gives one up, so the oldest
-/// is found without a search, whatever else waits.
+/// What one NAS has waiting. In a flood every packet gives one up, so the oldest is
+/// found without a search, whatever else waits.
 #[derive(Debug, Default)]
-struct HalfOpen {
+struct OfNas {
     count: usize,
+    bytes: usize,
     /// The oldest first; those that went on are skipped.
-    states: VecDeque<State>,
+    half_open: VecDeque<State>,
+    established: VecDeque<State>,
 }
 
 /// One conversation.
@@ -66,39 +78,44 @@ pub(crate) struct Waiting<D = Dialogue> {
     pub(crate) dialogue: Box<D>,
     /// When its first packet came.
     pub(crate) begun: Instant,
-    past_tls: bool,
+    bytes: usize,
     since: Instant,
 }
 
 impl<D: Held> Conversations<D> {
     pub(crate) fn new(idle: Option<Duration>) -> Self {
-        Self::holding(MOST, idle.unwrap_or(IDLE))
+        Self::holding(MOST, MOST_BYTES, idle.unwrap_or(IDLE))
     }
 
-    fn holding(most: usize, idle: Duration) -> Self {
-        let inner = Inner { waiting: HashMap::new(), ages: VecDeque::new(), half_open: HashMap::new() };
-        Self { inner: Mutex::new(inner), most, idle }
+    fn holding(most: usize, most_bytes: usize, idle: Duration) -> Self {
+        let inner = Inner { waiting: HashMap::new(), bytes: 0, ages: VecDeque::new(), of: HashMap::new() };
+        Self { inner: Mutex::new(inner), most, most_bytes, idle }
     }
 
-    /// Keeps a conversation until its next packet. In a flood the oldest half-open
-    /// one of the NAS that has most of them is given up and comes back; where none
-    /// is half open, the new one is.
-    pub(crate) fn put(&self, state: State, dialogue: Box<D>, begun: Instant, now: Instant) -> Option<Box<D>> {
+    /// Keeps a conversation until its next packet. Where there are too many, or they
+    /// hold too much, the oldest of the NAS that has most goes, half-open ones first,
+    /// and comes back; it may be the new one itself, whose peer then must not be
+    /// challenged.
+    pub(crate) fn put(&self, state: State, dialogue: Box<D>, begun: Instant, now: Instant) -> Put<D> {
         let mut inner = self.lock();
-        let given_up = match inner.waiting.len() >= self.most {
-            false => None,
-            true => match inner.crowded_out() {
-                Some(oldest) => inner.remove(&oldest),
-                None => return Some(dialogue),
-            },
-        };
-        let past_tls = dialogue.is_past_tls();
-        if !past_tls {
-            inner.half_open.entry(dialogue.nas().to_owned()).or_default().add(state);
+        let bytes = dialogue.bytes();
+        let of_nas = inner.of.entry(dialogue.nas().to_owned()).or_default();
+        of_nas.count += 1;
+        of_nas.bytes += bytes;
+        match dialogue.is_established() {
+            true => of_nas.established.push_back(state),
+            false => of_nas.half_open.push_back(state),
         }
+        inner.bytes += bytes;
         inner.ages.push_back((now, state));
-        inner.waiting.insert(state, Waiting { dialogue, begun, past_tls, since: now });
-        given_up.map(|waiting| waiting.dialogue)
+        inner.waiting.insert(state, Waiting { dialogue, begun, bytes, since: now });
+        let mut given_up = Vec::new();
+        while inner.waiting.len() > self.most || inner.bytes > self.most_bytes {
+            let by_bytes = inner.waiting.len() <= self.most;
+            let Some(oldest) = inner.crowded_out(by_bytes) else { break };
+            given_up.extend(inner.remove(&oldest).map(|waiting| waiting.dialogue));
+        }
+        Put { kept: inner.waiting.contains_key(&state), given_up }
     }
 
     /// Takes the conversation of this State out, for the NAS that it belongs to.
@@ -140,17 +157,29 @@ impl<D: Held> Conversations<D> {
     }
 }
 
+/// What became of a conversation that was to be kept.
+#[derive(Debug)]
+pub(crate) struct Put<D> {
+    /// Whether it was.
+    pub(crate) kept: bool,
+    /// Who went to make room.
+    pub(crate) given_up: Vec<Box<D>>,
+}
+
 impl<D: Held> Inner<D> {
     fn remove(&mut self, state: &State) -> Option<Waiting<D>> {
         let waiting = self.waiting.remove(state)?;
-        if !waiting.past_tls
-            && let Some(half_open) = self.half_open.get_mut(waiting.dialogue.nas())
-        {
-            half_open.count -= 1;
-            if half_open.count == 0 {
-                self.half_open.remove(waiting.dialogue.nas());
-            } else if half_open.states.len() > 2 * half_open.count + 64 {
-                half_open.states.retain(|state| self.waiting.contains_key(state));
+        self.bytes -= waiting.bytes;
+        let nas = waiting.dialogue.nas();
+        if let Some(of_nas) = self.of.get_mut(nas) {
+            of_nas.count -= 1;
+            of_nas.bytes -= waiting.bytes;
+            let (count, known) = (of_nas.count, &self.waiting);
+            if count == 0 {
+                self.of.remove(nas);
+            } else if of_nas.half_open.len() + of_nas.established.len() > 2 * count + 64 {
+                of_nas.half_open.retain(|state| known.contains_key(state));
+                of_nas.established.retain(|state| known.contains_key(state));
             }
         }
         // Entries of conversations that went on are dropped when there are many.
@@ -161,17 +190,14 @@ impl<D: Held> Inner<D> {
         Some(waiting)
     }
 
-    /// The oldest half-open conversation of the NAS that has most of them.
-    fn crowded_out(&mut self) -> Option<State> {
-        let most = self.half_open.values_mut().max_by_key(|half_open| half_open.count)?;
-        std::iter::from_fn(|| most.states.pop_front()).find(|state| self.waiting.contains_key(state))
-    }
-}
-
-impl HalfOpen {
-    fn add(&mut self, state: State) {
-        self.count += 1;
-        self.states.push_back(state);
+    /// The oldest conversation of the NAS that has most of them, or that holds most
+    /// bytes: one that is half open, where it has such.
+    fn crowded_out(&mut self, by_bytes: bool) -> Option<State> {
+        let greed = |of_nas: &&mut OfNas| if by_bytes { of_nas.bytes } else { of_nas.count };
+        let greediest = self.of.values_mut().max_by_key(greed)?;
+        let mut oldest =
+            std::iter::from_fn(|| greediest.half_open.pop_front().or_else(|| greediest.established.pop_front()));
+        oldest.find(|state| self.waiting.contains_key(state))
     }
 }
 
@@ -185,7 +211,8 @@ mod tests {
     struct Fake {
         number: u32,
         nas: &'static str,
-        past_tls: bool,
+        established: bool,
+        bytes: usize,
     }
 
     impl Held for Fake {
@@ -193,8 +220,12 @@ mod tests {
             self.nas
         }
 
-        fn is_past_tls(&self) -> bool {
-            self.past_tls
+        fn is_established(&self) -> bool {
+            self.established
+        }
+
+        fn bytes(&self) -> usize {
+            self.bytes
         }
     }
 
@@ -204,30 +235,31 @@ mod tests {
         state
     }
 
-    fn put(
-        table: &Conversations<Fake>,
-        number: u32,
-        nas: &'static str,
-        past_tls: bool,
-        now: Instant,
-    ) -> Option<Box<Fake>> {
-        table.put(state(number), Box::new(Fake { number, nas, past_tls }), now, now)
+    fn put(table: &Conversations<Fake>, number: u32, nas: &'static str, established: bool, now: Instant) -> Put<Fake> {
+        table.put(state(number), Box::new(Fake { number, nas, established, bytes: 1 }), now, now)
+    }
+
+    fn table(most: usize) -> Conversations<Fake> {
+        Conversations::holding(most, MOST_BYTES, IDLE)
     }
 
     #[test]
-    fn a_flood_costs_the_oldest_half_open_of_its_own_nas_and_none_past_tls() {
-        let (table, now) = (Conversations::holding(10, IDLE), Instant::now());
+    fn a_flood_costs_its_own_nas_alone_and_who_has_a_verdict_last() {
+        let (table, now) = (table(10), Instant::now());
         put(&table, 1, "quiet", false, now);
         put(&table, 2, "busy", true, now);
         for number in 3..=10 {
-            assert!(put(&table, number, "busy", false, now).is_none());
+            assert!(put(&table, number, "busy", false, now).given_up.is_empty());
         }
         for number in 11..40 {
-            assert_eq!(put(&table, number, "busy", false, now).unwrap().nas, "busy");
+            let put = put(&table, number, "busy", false, now);
+            assert!(put.kept);
+            assert_eq!(put.given_up[0].nas, "busy");
         }
         assert_eq!(table.len(), 10);
-        assert!(table.take(&state(1), "quiet").is_some(), "another NAS keeps its own");
-        assert!(table.take(&state(2), "busy").is_some(), "who is past TLS stays");
+        assert!(put(&table, 50, "quiet", false, now).kept, "another NAS finds room");
+        assert!(table.take(&state(1), "quiet").is_some(), "and keeps its own");
+        assert!(table.take(&state(2), "busy").is_some(), "who has a verdict stays");
         assert!(table.take(&state(3), "busy").is_none(), "the oldest went");
         assert!(table.take(&state(39), "busy").is_some());
     }
@@ -235,77 +267,86 @@ mod tests {
     /// At full size: searching past those who wait would take minutes here.
     #[test]
     fn a_flood_beside_many_who_wait_costs_none_of_them() {
-        let (table, now, half) = (Conversations::holding(MOST, IDLE), Instant::now(), MOST as u32 / 2);
-        for number in 0..half {
-            put(&table, number, "quiet", true, now);
+        let (table, now, half) = (table(MOST), Instant::now(), MOST as u32 / 2);
+        for number in 0..half - 1 {
+            put(&table, number, "quiet", number % 2 == 0, now);
         }
         for number in half..6 * half {
             put(&table, number, "busy", false, now);
         }
         assert_eq!(table.len(), MOST);
-        assert!((0..half).all(|number| table.take(&state(number), "quiet").is_some()));
-        assert!(table.take(&state(5 * half - 1), "busy").is_none(), "the oldest went");
+        assert!((0..half - 1).all(|number| table.take(&state(number), "quiet").is_some()));
+        assert!(table.take(&state(5 * half - 2), "busy").is_none(), "the oldest went");
         assert!(table.take(&state(5 * half), "busy").is_some());
     }
 
     #[test]
-    fn where_nobody_is_half_open_the_new_one_is_given_up() {
-        let (table, now) = (Conversations::holding(2, IDLE), Instant::now());
-        put(&table, 1, "a", true, now);
-        put(&table, 2, "b", true, now);
-        assert!(!put(&table, 3, "c", false, now).unwrap().past_tls);
-        assert!(table.take(&state(3), "c").is_none());
+    fn what_all_hold_is_bounded_and_whoever_holds_most_goes() {
+        let (table, now) = (Conversations::holding(1_000, 100, IDLE), Instant::now());
+        let put = |number, nas, bytes| {
+            table.put(state(number), Box::new(Fake { number, nas, established: false, bytes }), now, now)
+        };
+        for number in 1..=5 {
+            put(number, "small", 1);
+        }
+        assert!(put(6, "large", 60).given_up.is_empty());
+        let second = put(7, "large", 60);
+        assert_eq!((second.kept, second.given_up[0].number), (true, 6));
+        let alone = put(8, "large", 101);
+        assert!(!alone.kept, "one that holds more than all may is not kept, nor challenged");
+        assert!((1..=5).all(|number| table.take(&state(number), "small").is_some()));
+        assert_eq!(table.lock().bytes, 0);
     }
 
     #[test]
     fn a_state_belongs_to_its_nas_and_ends_by_silence() {
-        let (table, now) = (Conversations::holding(10, IDLE), Instant::now());
+        let (table, now) = (table(10), Instant::now());
         put(&table, 1, "a", false, now);
         assert!(table.take(&state(1), "b").is_none());
         put(&table, 2, "a", false, now + IDLE / 2);
         assert!(table.expired(now + IDLE / 2).is_empty());
         assert_eq!(table.expired(now + IDLE).len(), 1);
         assert!(table.take(&state(1), "a").is_none() && table.take(&state(2), "a").is_some());
+        put(&table, 3, "a", false, now + IDLE);
         for number in 10..5_000 {
             put(&table, number, "a", false, now + IDLE);
             table.take(&state(number), "a");
         }
-        assert!(table.inner.lock().unwrap().ages.len() < 2_000, "what went on is forgotten");
+        let inner = table.inner.lock().unwrap();
+        assert!(inner.ages.len() < 2_000 && inner.of["a"].half_open.len() < 100, "what went on is forgotten");
     }
 
     proptest! {
         /// Against a list that is searched from its beginning.
         #[test]
-        fn who_is_given_up_is_the_oldest_half_open_of_a_nas_that_has_most(
+        fn who_is_given_up_is_the_oldest_of_a_nas_that_has_most(
             steps in prop::collection::vec((0..4usize, any::<bool>(), any::<prop::sample::Index>(), any::<bool>()), 1..200)
         ) {
             const NASES: [&str; 4] = ["a", "b", "c", "d"];
-            let (table, now) = (Conversations::holding(8, IDLE), Instant::now());
+            let (table, now) = (table(8), Instant::now());
             let mut model: Vec<Fake> = Vec::new();
-            for (number, (nas, past_tls, place, takes)) in steps.into_iter().enumerate() {
+            for (number, (nas, established, place, takes)) in steps.into_iter().enumerate() {
                 if takes && !model.is_empty() {
                     let one = model.remove(place.index(model.len()));
                     let taken = table.take(&state(one.number), one.nas);
                     prop_assert_eq!(taken.map(|waiting| *waiting.dialogue), Some(one));
                     continue;
                 }
-                let new = Fake { number: number as u32, nas: NASES[nas], past_tls };
-                let given_up = put(&table, new.number, new.nas, past_tls, now).map(|fake| *fake);
-                let half_open = |nas| model.iter().filter(|fake| !fake.past_tls && fake.nas == nas).count();
-                let most = NASES.map(half_open).into_iter().max().unwrap();
-                match given_up {
-                    None => prop_assert!(model.len() < 8),
-                    Some(given_up) if most == 0 => {
-                        prop_assert_eq!((model.len(), &given_up), (8, &new));
-                        continue;
-                    }
+                let new = Fake { number: number as u32, nas: NASES[nas], established, bytes: 1 };
+                let put = put(&table, new.number, new.nas, established, now);
+                model.push(new.clone());
+                let count = |nas| model.iter().filter(|fake| fake.nas == nas).count();
+                let most = NASES.map(count).into_iter().max().unwrap();
+                match put.given_up.first() {
+                    None => prop_assert!(model.len() <= 8),
                     Some(given_up) => {
-                        prop_assert_eq!((model.len(), half_open(given_up.nas)), (8, most));
-                        let oldest = model.iter().position(|fake| !fake.past_tls && fake.nas == given_up.nas).unwrap();
-                        prop_assert_eq!(model.remove(oldest), given_up);
+                        prop_assert_eq!((model.len(), put.given_up.len(), count(given_up.nas)), (9, 1, most));
+                        let of_nas = || model.iter().enumerate().filter(|(_, fake)| fake.nas == given_up.nas);
+                        let oldest = of_nas().find(|(_, fake)| !fake.established).or_else(|| of_nas().next()).unwrap().0;
+                        prop_assert_eq!(&model.remove(oldest), &**given_up);
                     }
                 }
-                model.push(new);
+                prop_assert_eq!(put.kept, model.contains(&new));
             }
             prop_assert_eq!(table.len(), model.len());
         }

@@ -3,8 +3,12 @@ use std::net::SocketAddr;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
-/// How long an answer is kept for repeats (RFC 5080 section 2.2.2).
+/// How long an answer is kept for repeats, from when it was given: as long as a NAS
+/// may still ask (RFC 5080 sections 2.2.1 and 2.2.2).
 const KEEP: Duration = Duration::from_secs(10);
+/// What is being worked on is kept until it is answered, or until even a responder
+/// that is awaited must have answered.
+const LONGEST: Duration = Duration::from_secs(120);
 const SHARDS: usize = 16;
 /// Requests remembered in each shard; the oldest go first.
 const MOST: usize = 8_192;
@@ -31,6 +35,8 @@ pub(crate) type Key = (SocketAddr, u8);
 #[derive(Debug)]
 struct Entry {
     authenticator: [u8; 16],
+    begun: Instant,
+    /// When it was answered; before, when it was last looked at.
     since: Instant,
     answer: Answer,
 }
@@ -59,17 +65,19 @@ impl Duplicates {
         if let Some(entry) = shard.entries.get(&key).filter(|entry| entry.authenticator == *authenticator) {
             return Some(entry.answer.clone());
         }
-        let entry = Entry { authenticator: *authenticator, since: now, answer: Answer::Pending };
+        let entry = Entry { authenticator: *authenticator, begun: now, since: now, answer: Answer::Pending };
         shard.entries.insert(key, entry);
         shard.ages.push_back((now, key));
         None
     }
 
     /// Keeps the answer for repeats.
-    pub(crate) fn finish(&self, key: Key, authenticator: &[u8; 16], reply: Option<&[u8]>) {
+    pub(crate) fn finish(&self, key: Key, authenticator: &[u8; 16], reply: Option<&[u8]>, now: Instant) {
         let mut shard = self.shard(&key);
         if let Some(entry) = shard.entries.get_mut(&key).filter(|entry| entry.authenticator == *authenticator) {
             entry.answer = reply.map_or(Answer::Silence, |bytes| Answer::Reply(bytes.into()));
+            entry.since = now;
+            shard.ages.push_back((now, key));
         }
     }
 
@@ -87,12 +95,26 @@ impl Duplicates {
 impl Shard {
     fn forget_old(&mut self, now: Instant) {
         while let Some(&(since, key)) = self.ages.front() {
-            if now.duration_since(since) < KEEP && self.ages.len() < MOST {
-                return;
-            }
-            self.ages.pop_front();
-            if self.entries.get(&key).is_some_and(|entry| entry.since == since) {
-                self.entries.remove(&key);
+            let entry = self.entries.get(&key).filter(|entry| entry.since == since);
+            let full = self.ages.len() >= MOST;
+            match entry {
+                Some(_) if now.duration_since(since) < KEEP && !full => return,
+                // Still being worked on: its place is at the end again.
+                Some(Entry { answer: Answer::Pending, begun, .. }) if now.duration_since(*begun) < LONGEST && !full => {
+                    let age = now;
+                    self.ages.pop_front();
+                    if let Some(entry) = self.entries.get_mut(&key) {
+                        entry.since = age;
+                    }
+                    self.ages.push_back((age, key));
+                }
+                found => {
+                    let current = found.is_some();
+                    self.ages.pop_front();
+                    if current {
+                        self.entries.remove(&key);
+                    }
+                }
             }
         }
     }
@@ -111,21 +133,38 @@ mod tests {
         let (duplicates, now) = (Duplicates::new(), Instant::now());
         assert!(duplicates.begin(key(1, 1), &[1; 16], now).is_none());
         assert!(matches!(duplicates.begin(key(1, 1), &[1; 16], now), Some(Answer::Pending)));
-        duplicates.finish(key(1, 1), &[1; 16], Some(b"reply"));
+        duplicates.finish(key(1, 1), &[1; 16], Some(b"reply"), now);
         assert!(
             matches!(duplicates.begin(key(1, 1), &[1; 16], now), Some(Answer::Reply(reply)) if *reply == *b"reply")
         );
         assert!(duplicates.begin(key(1, 1), &[2; 16], now).is_none());
         // The answer to the old request comes late and is not kept for the new.
-        duplicates.finish(key(1, 1), &[1; 16], Some(b"late"));
+        duplicates.finish(key(1, 1), &[1; 16], Some(b"late"), now);
         assert!(matches!(duplicates.begin(key(1, 1), &[2; 16], now), Some(Answer::Pending)));
+    }
+
+    #[test]
+    fn what_is_awaited_for_long_is_decided_once_and_answered_as_long_as_the_nas_may_ask() {
+        let (duplicates, now) = (Duplicates::new(), Instant::now());
+        duplicates.begin(key(1, 1), &[1; 16], now);
+        for seconds in [5, 11, 15, 25, 40] {
+            let again = duplicates.begin(key(1, 1), &[1; 16], now + Duration::from_secs(seconds));
+            assert!(matches!(again, Some(Answer::Pending)), "after {seconds} s");
+        }
+        let answered = now + Duration::from_secs(41);
+        duplicates.finish(key(1, 1), &[1; 16], Some(b"late"), answered);
+        let repeat = |after: Duration| duplicates.begin(key(1, 1), &[1; 16], answered + after);
+        assert!(matches!(repeat(KEEP - Duration::from_secs(1)), Some(Answer::Reply(_))));
+        assert!(repeat(KEEP).is_none());
+        // What never ends is not kept for ever.
+        assert!(duplicates.begin(key(1, 1), &[1; 16], answered + KEEP + LONGEST).is_none());
     }
 
     #[test]
     fn answers_are_forgotten_by_age_and_by_number() {
         let (duplicates, now) = (Duplicates::new(), Instant::now());
         duplicates.begin(key(1, 1), &[1; 16], now);
-        duplicates.finish(key(1, 1), &[1; 16], None);
+        duplicates.finish(key(1, 1), &[1; 16], None, now);
         assert!(matches!(duplicates.begin(key(1, 1), &[1; 16], now + KEEP / 2), Some(Answer::Silence)));
         assert!(duplicates.begin(key(1, 1), &[1; 16], now + KEEP).is_none());
         for port in 0..60_000 {

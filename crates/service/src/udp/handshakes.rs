@@ -1,6 +1,7 @@
-use std::sync::mpsc::{Receiver, SyncSender, TrySendError, sync_channel};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 use std::thread;
+
+use regnant_base::FairQueue;
 
 use crate::udp::conversations::Waiting;
 
@@ -10,48 +11,59 @@ const WAITING: usize = 4_096;
 /// locks that its threads share with the others are held for moments only.
 const NICE: i32 = 10;
 
-/// Threads for EAP, whose handshakes take long, with a queue of their own.
-#[derive(Clone, Debug)]
+/// Threads for EAP, whose handshakes take long, with a queue of their own from which
+/// every NAS is served in turn.
+#[derive(Debug)]
 pub(crate) struct Handshakes<T = Waiting> {
-    queue: SyncSender<Job<T>>,
+    queue: Arc<FairQueue<Job<T>>>,
 }
 
 /// A conversation, and what is to be done with it.
-type Job<T> = (T, Box<dyn FnOnce(T) + Send>);
+struct Job<T> {
+    waiting: T,
+    work: Box<dyn FnOnce(T) + Send>,
+}
+
+impl<T> std::fmt::Debug for Job<T> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Job(..)")
+    }
+}
 
 impl<T: Send + 'static> Handshakes<T> {
-    /// Starts the threads. They end when the last handle is dropped.
+    /// Starts the threads. They end when this is dropped.
     pub(crate) fn start(threads: usize) -> Self {
-        let (queue, jobs) = sync_channel::<Job<T>>(WAITING);
-        let jobs = Arc::new(Mutex::new(jobs));
+        let queue = Arc::<FairQueue<Job<T>>>::default();
         for number in 0..threads {
-            let jobs = jobs.clone();
+            let queue = queue.clone();
             thread::Builder::new()
                 .name(format!("regnant-eap-{number}"))
                 .spawn(move || {
                     // Where the system forbids it, EAP merely competes.
                     let _ = rustix::process::setpriority_process(None, NICE);
                     regnant_eap::warm_up();
-                    work(&jobs);
+                    work(&queue);
                 })
                 .expect("the system starts a thread");
         }
         Self { queue }
     }
 
-    /// Works on a conversation when a thread is free. Where too many wait it comes
-    /// back as it was.
-    pub(crate) fn submit(&self, waiting: T, work: Box<dyn FnOnce(T) + Send>) -> Result<(), T> {
-        self.queue.try_send((waiting, work)).map_err(|full| match full {
-            TrySendError::Full((waiting, _)) | TrySendError::Disconnected((waiting, _)) => waiting,
-        })
+    /// Works on a conversation when a thread is free. Where too many of its NAS wait
+    /// it comes back as it was.
+    pub(crate) fn submit(&self, nas: &str, waiting: T, work: Box<dyn FnOnce(T) + Send>) -> Result<(), T> {
+        self.queue.push(nas, Job { waiting, work }, WAITING).map_err(|job| job.waiting)
     }
 }
 
-fn work<T>(jobs: &Mutex<Receiver<Job<T>>>) {
-    loop {
-        let job = jobs.lock().unwrap_or_else(PoisonError::into_inner).recv();
-        let Ok((waiting, work)) = job else { return };
+impl<T> Drop for Handshakes<T> {
+    fn drop(&mut self) {
+        self.queue.close();
+    }
+}
+
+fn work<T>(queue: &FairQueue<Job<T>>) {
+    while let Some(Job { waiting, work }) = queue.pop() {
         // A defect of ours may cost one conversation, not the thread.
         if std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| work(waiting))).is_err() {
             tracing::error!("an EAP packet could not be dealt with; please report this");
@@ -67,7 +79,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn who_finds_the_queue_full_gets_the_conversation_back_and_a_defect_costs_one_job() {
+    fn who_finds_no_room_gets_the_conversation_back_and_a_defect_costs_one_job() {
         let pool = Handshakes::start(1);
         let (begun, gate) = (Arc::new(Barrier::new(2)), Arc::new(Barrier::new(2)));
         let (reached, free) = (begun.clone(), gate.clone());
@@ -76,18 +88,20 @@ mod tests {
             free.wait();
             panic!("a defect");
         };
-        pool.submit(0, Box::new(held)).unwrap();
+        pool.submit("busy", 0, Box::new(held)).unwrap();
         begun.wait();
         let (done, results) = channel();
-        let submit = |number| {
+        let submit = |nas, number| {
             let done = done.clone();
-            pool.submit(number, Box::new(move |number| done.send(number).unwrap()))
+            pool.submit(nas, number, Box::new(move |number| done.send(number).unwrap()))
         };
-        assert!((1..=WAITING).all(|number| submit(number).is_ok()));
-        assert_eq!(submit(9_999), Err(9_999));
+        let taken = (1..).take_while(|number| submit("busy", *number).is_ok()).count();
+        assert_eq!(taken, WAITING / 2, "its share");
+        submit("quiet", 9_999).unwrap();
         gate.wait();
-        assert!((1..=WAITING).all(|number| results.recv().unwrap() == number), "in order, after the defect");
-        submit(7).unwrap();
+        let order: Vec<_> = (0..=taken).map(|_| results.recv().unwrap()).collect();
+        assert_eq!(order[..4], [1, 9_999, 2, 3], "in turn, and after the defect");
+        submit("busy", 7).unwrap();
         assert_eq!(results.recv().unwrap(), 7);
     }
 }

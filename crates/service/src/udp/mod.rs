@@ -2,6 +2,7 @@
 
 pub(crate) mod conversations;
 pub(crate) mod duplicates;
+pub(crate) mod guesses;
 pub(crate) mod handshakes;
 pub(crate) mod receiver;
 pub(crate) mod socket;
@@ -17,6 +18,7 @@ use utoipa::ToSchema;
 use crate::office::Office;
 use crate::udp::conversations::Conversations;
 use crate::udp::duplicates::Duplicates;
+use crate::udp::guesses::Patience;
 use crate::udp::handshakes::Handshakes;
 use crate::udp::unheard::Unheard;
 
@@ -28,6 +30,7 @@ pub(crate) struct Desk {
     pub(crate) handshakes: Handshakes,
     pub(crate) sessions: Arc<SessionTable>,
     pub(crate) machines: Machines,
+    pub(crate) guesses: Patience,
     /// What opaque names are made with.
     pub(crate) secret: [u8; 32],
     /// How often a password may be typed anew in one conversation.
@@ -42,6 +45,7 @@ pub(crate) struct Counters {
     pub(crate) received: AtomicU64,
     pub(crate) repeated: AtomicU64,
     pub(crate) unjournaled: AtomicU64,
+    pub(crate) status: AtomicU64,
     pub(crate) unsent: AtomicU64,
     pub(crate) crowded_out: AtomicU64,
 }
@@ -53,8 +57,11 @@ pub(crate) struct PacketCounts {
     pub(crate) received: u64,
     /// Duplicates of requests being worked on or answered a moment ago.
     pub(crate) repeated: u64,
-    /// Requests left unanswered because the journal's queue was full.
+    /// Packets dropped because their NAS had its share of what waits for the journal,
+    /// or because the journal could not be written.
     pub(crate) unjournaled: u64,
+    /// Status-Server requests answered.
+    pub(crate) status: u64,
     /// Replies that the system did not take.
     pub(crate) unsent: u64,
     /// Packets or half-open EAP conversations given up because there were too many.
@@ -74,6 +81,7 @@ impl Desk {
             received: read(&self.counters.received),
             repeated: read(&self.counters.repeated),
             unjournaled: read(&self.counters.unjournaled),
+            status: read(&self.counters.status),
             unsent: read(&self.counters.unsent),
             crowded_out: read(&self.counters.crowded_out),
             conversations: self.conversations.len() as u64,

@@ -6,9 +6,9 @@ use std::pin::Pin;
 use std::sync::Arc;
 use std::task::{Context, Poll, Waker};
 use std::thread::{self, JoinHandle};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
-use regnant_access::{Cause, Desk as AccessDesk, Heard, Outcome, decide, hear};
+use regnant_access::{Cause, Desk as AccessDesk, Dialogue, Heard, Outcome, decide, hear};
 use regnant_radius::number;
 use regnant_records::{Desk as JournalDesk, LocalStores, Slot};
 use tokio::runtime::{self, Handle};
@@ -16,11 +16,14 @@ use tokio::sync::watch;
 use ulid::Ulid;
 
 use crate::clock::now_ms;
-use crate::udp::conversations::Waiting;
+use crate::udp::conversations::{Put, Waiting};
 use crate::udp::duplicates::{Answer, Key};
 use crate::udp::socket::{Batch, BatchSocket, Datagram};
 use crate::udp::{Desk, count};
 use crate::world::World;
+
+/// How long a thread rests while the journal is behind.
+const HELD_UP: Duration = Duration::from_millis(2);
 
 /// A thread that receives on one socket. Decisions that need no wait are made
 /// here, at once; the others go on as tasks of the service's runtime, so that
@@ -63,6 +66,10 @@ impl Receiver {
     async fn receive(&mut self, socket: &Arc<BatchSocket>) {
         let (mut batch, mut ids) = (Batch::new(), Ids::new());
         loop {
+            // What cannot be journaled now waits in the socket.
+            while self.journal.is_held_up() && !*self.stop.borrow() {
+                thread::sleep(HELD_UP);
+            }
             let take = |datagram: Datagram<'_>| {
                 let clerk = Clerk { desk: &self.desk, journal: &self.journal, slow: &self.slow, socket, ids: &mut ids };
                 // A defect of ours may cost one request, not the thread.
@@ -105,6 +112,14 @@ impl Clerk<'_> {
         count(&self.desk.counters.received);
         let world = self.desk.office.world.load_full();
         let source = datagram.source;
+        // Before anything is computed: in a flood this is all that a packet costs.
+        let slot = match world.nases.find(source.ip()) {
+            None => None,
+            Some(nas) => match self.journal.slot(&nas.name) {
+                Some(slot) => Some(slot),
+                None => return count(&self.desk.counters.unjournaled),
+            },
+        };
         let heard = match hear(&world.nases, source, datagram.bytes) {
             Ok(heard) => heard,
             Err(cause) => {
@@ -112,6 +127,11 @@ impl Clerk<'_> {
                 return self.desk.unheard.note(source.ip(), nas, cause, now_ms(), || self.ids.next());
             }
         };
+        if let Some(reply) = heard.status() {
+            count(&self.desk.counters.status);
+            return send(self.desk, self.socket, &reply, source, datagram.asked);
+        }
+        let Some(slot) = slot else { return };
         let (identifier, authenticator) = (heard.packet().identifier(), *heard.packet().authenticator());
         let key = (source, identifier);
         if let Some(answer) = self.desk.duplicates.begin(key, &authenticator, received) {
@@ -121,10 +141,6 @@ impl Clerk<'_> {
             }
             return;
         }
-        let Some(slot) = self.journal.slot() else {
-            count(&self.desk.counters.unjournaled);
-            return self.desk.duplicates.forget(key);
-        };
         let mut reply_to = ReplyTo {
             desk: self.desk.clone(),
             begun: received,
@@ -146,13 +162,13 @@ impl Clerk<'_> {
         if !waiting.dialogue.may_be_slow(&heard) {
             return advance(Box::pin(next_packet(desk, waiting, heard)), reply_to, self.slow);
         }
-        let slow = self.slow.clone();
+        let (slow, nas) = (self.slow.clone(), heard.nas.clone());
         let job = Box::new(move |waiting| advance(Box::pin(next_packet(desk, waiting, heard)), reply_to, &slow));
-        if let (Err(waiting), Some(state)) = (self.desk.handshakes.submit(waiting, job), state) {
+        if let (Err(waiting), Some(state)) = (self.desk.handshakes.submit(&nas.name, waiting, job), state) {
             // It waits for the same packet again.
             count(&self.desk.counters.crowded_out);
             self.desk.duplicates.forget(key);
-            self.desk.conversations.put(state, waiting.dialogue, waiting.begun, received);
+            self.desk.keep(state, waiting.dialogue, waiting.begun);
         }
     }
 }
@@ -178,6 +194,7 @@ fn access_desk<'d>(desk: &'d Desk, world: &'d World) -> AccessDesk<'d, LocalStor
         sessions: &desk.sessions,
         machines: &desk.machines,
         responders: &*desk.office.ground.issuers,
+        guesses: &desk.guesses,
         random,
         secret: &desk.secret,
         retries: desk.retries,
@@ -221,32 +238,49 @@ where
 
 impl ReplyTo {
     fn finish(self, outcome: Outcome) {
+        if !self.slot.may_answer() {
+            // The journal failed meanwhile: nobody gets an answer that nobody can
+            // read up on. The NAS asks again.
+            count(&self.desk.counters.unjournaled);
+            return self.desk.duplicates.forget(self.key);
+        }
         match outcome {
             Outcome::Decided(decision) => {
                 self.send(decision.reply.as_deref());
                 self.slot.decision(*decision);
             }
             Outcome::Challenge { reply, state, dialogue } => {
-                let given_up = self.desk.conversations.put(state, dialogue, self.begun, Instant::now());
-                if let Some(given_up) = given_up {
-                    // One entry for a flood, whatever its size, and of the NAS that
-                    // sends it: whose packet it was that found no room says nothing.
-                    count(&self.desk.counters.crowded_out);
-                    let id = || Ulid::from_parts(now_ms(), rand_id());
-                    let (source, nas) = (given_up.source().ip(), Some(given_up.nas()));
-                    self.desk.unheard.note(source, nas, Cause::TooManyConversations, now_ms(), id);
+                // A challenge that nobody could go on with is never sent.
+                match self.desk.keep(state, dialogue, self.begun) {
+                    true => self.send(Some(&reply)),
+                    false => self.desk.duplicates.forget(self.key),
                 }
-                self.send(Some(&reply));
             }
         }
     }
 
     /// Kept before it is sent: who has the answer may repeat the question at once.
     fn send(&self, reply: Option<&[u8]>) {
-        self.desk.duplicates.finish(self.key, &self.authenticator, reply);
+        self.desk.duplicates.finish(self.key, &self.authenticator, reply, Instant::now());
         if let Some(bytes) = reply {
             send(&self.desk, &self.socket, bytes, self.to, self.from);
         }
+    }
+}
+
+impl Desk {
+    /// Keeps a conversation until its next packet, and notes who went for it.
+    fn keep(&self, state: [u8; 16], dialogue: Box<Dialogue>, begun: Instant) -> bool {
+        let Put { kept, given_up } = self.conversations.put(state, dialogue, begun, Instant::now());
+        for given_up in given_up {
+            // One entry for a flood, whatever its size, and of the NAS that sends it:
+            // whose packet it was that found no room says nothing.
+            count(&self.counters.crowded_out);
+            let id = || Ulid::from_parts(now_ms(), rand_id());
+            let (source, nas) = (given_up.source().ip(), Some(given_up.nas()));
+            self.unheard.note(source, nas, Cause::TooManyConversations, now_ms(), id);
+        }
+        kept
     }
 }
 

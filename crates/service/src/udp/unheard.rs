@@ -1,13 +1,17 @@
 use std::collections::HashMap;
-use std::mem::{Discriminant, discriminant};
+use std::mem::discriminant;
 use std::net::IpAddr;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use regnant_access::{Cause, UnheardRecord};
 use ulid::Ulid;
 
-/// Senders and causes that are listed at a time; more are only counted.
+/// Senders that are listed at a time, of known equipment and of others each; more
+/// are only counted. An address is easily forged: what nobody knows takes no place
+/// of what somebody registered.
 const MOST: usize = 1_024;
+/// Causes of one kind that are told of one sender; more join the first.
+const MOST_ALIKE: usize = 8;
 /// A sender that was quiet for this long begins a new entry.
 const QUIET_MS: u64 = 10 * 60 * 1_000;
 
@@ -20,7 +24,8 @@ pub(crate) struct Unheard {
 
 #[derive(Debug, Default)]
 struct Inner {
-    entries: HashMap<(IpAddr, Discriminant<Cause>), Listed>,
+    known: HashMap<IpAddr, Vec<Listed>>,
+    unknown: HashMap<IpAddr, Vec<Listed>>,
     unlisted: u64,
 }
 
@@ -41,24 +46,35 @@ impl Unheard {
         new_id: impl FnOnce() -> Ulid,
     ) {
         let mut inner = self.lock();
-        let key = (source, discriminant(&cause));
-        if let Some(listed) = inner.entries.get_mut(&key) {
-            listed.record.count += 1;
-            listed.record.last = now;
-            listed.record.cause = cause;
-        } else if inner.entries.len() < MOST {
-            let record = UnheardRecord {
-                id: new_id().to_string(),
-                first: now,
-                last: now,
-                count: 1,
-                source: source.to_canonical().to_string(),
-                nas: nas.map(str::to_owned),
-                cause,
-            };
-            inner.entries.insert(key, Listed { record, written: 0 });
-        } else {
+        let inner = &mut *inner;
+        let senders = if nas.is_some() { &mut inner.known } else { &mut inner.unknown };
+        if senders.len() >= MOST && !senders.contains_key(&source) {
             inner.unlisted += 1;
+            return;
+        }
+        let of_sender = senders.entry(source).or_default();
+        let same = of_sender.iter().position(|listed| listed.record.cause == cause);
+        let is_alike = |listed: &Listed| discriminant(&listed.record.cause) == discriminant(&cause);
+        let full = || of_sender.iter().filter(|listed| is_alike(listed)).count() >= MOST_ALIKE;
+        let place = same.or_else(|| if full() { of_sender.iter().position(is_alike) } else { None });
+        match place {
+            Some(place) => {
+                let record = &mut of_sender[place].record;
+                record.count += 1;
+                record.last = now;
+            }
+            None => {
+                let record = UnheardRecord {
+                    id: new_id().to_string(),
+                    first: now,
+                    last: now,
+                    count: 1,
+                    source: source.to_canonical().to_string(),
+                    nas: nas.map(str::to_owned),
+                    cause,
+                };
+                of_sender.push(Listed { record, written: 0 });
+            }
         }
     }
 
@@ -66,12 +82,19 @@ impl Unheard {
     /// taken, and forgets those that have been quiet.
     pub(crate) fn flush(&self, now: u64, mut write: impl FnMut(&UnheardRecord) -> bool) {
         let mut inner = self.lock();
-        inner.entries.retain(|_, listed| {
+        let inner = &mut *inner;
+        let mut keep = |listed: &mut Listed| {
             if listed.record.count > listed.written && write(&listed.record) {
                 listed.written = listed.record.count;
             }
             listed.record.count > listed.written || now.saturating_sub(listed.record.last) < QUIET_MS
-        });
+        };
+        for senders in [&mut inner.known, &mut inner.unknown] {
+            senders.retain(|_, of_sender| {
+                of_sender.retain_mut(&mut keep);
+                !of_sender.is_empty()
+            });
+        }
     }
 
     /// Packets of senders beyond those listed.
@@ -88,24 +111,57 @@ impl Unheard {
 mod tests {
     use super::*;
 
+    fn sender(n: u32) -> IpAddr {
+        IpAddr::from(n.to_be_bytes())
+    }
+
+    fn written(unheard: &Unheard, now: u64) -> Vec<UnheardRecord> {
+        let mut written = Vec::new();
+        unheard.flush(now, |record| {
+            written.push(record.clone());
+            true
+        });
+        written
+    }
+
     #[test]
     fn a_flood_is_one_entry_and_many_senders_are_bounded() {
         let unheard = Unheard::default();
-        let sender = |n: u32| IpAddr::from(n.to_be_bytes());
         for n in 0..3_000 {
             unheard.note(sender(n), None, Cause::UnknownSender, 5, || Ulid::from_parts(5, n.into()));
             unheard.note(sender(1), None, Cause::UnknownSender, 6, Ulid::nil);
         }
-        let mut written = Vec::new();
-        unheard.flush(7, |record| {
-            written.push(record.clone());
-            true
-        });
-        assert_eq!(written.len(), MOST);
-        assert_eq!(written.iter().find(|r| r.source == "0.0.0.1").unwrap().count, 3_001);
+        let all = written(&unheard, 7);
+        assert_eq!(all.len(), MOST);
+        assert_eq!(all.iter().find(|r| r.source == "0.0.0.1").unwrap().count, 3_001);
         assert_eq!(unheard.unlisted(), 3_000 - MOST as u64);
         unheard.flush(8, |_| panic!("nothing changed"));
         unheard.flush(5 + QUIET_MS, |_| true);
-        assert_eq!(unheard.lock().entries.len(), 1);
+        assert_eq!(unheard.lock().unknown.len(), 1);
+    }
+
+    #[test]
+    fn forged_senders_hide_no_known_equipment() {
+        let unheard = Unheard::default();
+        for n in 0..3_000 {
+            unheard.note(sender(n), None, Cause::UnknownSender, 5, Ulid::nil);
+        }
+        unheard.note(sender(9_999), Some("quay-sw-1"), Cause::SecretDiffers, 6, Ulid::nil);
+        let all = written(&unheard, 7);
+        assert!(all.iter().any(|record| record.cause == Cause::SecretDiffers && record.nas.is_some()));
+    }
+
+    #[test]
+    fn different_causes_are_different_lines_and_not_without_end() {
+        let unheard = Unheard::default();
+        for n in 0..100 {
+            let cause = Cause::Malformed(format!("the packet states a length of {n} bytes"));
+            unheard.note(sender(1), Some("quay-sw-1"), cause, 5, Ulid::nil);
+        }
+        unheard.note(sender(1), Some("quay-sw-1"), Cause::SecretDiffers, 5, Ulid::nil);
+        let all = written(&unheard, 7);
+        assert_eq!((all.len(), all.iter().map(|record| record.count).sum::<u64>()), (MOST_ALIKE + 1, 101));
+        assert_eq!(all.last().unwrap().cause, Cause::SecretDiffers);
+        assert_eq!(all[1].cause, Cause::Malformed("the packet states a length of 1 bytes".into()));
     }
 }

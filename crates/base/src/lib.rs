@@ -1,0 +1,15 @@
+//! What every part of the house needs and no part owns: secrets that print as
+//! nothing, room that is shared fairly, text from outside that is safe to print.
+//!
+//! Nothing here knows a protocol, a file or a clock. Read [`Secret`] first, then
+//! [`Shares`] and [`FairQueue`].
+
+mod fair_queue;
+mod printable;
+mod secret;
+mod shares;
+
+pub use fair_queue::FairQueue;
+pub use printable::printable;
+pub use secret::Secret;
+pub use shares::{Place, Shares};

@@ -1,0 +1,103 @@
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+/// Room that many share, so that one who takes much leaves room for the rest.
+///
+/// Each may take as much as is free: alone, half of it; and whoever comes after
+/// always finds some (the dynamic thresholds of shared packet buffers).
+#[derive(Clone, Debug, Default)]
+pub struct Shares {
+    inner: Arc<Mutex<Taken>>,
+}
+
+#[derive(Debug, Default)]
+struct Taken {
+    all: usize,
+    of: HashMap<Arc<str>, usize>,
+}
+
+/// Room that is taken, and free again when this is dropped.
+#[derive(Debug)]
+pub struct Place {
+    shares: Shares,
+    who: Arc<str>,
+}
+
+impl Shares {
+    /// Takes one place of `most` for somebody; none where their share is taken.
+    pub fn take(&self, who: &str, most: usize) -> Option<Place> {
+        let mut taken = self.lock();
+        let (who, own) = match taken.of.get_key_value(who) {
+            Some((who, own)) => (who.clone(), *own),
+            None => (Arc::from(who), 0),
+        };
+        if own >= most.saturating_sub(taken.all) {
+            return None;
+        }
+        taken.all += 1;
+        taken.of.insert(who.clone(), own + 1);
+        Some(Place { shares: self.clone(), who })
+    }
+
+    /// How much is taken by all.
+    pub fn taken(&self) -> usize {
+        self.lock().all
+    }
+
+    fn lock(&self) -> MutexGuard<'_, Taken> {
+        self.inner.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl Drop for Place {
+    fn drop(&mut self) {
+        let mut taken = self.shares.lock();
+        taken.all -= 1;
+        if let Some(own) = taken.of.get_mut(&self.who) {
+            *own -= 1;
+            if *own == 0 {
+                taken.of.remove(&self.who);
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    #[test]
+    fn who_takes_all_it_can_leaves_room_for_whoever_comes_after() {
+        let shares = Shares::default();
+        let greedy: Vec<_> = std::iter::from_fn(|| shares.take("busy", 100)).collect();
+        assert_eq!(greedy.len(), 50);
+        let quiet: Vec<_> = std::iter::from_fn(|| shares.take("quiet", 100)).collect();
+        assert_eq!(quiet.len(), 25);
+        assert!(shares.take("third", 100).is_some());
+        drop(greedy);
+        assert_eq!(shares.taken(), 25);
+        assert!(shares.take("quiet", 100).is_some(), "what was given back is free");
+        drop(quiet);
+        assert_eq!(shares.taken(), 0);
+        assert!(shares.lock().of.is_empty(), "nobody is remembered");
+        assert!(shares.take("x", 0).is_none() && shares.take("x", 1).is_some());
+    }
+
+    proptest! {
+        #[test]
+        fn never_more_than_there_is_and_always_room_for_a_newcomer(steps in prop::collection::vec((0..6u8, any::<bool>()), 1..400)) {
+            let shares = Shares::default();
+            let mut held = Vec::new();
+            for (who, takes) in steps {
+                match takes {
+                    true => held.extend(shares.take(&who.to_string(), 64)),
+                    false => drop((!held.is_empty()).then(|| held.swap_remove(usize::from(who) % held.len()))),
+                }
+                prop_assert!(held.len() < 64 && shares.taken() == held.len());
+                prop_assert!(shares.take("somebody new", 64).is_some());
+            }
+        }
+    }
+}

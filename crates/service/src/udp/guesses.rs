@@ -1,0 +1,62 @@
+use std::time::Duration;
+
+use regnant_access::{Answer, GuessTable, Guesser, Guesses, Held, Unreachable, Wait};
+use tokio::runtime::Handle;
+
+use crate::clock::now_ms;
+
+/// Holds guessers back with the timers of the service's runtime: what waits is a
+/// task, never a thread.
+#[derive(Debug)]
+pub(crate) struct Patience {
+    table: GuessTable,
+    runtime: Handle,
+}
+
+impl Patience {
+    pub(crate) fn new(runtime: Handle) -> Self {
+        Self { table: GuessTable::default(), runtime }
+    }
+
+    /// A receiving thread has no timers, so the sleep is made for the runtime on which
+    /// it will go on.
+    async fn sleep(&self, time: Duration) {
+        if !time.is_zero() {
+            let sleep = {
+                let _runtime = self.runtime.enter();
+                tokio::time::sleep(time)
+            };
+            sleep.await;
+        }
+    }
+}
+
+impl Guesses for Patience {
+    fn admit<'g>(&'g self, guesser: Guesser<'g>) -> Wait<'g, Answer<()>> {
+        Box::pin(async move {
+            match self.table.wait(guesser, now_ms()) {
+                Some(time) => {
+                    self.sleep(time).await;
+                    Ok(())
+                }
+                None => Err(Unreachable("too many passwords for this name wait at this NAS".into())),
+            }
+        })
+    }
+
+    fn wrong<'g>(&'g self, guesser: Guesser<'g>) -> Wait<'g, Held> {
+        Box::pin(async move {
+            let held = self.table.wrong(guesser, now_ms());
+            self.sleep(held.delay).await;
+            held
+        })
+    }
+
+    fn right(&self, guesser: Guesser<'_>) {
+        self.table.right(guesser);
+    }
+
+    fn pause(&self, time: Duration) -> Wait<'_, ()> {
+        Box::pin(self.sleep(time))
+    }
+}
