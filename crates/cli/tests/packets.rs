@@ -206,12 +206,81 @@ fn a_journal_that_cannot_be_written_is_told_and_loses_nothing() {
         std::thread::sleep(Duration::from_millis(50));
     }
     assert!(service.get("health").1["state"].as_str().unwrap().contains("the journal cannot be written"));
+    // From now on nothing is answered, and what comes waits or is lost like any datagram.
+    client.set_read_timeout(Some(Duration::from_millis(300))).unwrap();
+    client.send(&packet(&QUAY_SW_1, &Ask::mac("02005e500015", 1), 21)).unwrap();
+    assert!(receive(&client).is_none(), "answered though it cannot be journaled");
+    client.set_read_timeout(Some(Duration::from_secs(5))).unwrap();
     blocker.execute_batch("ROLLBACK").unwrap();
     assert_eq!(service.entries("limit=100", 20).len(), 20);
     while service.get("health").0 != 200 {
         assert!(std::time::Instant::now() < until);
         std::thread::sleep(Duration::from_millis(50));
     }
+}
+
+#[test]
+fn stopping_while_the_journal_cannot_be_written_ends_soon_and_says_what_is_lost() {
+    let mut service = Running::harbour();
+    let blocker = rusqlite::Connection::open(service.data.join("journal.sqlite")).unwrap();
+    blocker.execute_batch("BEGIN IMMEDIATE").unwrap();
+    let client = socket(&service, &QUAY_SW_1);
+    client.send(&packet(&QUAY_SW_1, &Ask::mac("02005e500001", 1), 1)).unwrap();
+    receive(&client).unwrap();
+    let begun = std::time::Instant::now();
+    assert_eq!(service.end("-TERM"), Some(1), "something is lost, which must show");
+    assert!(begun.elapsed() < Duration::from_secs(6), "{:?}", begun.elapsed());
+}
+
+#[test]
+fn guessing_at_one_nas_is_held_back_there_alone() {
+    let service = Running::harbour();
+    let try_once = |nas: &Nas, name: &str, password: &str, identifier: u8| {
+        let client = socket(&service, nas);
+        let ask = Ask::pap(name, password).with("Service-Type", "Login").with("NAS-Port-Type", "Virtual");
+        let begun = std::time::Instant::now();
+        client.send(&packet(nas, &ask, identifier)).unwrap();
+        (receive(&client).map(|reply| Code(reply[0])), begun.elapsed())
+    };
+    for identifier in 0..5 {
+        assert_eq!(try_once(&GATE_FW_1, "ola.nett", "wrong", identifier).0, Some(Code::ACCESS_REJECT));
+    }
+    let (code, took) = try_once(&GATE_FW_1, "ola.nett", "wrong", 9);
+    assert_eq!(code, Some(Code::ACCESS_REJECT));
+    assert!(took >= Duration::from_secs(2), "the sixth is held back by two seconds: {took:?}");
+    // Others, and the same name elsewhere, come in meanwhile.
+    std::thread::scope(|scope| {
+        scope.spawn(|| try_once(&GATE_FW_1, "ola.nett", "wrong", 10));
+        std::thread::sleep(Duration::from_millis(100));
+        let (code, took) = try_once(&TOWER_RT_1, "ola.nett", "Fibre-Spool-90", 1);
+        assert_eq!(code, Some(Code::ACCESS_ACCEPT));
+        assert!(took < Duration::from_secs(2), "{took:?}");
+        let (code, took) = try_once(&GATE_FW_1, "pia.quill", "Ledger-Ink-27", 11);
+        assert_eq!(code, Some(Code::ACCESS_ACCEPT));
+        assert!(took < Duration::from_secs(2), "{took:?}");
+    });
+    let told = service.entries("q=ola.nett&outcome=refused", 6);
+    assert!(told.iter().any(|entry| sentence(entry).contains("wrong ones for this name through this NAS")));
+}
+
+#[test]
+fn status_server_is_answered_and_journaled_nowhere() {
+    let service = Running::harbour();
+    let client = socket(&service, &PILOT_VPN_1);
+    let secret = SharedSecret::new(PILOT_VPN_1.secret.as_bytes());
+    let ask = |signed: bool, identifier| {
+        let start = if signed { regnant_radius::Builder::new } else { regnant_radius::Builder::unsigned };
+        start(Code::STATUS_SERVER, identifier).request(&AUTHENTICATOR, &secret)
+    };
+    client.send(&ask(true, 3)).unwrap();
+    let reply = receive(&client).unwrap();
+    let packet = check_reply(&reply, 3, &AUTHENTICATOR, &secret).unwrap();
+    assert_eq!((packet.code(), packet.attributes().count()), (Code::ACCESS_ACCEPT, 1), "RFC 5997 section 4.2");
+    assert_eq!(service.get("health").1["packets"]["status"], 1);
+    // RFC 5997 section 3: without Message-Authenticator it is not heard, whatever the
+    // NAS need not send otherwise.
+    stays_silent(&service, &PILOT_VPN_1, &ask(false, 4));
+    assert_eq!(service.entries("limit=9", 2).len(), 2, "the unheard one, and the request that showed that others are");
 }
 
 #[test]
