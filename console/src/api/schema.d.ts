@@ -1073,6 +1073,14 @@ export interface operations {
                     "application/json": components["schemas"]["ApiError"];
                 };
             };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
         };
     };
     entry: {

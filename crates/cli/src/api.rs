@@ -86,8 +86,12 @@ impl Client {
         let cookie = answer.headers().get("set-cookie").and_then(|value| value.to_str().ok());
         let cookie = cookie.and_then(|value| value.split(';').next()).unwrap_or_default().to_owned();
         read(answer)?;
-        let request = self.agent.post(format!("{}/api/v1/tokens", self.base)).header("cookie", cookie);
-        let body = read(self.reached(request.send_empty())?)?;
+        let post = |path: &str| self.agent.post(format!("{}/api/v1/{path}", self.base)).header("cookie", &cookie);
+        let body = self.reached(post("tokens").send_empty()).and_then(|answer| Ok(read(answer)?));
+        // The token is all that is wanted: no session stays behind, whatever came.
+        let closed = self.reached(post("sign-out").send_empty());
+        let body = body?;
+        closed?;
         let token = body.get("token").and_then(Value::as_str);
         token.map(str::to_owned).ok_or_else(|| Failure::new("the service gave no token"))
     }

@@ -1,7 +1,10 @@
 //! The HTTP API of a started service.
 mod running;
 
-use std::io::{BufRead, BufReader};
+use std::io::{BufRead, BufReader, Read, Write};
+use std::net::TcpStream;
+use std::process::Stdio;
+use std::time::Duration;
 
 use regnant_campus::harbour::*;
 use running::*;
@@ -47,12 +50,23 @@ fn the_welcome_link_works_once() {
 fn nothing_is_shown_or_changed_without_signing_in() {
     let mut service = Running::harbour();
     service.token = "wrong".into();
-    for path in ["journal", "journal/x", "journal/live", "policy", "policy/editions", "nases", "endpoints", "session"] {
-        assert_eq!(service.get(path).0, 401, "{path}");
+    const OPEN: [&str; 4] = ["/api/v1/openapi.json", "/api/v1/health", "/api/v1/welcome", "/api/v1/sign-in"];
+    let description: Value = serde_json::from_str(include_str!("../../../console/src/api/openapi.json")).unwrap();
+    let mut walked = 0;
+    for (path, verbs) in description["paths"].as_object().unwrap() {
+        let address = path.replace("{id}", "x");
+        let address = address.strip_prefix("/api/v1/").unwrap();
+        for verb in verbs.as_object().unwrap().keys() {
+            let status = match verb.as_str() {
+                "get" => service.get(address).0,
+                "post" => service.post(address, &json!({ "source": "" })).0,
+                other => panic!("{other} {path}: tell this test how to call it"),
+            };
+            assert_eq!(status == 401, !OPEN.contains(&path.as_str()), "{verb} {path}: {status}");
+            walked += 1;
+        }
     }
-    for path in ["policy/check", "policy/activate", "inventory", "tokens", "sign-out"] {
-        assert_eq!(service.post(path, &json!({ "source": "" })).0, 401, "{path}");
-    }
+    assert!(walked >= 18, "{walked} calls are described");
     assert_eq!(service.get("health").0, 200);
     assert_eq!(service.get("nothing").0, 404);
 }
@@ -70,11 +84,164 @@ fn a_cookie_works_for_our_own_pages_only() {
 }
 
 #[test]
-fn guessing_a_password_is_slowed_down() {
+fn guessing_a_password_is_slow_where_it_is_guessed_and_shuts_nobody_out() {
     let service = Running::harbour();
-    let guess = || post(&service, "sign-in", &[], &json!({ "name": "harbour", "password": "guess" })).0;
-    assert!((0..10).all(|_| guess() == 403));
-    assert_eq!(guess(), 429);
+    let guess = |from: &str, name: &str| raw(&service, from, &sign_in(&service, name, "guess")).0;
+    assert!((0..10).all(|_| guess("127.0.0.2", "harbour") == 403));
+    assert_eq!(guess("127.0.0.2", "harbour"), 429);
+    assert_eq!(guess("127.0.0.3", "harbour"), 403, "nobody else pays for it");
+    // Whoever signed in from here may mistype as they like.
+    assert!((0..12).all(|_| guess("127.0.0.1", "harbour") == 403));
+    assert_eq!(raw(&service, "127.0.0.1", &sign_in(&service, "harbour", PASSWORD)).0, 200);
+    assert_eq!(raw(&service, "127.0.0.3", &sign_in(&service, "harbour", PASSWORD)).0, 200);
+}
+
+/// A request as text from an address of this machine; its status, its head and its body.
+fn raw(service: &Running, from: &str, request: &str) -> (u16, String, String) {
+    let mut stream = connect(service, from);
+    // A service that reads no further may close before all is sent.
+    let _ = stream.write_all(request.as_bytes());
+    let mut answer = String::new();
+    let _ = stream.read_to_string(&mut answer);
+    let (head, body) = answer.split_once("\r\n\r\n").unwrap_or((&answer, ""));
+    let status = head.split(' ').nth(1).and_then(|status| status.parse().ok()).unwrap_or(0);
+    (status, head.to_lowercase(), body.to_owned())
+}
+
+fn connect(service: &Running, from: &str) -> TcpStream {
+    let address: std::net::SocketAddr = host(service).parse().unwrap();
+    let socket = socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::STREAM, None).unwrap();
+    socket.bind(&std::net::SocketAddr::new(from.parse().unwrap(), 0).into()).unwrap();
+    socket.connect(&address.into()).unwrap();
+    let stream = TcpStream::from(socket);
+    stream.set_read_timeout(Some(Duration::from_secs(30))).unwrap();
+    stream
+}
+
+fn host(service: &Running) -> &str {
+    service.api.strip_prefix("http://").unwrap()
+}
+
+fn sign_in(service: &Running, name: &str, password: &str) -> String {
+    let body = json!({ "name": name, "password": password }).to_string();
+    request(service, "POST /api/v1/sign-in", "content-type: application/json\r\n", &body)
+}
+
+fn request(service: &Running, line: &str, headers: &str, body: &str) -> String {
+    let (host, length) = (host(service), body.len());
+    format!("{line} HTTP/1.1\r\nhost: {host}\r\nconnection: close\r\n{headers}content-length: {length}\r\n\r\n{body}")
+}
+
+#[test]
+fn every_error_is_the_documented_json_and_nothing_of_the_api_is_kept() {
+    let service = Running::harbour();
+    let token = format!("authorization: Bearer {}\r\ncontent-type: application/json\r\n", service.token);
+    for (line, headers, body, expected) in [
+        ("GET /api/v1/nothing", "", "", 404),
+        ("DELETE /api/v1/journal", token.as_str(), "", 405),
+        ("GET /api/v1/sign-in", "", "", 405),
+        ("POST /", "", "x", 405),
+        ("PUT /journal", "", "x", 405),
+        ("GET /api/v1/journal?limit=x", &token, "", 400),
+        ("POST /api/v1/policy/check", &token, "{", 400),
+        ("POST /api/v1/policy/check", &token, "{}", 422),
+        ("POST /api/v1/sign-in", "", "{}", 415),
+        ("POST /api/v1/policy/check", "", "{}", 401),
+        ("GET /api/v1/journal", "", "", 401),
+    ] {
+        let (status, head, body) = raw(&service, "127.0.0.1", &request(&service, line, headers, body));
+        assert_eq!(status, expected, "{line}: {head}");
+        let told: Value = serde_json::from_str(&body).unwrap_or_else(|_| panic!("{line}: {body}"));
+        assert!(told["error"].as_str().unwrap().len() > 10, "{line}");
+        assert_eq!(head.contains("cache-control: no-store"), line.contains("/api/"), "{line}: {head}");
+    }
+    let (_, head, _) = raw(&service, "127.0.0.1", &request(&service, "GET /", "", ""));
+    for header in [
+        "content-security-policy: default-src 'self'",
+        "frame-ancestors 'none'",
+        "x-content-type-options: nosniff",
+        "referrer-policy: no-referrer",
+    ] {
+        assert!(head.contains(header), "{header} in {head}");
+    }
+}
+
+#[test]
+fn a_name_that_somebody_points_at_the_service_reaches_nothing() {
+    let service = Running::harbour();
+    let elsewhere = request(&service, "GET /api/v1/health", "", "").replace(host(&service), "elsewhere.example");
+    let (status, _, body) = raw(&service, "127.0.0.1", &elsewhere);
+    assert_eq!(status, 403);
+    assert!(body.contains("`hosts` under [api]"), "{body}");
+}
+
+#[test]
+fn whoever_has_not_signed_in_can_make_the_service_hold_nothing() {
+    let service = Running::harbour();
+    let large = sign_in(&service, &"x".repeat(8 << 20), "y");
+    let status = raw(&service, "127.0.0.1", &large).0;
+    assert!(matches!(status, 413 | 0), "{status}: refused, or cut off before the answer could be read");
+    let long = sign_in(&service, &"x".repeat(300), "y");
+    assert_eq!(raw(&service, "127.0.0.1", &long).0, 400);
+    let before = resident(&service);
+    // Bodies that never end, and connections that never begin.
+    let endless: Vec<_> = (0..60)
+        .map(|_| {
+            let mut stream = connect(&service, "127.0.0.1");
+            let head = request(&service, "POST /api/v1/policy/check", "content-type: application/json\r\n", "");
+            stream.write_all(head.replace("content-length: 0", "content-length: 8000000").as_bytes()).unwrap();
+            stream.set_write_timeout(Some(Duration::from_millis(200))).unwrap();
+            let _ = stream.write_all(&vec![b'x'; 1 << 20]);
+            stream
+        })
+        .collect();
+    let idle: Vec<_> = (0..1_000).map(|_| connect(&service, "127.0.0.2")).collect();
+    assert_eq!(raw(&service, "127.0.0.3", &request(&service, "GET /api/v1/health", "", "")).0, 200, "others get in");
+    assert!(resident(&service) < before + (64 << 10), "{} kB, then {} kB", before, resident(&service));
+    drop((endless, idle));
+}
+
+/// The memory of the service in kB.
+fn resident(service: &Running) -> u64 {
+    let status = std::fs::read_to_string(format!("/proc/{}/status", service.pid())).unwrap();
+    let line = status.lines().find_map(|line| line.strip_prefix("VmRSS:")).unwrap();
+    line.trim().trim_end_matches(" kB").parse().unwrap()
+}
+
+#[test]
+fn an_administrator_has_a_bounded_number_of_sessions_and_signing_in_by_command_leaves_none() {
+    let service = Running::harbour();
+    let first = cookie(&service);
+    let session = |cookie: &str| {
+        let request = agent().get(format!("{}/api/v1/session", service.api)).header("cookie", cookie);
+        request.call().unwrap().status().as_u16()
+    };
+    for _ in 0..20 {
+        let folder = tempfile::tempdir().unwrap();
+        let mut command = regnant();
+        command.args(["sign-in", "--user", "harbour", "--api", &service.api]).env("XDG_CONFIG_HOME", folder.path());
+        command.env("HOME", folder.path()).stdin(Stdio::piped()).stdout(Stdio::null());
+        let mut child = command.spawn().unwrap();
+        writeln!(child.stdin.take().unwrap(), "{PASSWORD}").unwrap();
+        assert!(child.wait().unwrap().success());
+    }
+    assert_eq!(session(&first), 200, "twenty sign-ins by command cost no session");
+    let mut last = String::new();
+    (0..16).for_each(|_| last = cookie(&service));
+    assert_eq!((session(&first), session(&last)), (401, 200), "the oldest went");
+}
+
+#[test]
+fn a_live_stream_ends_with_its_session() {
+    let service = Running::harbour();
+    let cookie = cookie(&service);
+    let request = agent().get(format!("{}/api/v1/journal/live", service.api)).header("cookie", &cookie);
+    let mut stream = request.call().unwrap().into_body().into_reader();
+    assert_eq!(post(&service, "sign-out", &[("cookie", &cookie)], &json!({})).0, 204);
+    let begun = std::time::Instant::now();
+    let mut rest = String::new();
+    stream.read_to_string(&mut rest).unwrap();
+    assert!(begun.elapsed() < Duration::from_secs(10));
 }
 
 #[test]

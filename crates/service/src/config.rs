@@ -1,5 +1,5 @@
 use std::fs;
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
 
 use serde::Deserialize;
@@ -44,6 +44,14 @@ pub struct ApiConfig {
     /// Where console and API listen; `127.0.0.1:8480` if not said. There is no
     /// TLS here yet: put a proxy with TLS in front before you open it to a network.
     pub listen: SocketAddr,
+    /// The names by which people call the console; none if not said, and then it is
+    /// reached by address and as `localhost` alone. A name that is not here is
+    /// refused: somebody's page could point a name of its own at this address.
+    pub hosts: Vec<String>,
+    /// The addresses of proxies in front; none if not said. Their X-Forwarded-For,
+    /// X-Forwarded-Host and X-Forwarded-Proto are believed, nobody else's: whoever
+    /// stands here can say that they are anybody.
+    pub proxies: Vec<IpAddr>,
 }
 
 /// Keys.
@@ -65,7 +73,7 @@ impl Default for RadiusConfig {
 
 impl Default for ApiConfig {
     fn default() -> Self {
-        Self { listen: ([127, 0, 0, 1], 8480).into() }
+        Self { listen: ([127, 0, 0, 1], 8480).into(), hosts: Vec::new(), proxies: Vec::new() }
     }
 }
 
@@ -79,7 +87,23 @@ impl Config {
     /// Reads a configuration file.
     pub fn read(path: &Path) -> Result<Self, ConfigError> {
         let text = fs::read_to_string(path).map_err(|error| ConfigError::Unreadable(path.into(), error))?;
-        toml::from_str(&text).map_err(|error| ConfigError::Wrong(path.into(), error.to_string()))
+        let config: Self = toml::from_str(&text).map_err(|error| ConfigError::Wrong(path.into(), error.to_string()))?;
+        config.check().map_err(|what| ConfigError::Wrong(path.into(), what))?;
+        Ok(config)
+    }
+
+    /// What TOML does not tell.
+    fn check(&self) -> Result<(), String> {
+        if self.radius.authentication.is_empty() {
+            return Err(
+                "`authentication` names no address, so nobody could ask; leave it out for port 1812, or name one"
+                    .into(),
+            );
+        }
+        if self.radius.conversation_seconds.is_some_and(|seconds| !(1..=300).contains(&seconds)) {
+            return Err("`conversation_seconds` is 1 to 300: how long a supplicant may take to answer".into());
+        }
+        Ok(())
     }
 }
 

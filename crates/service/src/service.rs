@@ -115,7 +115,13 @@ impl Service {
             what: "the API",
             error,
         })?;
-        let state = Api::new(office.clone(), journal.clone(), reader, desk.clone(), stopped.clone());
+        if !api.ip().is_loopback() && config.api.proxies.is_empty() {
+            tracing::warn!(
+                "console and API listen on {api} without TLS: whoever is on the way reads passwords. Put a proxy with TLS \
+                 in front and name it under `proxies`, or listen on 127.0.0.1"
+            );
+        }
+        let state = Api::new(office.clone(), journal.clone(), reader, desk.clone(), &config.api, stopped.clone());
         let welcome = state.open_welcome()?.map(|secret| format!("http://{api}/welcome#{secret}"));
         let server = tokio::spawn(http::serve(listener, state, stopped));
         let ticker = tokio::spawn(tick(desk.clone(), journal.clone()));

@@ -32,7 +32,7 @@ pub(crate) fn run(args: &args::Demo) -> Result<ExitCode, Failure> {
     tell_log();
     let config = Config {
         radius: RadiusConfig { authentication: vec![RADIUS], ..RadiusConfig::default() },
-        api: ApiConfig { listen: API },
+        api: ApiConfig { listen: API, ..ApiConfig::default() },
         keys: KeysConfig::default(),
     };
     Runtime::new()?.block_on(async {

@@ -1,11 +1,11 @@
 //! Who calls: a cookie for the console, a token for programs.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, VecDeque};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use axum::Json;
-use axum::extract::{FromRequestParts, State};
+use axum::extract::{Extension, FromRequestParts, State};
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, Method, StatusCode, header};
 use axum::response::{IntoResponse, Response};
@@ -14,36 +14,70 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::http::Api;
+use crate::http::door::Origin;
 use crate::http::error::{ApiError, blocking};
+use crate::http::extract::Sent;
 
 const COOKIE: &str = "regnant-session";
 const SESSION: Duration = Duration::from_secs(12 * 3600);
-const MOST_SESSIONS: usize = 1_024;
-/// Wrong passwords for one name within [`ATTEMPT_WINDOW`] before it must wait.
-const MOST_ATTEMPTS: u32 = 10;
-const ATTEMPT_WINDOW: Duration = Duration::from_secs(60);
+/// Sessions of one administrator; the oldest goes.
+const MOST_SESSIONS: usize = 16;
+/// The longest name that anybody has.
+const LONGEST_NAME: usize = 253;
 
 /// A signed-in administrator.
+#[derive(Clone)]
 pub(crate) struct Signed {
     pub(crate) name: String,
+    proof: Proof,
+}
+
+/// What shows who calls.
+#[derive(Clone)]
+enum Proof {
+    Token(String),
+    Cookie(String),
 }
 
 impl FromRequestParts<Api> for Signed {
     type Rejection = ApiError;
 
     async fn from_request_parts(parts: &mut Parts, api: &Api) -> Result<Self, ApiError> {
-        if let Some(token) = bearer(&parts.headers) {
-            let (office, token) = (api.office.clone(), token.to_owned());
-            let owner = blocking(move || office.records.token_owner(&token)).await?;
-            return owner.map(|name| Self { name }).ok_or_else(ApiError::not_signed_in);
+        // Whoever sent a body was known before it was read.
+        if let Some(signed) = parts.extensions.get::<Self>() {
+            return Ok(signed.clone());
         }
-        let name = cookie(&parts.headers).and_then(|cookie| api.sessions.owner(cookie));
-        let name = name.ok_or_else(ApiError::not_signed_in)?;
+        let origin = parts.extensions.get::<Origin>().cloned().ok_or_else(ApiError::not_signed_in)?;
+        let proof = match (bearer(&parts.headers), cookie(&parts.headers)) {
+            (Some(token), _) => Proof::Token(token.to_owned()),
+            (None, Some(secret)) => Proof::Cookie(secret.to_owned()),
+            (None, None) => return Err(ApiError::not_signed_in()),
+        };
+        let name = owner(&proof, api).await?.ok_or_else(ApiError::not_signed_in)?;
         // A page of another site can make a browser send our cookie with a form.
-        if parts.method != Method::GET && !same_origin(&parts.headers) {
+        let by_browser = matches!(proof, Proof::Cookie(_)) && parts.method != Method::GET;
+        if by_browser && !same_origin(&parts.headers, &origin.host) {
             return Err(ApiError::forbidden("This call came from a page of another site."));
         }
-        Ok(Self { name })
+        api.attempts.right(&name, origin.source);
+        Ok(Self { name, proof })
+    }
+}
+
+impl Signed {
+    /// Whether the session or token that was sent still stands.
+    pub(crate) async fn still_stands(&self, api: &Api) -> bool {
+        matches!(owner(&self.proof, api).await, Ok(Some(name)) if name == self.name)
+    }
+}
+
+async fn owner(proof: &Proof, api: &Api) -> Result<Option<String>, ApiError> {
+    match proof {
+        Proof::Cookie(secret) => Ok(api.sessions.owner(secret)),
+        Proof::Token(token) => {
+            let (office, token) = (api.office.clone(), token.clone());
+            blocking(move || office.records.token_owner(&token)).await
+        }
     }
 }
 
@@ -56,62 +90,48 @@ fn cookie(headers: &HeaderMap) -> Option<&str> {
     all.split(';').find_map(|one| one.trim().strip_prefix(COOKIE)?.strip_prefix('='))
 }
 
-fn same_origin(headers: &HeaderMap) -> bool {
-    let text = |name| headers.get(name).and_then(|value| value.to_str().ok());
-    match (text(header::ORIGIN), text(header::HOST)) {
-        (Some(origin), Some(host)) => origin.split_once("://").is_some_and(|(_, from)| from == host),
-        (None, _) => true,
-        _ => false,
+fn same_origin(headers: &HeaderMap, host: &str) -> bool {
+    match headers.get(header::ORIGIN).map(|value| value.to_str()) {
+        None => true,
+        Some(Ok(origin)) => origin.split_once("://").is_some_and(|(_, from)| from == host),
+        Some(Err(_)) => false,
     }
 }
 
 /// Console sessions. They end with the service.
 #[derive(Default)]
 pub(crate) struct Sessions {
-    inner: Mutex<HashMap<[u8; 32], (String, Instant)>>,
+    /// By whom, the oldest first.
+    inner: Mutex<HashMap<String, VecDeque<Session>>>,
+}
+
+struct Session {
+    hash: [u8; 32],
+    since: Instant,
 }
 
 impl Sessions {
-    fn open(&self, name: &str) -> Result<String, ApiError> {
-        let mut sessions = lock(&self.inner);
-        sessions.retain(|_, (_, since)| since.elapsed() < SESSION);
-        if sessions.len() >= MOST_SESSIONS {
-            return Err(ApiError::too_many("Too many people are signed in; try again later."));
-        }
+    fn open(&self, name: &str) -> String {
         let secret = random_token();
-        sessions.insert(token_hash(&secret), (name.to_owned(), Instant::now()));
-        Ok(secret)
+        let mut sessions = lock(&self.inner);
+        let own = sessions.entry(name.to_owned()).or_default();
+        own.retain(|session| session.since.elapsed() < SESSION);
+        if own.len() >= MOST_SESSIONS {
+            own.pop_front();
+        }
+        own.push_back(Session { hash: token_hash(&secret), since: Instant::now() });
+        secret
     }
 
     fn owner(&self, secret: &str) -> Option<String> {
-        let sessions = lock(&self.inner);
-        sessions.get(&token_hash(secret)).filter(|(_, since)| since.elapsed() < SESSION).map(|(name, _)| name.clone())
+        let (sessions, hash) = (lock(&self.inner), token_hash(secret));
+        let holds = |session: &Session| session.hash == hash && session.since.elapsed() < SESSION;
+        sessions.iter().find(|(_, own)| own.iter().any(holds)).map(|(name, _)| name.clone())
     }
 
     fn close(&self, secret: &str) {
-        lock(&self.inner).remove(&token_hash(secret));
-    }
-}
-
-/// Wrong passwords by name, so that guessing is slow.
-#[derive(Default)]
-pub(crate) struct Attempts {
-    inner: Mutex<HashMap<String, (u32, Instant)>>,
-}
-
-impl Attempts {
-    fn allow(&self, name: &str) -> Result<(), ApiError> {
-        let mut attempts = lock(&self.inner);
-        attempts.retain(|_, (_, since)| since.elapsed() < ATTEMPT_WINDOW);
-        let count = attempts.get(&name.to_lowercase()).map_or(0, |(count, _)| *count);
-        match count >= MOST_ATTEMPTS || attempts.len() >= MOST_SESSIONS {
-            true => Err(ApiError::too_many("Too many wrong passwords; wait a minute, then try again.")),
-            false => Ok(()),
-        }
-    }
-
-    fn failed(&self, name: &str) {
-        lock(&self.inner).entry(name.to_lowercase()).or_insert((0, Instant::now())).0 += 1;
+        let hash = token_hash(secret);
+        lock(&self.inner).values_mut().for_each(|own| own.retain(|session| session.hash != hash));
     }
 }
 
@@ -176,7 +196,11 @@ pub(crate) struct TokenView {
 /// Sets the first administrator's name and password.
 #[utoipa::path(post, path = "/api/v1/welcome", request_body = WelcomeForm,
     responses((status = 200, body = SessionView), (status = 403, body = ApiError)))]
-pub(crate) async fn welcome(State(api): State<Api>, Json(form): Json<WelcomeForm>) -> Result<Response, ApiError> {
+pub(crate) async fn welcome(
+    State(api): State<Api>,
+    Extension(origin): Extension<Origin>,
+    Sent(form): Sent<WelcomeForm>,
+) -> Result<Response, ApiError> {
     if !api.welcome.fits(&form.secret) {
         return Err(ApiError::forbidden(
             "This link was used or is of an earlier start; the service prints a new one when it starts without administrators.",
@@ -185,33 +209,43 @@ pub(crate) async fn welcome(State(api): State<Api>, Json(form): Json<WelcomeForm
     let (office, name) = (api.office.clone(), form.name.trim().to_owned());
     blocking(move || office.set_administrator(&form.name, &form.password)).await?;
     api.welcome.close();
-    signed_in(&api, name)
+    Ok(signed_in(&api, name, &origin))
 }
 
 /// Signs in with name and password; the session is a cookie.
 #[utoipa::path(post, path = "/api/v1/sign-in", request_body = SignIn,
     responses((status = 200, body = SessionView), (status = 403, body = ApiError), (status = 429, body = ApiError)))]
-pub(crate) async fn sign_in(State(api): State<Api>, Json(form): Json<SignIn>) -> Result<Response, ApiError> {
-    api.attempts.allow(&form.name)?;
+pub(crate) async fn sign_in(
+    State(api): State<Api>,
+    Extension(origin): Extension<Origin>,
+    Sent(form): Sent<SignIn>,
+) -> Result<Response, ApiError> {
+    if form.name.len() > LONGEST_NAME {
+        return Err(ApiError::bad(format!("A name has at most {LONGEST_NAME} bytes.")));
+    }
+    if !api.attempts.allow(&form.name, origin.source) {
+        return Err(ApiError::too_many("Too many wrong passwords; wait a minute, then try again."));
+    }
     let (office, wanted) = (api.office.clone(), form.name.clone());
     let known = blocking(move || office.records.administrator(&wanted)).await?;
     let (name, hash) = known.unzip();
-    let password = regnant_radius::Secret::new(form.password.into_bytes());
-    let right = api.pool.verify(&form.name, password, hash).await;
+    let password = regnant_base::Secret::new(form.password.into_bytes());
+    let right = api.pool.verify(&origin.source.to_string(), password, hash).await;
     match (right, name) {
-        (Ok(true), Some(name)) => signed_in(&api, name),
+        (Ok(true), Some(name)) => Ok(signed_in(&api, name, &origin)),
         (Err(_), _) => Err(ApiError::too_many("Too many passwords are being checked; try again in a moment.")),
         _ => {
-            api.attempts.failed(&form.name);
+            api.attempts.wrong(&form.name, origin.source);
             Err(ApiError::forbidden("Name or password is wrong."))
         }
     }
 }
 
-fn signed_in(api: &Api, name: String) -> Result<Response, ApiError> {
-    let secret = api.sessions.open(&name)?;
-    let cookie = format!("{COOKIE}={secret}; Path=/; HttpOnly; SameSite=Strict; Max-Age={}", SESSION.as_secs());
-    Ok(([(header::SET_COOKIE, cookie)], Json(SessionView { name })).into_response())
+fn signed_in(api: &Api, name: String, origin: &Origin) -> Response {
+    api.attempts.right(&name, origin.source);
+    let (secret, secure) = (api.sessions.open(&name), if origin.secure { "; Secure" } else { "" });
+    let cookie = format!("{COOKIE}={secret}; Path=/; HttpOnly; SameSite=Strict; Max-Age={}{secure}", SESSION.as_secs());
+    ([(header::SET_COOKIE, cookie)], Json(SessionView { name })).into_response()
 }
 
 /// Ends the session, or forgets the token that is sent.
@@ -230,14 +264,17 @@ pub(crate) async fn sign_out(State(api): State<Api>, _: Signed, headers: HeaderM
 /// Who is signed in.
 #[utoipa::path(get, path = "/api/v1/session",
     responses((status = 200, body = SessionView), (status = 401, body = ApiError)))]
-pub(crate) async fn session(Signed { name }: Signed) -> Json<SessionView> {
+pub(crate) async fn session(Signed { name, .. }: Signed) -> Json<SessionView> {
     Json(SessionView { name })
 }
 
 /// Makes a token with which a program acts as the signed-in administrator.
 #[utoipa::path(post, path = "/api/v1/tokens",
     responses((status = 200, body = TokenView), (status = 401, body = ApiError)))]
-pub(crate) async fn new_token(State(api): State<Api>, Signed { name }: Signed) -> Result<Json<TokenView>, ApiError> {
+pub(crate) async fn new_token(
+    State(api): State<Api>,
+    Signed { name, .. }: Signed,
+) -> Result<Json<TokenView>, ApiError> {
     let token = blocking(move || api.office.token_for(&name)).await?;
     Ok(Json(TokenView { token }))
 }

@@ -1,5 +1,5 @@
 use axum::Json;
-use axum::extract::{Query, State};
+use axum::extract::State;
 use axum::http::{StatusCode, header};
 use axum::response::IntoResponse;
 use regnant_records::TrustRow;
@@ -9,6 +9,7 @@ use utoipa::{IntoParams, ToSchema};
 use crate::http::Api;
 use crate::http::callers::Signed;
 use crate::http::error::{ApiError, blocking};
+use crate::http::extract::{Asked, Sent};
 use crate::office::certificates::CertificatesReport;
 use crate::office::profile::ProfileOrder;
 
@@ -73,7 +74,7 @@ pub(crate) async fn certificates(State(api): State<Api>, _: Signed) -> Result<Js
 pub(crate) async fn import(
     State(api): State<Api>,
     _: Signed,
-    Json(new): Json<NewCertificate>,
+    Sent(new): Sent<NewCertificate>,
 ) -> Result<StatusCode, ApiError> {
     blocking(move || api.office.import_certificate(&new.name, &new.pem)).await?;
     Ok(StatusCode::NO_CONTENT)
@@ -85,7 +86,7 @@ pub(crate) async fn import(
 pub(crate) async fn request(
     State(api): State<Api>,
     _: Signed,
-    Json(new): Json<NewRequest>,
+    Sent(new): Sent<NewRequest>,
 ) -> Result<Json<SigningRequestView>, ApiError> {
     let pem = blocking(move || api.office.request_certificate(&new.name)).await?;
     Ok(Json(SigningRequestView { pem }))
@@ -97,7 +98,7 @@ pub(crate) async fn request(
 pub(crate) async fn trust(
     State(api): State<Api>,
     _: Signed,
-    Json(new): Json<NewTrust>,
+    Sent(new): Sent<NewTrust>,
 ) -> Result<StatusCode, ApiError> {
     let NewTrust { name, authorities, crls, crl_url, ocsp_url } = new;
     blocking(move || api.office.set_trust(&TrustRow { name, authorities, crls, crl_url, ocsp_url })).await?;
@@ -126,7 +127,7 @@ pub(crate) struct WantedProfile {
 pub(crate) async fn profile(
     State(api): State<Api>,
     _: Signed,
-    Query(wanted): Query<WantedProfile>,
+    Asked(wanted): Asked<WantedProfile>,
 ) -> Result<impl IntoResponse, ApiError> {
     let WantedProfile { gate, platform, ssid, method } = wanted;
     let ssid = ssid.filter(|ssid| !ssid.is_empty());

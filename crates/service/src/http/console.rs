@@ -1,6 +1,8 @@
-use axum::http::{HeaderMap, HeaderValue, StatusCode, Uri, header};
+use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, Uri, header};
 use axum::response::{IntoResponse, Response};
 use rust_embed::{EmbeddedFile, RustEmbed};
+
+use crate::http::error::ApiError;
 
 /// The built console.
 #[derive(RustEmbed)]
@@ -8,7 +10,10 @@ use rust_embed::{EmbeddedFile, RustEmbed};
 struct Files;
 
 /// A file of the console; every other address is a page that the console draws.
-pub(crate) async fn file(uri: Uri, headers: HeaderMap) -> Response {
+pub(crate) async fn file(method: Method, uri: Uri, headers: HeaderMap) -> Response {
+    if !matches!(method, Method::GET | Method::HEAD) {
+        return ApiError::wrong_verb().into_response();
+    }
     let path = uri.path().trim_start_matches('/');
     match Files::get(path).filter(|_| path != "index.html" && !path.is_empty()) {
         Some(file) => respond(&file, &headers, "public, max-age=31536000, immutable"),

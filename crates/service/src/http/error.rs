@@ -46,6 +46,26 @@ impl ApiError {
         Self::new(StatusCode::TOO_MANY_REQUESTS, error)
     }
 
+    pub(crate) fn too_large(error: impl Into<String>) -> Self {
+        Self::new(StatusCode::PAYLOAD_TOO_LARGE, error)
+    }
+
+    pub(crate) fn timeout(error: impl Into<String>) -> Self {
+        Self::new(StatusCode::REQUEST_TIMEOUT, error)
+    }
+
+    pub(crate) fn unsupported(error: impl Into<String>) -> Self {
+        Self::new(StatusCode::UNSUPPORTED_MEDIA_TYPE, error)
+    }
+
+    pub(crate) fn unprocessable(error: impl Into<String>) -> Self {
+        Self::new(StatusCode::UNPROCESSABLE_ENTITY, error)
+    }
+
+    pub(crate) fn wrong_verb() -> Self {
+        Self::new(StatusCode::METHOD_NOT_ALLOWED, "This address does not take this method; see /api/v1/openapi.json.")
+    }
+
     fn ours(error: impl std::fmt::Display) -> Self {
         tracing::error!("a call of the API failed: {error}");
         Self::new(StatusCode::INTERNAL_SERVER_ERROR, sentence(error))

@@ -1,5 +1,5 @@
 use axum::Json;
-use axum::extract::{Query, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use regnant_records::Inventory;
 use serde::{Deserialize, Serialize};
@@ -8,6 +8,7 @@ use utoipa::{IntoParams, ToSchema};
 use crate::http::Api;
 use crate::http::callers::Signed;
 use crate::http::error::{ApiError, blocking};
+use crate::http::extract::{Asked, Sent};
 
 /// A NAS; its secret is never shown.
 #[derive(Serialize, ToSchema)]
@@ -82,7 +83,7 @@ pub(crate) async fn nases(State(api): State<Api>, _: Signed) -> Result<Json<NasL
 pub(crate) async fn endpoints(
     State(api): State<Api>,
     _: Signed,
-    Query(wanted): Query<Wanted>,
+    Asked(wanted): Asked<Wanted>,
 ) -> Result<Json<EndpointList>, ApiError> {
     let limit = wanted.limit.unwrap_or(1_000);
     if !(1..=10_000).contains(&limit) {
@@ -117,7 +118,7 @@ pub(crate) async fn endpoints(
 pub(crate) async fn import(
     State(api): State<Api>,
     _: Signed,
-    Json(inventory): Json<Inventory>,
+    Sent(inventory): Sent<Inventory>,
 ) -> Result<StatusCode, ApiError> {
     blocking(move || api.office.import(inventory)).await?;
     Ok(StatusCode::NO_CONTENT)

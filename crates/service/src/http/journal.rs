@@ -1,23 +1,34 @@
 use std::convert::Infallible;
+use std::sync::Arc;
+use std::time::Duration;
 
 use axum::Json;
-use axum::extract::{Path, Query, State};
+use axum::extract::{Path, State};
 use axum::response::Sse;
 use axum::response::sse::{Event, KeepAlive};
 use futures_util::stream::{self, Stream};
-use regnant_records::EntryFilter;
+use regnant_base::Place;
+use regnant_records::{Entry, EntryFilter};
 use serde::{Deserialize, Serialize};
+use tokio::sync::broadcast::Receiver;
 use tokio::sync::broadcast::error::RecvError;
+use tokio::sync::watch;
+use tokio::time::Interval;
 use ulid::Ulid;
 use utoipa::{IntoParams, ToSchema};
 
 use crate::http::Api;
 use crate::http::callers::Signed;
 use crate::http::error::{ApiError, blocking};
+use crate::http::extract::Asked;
 use crate::http::view::{DetailView, EntryView};
 
 const OUTCOMES: [&str; 5] = ["granted", "refused", "silence", "unfinished", "unheard"];
 const MOST: usize = 500;
+/// Live streams at a time, of all administrators.
+const MOST_LIVE: usize = 128;
+/// How often a stream looks whether its session still stands.
+const LOOK_AGAIN: Duration = Duration::from_secs(3);
 
 /// Which entries are wanted.
 #[derive(Deserialize, IntoParams)]
@@ -46,7 +57,7 @@ pub(crate) struct EntryList {
 pub(crate) async fn entries(
     State(api): State<Api>,
     _: Signed,
-    Query(wanted): Query<Wanted>,
+    Asked(wanted): Asked<Wanted>,
 ) -> Result<Json<EntryList>, ApiError> {
     let limit = wanted.limit.unwrap_or(100);
     if !(1..=MOST).contains(&limit) {
@@ -80,20 +91,50 @@ pub(crate) async fn entry(
 /// Every entry from now on, as server-sent events; `entry` events carry an
 /// EntryView, a `gap` event says that some were missed and the list must be read anew.
 #[utoipa::path(get, path = "/api/v1/journal/live",
-    responses((status = 200, content_type = "text/event-stream", body = String), (status = 401, body = ApiError)))]
-pub(crate) async fn live(State(api): State<Api>, _: Signed) -> Sse<impl Stream<Item = Result<Event, Infallible>>> {
-    let start = (api.journal.listen(), api.stopped);
-    let events = stream::unfold(start, async |(mut entries, mut stopped)| {
-        let received = tokio::select! {
-            _ = stopped.changed() => return None,
-            received = entries.recv() => received,
-        };
-        let event = match received {
-            Ok(entry) => Event::default().event("entry").json_data(EntryView::new(&entry)).ok()?,
-            Err(RecvError::Lagged(_)) => Event::default().event("gap").data("read the list anew"),
-            Err(RecvError::Closed) => return None,
-        };
-        Some((Ok(event), (entries, stopped)))
+    responses((status = 200, content_type = "text/event-stream", body = String), (status = 401, body = ApiError),
+        (status = 429, body = ApiError)))]
+pub(crate) async fn live(
+    State(api): State<Api>,
+    signed: Signed,
+) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, ApiError> {
+    let place = api.live.take(&signed.name, MOST_LIVE);
+    let place = place.ok_or_else(|| ApiError::too_many("Too many pages watch the journal already; close some."))?;
+    let (entries, stopped) = (api.journal.listen(), api.stopped.clone());
+    let looking = tokio::time::interval(LOOK_AGAIN);
+    let start = Watcher { entries, stopped, looking, signed, api, _place: place };
+    let events = stream::unfold(start, async |mut watcher| {
+        let event = watcher.next().await?;
+        Some((Ok(event), watcher))
     });
-    Sse::new(events).keep_alive(KeepAlive::default())
+    Ok(Sse::new(events).keep_alive(KeepAlive::default()))
+}
+
+/// One live stream. It ends with the session or token that opened it.
+struct Watcher {
+    entries: Receiver<Arc<Entry>>,
+    stopped: watch::Receiver<bool>,
+    looking: Interval,
+    signed: Signed,
+    api: Api,
+    _place: Place,
+}
+
+impl Watcher {
+    async fn next(&mut self) -> Option<Event> {
+        loop {
+            let received = tokio::select! {
+                _ = self.stopped.changed() => return None,
+                _ = self.looking.tick() => match self.signed.still_stands(&self.api).await {
+                    true => continue,
+                    false => return None,
+                },
+                received = self.entries.recv() => received,
+            };
+            return match received {
+                Ok(entry) => Event::default().event("entry").json_data(EntryView::new(&entry)).ok(),
+                Err(RecvError::Lagged(_)) => Some(Event::default().event("gap").data("read the list anew")),
+                Err(RecvError::Closed) => None,
+            };
+        }
+    }
 }

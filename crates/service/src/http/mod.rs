@@ -1,9 +1,13 @@
 //! The HTTP API under `/api/v1`, and the console's files.
 
+mod attempts;
 mod callers;
 mod certificates;
+mod connections;
 mod console;
+mod door;
 mod error;
+mod extract;
 mod health;
 mod inventory;
 mod journal;
@@ -16,20 +20,21 @@ use std::sync::Arc;
 use axum::Router;
 use axum::extract::DefaultBodyLimit;
 use axum::http::{HeaderValue, header};
-use axum::middleware::map_response;
+use axum::middleware::{from_fn_with_state, map_response};
 use axum::response::Response;
-use axum::routing::{get, post};
+use axum::routing::{any, get, post};
+use regnant_base::Shares;
 use regnant_records::{HashPool, Journal, JournalReader};
 use tokio::net::TcpListener;
 use tokio::sync::watch;
 
-use crate::http::callers::{Attempts, Sessions, Welcome};
+use crate::config::ApiConfig;
+use crate::http::attempts::Attempts;
+use crate::http::callers::{Sessions, Welcome};
+use crate::http::door::Front;
 use crate::http::error::ApiError;
 use crate::office::{Office, OfficeError};
 use crate::udp::Desk;
-
-/// A policy or inventory larger than this is refused before it is read.
-const MAX_BODY: usize = 8 << 20;
 
 /// What every handler can reach.
 #[derive(Clone)]
@@ -41,6 +46,9 @@ pub(crate) struct Api {
     pub(crate) sessions: Arc<Sessions>,
     pub(crate) attempts: Arc<Attempts>,
     pub(crate) welcome: Arc<Welcome>,
+    pub(crate) front: Arc<Front>,
+    /// Live streams, of which nobody has more than their share.
+    pub(crate) live: Shares,
     /// Apart from the pool of the RADIUS side: guessing at sign-in delays nobody there.
     pub(crate) pool: HashPool,
     pub(crate) stopped: watch::Receiver<bool>,
@@ -52,11 +60,13 @@ impl Api {
         journal: Arc<Journal>,
         reader: Arc<JournalReader>,
         desk: Arc<Desk>,
+        config: &ApiConfig,
         stopped: watch::Receiver<bool>,
     ) -> Self {
-        let (sessions, attempts, welcome) = Default::default();
+        let (sessions, attempts, welcome, live) = Default::default();
+        let front = Arc::new(Front { hosts: config.hosts.clone(), proxies: config.proxies.clone() });
         let pool = HashPool::start(1);
-        Self { office, journal, reader, desk, sessions, attempts, welcome, pool, stopped }
+        Self { office, journal, reader, desk, sessions, attempts, welcome, front, live, pool, stopped }
     }
 
     /// The secret of the one-time link, where nobody can sign in yet.
@@ -93,21 +103,23 @@ fn routes(api: Api) -> Router {
         .route("/api/v1/supplicant-profile", get(certificates::profile))
         .route("/api/v1/trusts", post(certificates::trust))
         .route("/api/v1/inventory", post(inventory::import))
-        .route("/api/{*rest}", get(nothing_here).post(nothing_here))
+        .route("/api/{*rest}", any(nothing_here))
+        .method_not_allowed_fallback(wrong_verb)
         .fallback(console::file)
-        .layer(DefaultBodyLimit::max(MAX_BODY))
+        // Bodies were bounded where they were read.
+        .layer(DefaultBodyLimit::disable())
+        .layer(from_fn_with_state(api.clone(), door::admit))
         .layer(map_response(harden))
         .with_state(api)
 }
 
 /// Serves until told to stop.
-pub(crate) async fn serve(listener: TcpListener, api: Api, mut stopped: watch::Receiver<bool>) {
-    let until = async move {
-        let _ = stopped.changed().await;
-    };
-    if let Err(error) = axum::serve(listener, routes(api)).with_graceful_shutdown(until).await {
-        tracing::error!("the API ended: {error}");
-    }
+pub(crate) async fn serve(listener: TcpListener, api: Api, stopped: watch::Receiver<bool>) {
+    connections::serve(listener, routes(api), stopped).await;
+}
+
+async fn wrong_verb() -> ApiError {
+    ApiError::wrong_verb()
 }
 
 async fn nothing_here() -> ApiError {

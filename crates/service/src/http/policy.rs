@@ -8,6 +8,7 @@ use crate::clock::iso;
 use crate::http::Api;
 use crate::http::callers::Signed;
 use crate::http::error::{ApiError, blocking};
+use crate::http::extract::Sent;
 use crate::office::report::CheckReport;
 
 /// An edition of the policy.
@@ -94,7 +95,7 @@ pub(crate) async fn editions(State(api): State<Api>, _: Signed) -> Result<Json<E
 pub(crate) async fn check(
     State(api): State<Api>,
     _: Signed,
-    Json(text): Json<PolicyText>,
+    Sent(text): Sent<PolicyText>,
 ) -> Result<Json<CheckReport>, ApiError> {
     Ok(Json(blocking(move || api.office.check(&text.source)).await?))
 }
@@ -105,8 +106,8 @@ pub(crate) async fn check(
         (status = 401, body = ApiError)))]
 pub(crate) async fn activate(
     State(api): State<Api>,
-    Signed { name }: Signed,
-    Json(Activation { source, expected }): Json<Activation>,
+    Signed { name, .. }: Signed,
+    Sent(Activation { source, expected }): Sent<Activation>,
 ) -> Result<Json<Activated>, ApiError> {
     let (number, report) = blocking(move || api.office.activate(&source, &name, expected)).await?;
     Ok(Json(Activated { number, report }))

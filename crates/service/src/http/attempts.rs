@@ -1,0 +1,134 @@
+use std::collections::{HashMap, HashSet, VecDeque};
+use std::net::IpAddr;
+use std::sync::{Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+/// Wrong passwords for one name from one source within [`WINDOW`] before it must wait.
+const MOST_OF_NAME: u32 = 10;
+/// And for all names.
+const MOST_OF_SOURCE: u32 = 60;
+const WINDOW: Duration = Duration::from_secs(60);
+/// How long a source from which somebody signed in, or used a token, stays known.
+const KNOWN_FOR: Duration = Duration::from_secs(12 * 3_600);
+/// Names and sources that are remembered at a time; the oldest go first.
+const MOST: usize = 4_096;
+
+/// Wrong passwords at sign-in, so that guessing is slow, without anybody being kept
+/// out by somebody who guesses from elsewhere.
+#[derive(Debug, Default)]
+pub(crate) struct Attempts {
+    inner: Mutex<Inner>,
+}
+
+#[derive(Debug, Default)]
+struct Inner {
+    wrong: Bounded<(String, IpAddr), (u32, Instant)>,
+    known: Bounded<(String, IpAddr), Instant>,
+}
+
+/// A map whose oldest keys go first.
+#[derive(Debug)]
+struct Bounded<K, V> {
+    entries: HashMap<K, V>,
+    order: VecDeque<K>,
+}
+
+impl<K, V> Default for Bounded<K, V> {
+    fn default() -> Self {
+        Self { entries: HashMap::new(), order: VecDeque::new() }
+    }
+}
+
+impl<K: Clone + Eq + std::hash::Hash, V> Bounded<K, V> {
+    fn entry(&mut self, key: K, new: V) -> &mut V {
+        if !self.entries.contains_key(&key) {
+            while self.entries.len() >= MOST {
+                let Some(oldest) = self.order.pop_front() else { break };
+                self.entries.remove(&oldest);
+            }
+            self.order.push_back(key.clone());
+        }
+        self.entries.entry(key).or_insert(new)
+    }
+}
+
+impl Attempts {
+    /// Whether a password may be tried. Where somebody works already, it may always:
+    /// they are never shut out.
+    pub(crate) fn allow(&self, name: &str, source: IpAddr) -> bool {
+        self.allow_at(name, source, Instant::now())
+    }
+
+    /// Counts a wrong password.
+    pub(crate) fn wrong(&self, name: &str, source: IpAddr) {
+        self.wrong_at(name, source, Instant::now());
+    }
+
+    /// Somebody signed in from there, or used a token.
+    pub(crate) fn right(&self, name: &str, source: IpAddr) {
+        let mut inner = self.inner.lock().unwrap_or_else(PoisonError::into_inner);
+        *inner.known.entry((name.to_lowercase(), source), Instant::now()) = Instant::now();
+    }
+
+    fn allow_at(&self, name: &str, source: IpAddr, now: Instant) -> bool {
+        let inner = self.inner.lock().unwrap_or_else(PoisonError::into_inner);
+        let known = inner.known.entries.get(&(name.to_lowercase(), source));
+        let count = |name: String| match inner.wrong.entries.get(&(name, source)) {
+            Some((count, since)) if now.duration_since(*since) < WINDOW => *count,
+            _ => 0,
+        };
+        known.is_some_and(|since| now.duration_since(*since) < KNOWN_FOR)
+            || (count(name.to_lowercase()) < MOST_OF_NAME && count(String::new()) < MOST_OF_SOURCE)
+    }
+
+    fn wrong_at(&self, name: &str, source: IpAddr, now: Instant) {
+        let mut inner = self.inner.lock().unwrap_or_else(PoisonError::into_inner);
+        // An empty name stands for all of a source; it is nobody's.
+        for name in HashSet::from([name.to_lowercase(), String::new()]) {
+            let (count, since) = inner.wrong.entry((name, source), (0, now));
+            if now.duration_since(*since) >= WINDOW {
+                (*count, *since) = (0, now);
+            }
+            *count += 1;
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn source(number: u8) -> IpAddr {
+        IpAddr::from([10, 44, 0, number])
+    }
+
+    #[test]
+    fn guessing_is_slow_by_name_and_source_and_shuts_nobody_else_out() {
+        let (attempts, now) = (Attempts::default(), Instant::now());
+        for _ in 0..10 {
+            assert!(attempts.allow_at("Harbour", source(1), now));
+            attempts.wrong_at("harbour", source(1), now);
+        }
+        assert!(!attempts.allow_at("harbour", source(1), now));
+        assert!(attempts.allow_at("harbour", source(2), now), "elsewhere the same name may");
+        assert!(attempts.allow_at("desk", source(1), now), "and another name here");
+        assert!(attempts.allow_at("harbour", source(1), now + WINDOW), "again after a minute");
+        for number in 0..60 {
+            attempts.wrong_at(&format!("guess-{number}"), source(3), now);
+        }
+        assert!(!attempts.allow_at("anybody", source(3), now), "many names from one source");
+        attempts.right("harbour", source(1));
+        assert!(attempts.allow_at("harbour", source(1), now), "who works there is never shut out");
+    }
+
+    #[test]
+    fn a_flood_of_names_keeps_nobody_out_and_takes_bounded_room() {
+        let (attempts, now) = (Attempts::default(), Instant::now());
+        for number in 0..3 * MOST {
+            attempts.wrong_at(&number.to_string(), IpAddr::from((number as u32).to_be_bytes()), now);
+        }
+        assert!(attempts.allow_at("harbour", source(1), now));
+        let inner = attempts.inner.lock().unwrap();
+        assert!(inner.wrong.entries.len() <= MOST && inner.wrong.order.len() <= MOST);
+    }
+}

@@ -1,0 +1,160 @@
+//! What every request meets before its handler: which name it calls us by, where it
+//! comes from, and how much of a body it may send.
+
+use std::net::IpAddr;
+use std::time::Duration;
+
+use axum::body::{Body, to_bytes};
+use axum::extract::{FromRequestParts, Request, State};
+use axum::http::{HeaderMap, HeaderValue, Method, header};
+use axum::middleware::Next;
+use axum::response::{IntoResponse, Response};
+
+use crate::http::Api;
+use crate::http::callers::Signed;
+use crate::http::connections::Peer;
+use crate::http::error::ApiError;
+
+/// A policy or inventory larger than this is refused before it is read.
+const MOST_BODY: usize = 8 << 20;
+/// What anybody may send before they signed in.
+const MOST_BEFORE_SIGN_IN: usize = 4 << 10;
+/// How long a body may take.
+const BODY: Duration = Duration::from_secs(20);
+/// What is open to everybody that has a body.
+const OPEN: [&str; 2] = ["/api/v1/sign-in", "/api/v1/welcome"];
+
+/// Which names and proxies are ours.
+#[derive(Debug, Default)]
+pub(crate) struct Front {
+    /// Names by which people call the console, beside addresses and `localhost`.
+    pub(crate) hosts: Vec<String>,
+    /// Proxies whose word on who asked is believed.
+    pub(crate) proxies: Vec<IpAddr>,
+}
+
+/// Where a request comes from, and the name it asked for.
+#[derive(Clone, Debug)]
+pub(crate) struct Origin {
+    pub(crate) source: IpAddr,
+    pub(crate) host: String,
+    /// Whether it came over TLS, to a proxy.
+    pub(crate) secure: bool,
+}
+
+impl Front {
+    fn origin(&self, peer: IpAddr, headers: &HeaderMap) -> Option<Origin> {
+        let text = |name: &str| headers.get(name).and_then(|value| value.to_str().ok());
+        let direct = || Some(Origin { source: peer, host: text("host")?.to_owned(), secure: false });
+        if !self.proxies.contains(&peer) {
+            return direct();
+        }
+        // The last entry is what our own proxy saw; what stands before it anybody wrote.
+        let last = |name: &str| text(name).and_then(|list| list.rsplit(',').next()).map(str::trim);
+        let source = last("x-forwarded-for").and_then(|source| source.parse().ok());
+        Some(Origin {
+            source: source.unwrap_or(peer),
+            host: last("x-forwarded-host").or_else(|| text("host"))?.to_owned(),
+            secure: last("x-forwarded-proto") == Some("https"),
+        })
+    }
+
+    /// A page of somebody else may point a name of its own at our address. Addresses
+    /// cannot be pointed elsewhere.
+    fn is_ours(&self, host: &str) -> bool {
+        let bare = match host.strip_prefix('[') {
+            Some(rest) => rest.split(']').next().unwrap_or_default(),
+            None => host.rsplit_once(':').map_or(host, |(name, _)| name),
+        };
+        bare.parse::<IpAddr>().is_ok()
+            || bare.eq_ignore_ascii_case("localhost")
+            || self.hosts.iter().any(|known| known.eq_ignore_ascii_case(bare))
+    }
+}
+
+pub(crate) async fn admit(State(api): State<Api>, request: Request, next: Next) -> Response {
+    let of_api = request.uri().path().starts_with("/api/");
+    let mut response = match enter(&api, request).await {
+        Ok(request) => next.run(request).await,
+        Err(error) => error.into_response(),
+    };
+    if of_api {
+        response.headers_mut().insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
+    }
+    response
+}
+
+async fn enter(api: &Api, request: Request) -> Result<Request, ApiError> {
+    let (mut parts, body) = request.into_parts();
+    let peer = parts.extensions.get::<Peer>().map_or(IpAddr::from([127, 0, 0, 1]), |peer| peer.0);
+    let origin = api.front.origin(peer, &parts.headers).ok_or_else(|| ApiError::bad("The request names no host."))?;
+    if !api.front.is_ours(&origin.host) {
+        return Err(ApiError::forbidden(format!(
+            "Nobody here is called `{}`: add the name to `hosts` under [api] in the configuration.",
+            regnant_base::printable(&origin.host)
+        )));
+    }
+    parts.extensions.insert(origin);
+    if matches!(parts.method, Method::GET | Method::HEAD) || !parts.uri.path().starts_with("/api/") {
+        return Ok(Request::from_parts(parts, Body::empty()));
+    }
+    // Whoever has not signed in cannot make us hold what they send.
+    let most = match OPEN.contains(&parts.uri.path()) {
+        true => MOST_BEFORE_SIGN_IN,
+        false => {
+            let signed = Signed::from_request_parts(&mut parts, api).await?;
+            parts.extensions.insert(signed);
+            MOST_BODY
+        }
+    };
+    let bytes = tokio::time::timeout(BODY, to_bytes(body, most))
+        .await
+        .map_err(|_| ApiError::timeout("The body of the request did not come in time."))?
+        .map_err(|_| ApiError::too_large(format!("The body of this request may have {most} bytes at most.")))?;
+    Ok(Request::from_parts(parts, Body::from(bytes)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn headers(list: &[(&'static str, &str)]) -> HeaderMap {
+        list.iter().map(|(name, value)| (name.parse().unwrap(), HeaderValue::from_str(value).unwrap())).collect()
+    }
+
+    #[test]
+    fn only_a_proxy_that_is_named_says_who_asked() {
+        let proxy: IpAddr = "10.44.0.9".parse().unwrap();
+        let front = Front { hosts: vec!["regnant.tarnmouth.example".into()], proxies: vec![proxy] };
+        let told = headers(&[
+            ("host", "127.0.0.1:8480"),
+            ("x-forwarded-for", "1.2.3.4, 10.44.7.7"),
+            ("x-forwarded-host", "regnant.tarnmouth.example"),
+            ("x-forwarded-proto", "https"),
+        ]);
+        let through = front.origin(proxy, &told).unwrap();
+        assert_eq!((through.source.to_string().as_str(), through.secure), ("10.44.7.7", true));
+        assert_eq!(through.host, "regnant.tarnmouth.example");
+        let direct = front.origin("10.44.0.8".parse().unwrap(), &told).unwrap();
+        assert_eq!((direct.source.to_string().as_str(), direct.secure), ("10.44.0.8", false));
+        assert_eq!(direct.host, "127.0.0.1:8480");
+    }
+
+    #[test]
+    fn a_name_that_somebody_points_at_us_is_not_ours() {
+        let front = Front { hosts: vec!["regnant.tarnmouth.example".into()], proxies: Vec::new() };
+        for ours in [
+            "127.0.0.1:8480",
+            "[::1]:8480",
+            "[fe80::1]",
+            "10.44.0.2",
+            "LOCALHOST:8480",
+            "Regnant.Tarnmouth.example:443",
+        ] {
+            assert!(front.is_ours(ours), "{ours}");
+        }
+        for other in ["elsewhere.example", "elsewhere.example:8480", "", "127.0.0.1.elsewhere.example", "[x]"] {
+            assert!(!front.is_ours(other), "{other}");
+        }
+    }
+}
