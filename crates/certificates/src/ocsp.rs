@@ -61,7 +61,7 @@ pub fn read_ocsp_response(bytes: &[u8], certificate: &[u8], issuer: &[u8], now: 
     let standing = match single.cert_status {
         CertStatus::Good(_) => Standing::Good,
         CertStatus::Revoked(_) => Standing::Revoked,
-        CertStatus::Unknown(_) => return Err(OcspError::Unknown),
+        CertStatus::Unknown(_) => Standing::Unknown,
     };
     Ok(OcspAnswer { standing, until })
 }
@@ -189,7 +189,4 @@ pub enum OcspError {
     /// Its time has not begun.
     #[error("the answer is from the future; compare the clocks")]
     FromTheFuture,
-    /// The responder has never heard of the certificate.
-    #[error("the responder does not know the certificate")]
-    Unknown,
 }

@@ -63,7 +63,7 @@ fn what_the_issuer_says_is_read_until_its_time_is_over() {
     responder.says.insert(0xfe_0007, Says::Revoked);
     assert_eq!(house.read(&house.ask(&responder), 0), Ok(OcspAnswer { standing: Standing::Revoked, until }));
     responder.says.insert(0xfe_0007, Says::Unknown);
-    assert_eq!(house.read(&house.ask(&responder), 0), Err(OcspError::Unknown));
+    assert_eq!(house.read(&house.ask(&responder), 0).map(|answer| answer.standing), Ok(Standing::Unknown));
 }
 
 #[test]

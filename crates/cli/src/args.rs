@@ -319,6 +319,10 @@ pub(crate) enum CertificateAction {
         /// The responder that is asked in place of those that certificates name
         #[arg(long, value_name = "URL")]
         ocsp_url: Option<String>,
+        /// Let certificates that are no authorities' vouch too; whoever holds the key
+        /// of one could then issue clients
+        #[arg(long)]
+        whatever_it_is: bool,
     },
 }
 

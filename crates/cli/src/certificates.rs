@@ -26,13 +26,17 @@ pub(crate) fn run(args: &args::Certificates) -> Result<ExitCode, Failure> {
             println!("{}", answer["pem"].as_str().unwrap_or_default().trim_end());
             eprintln!("the key stays in the service; import the certificate that comes back under the same name");
         }
-        Some(CertificateAction::Trust { name, files, crl_url, ocsp_url }) => {
+        Some(CertificateAction::Trust { name, files, crl_url, ocsp_url, whatever_it_is }) => {
             let text = files.iter().map(|file| read(file)).collect::<Result<Vec<_>, _>>()?.join("\n");
             let body = json!({
                 "name": name, "authorities": text, "crls": text, "crl_url": crl_url, "ocsp_url": ocsp_url,
+                "whatever": whatever_it_is,
             });
-            client.post("trusts", &body)??;
+            let kept = client.post("trusts", &body)??;
             println!("trust {name} is as the files say");
+            for subject in kept["left_out"].as_array().into_iter().flatten().filter_map(|subject| subject.as_str()) {
+                println!("left out: {subject} is no authority's certificate");
+            }
         }
     }
     Ok(ExitCode::SUCCESS)

@@ -87,6 +87,9 @@ pub enum CertificateFault {
     /// Its time is over.
     #[error("expired")]
     Expired,
+    /// The time of the authority that vouches for it is over.
+    #[error("its authority has expired")]
+    AuthorityExpired,
     /// Its time has not begun.
     #[error("not valid yet")]
     NotYetValid,

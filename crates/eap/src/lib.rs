@@ -30,7 +30,7 @@ pub use tls::client::{ClientTls, ClientTlsError};
 pub use tls::hello::ClientHello;
 pub use tls::revocation::{Judgement, Question, Source, Standing, Standings};
 pub use tls::server::{ServerTls, ServerTlsError, Sessions};
-pub use tls::trust::{Trust, TrustError};
+pub use tls::trust::{Trust, TrustError, is_authority};
 pub use tls::{TlsAbout, TlsVersion, warm_up};
 pub use wire::kind::Kind;
 pub use wire::packet::{Code, Malformed, Packet};

@@ -351,6 +351,7 @@ fn machines_nt_hashes_certificates_and_trusts_are_kept_sealed() {
     let trust = TrustRow {
         name: "tarnmouth-authority".into(),
         authorities: "PEM".into(),
+        whatever: true,
         ocsp_url: Some("http://responder.tarnmouth.example".into()),
         ..TrustRow::default()
     };

@@ -95,7 +95,7 @@ impl Ground {
             let (authorities, mut crls) = (read_certificates(&row.authorities).ok()?, read_crls(&row.crls).ok()?);
             // A fetched list is newer than what was brought.
             crls.splice(..0, self.fetched_list(&row));
-            Some((row.name, TrustMaterial { authorities, crls, responder: row.ocsp_url }))
+            Some((row.name, TrustMaterial { authorities, crls, responder: row.ocsp_url, whatever: row.whatever }))
         });
         let standings = Some(self.issuers.clone() as Arc<dyn regnant_eap::Standings>);
         Ok(Materials { certificates: certificates.collect(), trusts: trusts.collect(), standings })
@@ -107,7 +107,7 @@ impl Ground {
         row.crl_url.as_ref()?;
         let list = self.lists.current(&row.name, now_ms() / 1_000)?.bytes;
         let authorities = read_certificates(&row.authorities).ok()?;
-        Trust::new(&authorities, std::slice::from_ref(&list), Judgement::default()).ok().map(|_| list)
+        Trust::whatever(&authorities, std::slice::from_ref(&list), Judgement::default()).ok().map(|_| list)
     }
 
     /// A new world: this edition with the NASes, stores and certificates of the

@@ -127,6 +127,7 @@ pub(crate) async fn judge_chain<S: Stores>(
             match desk.responders.ask(&question).await {
                 Ok(Standing::Good) => "good".into(),
                 Ok(Standing::Revoked) => "revoked".into(),
+                Ok(Standing::Unknown) => "it does not know the certificate".into(),
                 Err(unreachable) => format!("no answer: {unreachable}"),
             },
         ));

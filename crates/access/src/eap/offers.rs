@@ -38,6 +38,8 @@ pub struct TrustMaterial {
     pub crls: Vec<Vec<u8>>,
     /// The responder to ask in place of those that certificates name.
     pub responder: Option<String>,
+    /// Whether certificates that are no authorities' vouch too.
+    pub whatever: bool,
 }
 
 impl std::fmt::Debug for Presentable {
@@ -114,7 +116,8 @@ impl GateOffer {
 fn trust(clause: &TrustClause, materials: &Materials) -> Result<Arc<Trust>, String> {
     let material = materials.trusts.get(&clause.name).ok_or_else(|| format!("there is no trust `{}`", clause.name))?;
     let judgement = clause.revocation.as_ref().map(judgement).unwrap_or_default();
-    let made = Trust::new(&material.authorities, &material.crls, judgement);
+    let make = if material.whatever { Trust::whatever } else { Trust::new };
+    let made = make(&material.authorities, &material.crls, judgement);
     let trust = made.map_err(|error| format!("trust `{}`: {error}", clause.name))?;
     Ok(Arc::new(match &materials.standings {
         Some(standings) => trust.with_responder(standings.clone(), material.responder.clone()),

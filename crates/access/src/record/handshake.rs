@@ -168,6 +168,9 @@ fn told(certificate: &CertificateRecord, fault: &str) -> String {
 fn certificate_advice(fault: &str) -> &'static str {
     match fault {
         "expired" => "Renew the supplicant's certificate.",
+        "its authority has expired" => {
+            "Renew the authority, then whatever it issued; until then it vouches for nobody."
+        }
         "not valid yet" => "Look at the clocks: the certificate is not valid yet here.",
         "revoked" => "Its issuer has revoked it: find out why before giving the supplicant a new one.",
         "revocation unknown" => {

@@ -223,6 +223,7 @@ impl Certificates {
             authorities: read_certificates(self.authority.certificate()).unwrap(),
             crls: read_crls(&crl).unwrap(),
             responder: None,
+            whatever: false,
         };
         Materials {
             certificates: [(SERVER.to_owned(), presentable)].into(),

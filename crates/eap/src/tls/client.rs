@@ -12,7 +12,7 @@ use webpki::{EndEntityCert, KeyUsage, anchor_from_trusted_cert};
 use crate::certificate::Chain;
 use crate::tls::TlsVersion;
 use crate::tls::library::{Library, Presented};
-use crate::tls::trust::library_error;
+use crate::tls::trust::{fault, library_error};
 
 /// A supplicant's side: which server it trusts, and its own certificate. Its
 /// sessions are kept in it, so that the same value resumes.
@@ -115,7 +115,7 @@ impl ServerCertVerifier for Verifier {
             certificate.verify_for_usage(self.algorithms.all, &self.anchors, rest, now, usage, None, None)?;
             certificate.verify_is_valid_for_subject_name(name)
         };
-        judge().map(|()| ServerCertVerified::assertion()).map_err(|error| library_error(&error))
+        judge().map(|()| ServerCertVerified::assertion()).map_err(|error| library_error(fault(&error)))
     }
 
     fn verify_tls12_signature(

@@ -2,6 +2,7 @@
 //! what this one does not.
 
 pub(crate) mod client;
+mod crl;
 pub(crate) mod hello;
 mod library;
 mod path;

@@ -38,6 +38,9 @@ pub enum Standing {
     Good,
     /// It was.
     Revoked,
+    /// The responder answers for the issuer and has never heard of it: whoever made
+    /// it, it passes by no leniency about responders that are silent.
+    Unknown,
 }
 
 /// The answers of responders that are at hand, verified already.

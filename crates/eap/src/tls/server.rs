@@ -151,7 +151,7 @@ impl ClientCertVerifier for Verifier {
         let chain = self.trust.same(Chain::presented(own, rest));
         self.presented.note(chain.clone());
         let judged = self.trust.judge_client(&chain, now, Asked::NotYet);
-        judged.map(|_| ClientCertVerified::assertion()).map_err(|error| library_error(&error))
+        judged.map(|_| ClientCertVerified::assertion()).map_err(library_error)
     }
 
     fn verify_tls12_signature(

@@ -4,12 +4,12 @@ use std::time::{Duration, SystemTime, UNIX_EPOCH};
 use rustls::pki_types::{CertificateDer, SignatureVerificationAlgorithm, TrustAnchor, UnixTime};
 use rustls::{DistinguishedName, RootCertStore};
 use thiserror::Error;
-use webpki::{CertRevocationList, EndEntityCert, KeyUsage, OwnedCertRevocationList, anchor_from_trusted_cert};
+use webpki::{EndEntityCert, KeyUsage, anchor_from_trusted_cert};
 use x509_parser::prelude::{FromDer, X509Certificate};
-use x509_parser::revocation_list::CertificateRevocationList;
 
 use crate::certificate::Chain;
 use crate::failure::CertificateFault;
+use crate::tls::crl::List;
 use crate::tls::path::{Link, Path, Paths};
 use crate::tls::revocation::{Judgement, Question, Source, Standing, Standings};
 
@@ -29,19 +29,19 @@ pub struct Trust {
     paths: Paths,
 }
 
-/// A revocation list whose signature was checked when it came, once for all
-/// handshakes.
-#[derive(Debug)]
-struct List {
-    read: CertRevocationList<'static>,
-    /// Seconds since 1970 until which it speaks, where it says so.
-    next_update: Option<u64>,
-}
-
 impl Trust {
     /// Trust in these authorities (DER). Those that others issued serve as
-    /// intermediates too. `crls` are their revocation lists (DER).
+    /// intermediates too. `crls` are their revocation lists (DER). A certificate that
+    /// is no authority's vouches for nobody: else whoever holds a server's key could
+    /// issue clients.
     pub fn new(authorities: &[Vec<u8>], crls: &[Vec<u8>], judgement: Judgement) -> Result<Self, TrustError> {
+        let authorities: Vec<_> = authorities.iter().filter(|der| is_authority(der)).cloned().collect();
+        Self::whatever(&authorities, crls, judgement)
+    }
+
+    /// The same, where certificates that are no authorities' may vouch too, because
+    /// somebody said so in words.
+    pub fn whatever(authorities: &[Vec<u8>], crls: &[Vec<u8>], judgement: Judgement) -> Result<Self, TrustError> {
         let mut roots = RootCertStore::empty();
         let mut anchors = Vec::new();
         let mut intermediates = Vec::new();
@@ -90,7 +90,7 @@ impl Trust {
 
     fn judge_chain(&self, chain: &Chain, now: SystemTime, asked: Asked) -> Result<Vec<Question>, CertificateFault> {
         let since = now.duration_since(UNIX_EPOCH).unwrap_or(Duration::ZERO);
-        self.judge_client(chain, UnixTime::since_unix_epoch(since), asked).map_err(|error| fault(&error))
+        self.judge_client(chain, UnixTime::since_unix_epoch(since), asked)
     }
 
     /// The same chain as it was presented before, where it was.
@@ -103,7 +103,7 @@ impl Trust {
         chain: &Chain,
         now: UnixTime,
         asked: Asked,
-    ) -> Result<Vec<Question>, webpki::Error> {
+    ) -> Result<Vec<Question>, CertificateFault> {
         let path = match self.paths.find(chain, now.as_secs()) {
             Some(path) => path,
             None => self.verify(chain, now)?,
@@ -114,41 +114,51 @@ impl Trust {
         }
     }
 
-    /// Finds a path from the certificate to an authority and verifies it.
-    fn verify(&self, chain: &Chain, now: UnixTime) -> Result<Arc<Path>, webpki::Error> {
+    /// Finds a path from the certificate to an authority that is valid now.
+    fn verify(&self, chain: &Chain, now: UnixTime) -> Result<Arc<Path>, CertificateFault> {
+        let seconds = now.as_secs() as i64;
+        // The library takes the word of authorities of any age. One that was renewed
+        // under the same key may stand beside its predecessor.
+        let valid = |place: &usize| self.intermediates.get(*place).is_some_and(|der| is_valid(der, seconds));
+        let anchors: Vec<_> =
+            (0..self.anchors.len()).filter(valid).filter_map(|place| self.anchors.get(place).cloned()).collect();
+        let path = match self.find_path(chain, now, &anchors) {
+            Ok(path) => path,
+            Err(error) if anchors.len() == self.anchors.len() => return Err(fault(&error)),
+            Err(error) => {
+                let expired = self.find_path(chain, now, &self.anchors).is_ok();
+                return Err(if expired { CertificateFault::AuthorityExpired } else { fault(&error) });
+            }
+        };
+        let path = Arc::new(path);
+        self.paths.keep(chain, path.clone());
+        Ok(path)
+    }
+
+    fn find_path(&self, chain: &Chain, now: UnixTime, anchors: &[TrustAnchor<'static>]) -> Result<Path, webpki::Error> {
         let (own, sent) = chain.ders().split_first().ok_or(webpki::Error::BadDer)?;
         let own = CertificateDer::from(own.as_slice());
         let certificate = EndEntityCert::try_from(&own)?;
         let sent = sent.iter().map(Vec::as_slice);
         let rest: Vec<_> = sent.chain(self.intermediates.iter().map(|der| &**der)).map(CertificateDer::from).collect();
-        let verified = certificate.verify_for_usage(
-            self.algorithms,
-            &self.anchors,
-            &rest,
-            now,
-            KeyUsage::client_auth(),
-            None,
-            None,
-        )?;
+        let verified =
+            certificate.verify_for_usage(self.algorithms, anchors, &rest, now, KeyUsage::client_auth(), None, None)?;
         if !chain.own().is_some_and(|own| own.signs) {
             return Err(webpki::Error::RequiredEkuNotFoundContext(webpki::RequiredEkuNotFoundContext {
                 required: KeyUsage::client_auth(),
                 present: Vec::new(),
             }));
         }
-        let path = Path::new(&verified, self.authority(verified.anchor())).ok_or(webpki::Error::BadDer)?;
-        let path = Arc::new(path);
-        self.paths.keep(chain, path.clone());
-        Ok(path)
+        Path::new(&verified, self.authority(verified.anchor())).ok_or(webpki::Error::BadDer)
     }
 
     /// What is known of the revocation of each certificate of a path that holds.
-    fn judge_revocation(&self, path: &Path, now: UnixTime, asked: Asked) -> Result<Vec<Question>, webpki::Error> {
+    fn judge_revocation(&self, path: &Path, now: UnixTime, asked: Asked) -> Result<Vec<Question>, CertificateFault> {
         let mut questions = Vec::new();
         for (place, link) in path.links.iter().enumerate() {
-            match self.known_of(link, now, asked)? {
+            match self.known_of(link, path.issuer_key(place), now, asked)? {
                 Known::Passes => {}
-                Known::Revoked => return Err(webpki::Error::CertRevoked),
+                Known::Revoked => return Err(CertificateFault::Revoked),
                 Known::MustAsk => questions.push(Question {
                     fingerprint: link.fingerprint,
                     certificate: link.certificate.clone(),
@@ -160,10 +170,11 @@ impl Trust {
         Ok(questions)
     }
 
-    fn known_of(&self, link: &Link, now: UnixTime, asked: Asked) -> Result<Known, webpki::Error> {
+    fn known_of(&self, link: &Link, issuer_key: &[u8], now: UnixTime, asked: Asked) -> Result<Known, CertificateFault> {
+        let mut unheard_of = false;
         for source in &self.judgement.sources {
             let standing = match source {
-                Source::Crl => self.listed(link, now)?,
+                Source::Crl => self.listed(link, issuer_key, now).map_err(|error| fault(&error))?,
                 Source::Ocsp => {
                     let standings = self.standings.as_ref();
                     standings.and_then(|standings| standings.of(&link.fingerprint, now.as_secs()))
@@ -172,26 +183,24 @@ impl Trust {
             match (standing, source, asked) {
                 (Some(Standing::Good), ..) => return Ok(Known::Passes),
                 (Some(Standing::Revoked), ..) => return Ok(Known::Revoked),
+                (Some(Standing::Unknown), ..) => unheard_of = true,
                 (None, Source::Ocsp, Asked::NotYet) => return Ok(Known::MustAsk),
                 (None, ..) => {}
             }
         }
-        match self.judgement.unknown_passes {
+        match self.judgement.unknown_passes && !unheard_of {
             true => Ok(Known::Passes),
-            false => Err(webpki::Error::UnknownRevocationStatus),
+            false => Err(CertificateFault::RevocationUnknown),
         }
     }
 
-    /// What the issuer's list says. A list that is too old may still tell of what
-    /// was revoked, but not of what was not.
-    fn listed(&self, link: &Link, now: UnixTime) -> Result<Option<Standing>, webpki::Error> {
+    /// What the issuer's lists say. One that knows of a revocation outweighs the rest.
+    fn listed(&self, link: &Link, issuer_key: &[u8], now: UnixTime) -> Result<Option<Standing>, webpki::Error> {
         let mut known = None;
-        for list in self.lists.iter().filter(|list| list.read.issuer() == link.issuer) {
-            if list.read.find_serial(&link.serial)?.is_some() {
-                return Ok(Some(Standing::Revoked));
-            }
-            if list.next_update.is_none_or(|until| now.as_secs() <= until) {
-                known = Some(Standing::Good);
+        for list in &self.lists {
+            match list.says(link, issuer_key, now.as_secs() as i64)? {
+                Some(Standing::Revoked) => return Ok(Some(Standing::Revoked)),
+                said => known = said.or(known),
             }
         }
         Ok(known)
@@ -219,30 +228,15 @@ enum Known {
     MustAsk,
 }
 
-impl List {
-    /// Reads a list and checks that one of the authorities signed it (RFC 5280
-    /// section 6.3.3).
-    fn read(der: &[u8], authorities: &[Vec<u8>]) -> Result<Self, TrustError> {
-        let unreadable = |reason: String| TrustError(format!("a revocation list cannot be read: {reason}"));
-        let read = OwnedCertRevocationList::from_der(der)
-            .map(CertRevocationList::from)
-            .map_err(|error| unreadable(error.to_string()))?;
-        let (_, list) = CertificateRevocationList::from_der(der).map_err(|error| unreadable(error.to_string()))?;
-        let signed = authorities.iter().filter_map(|der| X509Certificate::from_der(der).ok()).any(|(_, issuer)| {
-            let may = issuer.key_usage().ok().flatten().is_none_or(|usage| usage.value.crl_sign());
-            may && issuer.subject() == list.issuer() && list.verify_signature(issuer.public_key()).is_ok()
-        });
-        match signed {
-            true => {
-                let until = list.next_update().and_then(|time| u64::try_from(time.timestamp()).ok());
-                Ok(Self { read, next_update: until })
-            }
-            false => Err(TrustError(format!(
-                "the revocation list of `{}` was signed by none of the authorities; add its issuer to them",
-                list.issuer()
-            ))),
-        }
-    }
+/// Whether a certificate is an authority's (RFC 5280 section 4.2.1.9).
+pub fn is_authority(der: &[u8]) -> bool {
+    X509Certificate::from_der(der).is_ok_and(|(_, read)| read.is_ca())
+}
+
+fn is_valid(der: &[u8], now: i64) -> bool {
+    X509Certificate::from_der(der).is_ok_and(|(_, read)| {
+        (read.validity().not_before.timestamp()..=read.validity().not_after.timestamp()).contains(&now)
+    })
 }
 
 /// What a failed judgement means.
@@ -266,9 +260,8 @@ pub(crate) fn fault(error: &webpki::Error) -> CertificateFault {
 }
 
 /// The alert-bearing error that the TLS library wants for a failed judgement.
-pub(crate) fn library_error(error: &webpki::Error) -> rustls::Error {
+pub(crate) fn library_error(fault: CertificateFault) -> rustls::Error {
     use rustls::CertificateError as C;
-    let fault = fault(error);
     rustls::Error::InvalidCertificate(match fault {
         CertificateFault::Expired => C::Expired,
         CertificateFault::NotYetValid => C::NotValidYet,
@@ -280,7 +273,9 @@ pub(crate) fn library_error(error: &webpki::Error) -> rustls::Error {
         CertificateFault::Unreadable => C::BadEncoding,
         CertificateFault::WrongName => C::NotValidForName,
         // The library has no word for it; the fault travels inside.
-        CertificateFault::NameConstraint => C::Other(rustls::OtherError(Arc::new(fault))),
+        CertificateFault::NameConstraint | CertificateFault::AuthorityExpired => {
+            C::Other(rustls::OtherError(Arc::new(fault)))
+        }
     })
 }
 

@@ -65,13 +65,18 @@ impl Authority {
     }
 
     pub(crate) fn revoke(&self, serial: u64) -> Vec<u8> {
+        self.list(serial, |_| {})
+    }
+
+    /// A revocation list with one serial number, made otherwise.
+    pub(crate) fn list(&self, serial: u64, change: impl FnOnce(&mut CertificateRevocationListParams)) -> Vec<u8> {
         let revoked = RevokedCertParams {
             serial_number: SerialNumber::from(serial),
             revocation_time: date_time_ymd(2026, 1, 1),
             reason_code: None,
             invalidity_date: None,
         };
-        let params = CertificateRevocationListParams {
+        let mut params = CertificateRevocationListParams {
             this_update: date_time_ymd(2026, 1, 1),
             next_update: date_time_ymd(2096, 1, 1),
             crl_number: SerialNumber::from(1),
@@ -79,7 +84,20 @@ impl Authority {
             revoked_certs: vec![revoked],
             key_identifier_method: KeyIdMethod::Sha256,
         };
+        change(&mut params);
         params.signed_by(&self.issuer).unwrap().der().to_vec()
+    }
+
+    /// The same key once more, under a certificate that is made otherwise.
+    pub(crate) fn again(&self, name: &str, change: impl FnOnce(&mut CertificateParams)) -> Self {
+        let key = KeyPair::try_from(self.issuer.key().serialize_der()).unwrap();
+        let mut params = CertificateParams::new(Vec::new()).unwrap();
+        params.distinguished_name.push(rcgen::DnType::CommonName, name);
+        params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
+        params.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
+        change(&mut params);
+        let certificate = params.self_signed(&key).unwrap();
+        Self { der: certificate.der().to_vec(), issuer: Issuer::new(params, key) }
     }
 }
 

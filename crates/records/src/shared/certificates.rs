@@ -31,6 +31,8 @@ pub struct TrustRow {
     pub crl_url: Option<String>,
     /// The responder that is asked in place of those that certificates name.
     pub ocsp_url: Option<String>,
+    /// Whether certificates that are no authorities' vouch too.
+    pub whatever: bool,
 }
 
 impl Change {
@@ -54,10 +56,10 @@ impl Change {
     pub fn trust(row: &TrustRow, now: u64) -> Self {
         let mut change = Self::default();
         change.add(
-            "INSERT INTO trust (name, authorities, crls, crl_url, ocsp_url, changed_at)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6)
+            "INSERT INTO trust (name, authorities, crls, crl_url, ocsp_url, changed_at, whatever)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)
              ON CONFLICT (name) DO UPDATE
-             SET authorities = ?2, crls = ?3, crl_url = ?4, ocsp_url = ?5, changed_at = ?6",
+             SET authorities = ?2, crls = ?3, crl_url = ?4, ocsp_url = ?5, changed_at = ?6, whatever = ?7",
             [
                 row.name.clone().into(),
                 row.authorities.clone().into(),
@@ -65,6 +67,7 @@ impl Change {
                 row.crl_url.clone().into(),
                 row.ocsp_url.clone().into(),
                 (now as i64).into(),
+                row.whatever.into(),
             ],
         );
         change
@@ -88,13 +91,14 @@ impl Records {
 
     /// Every trust, by name.
     pub fn trusts(&self) -> Result<Vec<TrustRow>, RecordsError> {
-        self.rows("SELECT name, authorities, crls, crl_url, ocsp_url FROM trust ORDER BY name", |row| {
+        self.rows("SELECT name, authorities, crls, crl_url, ocsp_url, whatever FROM trust ORDER BY name", |row| {
             Ok(TrustRow {
                 name: row.get(0)?,
                 authorities: row.get(1)?,
                 crls: row.get(2)?,
                 crl_url: row.get(3)?,
                 ocsp_url: row.get(4)?,
+                whatever: row.get(5)?,
             })
         })
     }

@@ -17,10 +17,11 @@ use crate::error::RecordsError;
 use crate::inventory::{StoreKind, nas_context};
 use crate::sealing::SealingKey;
 
-const MIGRATIONS: [&str; 3] = [
+const MIGRATIONS: [&str; 4] = [
     include_str!("../../migrations/shared-1.sql"),
     include_str!("../../migrations/shared-2.sql"),
     include_str!("../../migrations/shared-3.sql"),
+    include_str!("../../migrations/shared-4.sql"),
 ];
 /// Sealed into every database, so that another key is told when it is opened.
 const CANARY: &str = "the seal of these records";

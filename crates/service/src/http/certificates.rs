@@ -58,6 +58,17 @@ pub(crate) struct NewTrust {
     /// its answers are signed themselves.
     #[serde(default)]
     ocsp_url: Option<String>,
+    /// Whether certificates that are no authorities' vouch too; they do not if not
+    /// said. Whoever holds the key of one could then issue clients.
+    #[serde(default)]
+    whatever: bool,
+}
+
+/// What was kept of a trust.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct TrustKept {
+    /// The subjects of certificates that were left out because they are no authorities'.
+    left_out: Vec<String>,
 }
 
 /// What we present and whom we trust.
@@ -94,15 +105,16 @@ pub(crate) async fn request(
 
 /// Keeps authorities and revocation lists.
 #[utoipa::path(post, path = "/api/v1/trusts", request_body = NewTrust,
-    responses((status = 204), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
+    responses((status = 200, body = TrustKept), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn trust(
     State(api): State<Api>,
     _: Signed,
     Sent(new): Sent<NewTrust>,
-) -> Result<StatusCode, ApiError> {
-    let NewTrust { name, authorities, crls, crl_url, ocsp_url } = new;
-    blocking(move || api.office.set_trust(&TrustRow { name, authorities, crls, crl_url, ocsp_url })).await?;
-    Ok(StatusCode::NO_CONTENT)
+) -> Result<Json<TrustKept>, ApiError> {
+    let NewTrust { name, authorities, crls, crl_url, ocsp_url, whatever } = new;
+    let row = TrustRow { name, authorities, crls, crl_url, ocsp_url, whatever };
+    let left_out = blocking(move || api.office.set_trust(&row)).await?;
+    Ok(Json(TrustKept { left_out }))
 }
 
 /// Which supplicant profile is wanted.

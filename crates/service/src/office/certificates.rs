@@ -4,7 +4,7 @@
 use std::sync::Arc;
 
 use regnant_certificates::{Bundle, SigningRequest, check_chain, read_certificates, read_crls, to_pem};
-use regnant_eap::{Certificate, Judgement, ServerTls, Trust};
+use regnant_eap::{Certificate, Judgement, ServerTls, Trust, is_authority};
 use regnant_policy::{Gate, RevocationSource};
 use regnant_radius::Secret;
 use regnant_records::{CertificateRow, Change, TrustRow};
@@ -175,18 +175,19 @@ impl Office {
         Ok(request.pem)
     }
 
-    /// Keeps authorities and revocation lists. Where it says from where a newer
-    /// list is fetched, that is done at once.
-    pub fn set_trust(&self, trust: &TrustRow) -> Result<(), OfficeError> {
-        self.keep_trust(trust)?;
-        if self.fetch_list(trust) {
+    /// Keeps authorities and revocation lists, and tells which certificates it left
+    /// out because they are no authorities'. Where it says from where a newer list is
+    /// fetched, that is done at once.
+    pub fn set_trust(&self, trust: &TrustRow) -> Result<Vec<String>, OfficeError> {
+        let (row, left_out) = self.keep_trust(trust)?;
+        if self.fetch_list(&row) {
             let _turn = self.turn();
             self.swap_world()?;
         }
-        Ok(())
+        Ok(left_out)
     }
 
-    fn keep_trust(&self, trust: &TrustRow) -> Result<(), OfficeError> {
+    fn keep_trust(&self, trust: &TrustRow) -> Result<(TrustRow, Vec<String>), OfficeError> {
         let _turn = self.turn();
         named(&trust.name)?;
         for (url, what) in [(&trust.crl_url, "a revocation list"), (&trust.ocsp_url, "a responder's answer")] {
@@ -197,15 +198,25 @@ impl Office {
         }
         let wrong = |error: &dyn std::fmt::Display| OfficeError::Certificate(error.to_string());
         let read = read_certificates(&trust.authorities).map_err(|error| wrong(&error))?;
+        let (read, others): (Vec<_>, Vec<_>) = read.into_iter().partition(|der| trust.whatever || is_authority(der));
+        let left_out: Vec<_> = others.iter().filter_map(|der| Some(Certificate::read(der).ok()?.subject)).collect();
         if read.is_empty() {
-            return Err(OfficeError::Certificate("there is no authority in it".into()));
+            let text = match left_out.first() {
+                Some(subject) => format!(
+                    "there is no authority in it: `{subject}` is a certificate of its own, and whoever holds its key could \
+                     issue clients if it were trusted; bring its issuer's, or say that it may vouch all the same"
+                ),
+                None => "there is no authority in it".into(),
+            };
+            return Err(OfficeError::Certificate(text));
         }
         let lists = read_crls(&trust.crls).map_err(|error| wrong(&error))?;
-        Trust::new(&read, &lists, Judgement::default()).map_err(|error| wrong(&error))?;
+        Trust::whatever(&read, &lists, Judgement::default()).map_err(|error| wrong(&error))?;
         let row =
             TrustRow { authorities: to_pem("CERTIFICATE", &read), crls: to_pem("X509 CRL", &lists), ..trust.clone() };
         self.records.apply(&Change::trust(&row, now_ms()))?;
-        self.swap_world()
+        self.swap_world()?;
+        Ok((row, left_out))
     }
 
     fn keep_certificate(&self, row: &CertificateRow) -> Result<(), OfficeError> {

@@ -129,7 +129,7 @@ fn fetch(url: &str, authorities: &[Vec<u8>]) -> Result<Vec<u8>, String> {
         Ok(Ok(mut lists)) if !lists.is_empty() => lists.swap_remove(0),
         _ => bytes,
     };
-    let trust = Trust::new(authorities, std::slice::from_ref(&der), Judgement::default());
+    let trust = Trust::whatever(authorities, std::slice::from_ref(&der), Judgement::default());
     trust.map(|_| der).map_err(|error| error.to_string())
 }
 
@@ -141,6 +141,7 @@ fn staple(url: &str, chain: &[Vec<u8>], trusts: &[TrustRow]) -> Result<Came, Str
     let (bytes, answer) = ask(url, own, &issuer)?;
     match answer.standing {
         Standing::Good => Ok(Came { bytes, until: Some(answer.until) }),
+        Standing::Unknown => Err(format!("{url}: the responder does not know it")),
         Standing::Revoked => Err(format!("{url}: it was revoked; replace it, supplicants may reject it")),
     }
 }

@@ -1,0 +1,3 @@
+-- Certificates that are no authorities' vouch for nobody unless somebody said so.
+
+ALTER TABLE trust ADD COLUMN whatever INTEGER NOT NULL DEFAULT 0;
