@@ -191,7 +191,7 @@ fn a_wrong_inventory_says_where_and_changes_nothing() {
     };
     let told = import("[[nas]]\nname = \"x\"\nadress = \"10.0.0.1\"\n");
     assert!(told.contains("wrong.toml") && told.contains("line 3"), "{told}");
-    let two = "[[nas]]\nname = \"a\"\naddress = \"10.0.0.1\"\nkind = \"switch\"\nsite = \"s\"\nsecret = \"s\"\n";
+    let two = "[[nas]]\nname = \"a\"\naddress = \"10.0.0.1\"\nkind = \"switch\"\nsite = \"s\"\nsecret = \"gantry-4-lashing\"\n";
     let told = import(&format!("{two}{}", two.replace("\"a\"", "\"b\"")));
     assert!(told.contains("same address"), "{told}");
     assert_eq!(service.get("nases").1["nases"].as_array().unwrap().len(), 6);

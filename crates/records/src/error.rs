@@ -1,5 +1,6 @@
 use std::path::PathBuf;
 
+use rusqlite::ErrorCode;
 use thiserror::Error;
 
 /// What goes wrong with records.
@@ -9,6 +10,14 @@ pub enum RecordsError {
     /// SQLite refused. Trying again may help where the disk was full.
     #[error("the records cannot be used: {0}")]
     Sqlite(#[from] rusqlite::Error),
+    /// A file cannot be opened at all.
+    #[error("{} cannot be used: {error}", file.display())]
+    File {
+        /// The file.
+        file: PathBuf,
+        /// What SQLite says.
+        error: rusqlite::Error,
+    },
     /// Two NASes with one address could not be told apart.
     #[error("two NASes would have the same address or block; give each its own")]
     SameAddress,
@@ -26,4 +35,20 @@ pub enum RecordsError {
     /// A row does not hold what it must.
     #[error("the records are damaged: {0}")]
     Damaged(String),
+}
+
+impl RecordsError {
+    /// Whether a file is no database, or one that is broken: opening it again does not
+    /// help.
+    pub fn is_damage(&self) -> bool {
+        match self {
+            Self::Sqlite(error) | Self::File { error, .. } => is_broken(error),
+            Self::Damaged(_) => true,
+            Self::Migration { .. } | Self::SameAddress | Self::Sealed(_) => false,
+        }
+    }
+}
+
+pub(crate) fn is_broken(error: &rusqlite::Error) -> bool {
+    matches!(error.sqlite_error_code(), Some(ErrorCode::DatabaseCorrupt | ErrorCode::NotADatabase))
 }

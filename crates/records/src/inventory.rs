@@ -1,4 +1,4 @@
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 use jiff::Timestamp;
 use regnant_access::{NasKind, Network};
@@ -158,6 +158,9 @@ pub struct EndpointEntry {
     pub barred: bool,
 }
 
+/// The shortest shared secret that is taken, in bytes.
+const LEAST_SECRET: usize = 8;
+
 fn standard() -> String {
     "standard".into()
 }
@@ -179,6 +182,7 @@ impl Inventory {
         self,
         key: &SealingKey,
         stores: &[(String, StoreKind)],
+        names: &[KnownName],
         dialects: &[String],
     ) -> Result<Change, InventoryError> {
         let known: Vec<(String, StoreKind)> =
@@ -188,6 +192,7 @@ impl Inventory {
             Some(_) => Err(InventoryError(format!("{who}: store `{store}` holds something else"))),
             None => Err(InventoryError(format!("{who}: there is no store `{store}`; add it as [[store]]"))),
         };
+        self.names_differ(names)?;
         let mut change = Change::default();
         let mut changed_kind = HashSet::new();
         for store in &self.store {
@@ -215,6 +220,32 @@ impl Inventory {
             endpoint.add_to(&mut change)?;
         }
         Ok(change)
+    }
+}
+
+impl Inventory {
+    /// Names are looked up without regard to case, of every script: two that differ in
+    /// nothing else would be one, and which of the two nobody could say.
+    fn names_differ(&self, known: &[KnownName]) -> Result<(), InventoryError> {
+        let nases = self.nas.iter().map(|nas| (KnownKind::Nas, "", nas.name.as_str()));
+        let people = self.person.iter().map(|one| (KnownKind::Person, one.store.as_str(), one.name.as_str()));
+        let machines = self.machine.iter().map(|one| (KnownKind::Machine, one.store.as_str(), one.name.as_str()));
+        let mut seen: HashMap<_, &str> = HashMap::new();
+        for one in known {
+            seen.insert((one.kind, one.store.as_str(), one.name.to_lowercase()), &one.name);
+        }
+        let mut here = HashSet::new();
+        for (kind, store, name) in nases.chain(people).chain(machines) {
+            let key = (kind, store, name.to_lowercase());
+            let other = seen.get(&key).filter(|other| !other.eq_ignore_ascii_case(name)).copied();
+            if let Some(other) = other.or_else(|| here.contains(&key).then_some(name)) {
+                return Err(InventoryError(format!(
+                    "`{name}` and `{other}` are the same name here, for case does not count: keep one of them"
+                )));
+            }
+            here.insert(key);
+        }
+        Ok(())
     }
 }
 
@@ -248,8 +279,13 @@ impl NasEntry {
         named("NAS", &self.name)?;
         let wrong = |what: String| InventoryError(format!("NAS `{}`: {what}", self.name));
         let network: Network = self.address.parse().map_err(wrong)?;
-        if self.secret.is_empty() {
-            return Err(wrong("the shared secret is empty".into()));
+        if self.secret.len() < LEAST_SECRET {
+            return Err(wrong(format!(
+                "the shared secret has {} {}: it needs at least {LEAST_SECRET}, better 16 or more, for whoever sees one \
+                 packet can try short ones until one fits (RFC 2865 section 3)",
+                self.secret.len(),
+                if self.secret.len() == 1 { "byte" } else { "bytes" },
+            )));
         }
         if !dialects.contains(&self.dialect) {
             return Err(wrong(format!("there is no dialect `{}`; there are: {}", self.dialect, dialects.join(", "))));
@@ -458,6 +494,23 @@ pub(crate) fn person_context(store: &str, name: &str) -> String {
 /// What an NT hash is sealed as; `what` is person or machine.
 pub(crate) fn nt_hash_context(what: &str, store: &str, name: &str) -> String {
     format!("the NT hash of {what} {} in {store}", name.to_lowercase())
+}
+
+/// A name that is in the records and has characters beyond ASCII. SQLite finds
+/// others without regard to case by itself.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct KnownName {
+    pub(crate) kind: KnownKind,
+    pub(crate) store: String,
+    pub(crate) name: String,
+}
+
+/// What has a name.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub(crate) enum KnownKind {
+    Nas,
+    Person,
+    Machine,
 }
 
 /// What is wrong with an inventory, and where.

@@ -18,7 +18,7 @@ pub use error::RecordsError;
 pub use fetched_lists::FetchedLists;
 pub use hash_pool::HashPool;
 pub use inventory::{
-    EndpointEntry, Inventory, InventoryError, MachineEntry, NasEntry, PersonEntry, StoreEntry, StoreKind,
+    EndpointEntry, Inventory, InventoryError, KnownName, MachineEntry, NasEntry, PersonEntry, StoreEntry, StoreKind,
 };
 pub use journal::reader::{EntryFilter, JournalReader};
 pub use journal::{CommitAges, Desk, Entry, Journal, Slot};
@@ -27,5 +27,5 @@ pub use sealing::{KeyError, SealingKey};
 pub use shared::administrators::{new_token, token_hash};
 pub use shared::certificates::{CertificateRow, TrustRow};
 pub use shared::editions::EditionRow;
-pub use shared::{Change, NasRow, Records};
+pub use shared::{Change, NasRow, Pending, Reading, Records};
 pub use snapshot::LocalStores;

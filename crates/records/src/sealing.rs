@@ -20,10 +20,15 @@ const NONCE: usize = 24;
 pub struct SealingKey(XChaCha20Poly1305);
 
 impl SealingKey {
-    /// Reads the key file, or makes one (mode 0600) where `path` does not exist.
-    pub fn load_or_create(path: &Path) -> Result<Self, KeyError> {
+    /// Reads the key file, or makes one (mode 0600) where `path` does not exist. Where
+    /// there are `records` already it is not made: they are sealed by the one that is
+    /// missing, and another in its place would only hide that.
+    pub fn load_or_create(path: &Path, records: &Path) -> Result<Self, KeyError> {
         match File::open(path) {
             Ok(file) => Self::load(path, file),
+            Err(error) if error.kind() == io::ErrorKind::NotFound && records.exists() => {
+                Err(KeyError::Missing(path.into()))
+            }
             Err(error) if error.kind() == io::ErrorKind::NotFound => Self::create(path),
             Err(error) => Err(KeyError::Io(path.into(), error)),
         }
@@ -47,7 +52,10 @@ impl SealingKey {
         let write = || {
             let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(path)?;
             writeln!(file, "{PREFIX}{}", *hex)?;
-            file.sync_all()
+            file.sync_all()?;
+            // The name is on the disk too before anything is sealed.
+            let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
+            File::open(folder.unwrap_or(Path::new(".")))?.sync_all()
         };
         write().map_err(|error| KeyError::Io(path.into(), error))?;
         Ok(Self::new(&key))
@@ -111,6 +119,9 @@ pub enum KeyError {
     /// It cannot be read or written.
     #[error("the sealing key {path} cannot be read or made: {1}", path = .0.display())]
     Io(PathBuf, #[source] io::Error),
+    /// It is gone, and there are records that it sealed.
+    #[error("the sealing key {} is missing, and there are records that it sealed; restore it from your backup, for without it no stored secret opens", .0.display())]
+    Missing(PathBuf),
     /// Others than its owner can read it.
     #[error("the sealing key {path} has mode {1:o} and others can read it; run: chmod 600 {path}", path = .0.display())]
     Readable(PathBuf, u32),

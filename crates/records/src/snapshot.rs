@@ -14,7 +14,7 @@ use crate::error::RecordsError;
 use crate::hash_pool::HashPool;
 use crate::inventory::{StoreKind, nt_hash_context, person_context};
 use crate::sealing::SealingKey;
-use crate::shared::Records;
+use crate::shared::Reading;
 
 /// The stores that live in the records. Immutable: a change of the records makes
 /// a new one.
@@ -36,7 +36,7 @@ struct Known {
 
 impl LocalStores {
     /// Reads all people and endpoints.
-    pub fn load(records: &Records, key: Arc<SealingKey>, pool: HashPool) -> Result<Self, RecordsError> {
+    pub fn load(records: &impl Reading, key: Arc<SealingKey>, pool: HashPool) -> Result<Self, RecordsError> {
         let mut stores = Self { accounts: HashMap::new(), endpoints: HashMap::new(), key, pool };
         for (name, kind) in records.stores()? {
             match kind {
@@ -53,7 +53,7 @@ impl LocalStores {
 
     fn load_accounts(
         &mut self,
-        records: &Records,
+        records: &impl Reading,
         kind: IdentityKind,
         sets: &mut Grouping,
     ) -> Result<(), RecordsError> {
@@ -96,7 +96,7 @@ impl LocalStores {
         Ok(())
     }
 
-    fn load_endpoints(&mut self, records: &Records, sets: &mut Grouping) -> Result<(), RecordsError> {
+    fn load_endpoints(&mut self, records: &impl Reading, sets: &mut Grouping) -> Result<(), RecordsError> {
         let mut groups: HashMap<(String, [u8; 6]), Vec<String>> = HashMap::new();
         let sql = "SELECT store, mac, group_name FROM endpoint_group ORDER BY store, mac, rowid";
         for (store, mac, group) in records.rows(sql, |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))? {

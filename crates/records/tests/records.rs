@@ -10,13 +10,13 @@ use regnant_radius::{Dictionary, Secret};
 use regnant_records::*;
 
 fn key(dir: &Path) -> Arc<SealingKey> {
-    Arc::new(SealingKey::load_or_create(&dir.join("sealing.key")).unwrap())
+    Arc::new(SealingKey::load_or_create(&dir.join("sealing.key"), &dir.join("none")).unwrap())
 }
 
 fn import(records: &Records, key: &SealingKey, toml: &str) -> Result<(), String> {
     let inventory = Inventory::from_toml("inventory.toml", toml).map_err(|error| error.to_string())?;
     let change = inventory
-        .into_change(key, &records.stores().unwrap(), &["standard".into()])
+        .into_change(key, &records.stores().unwrap(), &records.names_beyond_ascii().unwrap(), &["standard".into()])
         .map_err(|error| error.to_string())?;
     records.apply(&change).map_err(|error| error.to_string())
 }
@@ -120,18 +120,24 @@ fn an_inventory_says_what_is_wrong_and_changes_nothing() {
     let nas = |rest: &str| format!("[[nas]]\nname = \"a\"\nkind = \"switch\"\nsite = \"s\"\n{rest}");
     let person = |rest: &str| format!("[[store]]\nname = \"h\"\nkind = \"people\"\n[[person]]\nstore = \"h\"\n{rest}");
     assert!(told("[[nas]]\nnaem = \"a\"").contains("line 2"));
-    assert!(told(&nas("address = \"10.44\"\nsecret = \"x\"")).contains("NAS `a`: `10.44` is no address"));
-    assert!(told(&nas("address = \"10.44.0.1\"\nsecret = \"\"")).contains("the shared secret is empty"));
     assert!(
-        told(&nas("address = \"10.44.0.1\"\nsecret = \"x\"\ndialect = \"odd\"")).contains("there is no dialect `odd`")
+        told(&nas("address = \"10.44\"\nsecret = \"gantry-4-lashing\"")).contains("NAS `a`: `10.44` is no address")
+    );
+    for (secret, bytes) in [("", "0 bytes"), ("x", "1 byte"), ("7bytes!", "7 bytes")] {
+        let told = told(&nas(&format!("address = \"10.44.0.1\"\nsecret = \"{secret}\"")));
+        assert!(told.contains(&format!("the shared secret has {bytes}: it needs at least 8, better 16")), "{told}");
+    }
+    assert!(
+        told(&nas("address = \"10.44.0.1\"\nsecret = \"gantry-4-lashing\"\ndialect = \"odd\""))
+            .contains("there is no dialect `odd`")
     );
     assert!(told(&person("name = \"02005e200001\"\npassword = \"x\"")).contains("never a user name"));
     assert!(told(&person("name = \"a\"\npassword = \"02:00:5e:20:00:01\"")).contains("never a password"));
     assert!(told(&person("name = \"a\"\npassword = \"b\"\nexpires = \"soon\"")).contains("`expires` is no time"));
     assert!(told("[[person]]\nstore = \"x\"\nname = \"a\"\npassword = \"b\"").contains("there is no store `x`"));
     let two = format!(
-        "{}\n[[nas]]\nname = \"b\"\nkind = \"switch\"\nsite = \"s\"\naddress = \"10.44.0.1\"\nsecret = \"y\"",
-        nas("address = \"10.44.0.1\"\nsecret = \"x\"")
+        "{}\n[[nas]]\nname = \"b\"\nkind = \"switch\"\nsite = \"s\"\naddress = \"10.44.0.1\"\nsecret = \"mizzen-7-halyard\"",
+        nas("address = \"10.44.0.1\"\nsecret = \"gantry-4-lashing\"")
     );
     assert!(told(&two).contains("the same address"));
     assert!(records.nas_rows().unwrap().is_empty() && records.stores().unwrap().is_empty());
@@ -142,16 +148,54 @@ fn a_key_that_is_readable_broken_or_another_is_told() {
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("sealing.key");
     let file = dir.path().join("records.sqlite");
-    Records::open(&file, &SealingKey::load_or_create(&path).unwrap()).unwrap();
+    Records::open(&file, &SealingKey::load_or_create(&path, Path::new("none")).unwrap()).unwrap();
     assert_eq!(fs::metadata(&path).unwrap().permissions().mode() & 0o777, 0o600);
     fs::set_permissions(&path, fs::Permissions::from_mode(0o640)).unwrap();
-    let told = SealingKey::load_or_create(&path).err().unwrap().to_string();
+    let told = SealingKey::load_or_create(&path, Path::new("none")).err().unwrap().to_string();
     assert!(told.contains("has mode 640") && told.contains("chmod 600"), "{told}");
     fs::remove_file(&path).unwrap();
-    let other = SealingKey::load_or_create(&path).unwrap();
+    let missing = SealingKey::load_or_create(&path, &file).err().unwrap();
+    assert!(missing.to_string().contains("is missing, and there are records that it sealed"), "{missing}");
+    assert!(!path.exists(), "no other was put in its place");
+    let other = SealingKey::load_or_create(&path, Path::new("none")).unwrap();
     assert!(Records::open(&file, &other).unwrap_err().to_string().contains("restore the key file"));
     fs::write(&path, "nothing").unwrap();
-    assert!(matches!(SealingKey::load_or_create(&path), Err(KeyError::Form(_))));
+    assert!(matches!(SealingKey::load_or_create(&path, Path::new("none")), Err(KeyError::Form(_))));
+}
+
+#[test]
+fn a_change_that_nothing_follows_from_is_not_made() {
+    let dir = tempfile::tempdir().unwrap();
+    let key = key(dir.path());
+    let records = Records::open(&dir.path().join("records.sqlite"), &key).unwrap();
+    let inventory = Inventory::from_toml("x", "[[store]]\nname = \"harbour\"\nkind = \"people\"\n").unwrap();
+    let change = inventory.into_change(&key, &[], &[], &["standard".into()]).unwrap();
+    let built = records.apply_and(&change, |pending| {
+        assert_eq!(pending.stores()?.len(), 1, "it is seen while it is built upon");
+        Err::<(), _>(RecordsError::SameAddress)
+    });
+    assert!(built.is_err() && records.stores().unwrap().is_empty());
+    records.apply_and(&change, |_| Ok::<_, RecordsError>(())).unwrap();
+    assert_eq!(records.stores().unwrap().len(), 1);
+}
+
+#[test]
+fn names_that_differ_in_case_alone_are_one_in_every_script() {
+    let dir = tempfile::tempdir().unwrap();
+    let key = key(dir.path());
+    let records = Records::open(&dir.path().join("records.sqlite"), &key).unwrap();
+    let people = |names: &[&str]| {
+        let store = "[[store]]\nname = \"harbour\"\nkind = \"people\"\n".to_owned();
+        let person =
+            |name: &&str| format!("[[person]]\nstore = \"harbour\"\nname = \"{name}\"\npassword = \"Tide-Table-61\"\n");
+        import(&records, &key, &(store + &names.iter().map(person).collect::<String>()))
+    };
+    people(&["\u{e9}lodie.marsh", "ida.marsh"]).unwrap();
+    for twice in [&["\u{c9}lodie.marsh"][..], &["ida.marsh", "Ida.Marsh"], &["\u{e5}sa", "\u{c5}sa"]] {
+        let told = people(twice).unwrap_err();
+        assert!(told.contains("are the same name here"), "{twice:?}: {told}");
+    }
+    people(&["IDA.marsh", "\u{e9}lodie.marsh"]).expect("the same one again, written anew");
 }
 
 #[test]
@@ -311,7 +355,7 @@ proptest::proptest! {
             format!("[[store]]\nname = \"e\"\nkind = \"endpoints\"\n[[endpoint]]\nstore = \"e\"\nmac = \"{address}\""),
         ] {
             if let Ok(inventory) = Inventory::from_toml("inventory.toml", &text) {
-                let _ = inventory.into_change(&key, &[], &["standard".into()]);
+                let _ = inventory.into_change(&key, &[], &[], &["standard".into()]);
             }
         }
     }

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
-use regnant_access::{Dialect, Machines};
+use regnant_access::{Dialect, Machines, SeenMachine};
 use regnant_records::{FetchedLists, HashPool, Journal, JournalReader, KeyError, Records, RecordsError, SealingKey};
 use thiserror::Error;
 use tokio::net::TcpListener;
@@ -60,10 +60,10 @@ impl Service {
     /// Opens the data directory, binds every port and begins to answer.
     pub async fn start(config: &Config, data: &Path) -> Result<Self, StartError> {
         let data = DataDir::take(data)?;
-        let key = Arc::new(SealingKey::load_or_create(&data.join(&config.keys.sealing))?);
+        let key = Arc::new(SealingKey::load_or_create(&data.join(&config.keys.sealing), &data.join("records.sqlite"))?);
         let table = Arc::new(fact_table());
         let threads = std::thread::available_parallelism().map_or(1, usize::from);
-        let list_file = FetchedLists::open(&data.join("lists.sqlite"))?;
+        let list_file = open_or_set_aside(&data.join("lists.sqlite"), FetchedLists::open)?;
         let ground = Ground {
             dialects: vec![Dialect::standard(table.dictionary())],
             table: table.clone(),
@@ -85,7 +85,8 @@ impl Service {
             .collect::<Result<Vec<_>, _>>()?;
         let listener = listen(config.api.listen).await?;
         let journal_file = data.join("journal.sqlite");
-        let journal = Arc::new(Journal::open(&journal_file, table, JOURNAL_QUEUE)?);
+        let open_journal = |file: &Path| Journal::open(file, table.clone(), JOURNAL_QUEUE);
+        let journal = Arc::new(open_or_set_aside(&journal_file, open_journal)?);
         let reader = Arc::new(JournalReader::open(&journal_file)?);
 
         let desk = Arc::new(Desk {
@@ -94,7 +95,7 @@ impl Service {
             conversations: Conversations::new(config.radius.conversation_seconds.map(Duration::from_secs)),
             handshakes: Handshakes::start(threads),
             sessions: Arc::default(),
-            machines: Machines::restored(reader.machines()?),
+            machines: Machines::restored(remembered(&reader)),
             guesses: Patience::new(Handle::current()),
             secret: key.derive("opaque names of accounts"),
             retries: config.radius.password_retries,
@@ -167,6 +168,41 @@ impl Service {
         let journal = self.journal;
         task::spawn_blocking(move || journal.close()).await.unwrap_or_default()
     }
+}
+
+/// The machines that were remembered. Where they cannot be read nobody is kept out:
+/// each proves itself again when it next comes.
+fn remembered(reader: &JournalReader) -> Vec<SeenMachine> {
+    reader.machines().unwrap_or_else(|error| {
+        tracing::error!("the machines that were remembered cannot be read, and prove themselves again: {error}");
+        Vec::new()
+    })
+}
+
+/// Opens a file of what this node observed. One that is damaged is set aside under
+/// another name, and told: people must come in though yesterday cannot be read.
+fn open_or_set_aside<T>(file: &Path, open: impl Fn(&Path) -> Result<T, RecordsError>) -> Result<T, RecordsError> {
+    let damaged = match open(file) {
+        Err(error) if error.is_damage() => error,
+        opened => return opened,
+    };
+    let aside = |suffix: &str| PathBuf::from(format!("{}{suffix}", file.display()));
+    let name = format!(".damaged-{}", now_ms() / 1_000);
+    for part in ["", "-wal", "-shm"] {
+        let (from, to) = (aside(part), aside(&format!("{name}{part}")));
+        if from.exists()
+            && let Err(error) = std::fs::rename(&from, &to)
+        {
+            tracing::error!("{} is damaged and cannot be set aside: {error}", from.display());
+            return Err(damaged);
+        }
+    }
+    tracing::error!(
+        "{} is damaged ({damaged}) and was set aside as {}; the service begins a new one",
+        file.display(),
+        aside(&name).display()
+    );
+    open(file)
 }
 
 async fn listen(address: SocketAddr) -> Result<TcpListener, StartError> {

@@ -8,7 +8,7 @@ use regnant_certificates::{Bundle, read_certificates, read_crls};
 use regnant_eap::{Judgement, Trust};
 use regnant_policy::{Checked, Compiled, IdentityKind, Schema, Source};
 use regnant_radius::Dictionary;
-use regnant_records::{FetchedLists, HashPool, LocalStores, Records, RecordsError, SealingKey, StoreKind, TrustRow};
+use regnant_records::{FetchedLists, HashPool, LocalStores, Reading, RecordsError, SealingKey, StoreKind, TrustRow};
 use thiserror::Error;
 
 use crate::clock::now_ms;
@@ -61,7 +61,7 @@ pub(crate) enum WorldError {
 
 impl Ground {
     /// The schema with the stores that the records have now.
-    pub(crate) fn schema(&self, records: &Records) -> Result<Schema, RecordsError> {
+    pub(crate) fn schema(&self, records: &impl Reading) -> Result<Schema, RecordsError> {
         let stores = records.stores()?.into_iter().flat_map(|(name, kind)| {
             let kind = match kind {
                 StoreKind::People => &[IdentityKind::User, IdentityKind::Machine][..],
@@ -83,7 +83,7 @@ impl Ground {
 
     /// Certificates and authorities as the records have them. What cannot be read
     /// is left out: a gate that needs it is told then.
-    fn materials(&self, records: &Records) -> Result<Materials, RecordsError> {
+    fn materials(&self, records: &impl Reading) -> Result<Materials, RecordsError> {
         let now = now_ms() / 1_000;
         let certificates = records.certificates(&self.key)?.into_iter().filter_map(|row| {
             let stapled = self.staples.current(&staple_name(&row), now).map(|came| came.bytes);
@@ -112,7 +112,7 @@ impl Ground {
 
     /// A new world: this edition with the NASes, stores and certificates of the
     /// records.
-    pub(crate) fn world(&self, records: &Records, edition: Arc<Edition>) -> Result<World, WorldError> {
+    pub(crate) fn world(&self, records: &impl Reading, edition: Arc<Edition>) -> Result<World, WorldError> {
         let offers = Arc::new(GateOffers::prepare(&edition.policy, &self.materials(records)?)?);
         Ok(World {
             nases: NasTable::new(records.nases(&self.key)?),

@@ -30,6 +30,9 @@ const API: SocketAddr = SocketAddr::new(std::net::IpAddr::V4(std::net::Ipv4Addr:
 /// Runs the demo.
 pub(crate) fn run(args: &args::Demo) -> Result<ExitCode, Failure> {
     tell_log();
+    if let Some(why) = not_ours(&args.data) {
+        return Err(Failure::usage(why));
+    }
     let config = Config {
         radius: RadiusConfig { authentication: vec![RADIUS], ..RadiusConfig::default() },
         api: ApiConfig { listen: API, ..ApiConfig::default() },
@@ -45,6 +48,27 @@ pub(crate) fn run(args: &args::Demo) -> Result<ExitCode, Failure> {
         let ended = ended(service.stop().await);
         code.and_then(|code| ended.map(|_| code))
     })
+}
+
+/// What the demo leaves in its directory to know it again.
+const MARK: &str = "demo";
+
+/// Why the demo may not move in: it adds an administrator whose password everybody
+/// knows. A directory that it made has its mark; the mark is made where there is
+/// nothing yet.
+fn not_ours(data: &Path) -> Option<String> {
+    let mark = data.join(MARK);
+    // A demo of before the mark left its token and certificates.
+    let older = data.join("token").exists() && data.join("certificates").is_dir();
+    if data.join("records.sqlite").exists() && !mark.exists() && !older {
+        return Some(format!(
+            "{} was not made by the demo, which would add an administrator to it whose password everybody knows; give \
+             the demo a directory of its own",
+            data.display()
+        ));
+    }
+    let made = std::fs::create_dir_all(data).and_then(|()| std::fs::write(&mark, "made by the demo\n"));
+    made.err().map(|error| format!("{} cannot be written: {error}", mark.display()))
 }
 
 /// Puts the harbour into the records. What a visitor changed stays as it is: the

@@ -158,6 +158,14 @@ impl Running {
         Self { api, radius, welcome, token: String::new(), child, data: data.to_owned(), _dir: None }
     }
 
+    /// The service once more, after its end, with the same data and token.
+    pub(crate) fn again(&mut self) -> Self {
+        let mut running = Self::start(&self.data);
+        running.token.clone_from(&self.token);
+        running._dir = self._dir.take();
+        running
+    }
+
     /// A client command against this service.
     pub(crate) fn client(&self, args: &[&str]) -> Command {
         let mut command = regnant();

@@ -4,7 +4,7 @@ use regnant_radius::Secret;
 
 use crate::error::RecordsError;
 use crate::sealing::SealingKey;
-use crate::shared::{Change, Records};
+use crate::shared::{Change, Reading};
 
 /// A certificate of ours, its key opened.
 #[derive(Clone, Debug)]
@@ -74,34 +74,33 @@ impl Change {
     }
 }
 
-impl Records {
-    /// Every certificate, by name, its key opened.
-    pub fn certificates(&self, key: &SealingKey) -> Result<Vec<CertificateRow>, RecordsError> {
-        let rows = self.rows("SELECT name, chain, key FROM certificate ORDER BY name", |row| {
-            let sealed: (String, String, Vec<u8>) = (row.get(0)?, row.get(1)?, row.get(2)?);
-            Ok(sealed)
-        })?;
-        rows.into_iter()
-            .map(|(name, chain, sealed)| {
-                let key = key.open(&key_context(&name), &sealed)?;
-                Ok(CertificateRow { name, chain, key })
-            })
-            .collect()
-    }
-
-    /// Every trust, by name.
-    pub fn trusts(&self) -> Result<Vec<TrustRow>, RecordsError> {
-        self.rows("SELECT name, authorities, crls, crl_url, ocsp_url, whatever FROM trust ORDER BY name", |row| {
-            Ok(TrustRow {
-                name: row.get(0)?,
-                authorities: row.get(1)?,
-                crls: row.get(2)?,
-                crl_url: row.get(3)?,
-                ocsp_url: row.get(4)?,
-                whatever: row.get(5)?,
-            })
+pub(crate) fn certificates(
+    records: &(impl Reading + ?Sized),
+    key: &SealingKey,
+) -> Result<Vec<CertificateRow>, RecordsError> {
+    let rows = records.rows("SELECT name, chain, key FROM certificate ORDER BY name", |row| {
+        let sealed: (String, String, Vec<u8>) = (row.get(0)?, row.get(1)?, row.get(2)?);
+        Ok(sealed)
+    })?;
+    rows.into_iter()
+        .map(|(name, chain, sealed)| {
+            let key = key.open(&key_context(&name), &sealed)?;
+            Ok(CertificateRow { name, chain, key })
         })
-    }
+        .collect()
+}
+
+pub(crate) fn trusts(records: &(impl Reading + ?Sized)) -> Result<Vec<TrustRow>, RecordsError> {
+    records.rows("SELECT name, authorities, crls, crl_url, ocsp_url, whatever FROM trust ORDER BY name", |row| {
+        Ok(TrustRow {
+            name: row.get(0)?,
+            authorities: row.get(1)?,
+            crls: row.get(2)?,
+            crl_url: row.get(3)?,
+            ocsp_url: row.get(4)?,
+            whatever: row.get(5)?,
+        })
+    })
 }
 
 fn key_context(name: &str) -> String {

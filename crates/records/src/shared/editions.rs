@@ -1,7 +1,7 @@
 use rusqlite::{OptionalExtension, Row};
 
 use crate::error::RecordsError;
-use crate::shared::{Change, Records};
+use crate::shared::{Change, Reading, Records};
 
 /// One numbered version of the policy.
 #[derive(Clone, Debug)]

@@ -13,9 +13,10 @@ use rusqlite::types::Value;
 use rusqlite::{Connection, OptionalExtension};
 use rusqlite_migration::{M, Migrations};
 
-use crate::error::RecordsError;
-use crate::inventory::{StoreKind, nas_context};
+use crate::error::{RecordsError, is_broken};
+use crate::inventory::{KnownKind, KnownName, StoreKind, nas_context};
 use crate::sealing::SealingKey;
+use crate::shared::certificates::{CertificateRow, TrustRow};
 
 const MIGRATIONS: [&str; 4] = [
     include_str!("../../migrations/shared-1.sql"),
@@ -36,6 +37,13 @@ pub struct Change {
 impl Change {
     pub(crate) fn add<const N: usize>(&mut self, sql: &'static str, parameters: [Value; N]) {
         self.statements.push((sql, parameters.into()));
+    }
+
+    fn run(&self, connection: &Connection) -> Result<(), RecordsError> {
+        for (sql, parameters) in &self.statements {
+            connection.prepare_cached(sql)?.execute(rusqlite::params_from_iter(parameters)).map_err(refused)?;
+        }
+        Ok(())
     }
 }
 
@@ -76,14 +84,61 @@ impl Records {
     pub fn apply(&self, change: &Change) -> Result<(), RecordsError> {
         let mut connection = self.lock();
         let transaction = connection.transaction()?;
-        for (sql, parameters) in &change.statements {
-            transaction.prepare_cached(sql)?.execute(rusqlite::params_from_iter(parameters)).map_err(refused)?;
-        }
+        change.run(&transaction)?;
         Ok(transaction.commit()?)
     }
 
+    pub(crate) fn lock(&self) -> MutexGuard<'_, Connection> {
+        self.connection.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Applies a change and makes what follows from it, or neither: where what is
+    /// built of the changed records fails, nothing was changed.
+    pub fn apply_and<T, E: From<RecordsError>>(
+        &self,
+        change: &Change,
+        build: impl FnOnce(&Pending<'_>) -> Result<T, E>,
+    ) -> Result<T, E> {
+        let mut connection = self.lock();
+        let transaction = connection.transaction().map_err(RecordsError::from)?;
+        change.run(&transaction)?;
+        let built = build(&Pending { connection: &transaction })?;
+        transaction.commit().map_err(RecordsError::from)?;
+        Ok(built)
+    }
+
+    fn check_seal(&self, key: &SealingKey) -> Result<(), RecordsError> {
+        let sql = "SELECT value FROM setting WHERE name = 'seal'";
+        let sealed: Option<Vec<u8>> = self.lock().query_row(sql, [], |row| row.get(0)).optional()?;
+        match sealed {
+            Some(sealed) => key.open(CANARY, &sealed).map(|_| ()),
+            None => {
+                let mut change = Change::default();
+                change.add("INSERT INTO setting (name, value) VALUES ('seal', ?1)", [key.seal(CANARY, b"").into()]);
+                self.apply(&change)
+            }
+        }
+    }
+}
+
+/// The records as a change would leave them.
+#[derive(Debug)]
+pub struct Pending<'c> {
+    connection: &'c Connection,
+}
+
+/// Records as they are read: as they are, or as a change would leave them.
+pub trait Reading {
+    /// All rows of a query without parameters.
+    #[doc(hidden)]
+    fn rows<T>(
+        &self,
+        sql: &str,
+        read: impl FnMut(&rusqlite::Row<'_>) -> rusqlite::Result<T>,
+    ) -> Result<Vec<T>, RecordsError>;
+
     /// Every NAS with its secret opened.
-    pub fn nases(&self, key: &SealingKey) -> Result<Vec<Nas>, RecordsError> {
+    fn nases(&self, key: &SealingKey) -> Result<Vec<Nas>, RecordsError> {
         let rows: Vec<(NasRow, Vec<u8>)> = self.nas_query(|row, sealed| (row, sealed))?;
         rows.into_iter()
             .map(|(row, sealed)| {
@@ -104,10 +159,11 @@ impl Records {
     }
 
     /// Every NAS without its secret, by name.
-    pub fn nas_rows(&self) -> Result<Vec<NasRow>, RecordsError> {
+    fn nas_rows(&self) -> Result<Vec<NasRow>, RecordsError> {
         self.nas_query(|row, _| row)
     }
 
+    #[doc(hidden)]
     fn nas_query<T>(&self, make: impl Fn(NasRow, Vec<u8>) -> T) -> Result<Vec<T>, RecordsError> {
         let sql =
             "SELECT name, network, kind, site, dialect, require_message_authenticator, secret FROM nas ORDER BY name";
@@ -125,7 +181,7 @@ impl Records {
     }
 
     /// Every store with what it holds.
-    pub fn stores(&self) -> Result<Vec<(String, StoreKind)>, RecordsError> {
+    fn stores(&self) -> Result<Vec<(String, StoreKind)>, RecordsError> {
         self.rows("SELECT name, kind FROM store ORDER BY name", |row| {
             let kind = match row.get::<_, String>(1)?.as_str() {
                 "people" => StoreKind::People,
@@ -135,33 +191,59 @@ impl Records {
         })
     }
 
-    /// All rows of a query without parameters.
-    pub(crate) fn rows<T>(
+    /// The names that SQLite does not find without regard to case.
+    fn names_beyond_ascii(&self) -> Result<Vec<KnownName>, RecordsError> {
+        let sql = "SELECT 0, '', name FROM nas WHERE name GLOB '*[^ -~]*' UNION ALL
+                   SELECT 1, store, name FROM person WHERE name GLOB '*[^ -~]*' UNION ALL
+                   SELECT 2, store, name FROM machine WHERE name GLOB '*[^ -~]*'";
+        self.rows(sql, |row| {
+            let kind = match row.get(0)? {
+                0 => KnownKind::Nas,
+                1 => KnownKind::Person,
+                _ => KnownKind::Machine,
+            };
+            Ok(KnownName { kind, store: row.get(1)?, name: row.get(2)? })
+        })
+    }
+
+    /// Every certificate, by name, its key opened.
+    fn certificates(&self, key: &SealingKey) -> Result<Vec<CertificateRow>, RecordsError> {
+        certificates::certificates(self, key)
+    }
+
+    /// Every trust, by name.
+    fn trusts(&self) -> Result<Vec<TrustRow>, RecordsError> {
+        certificates::trusts(self)
+    }
+}
+
+fn rows<T>(
+    connection: &Connection,
+    sql: &str,
+    read: impl FnMut(&rusqlite::Row<'_>) -> rusqlite::Result<T>,
+) -> Result<Vec<T>, RecordsError> {
+    let mut statement = connection.prepare(sql)?;
+    let rows = statement.query_map([], read)?.collect::<Result<_, _>>()?;
+    Ok(rows)
+}
+
+impl Reading for Records {
+    fn rows<T>(
         &self,
         sql: &str,
         read: impl FnMut(&rusqlite::Row<'_>) -> rusqlite::Result<T>,
     ) -> Result<Vec<T>, RecordsError> {
-        let connection = self.lock();
-        let mut statement = connection.prepare(sql)?;
-        let rows = statement.query_map([], read)?.collect::<Result<_, _>>()?;
-        Ok(rows)
+        rows(&self.lock(), sql, read)
     }
+}
 
-    pub(crate) fn lock(&self) -> MutexGuard<'_, Connection> {
-        self.connection.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    fn check_seal(&self, key: &SealingKey) -> Result<(), RecordsError> {
-        let sql = "SELECT value FROM setting WHERE name = 'seal'";
-        let sealed: Option<Vec<u8>> = self.lock().query_row(sql, [], |row| row.get(0)).optional()?;
-        match sealed {
-            Some(sealed) => key.open(CANARY, &sealed).map(|_| ()),
-            None => {
-                let mut change = Change::default();
-                change.add("INSERT INTO setting (name, value) VALUES ('seal', ?1)", [key.seal(CANARY, b"").into()]);
-                self.apply(&change)
-            }
-        }
+impl Reading for Pending<'_> {
+    fn rows<T>(
+        &self,
+        sql: &str,
+        read: impl FnMut(&rusqlite::Row<'_>) -> rusqlite::Result<T>,
+    ) -> Result<Vec<T>, RecordsError> {
+        rows(self.connection, sql, read)
     }
 }
 
@@ -174,14 +256,21 @@ fn refused(error: rusqlite::Error) -> RecordsError {
 
 /// Opens a database in write-ahead mode and runs the migrations it lacks.
 pub(crate) fn open_database(path: &Path, migrations: &'static [&'static str]) -> Result<Connection, RecordsError> {
-    let mut connection = Connection::open(path)?;
-    connection.pragma_update(None, "journal_mode", "WAL")?;
-    // A commit is on the disk when it returns, not only in the system's memory.
-    connection.pragma_update(None, "synchronous", "FULL")?;
+    let open = || {
+        let connection = Connection::open(path)?;
+        connection.pragma_update(None, "journal_mode", "WAL")?;
+        // A commit is on the disk when it returns, not only in the system's memory.
+        connection.pragma_update(None, "synchronous", "FULL")?;
+        Ok(connection)
+    };
+    let mut connection = open().map_err(|error| RecordsError::File { file: path.into(), error })?;
     let list = migrations.iter().map(|sql| M::up(sql)).collect();
-    Migrations::new(list)
-        .to_latest(&mut connection)
-        .map_err(|error| RecordsError::Migration { file: path.into(), reason: error.to_string() })?;
+    Migrations::new(list).to_latest(&mut connection).map_err(|error| match error {
+        rusqlite_migration::Error::RusqliteError { err, .. } if is_broken(&err) => {
+            RecordsError::File { file: path.into(), error: err }
+        }
+        other => RecordsError::Migration { file: path.into(), reason: other.to_string() },
+    })?;
     Ok(connection)
 }
 

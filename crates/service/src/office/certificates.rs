@@ -7,7 +7,7 @@ use regnant_certificates::{Bundle, SigningRequest, check_chain, read_certificate
 use regnant_eap::{Certificate, Judgement, ServerTls, Trust, is_authority};
 use regnant_policy::{Gate, RevocationSource};
 use regnant_radius::Secret;
-use regnant_records::{CertificateRow, Change, TrustRow};
+use regnant_records::{CertificateRow, Change, Reading, TrustRow};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -214,14 +214,12 @@ impl Office {
         Trust::whatever(&read, &lists, Judgement::default()).map_err(|error| wrong(&error))?;
         let row =
             TrustRow { authorities: to_pem("CERTIFICATE", &read), crls: to_pem("X509 CRL", &lists), ..trust.clone() };
-        self.records.apply(&Change::trust(&row, now_ms()))?;
-        self.swap_world()?;
+        self.put_in_force(&Change::trust(&row, now_ms()))?;
         Ok((row, left_out))
     }
 
     fn keep_certificate(&self, row: &CertificateRow) -> Result<(), OfficeError> {
-        self.records.apply(&Change::certificate(row, &self.ground.key, now_ms()))?;
-        self.swap_world()
+        self.put_in_force(&Change::certificate(row, &self.ground.key, now_ms()))
     }
 
     /// Conversations in flight end under the certificate that they began with.

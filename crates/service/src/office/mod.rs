@@ -15,7 +15,8 @@ use arc_swap::ArcSwap;
 use regnant_access::{Dialect, Edition, OfferProblem};
 use regnant_policy::{Compiled, Source};
 use regnant_records::{
-    Change, EditionRow, Inventory, InventoryError, NasRow, Records, RecordsError, hash_password, new_token, token_hash,
+    Change, EditionRow, Inventory, InventoryError, NasRow, Reading, Records, RecordsError, hash_password, new_token,
+    token_hash,
 };
 use thiserror::Error;
 
@@ -55,10 +56,22 @@ impl Office {
     pub fn import(&self, inventory: Inventory) -> Result<(), OfficeError> {
         let _turn = self.turn();
         let dialects: Vec<_> = self.ground.dialects.iter().map(|dialect| dialect.name.clone()).collect();
-        let change = inventory.into_change(&self.ground.key, &self.records.stores()?, &dialects)?;
-        self.records.apply(&change)?;
+        let change = inventory.into_change(
+            &self.ground.key,
+            &self.records.stores()?,
+            &self.records.names_beyond_ascii()?,
+            &dialects,
+        )?;
+        self.put_in_force(&change)
+    }
+
+    /// Writes a change and swaps the world that follows from it in; where no world
+    /// follows, nothing is written. Conversations in flight end under what they began
+    /// with.
+    fn put_in_force(&self, change: &Change) -> Result<(), OfficeError> {
         let edition = self.world.load().setting.edition.clone();
-        self.world.store(Arc::new(self.ground.world(&self.records, edition)?));
+        let world = self.records.apply_and(change, |records| self.ground.world(records, edition))?;
+        self.world.store(Arc::new(world));
         Ok(())
     }
 

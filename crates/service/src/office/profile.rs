@@ -4,6 +4,7 @@ use regnant_certificates::read_certificates;
 use regnant_eap::Certificate;
 use regnant_policy::{Accepted, Gate, Inner as Written, Method as Policy};
 use regnant_profiles::{Inner, Method, Network, Platform, Profile};
+use regnant_records::Reading;
 
 use crate::office::{Office, OfficeError};
 

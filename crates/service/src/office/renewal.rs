@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use regnant_certificates::{read_certificates, read_crls};
 use regnant_eap::{Certificate, Judgement, Standing, Trust};
-use regnant_records::{CertificateRow, TrustRow};
+use regnant_records::{CertificateRow, Reading, TrustRow};
 
 use crate::clock::now_ms;
 use crate::office::certificates::LinkReport;

@@ -1,0 +1,81 @@
+//! The data directory: who may read it, and what happens when something in it is gone
+//! or broken.
+mod running;
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
+
+use regnant_campus::harbour::QUAY_SW_1;
+use running::*;
+
+fn mode(path: &Path) -> u32 {
+    fs::metadata(path).unwrap().permissions().mode() & 0o777
+}
+
+fn restart(mut service: Running) -> Running {
+    assert_eq!(service.end("-TERM"), Some(0));
+    service.again()
+}
+
+#[test]
+fn nobody_else_reads_the_data_directory() {
+    let service = Running::harbour();
+    assert_eq!(mode(&service.data), 0o700);
+    let mut files = 0;
+    for entry in fs::read_dir(&service.data).unwrap().map(Result::unwrap) {
+        let name = entry.file_name().into_string().unwrap();
+        if name.contains("sqlite") || name == "lock" || name == "sealing.key" {
+            assert_eq!(mode(&entry.path()) & 0o077, 0, "{name}");
+            files += 1;
+        }
+    }
+    assert!(files >= 5);
+}
+
+#[test]
+fn a_damaged_journal_is_set_aside_and_people_come_in() {
+    for file in ["journal.sqlite", "lists.sqlite"] {
+        let mut service = Running::harbour();
+        assert_eq!(service.end("-TERM"), Some(0));
+        let path = service.data.join(file);
+        fs::write(&path, "no database any more ".repeat(500)).unwrap();
+        for other in ["-wal", "-shm"] {
+            let _ = fs::remove_file(service.data.join(format!("{file}{other}")));
+        }
+        let again = service.again();
+        again.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200007"]).ends_with(0);
+        let aside = fs::read_dir(&again.data).unwrap().map(Result::unwrap);
+        let names: Vec<_> = aside.map(|entry| entry.file_name().into_string().unwrap()).collect();
+        assert!(names.iter().any(|name| name.starts_with(&format!("{file}.damaged-"))), "{names:?}");
+    }
+}
+
+#[test]
+fn a_key_that_is_gone_is_told_and_nothing_is_put_in_its_place() {
+    let mut service = Running::harbour();
+    assert_eq!(service.end("-TERM"), Some(0));
+    let key = service.data.join("sealing.key");
+    let kept = fs::read(&key).unwrap();
+    fs::remove_file(&key).unwrap();
+    let config = config(service.data.parent().unwrap(), "127.0.0.1:0", "127.0.0.1:0");
+    let mut serve = regnant();
+    serve.args(["serve", "--config"]).arg(&config).arg("--data").arg(&service.data);
+    let told = serve.fails(1);
+    assert!(told.contains("is missing, and there are records that it sealed"), "{told}");
+    assert!(!key.exists());
+    fs::write(&key, kept).unwrap();
+    fs::set_permissions(&key, fs::Permissions::from_mode(0o600)).unwrap();
+    restart(service.again()).try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200007"]).ends_with(0);
+}
+
+#[test]
+fn the_demo_moves_into_no_directory_of_somebody_else() {
+    let mut service = Running::harbour();
+    assert_eq!(service.end("-TERM"), Some(0));
+    let told = regnant().args(["demo", "--once", "--data"]).arg(&service.data).fails(2);
+    assert!(told.contains("was not made by the demo"), "{told}");
+    let administrators = rusqlite::Connection::open(service.data.join("records.sqlite")).unwrap();
+    let count: i64 = administrators.query_row("SELECT count(*) FROM administrator", [], |row| row.get(0)).unwrap();
+    assert_eq!(count, 1);
+}
