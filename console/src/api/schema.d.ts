@@ -663,6 +663,11 @@ export interface components {
              *     its answers are signed themselves.
              */
             ocsp_url?: string | null;
+            /**
+             * @description Whether certificates that are no authorities' vouch too; they do not if not
+             *     said. Whoever holds the key of one could then issue clients.
+             */
+            whatever?: boolean;
         };
         /** @description Packet counts since the start. */
         PacketCounts: {
@@ -755,6 +760,11 @@ export interface components {
         TokenView: {
             /** @description Send it as `Authorization: Bearer TOKEN`. */
             token: string;
+        };
+        /** @description What was kept of a trust. */
+        TrustKept: {
+            /** @description The subjects of certificates that were left out because they are no authorities'. */
+            left_out: string[];
         };
         /** @description Whom we trust. */
         TrustReport: {
@@ -1458,11 +1468,13 @@ export interface operations {
             };
         };
         responses: {
-            204: {
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["TrustKept"];
+                };
             };
             400: {
                 headers: {

@@ -1,5 +1,6 @@
 //! Proof of identity: which store knows whom, and whether the credential is right.
 
+use regnant_base::printable;
 use regnant_eap::{Answer as EapAnswer, Credential as EapCredential};
 use regnant_policy::{Event, Gate, Identify, IdentityKind, Mac, Method, Reaction};
 use regnant_radius::{Secret, number};
@@ -23,6 +24,14 @@ pub struct LookUpRecord {
     pub name: String,
     /// What it said, in a few words.
     pub answer: String,
+}
+
+impl LookUpRecord {
+    /// The same, safe to print: the name comes from outside.
+    pub(crate) fn printable(self) -> Self {
+        let (name, answer) = (printable(&self.name).into_owned(), printable(&self.answer).into_owned());
+        Self { name, answer, ..self }
+    }
 }
 
 /// An event that ends the request before any rule is tried.

@@ -169,22 +169,31 @@ impl Line<'_> {
         let authenticator = random()?;
         self.identifier = self.identifier.wrapping_add(1);
         let packet = make(self.identifier, &authenticator)?;
-        let mut ignored = None;
+        let (mut ignored, mut closed) = (None, false);
         for _ in 0..self.exchange.tries {
-            // A closed port shows on the next call; no answer says the same.
-            let _ = self.socket.send(&packet);
+            // A closed port shows on the next call.
+            closed |= self.socket.send(&packet).is_err_and(|error| error.kind() == io::ErrorKind::ConnectionRefused);
             let until = Instant::now() + self.exchange.wait;
             while let Some(left) = until.checked_duration_since(Instant::now()).filter(|left| !left.is_zero()) {
                 self.socket.set_read_timeout(Some(left))?;
                 let mut buffer = [0; MAX_LEN];
-                let Ok(length) = self.socket.recv(&mut buffer) else { break };
+                let length = match self.socket.recv(&mut buffer) {
+                    Ok(length) => length,
+                    Err(error) => {
+                        closed |= error.kind() == io::ErrorKind::ConnectionRefused;
+                        break;
+                    }
+                };
                 match check_reply(&buffer[..length], self.identifier, &authenticator, &self.exchange.secret) {
                     Ok(reply) => return Ok(Answer { bytes: reply.as_bytes().to_vec(), authenticator }),
                     Err(error) => ignored = Some(error),
                 }
             }
         }
-        Err(ExchangeError::NoAnswer { tries: self.exchange.tries, ignored })
+        match closed && ignored.is_none() {
+            true => Err(ExchangeError::Closed(self.exchange.server)),
+            false => Err(ExchangeError::NoAnswer { tries: self.exchange.tries, ignored }),
+        }
     }
 }
 
@@ -215,6 +224,9 @@ pub enum ExchangeError {
         /// Why the last reply that came was not believed.
         ignored: Option<ReplyError>,
     },
+    /// Its machine says so (ICMP port unreachable).
+    #[error("nobody listens at {0}")]
+    Closed(SocketAddr),
     /// The supplicant stopped half-way.
     #[error("the supplicant has nothing more to say, and the server waits for it")]
     Silent,

@@ -7,7 +7,7 @@ use crate::api::Client;
 use crate::args;
 use crate::check::{print_report, read_policy};
 use crate::failure::Failure;
-use crate::paint;
+use crate::paint::{self, say};
 
 /// Checks a policy and makes it the active edition.
 pub(crate) fn run(args: &args::Activate) -> Result<ExitCode, Failure> {
@@ -23,7 +23,7 @@ pub(crate) fn run(args: &args::Activate) -> Result<ExitCode, Failure> {
             if let Some(report) = report(&done) {
                 print_report(&report);
             }
-            println!("edition {} is active", done["number"]);
+            say!("edition {} is active", done["number"]);
             Ok(ExitCode::SUCCESS)
         }
         Err(refused) => {

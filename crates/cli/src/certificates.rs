@@ -9,7 +9,7 @@ use serde_json::json;
 use crate::api::Client;
 use crate::args::{self, CertificateAction};
 use crate::failure::Failure;
-use crate::paint;
+use crate::paint::{self, say};
 
 /// Shows certificates, or changes them.
 pub(crate) fn run(args: &args::Certificates) -> Result<ExitCode, Failure> {
@@ -19,11 +19,11 @@ pub(crate) fn run(args: &args::Certificates) -> Result<ExitCode, Failure> {
         Some(CertificateAction::Import { files, name, password }) => {
             let pem = read_pem(files, password.as_deref())?;
             client.post("certificates", &json!({ "name": name, "pem": pem }))??;
-            println!("imported {name}; gates that present it do so from the next conversation on");
+            say!("imported {name}; gates that present it do so from the next conversation on");
         }
         Some(CertificateAction::Request { name }) => {
             let answer = client.post("certificates/request", &json!({ "name": name }))??;
-            println!("{}", answer["pem"].as_str().unwrap_or_default().trim_end());
+            say!("{}", answer["pem"].as_str().unwrap_or_default().trim_end());
             eprintln!("the key stays in the service; import the certificate that comes back under the same name");
         }
         Some(CertificateAction::Trust { name, files, crl_url, ocsp_url, whatever_it_is }) => {
@@ -33,9 +33,9 @@ pub(crate) fn run(args: &args::Certificates) -> Result<ExitCode, Failure> {
                 "whatever": whatever_it_is,
             });
             let kept = client.post("trusts", &body)??;
-            println!("trust {name} is as the files say");
+            say!("trust {name} is as the files say");
             for subject in kept["left_out"].as_array().into_iter().flatten().filter_map(|subject| subject.as_str()) {
-                println!("left out: {subject} is no authority's certificate");
+                say!("left out: {subject} is no authority's certificate");
             }
         }
     }
@@ -79,30 +79,30 @@ fn show(client: &Client, as_json: bool) -> Result<(), Failure> {
     let report: CertificatesReport = serde_json::from_value(body)
         .map_err(|error| Failure::new(format!("the service answered what this client does not understand: {error}")))?;
     for certificate in &report.certificates {
-        println!("{}  presented by {}", paint::bold(&certificate.name), listed(&certificate.gates));
+        say!("{}  presented by {}", paint::bold(&certificate.name), listed(&certificate.gates));
         certificate.chain.iter().for_each(show_link);
         if let Some(until) = certificate.stapled_until.and_then(|until| jiff::Timestamp::from_second(until).ok()) {
-            println!("  its issuer's word that it is not revoked goes with it, good until {until}");
+            say!("  its issuer's word that it is not revoked goes with it, good until {until}");
         }
         tell(&certificate.findings);
     }
     for trust in &report.trusts {
-        println!("{}  trusted by {}", paint::bold(&trust.name), listed(&trust.gates));
+        say!("{}  trusted by {}", paint::bold(&trust.name), listed(&trust.gates));
         trust.authorities.iter().for_each(show_link);
         if trust.revocation_lists.is_empty() {
-            println!("  no revocation list");
+            say!("  no revocation list");
         }
         trust.revocation_lists.iter().for_each(show_list);
         if let Some(url) = &trust.crl_url {
-            println!("  newer lists come from {url}");
+            say!("  newer lists come from {url}");
         }
         if let Some(url) = &trust.ocsp_url {
-            println!("  asked about revocation: {url}");
+            say!("  asked about revocation: {url}");
         }
         tell(&trust.findings);
     }
     if report.certificates.is_empty() && report.trusts.is_empty() {
-        println!("There are none yet: `regnant certificates request NAME`, or `import` and `trust`.");
+        say!("There are none yet: `regnant certificates request NAME`, or `import` and `trust`.");
     }
     Ok(())
 }
@@ -113,14 +113,14 @@ fn listed(gates: &[String]) -> String {
 
 fn show_link(link: &LinkReport) {
     let names = if link.names.is_empty() { String::new() } else { format!(" ({})", link.names.join(", ")) };
-    println!("  {}{names}", link.subject);
-    println!("    issued by {}, {}", link.issuer, days(link.days_left));
+    say!("  {}{names}", link.subject);
+    say!("    issued by {}, {}", link.issuer, days(link.days_left));
 }
 
 fn show_list(list: &ListReport) {
     let end = list.days_left.map_or_else(|| "no end".into(), days);
-    println!("  revocation list of {}", list.issuer);
-    println!("    {} revoked, {end}", list.revoked);
+    say!("  revocation list of {}", list.issuer);
+    say!("    {} revoked, {end}", list.revoked);
 }
 
 fn days(left: i64) -> String {
@@ -134,5 +134,5 @@ fn days(left: i64) -> String {
 }
 
 fn tell(findings: &[String]) {
-    findings.iter().for_each(|finding| println!("  {} {finding}", paint::mark("refused")));
+    findings.iter().for_each(|finding| say!("  {} {finding}", paint::mark("refused")));
 }

@@ -1,4 +1,5 @@
-use std::fs;
+use std::fs::File;
+use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
@@ -6,7 +7,7 @@ use regnant_service::{CheckReport, check_alone};
 
 use crate::args;
 use crate::failure::Failure;
-use crate::paint;
+use crate::paint::{self, say};
 
 /// Checks a policy without a service.
 pub(crate) fn run(args: &args::Check) -> Result<ExitCode, Failure> {
@@ -26,18 +27,23 @@ pub(crate) fn run(args: &args::Check) -> Result<ExitCode, Failure> {
 /// Reads a policy: a file, or the `main.writ` of a folder.
 pub(crate) fn read_policy(path: &Path) -> Result<(PathBuf, String), Failure> {
     let path = if path.is_dir() { path.join("main.writ") } else { path.to_owned() };
-    let text = fs::read_to_string(&path)
-        .map_err(|error| Failure::usage(format!("the policy {} cannot be read: {error}", path.display())))?;
+    let mut text = String::new();
+    // No policy is as long; what never ends is not read to its end.
+    let read = File::open(&path).and_then(|file| file.take(MOST_BYTES).read_to_string(&mut text));
+    read.map_err(|error| Failure::usage(format!("the policy {} cannot be read: {error}", path.display())))?;
     Ok((path, text))
 }
+
+/// More than any policy may have, so that the check says what is wrong.
+const MOST_BYTES: u64 = 2 << 20;
 
 /// Prints what a check found.
 pub(crate) fn print_report(report: &CheckReport) {
     for diagnostic in &report.diagnostics {
-        println!("{}", diagnostic.rendered);
+        say!("{}", diagnostic.rendered);
     }
     for failure in report.cases.iter().filter_map(|case| case.failure.as_ref()) {
-        println!("{failure}");
+        say!("{failure}");
     }
-    println!("{}", report.summary());
+    say!("{}", report.summary());
 }

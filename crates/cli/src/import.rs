@@ -6,6 +6,7 @@ use regnant_records::Inventory;
 use crate::api::Client;
 use crate::args;
 use crate::failure::Failure;
+use crate::paint::say;
 
 /// Adds or changes equipment, people and devices from an inventory file.
 pub(crate) fn run(args: &args::Import) -> Result<ExitCode, Failure> {
@@ -16,6 +17,6 @@ pub(crate) fn run(args: &args::Import) -> Result<ExitCode, Failure> {
     let counts = [inventory.nas.len(), inventory.person.len(), inventory.machine.len(), inventory.endpoint.len()];
     Client::new(&args.api)?.post("inventory", &inventory)??;
     let [nases, people, machines, endpoints] = counts;
-    println!("imported {nases} NASes, {people} people, {machines} machines and {endpoints} entries of endpoints");
+    say!("imported {nases} NASes, {people} people, {machines} machines and {endpoints} entries of endpoints");
     Ok(ExitCode::SUCCESS)
 }

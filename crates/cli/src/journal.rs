@@ -2,12 +2,13 @@ use std::io::BufRead;
 use std::process::ExitCode;
 
 use jiff::{Timestamp, tz::TimeZone};
+use regnant_base::printable;
 use serde_json::Value;
 
 use crate::api::Client;
 use crate::args;
 use crate::failure::Failure;
-use crate::paint;
+use crate::paint::{self, say};
 
 /// Shows the journal, newest last.
 pub(crate) fn run(args: &args::Journal) -> Result<ExitCode, Failure> {
@@ -27,7 +28,7 @@ pub(crate) fn run(args: &args::Journal) -> Result<ExitCode, Failure> {
         _ => entries(&list).rev().for_each(|entry| print(entry, args.json)),
     }
     if entries(&list).next().is_none() && !args.json {
-        println!(
+        say!(
             "{}",
             match words.is_empty() && args.outcome.is_none() {
                 true => "No entry yet. Ask the service something: regnant try --help",
@@ -58,10 +59,10 @@ fn wanted(entry: &Value, args: &args::Journal) -> bool {
 
 fn print(entry: &Value, as_json: bool) {
     if as_json {
-        return println!("{entry}");
+        return say!("{entry}");
     }
     let text = |name: &str| entry[name].as_str().unwrap_or_default();
-    println!("{} {} {} {}", time(text("at")), paint::dim(text("id")), paint::mark(text("outcome")), sentence(entry));
+    say!("{} {} {} {}", time(text("at")), paint::dim(text("id")), paint::mark(text("outcome")), sentence(entry));
 }
 
 /// The sentence of an entry; grants and rules stand out.
@@ -69,10 +70,11 @@ pub(crate) fn sentence(entry: &Value) -> String {
     let parts = entry["sentence"].as_array().into_iter().flatten();
     parts
         .map(|part| {
-            let text = part["text"].as_str().unwrap_or_default();
+            // Names come from outside.
+            let text = printable(part["text"].as_str().unwrap_or_default());
             match part["kind"].as_str() {
-                Some("grant" | "rule") => paint::bold(text),
-                _ => text.to_owned(),
+                Some("grant" | "rule") => paint::bold(&text),
+                _ => text.into_owned(),
             }
         })
         .collect()

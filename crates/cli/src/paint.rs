@@ -1,6 +1,24 @@
 //! What the terminal shows: bold and dim where it is one, plain text elsewhere.
 
-use std::io::{IsTerminal, stdout};
+use std::fmt;
+use std::io::{ErrorKind, IsTerminal, Write, stdout};
+
+/// Prints a line on standard output. Whoever reads it may have seen enough: then the
+/// command ends quietly.
+macro_rules! say {
+    ($($part:tt)*) => { $crate::paint::line(format_args!($($part)*)) };
+}
+pub(crate) use say;
+
+pub(crate) fn line(text: fmt::Arguments<'_>) {
+    if let Err(error) = writeln!(stdout().lock(), "{text}") {
+        if error.kind() != ErrorKind::BrokenPipe {
+            eprintln!("regnant: standard output cannot be written: {error}");
+        }
+        // As the system ends a program that writes into a closed pipe.
+        std::process::exit(if error.kind() == ErrorKind::BrokenPipe { 141 } else { 1 });
+    }
+}
 
 /// Stands out, where the terminal can.
 pub(crate) fn bold(text: &str) -> String {
@@ -51,5 +69,5 @@ pub(crate) fn wrap(text: &str, width: usize) -> Vec<String> {
 
 /// Prints a value as JSON, indented.
 pub(crate) fn json(value: &impl serde::Serialize) {
-    println!("{}", serde_json::to_string_pretty(value).unwrap_or_default());
+    say!("{}", serde_json::to_string_pretty(value).unwrap_or_default());
 }

@@ -1,6 +1,8 @@
+use std::fmt;
+use std::io::{IsTerminal, Write, stdout};
 use std::process::ExitCode;
 
-use regnant_service::{Config, Service};
+use regnant_service::{Config, ConfigError, Service};
 use tokio::runtime::Runtime;
 use tokio::signal::unix::{SignalKind, signal};
 
@@ -10,22 +12,30 @@ use crate::failure::Failure;
 /// Runs the service until it is told to stop.
 pub(crate) fn run(args: &args::Serve) -> Result<ExitCode, Failure> {
     tell_log();
-    let config = Config::read(&args.config)?;
+    let config = Config::read(&args.config).map_err(|error| match error {
+        ConfigError::Unreadable(..) => Failure::usage(error),
+        error => Failure::new(error),
+    })?;
     Runtime::new()?.block_on(async {
         let service = Service::start(&config, &args.data).await?;
         for address in service.radius() {
-            println!("RADIUS authentication on {address}");
+            tell(format_args!("RADIUS authentication on {address}"));
         }
-        println!("console and API on http://{}", service.api());
+        tell(format_args!("console and API on http://{}", service.api()));
         if let Some(link) = service.welcome() {
-            println!(
+            tell(format_args!(
                 "\nNobody can sign in yet. Open this link once to set the first administrator's password:\n  {link}"
-            );
+            ));
         }
         stopped().await?;
-        println!("stopping");
+        tell(format_args!("stopping"));
         ended(service.stop().await)
     })
+}
+
+/// The service goes on, whoever reads what it prints or has stopped to.
+fn tell(text: fmt::Arguments<'_>) {
+    let _ = writeln!(stdout(), "{text}");
 }
 
 /// What the end of a service is, by how many entries of its journal are lost.
@@ -54,5 +64,10 @@ pub(crate) async fn stopped() -> Result<(), Failure> {
 pub(crate) fn tell_log() {
     let filter = tracing_subscriber::EnvFilter::try_from_env("REGNANT_LOG")
         .unwrap_or_else(|_| tracing_subscriber::EnvFilter::new("info"));
-    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false).init();
+    tracing_subscriber::fmt()
+        .with_env_filter(filter)
+        .with_writer(std::io::stderr)
+        .with_ansi(std::io::stderr().is_terminal())
+        .with_target(false)
+        .init();
 }

@@ -7,6 +7,7 @@ use std::process::ExitCode;
 use crate::api::{Client, token_path};
 use crate::args;
 use crate::failure::Failure;
+use crate::paint::say;
 
 /// Signs in and keeps a token for the other commands.
 pub(crate) fn run(args: &args::SignIn) -> Result<ExitCode, Failure> {
@@ -21,7 +22,7 @@ pub(crate) fn run(args: &args::SignIn) -> Result<ExitCode, Failure> {
     let token = Client::anonymous(&args.api.api).sign_in(&args.user, &password)?;
     let path = token_path(&args.api)?;
     keep_token(&path, &token)?;
-    println!("signed in; the token is in {}", path.display());
+    say!("signed in; the token is in {}", path.display());
     Ok(ExitCode::SUCCESS)
 }
 

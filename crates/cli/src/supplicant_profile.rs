@@ -4,6 +4,7 @@ use std::process::ExitCode;
 use crate::api::Client;
 use crate::args;
 use crate::failure::Failure;
+use crate::paint::say;
 
 /// Hands out a supplicant profile.
 pub(crate) fn run(args: &args::SupplicantProfile) -> Result<ExitCode, Failure> {
@@ -14,7 +15,7 @@ pub(crate) fn run(args: &args::SupplicantProfile) -> Result<ExitCode, Failure> {
     match &args.output {
         Some(file) => {
             fs::write(file, text)?;
-            println!("written to {}", file.display());
+            say!("written to {}", file.display());
         }
         None => print!("{text}"),
     }

@@ -1,12 +1,14 @@
+use std::borrow::Cow;
 use std::process::ExitCode;
 
+use regnant_base::printable;
 use serde_json::Value;
 
 use crate::api::Client;
 use crate::args;
 use crate::failure::Failure;
 use crate::journal::{sentence, time};
-use crate::paint;
+use crate::paint::{self, say};
 
 const WIDTH: usize = 96;
 
@@ -25,29 +27,29 @@ pub(crate) fn run(args: &args::Trail) -> Result<ExitCode, Failure> {
 
 fn print(detail: &Value) {
     let entry = &detail["entry"];
-    println!("{} {}\n", time(text(entry, "at")), sentence(entry));
+    say!("{} {}\n", time(&text(entry, "at")), sentence(entry));
     for station in detail["stations"].as_array().into_iter().flatten() {
         print_station(station);
     }
-    if let Some(advice) = detail["advice"].as_str() {
-        print_wrapped("→ ", "  ", advice);
+    if let Some(advice) = detail["advice"].as_str().map(printable) {
+        print_wrapped("→ ", "  ", &advice);
     }
 }
 
 fn print_station(station: &Value) {
     let at = station["micros"].as_u64().map(span).unwrap_or_default();
-    let head = format!("{} {:<12}{at:>9}  ", paint::mark(text(station, "mark")), text(station, "name"));
+    let head = format!("{} {:<12}{at:>9}  ", paint::mark(&text(station, "mark")), text(station, "name"));
     let indent = " ".repeat(head.chars().count());
     print_wrapped(&head, &indent, &text(station, "line").replace('*', ""));
     let skipped = text(station, "mark") == "skipped";
     for evidence in station["evidence"].as_array().into_iter().flatten().filter(|_| !skipped) {
         let line = format!("{}: {}", text(evidence, "label"), text(evidence, "value"));
         for (number, part) in paint::wrap(&line, WIDTH - indent.len() - 2).iter().enumerate() {
-            println!("{indent}{}{}", if number == 0 { "" } else { "  " }, paint::dim(part));
+            say!("{indent}{}{}", if number == 0 { "" } else { "  " }, paint::dim(part));
         }
     }
-    if let Some(advice) = station["advice"].as_str() {
-        print_wrapped(&format!("{indent}→ "), &format!("{indent}  "), advice);
+    if let Some(advice) = station["advice"].as_str().map(printable) {
+        print_wrapped(&format!("{indent}→ "), &format!("{indent}  "), &advice);
     }
 }
 
@@ -62,10 +64,11 @@ pub(crate) fn span(micros: u64) -> String {
 fn print_wrapped(head: &str, indent: &str, line: &str) {
     let lines = paint::wrap(line, WIDTH.saturating_sub(indent.chars().count()));
     for (number, part) in lines.iter().enumerate() {
-        println!("{}{}", if number == 0 { head } else { indent }, paint::bold(part));
+        say!("{}{}", if number == 0 { head } else { indent }, paint::bold(part));
     }
 }
 
-fn text<'v>(value: &'v Value, name: &str) -> &'v str {
-    value[name].as_str().unwrap_or_default()
+/// A text of the trail. Much of it comes from outside.
+fn text<'v>(value: &'v Value, name: &str) -> Cow<'v, str> {
+    printable(value[name].as_str().unwrap_or_default())
 }

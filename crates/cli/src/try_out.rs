@@ -7,7 +7,7 @@ use serde_json::json;
 
 use crate::args::{self, TryMethod};
 use crate::failure::Failure;
-use crate::paint;
+use crate::paint::{self, say};
 use crate::trail;
 use crate::try_eap::supplicant;
 
@@ -30,7 +30,7 @@ pub(crate) fn run(args: &args::Try) -> Result<ExitCode, Failure> {
                 let accepted = reply.code == Code::ACCESS_ACCEPT && reply.is_believed();
                 if accepted { ExitCode::SUCCESS } else { ExitCode::from(1) }
             }
-            Err(error @ (ExchangeError::NoAnswer { .. } | ExchangeError::Silent)) => {
+            Err(error @ (ExchangeError::NoAnswer { .. } | ExchangeError::Silent | ExchangeError::Closed(_))) => {
                 no_answer(&error, args);
                 ExitCode::from(3)
             }
@@ -77,13 +77,13 @@ fn print(reply: &Reply, as_json: bool) {
         }));
     }
     let outcome = if reply.code == Code::ACCESS_ACCEPT { "granted" } else { "refused" };
-    println!("{} {} after {}", paint::mark(outcome), paint::bold(&reply.code.to_string()), trail::span(micros));
+    say!("{} {} after {}", paint::mark(outcome), paint::bold(&reply.code.to_string()), trail::span(micros));
     if let Some(heard) = &reply.supplicant {
         tell_supplicant(heard);
     }
     let width = reply.attributes.iter().map(|(name, _)| name.len()).max().unwrap_or(0);
     for (name, value) in &reply.attributes {
-        println!("  {name:width$}  {value}");
+        say!("  {name:width$}  {value}");
     }
 }
 
@@ -92,13 +92,13 @@ fn tell_supplicant(heard: &Heard) {
     let tls = heard.tls.as_ref();
     let version = tls.and_then(|tls| tls.version).map(|version| format!(", {version}")).unwrap_or_default();
     let resumed = if tls.is_some_and(|tls| tls.resumed) { ", resumed" } else { "" };
-    println!("  {} rounds{version}{resumed}", heard.rounds);
+    say!("  {} rounds{version}{resumed}", heard.rounds);
     match (&heard.failure, heard.same_keys) {
-        (Some(failure), _) => println!("  the supplicant says: {failure}"),
-        (None, Some(true)) => println!("  supplicant and equipment have the same keys"),
-        (None, Some(false)) => println!("  {} supplicant and equipment have different keys", paint::mark("refused")),
-        (None, None) if heard.believed => println!("  the method makes no keys"),
-        (None, None) => println!("  {} the supplicant does not believe the answer", paint::mark("refused")),
+        (Some(failure), _) => say!("  the supplicant says: {failure}"),
+        (None, Some(true)) => say!("  supplicant and equipment have the same keys"),
+        (None, Some(false)) => say!("  {} supplicant and equipment have different keys", paint::mark("refused")),
+        (None, None) if heard.believed => say!("  the method makes no keys"),
+        (None, None) => say!("  {} the supplicant does not believe the answer", paint::mark("refused")),
     }
 }
 
@@ -119,8 +119,11 @@ fn no_answer(error: &ExchangeError, args: &args::Try) {
     if args.json {
         return paint::json(&json!({ "code": null, "error": error.to_string() }));
     }
-    println!("{} {}", paint::mark("silence"), paint::bold(&error.to_string()));
-    println!(
+    say!("{} {}", paint::mark("silence"), paint::bold(&error.to_string()));
+    if matches!(error, ExchangeError::Closed(_)) {
+        return say!("  Start the service there, or look at its address and port in its configuration.");
+    }
+    say!(
         "  The server stays silent towards senders it does not know and secrets that differ:\n  \
          see `regnant journal --outcome unheard` there, for {}.",
         args.from

@@ -300,7 +300,8 @@ fn a_policy_is_checked_without_effect_and_activated_with() {
     let changed = POLICY.replace("staff\"", "contractors\"");
     let (status, _) = service.post("policy/activate", &json!({ "source": changed, "expected": 1 }));
     assert_eq!(status, 409);
-    let (status, done) = service.post("policy/activate", &json!({ "source": "# nobody\n", "expected": 2 }));
+    let (status, done) =
+        service.post("policy/activate", &json!({ "source": "gate nobody { otherwise refuse }\n", "expected": 2 }));
     assert_eq!((status, done["number"].as_u64()), (200, Some(3)));
     service.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200007"]).ends_with(1);
     let editions = service.get("policy/editions").1;

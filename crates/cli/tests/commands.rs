@@ -4,6 +4,7 @@ mod running;
 use std::fs;
 use std::net::UdpSocket;
 use std::os::unix::fs::PermissionsExt;
+use std::process::Stdio;
 
 use regnant_campus::harbour::*;
 use running::*;
@@ -157,7 +158,7 @@ fn serve_says_what_keeps_it_from_starting() {
         command.args(["serve", "--config"]).arg(config).arg("--data").arg(&data);
         command
     };
-    assert!(serve(&dir.path().join("none.toml")).fails(1).contains("none.toml cannot be read"));
+    assert!(serve(&dir.path().join("none.toml")).fails(2).contains("none.toml cannot be read"));
     let wrong = dir.path().join("wrong.toml");
     fs::write(&wrong, "[radius]\nauthentification = []\n").unwrap();
     let told = serve(&wrong).fails(1);
@@ -179,6 +180,88 @@ fn serve_says_what_keeps_it_from_starting() {
     fs::set_permissions(&key, fs::Permissions::from_mode(0o644)).unwrap();
     let told = serve(&dir.path().join("regnant.toml")).fails(1);
     assert!(told.contains("chmod 600"), "{told}");
+}
+
+#[test]
+fn a_policy_is_read_whatever_its_line_ends_and_not_to_the_end_of_what_has_none() {
+    let folder = tempfile::tempdir().unwrap();
+    let check = |text: &str, code| {
+        let file = folder.path().join("main.writ");
+        fs::write(&file, text).unwrap();
+        String::from_utf8(regnant().arg("check").arg(&file).ends_with(code).stdout).unwrap()
+    };
+    check("\u{feff}# with a mark before it\r\ngate nobody { otherwise refuse }\r\n", 0);
+    // A comment of old ends at the old sign: what follows is not hidden by it.
+    let told = check("# a comment\rgate nobody { othrwise refuse }\r", 1);
+    assert!(told.contains("main.writ:2:15"), "{told}");
+    let told = check("# nothing\n", 1);
+    assert!(told.contains("the policy has no gate") && told.contains("gate nobody { otherwise refuse }"), "{told}");
+    let told = check(&format!("gate a {{ {} }}", "accept nothing ".repeat(60_000)), 1);
+    assert!(told.lines().all(|line| line.chars().count() < 400) && told.len() < 100_000, "{}", told.len());
+    let told = String::from_utf8(regnant().args(["check", "/dev/zero"]).ends_with(1).stdout).unwrap();
+    assert!(told.contains("W100"), "{told}");
+    assert!(regnant().args(["check", "/nowhere"]).fails(2).contains("cannot be read"));
+    assert!(regnant().args(["serve", "--config", "/nowhere", "--data", "/tmp/x"]).fails(2).contains("cannot be read"));
+}
+
+#[test]
+fn a_configuration_that_nobody_could_mean_is_refused() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("regnant.toml");
+    for (text, told) in [
+        ("[radius]\nauthentication = []\n", "names no address"),
+        ("[radius]\nconversation_seconds = 0\n", "is 1 to 300"),
+        ("[radius]\nauthentification = []\n", "unknown field"),
+    ] {
+        fs::write(&file, text).unwrap();
+        let mut serve = regnant();
+        serve.args(["serve", "--config"]).arg(&file).arg("--data").arg(folder.path().join("data"));
+        let said = serve.fails(1);
+        assert!(said.contains(told), "{said}");
+        assert!(!folder.path().join("data").exists());
+    }
+}
+
+#[test]
+fn a_reader_that_has_seen_enough_ends_a_command_quietly() {
+    let service = Running::harbour();
+    for last in 1..=9 {
+        service.try_from(&QUAY_SW_1, &["mac", "--mac", &format!("02005e20000{last}")]).ends_with(0);
+    }
+    service.entries("limit=9", 9);
+    let mut child = service.client(&["journal"]).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    // Closed before anything was written.
+    drop(child.stdout.take());
+    let output = child.wait_with_output().unwrap();
+    assert_eq!(String::from_utf8_lossy(&output.stderr), "");
+}
+
+#[test]
+fn a_port_where_nobody_listens_is_told_as_that() {
+    let free = std::net::UdpSocket::bind("127.0.0.1:0").unwrap();
+    let port = free.local_addr().unwrap();
+    drop(free);
+    let mut ask = regnant();
+    ask.args(["try", "mac", "--mac", "02005e200007", "--from", "127.0.0.11", "--secret", "bollard-9-anchor"]);
+    ask.args(["--server", &port.to_string(), "--wait", "1", "--tries", "2"]);
+    let told = String::from_utf8(ask.ends_with(3).stdout).unwrap();
+    assert!(told.contains("nobody listens at") && !told.contains("secret"), "{told}");
+}
+
+#[test]
+fn a_name_that_would_steer_a_terminal_is_shown_and_does_not() {
+    let service = Running::harbour();
+    let name = "ida\x1b[2J\x1b]0;x\x07\u{9b}1m\u{202e}";
+    service.try_from(&GATE_FW_1, &["pap", "--user", name, "--password", "x"]).ends_with(1);
+    let id = service.entries("limit=1", 1)[0]["id"].as_str().unwrap().to_owned();
+    let trail = service.client(&["trail", &id]).succeeds();
+    let journal = service.client(&["journal"]).succeeds();
+    let json = service.client(&["trail", "--json", &id]).succeeds();
+    for shown in [&trail, &journal, &json] {
+        let steers = |c: char| (c.is_control() && c != '\n') || c == '\u{202e}';
+        assert!(!shown.contains(steers), "{shown:?}");
+    }
+    assert!(journal.contains("ida\\u{1b}[2J"), "{journal}");
 }
 
 #[test]

@@ -84,10 +84,10 @@ impl Diagnostic {
         let mut out = format!("{severity} {}: {}\n", self.code, self.message);
         for label in &self.labels {
             let start = source.position(label.span.start);
-            let line = source.line(start.line);
             let width = source.slice(label.span).lines().next().map_or(1, |text| text.chars().count().max(1));
-            let lead: String =
-                line.chars().take(start.column - 1).map(|c| if c == '\t' { '\t' } else { ' ' }).collect();
+            let (line, column) = window(source.line(start.line), start.column - 1);
+            let width = width.min(line.chars().count().saturating_sub(column).max(1));
+            let lead: String = line.chars().take(column).map(|c| if c == '\t' { '\t' } else { ' ' }).collect();
             let _ = writeln!(out, "  {}:{}:{}", source.name, start.line, start.column);
             let _ = writeln!(out, "  {:>4} | {line}", start.line);
             let _ = writeln!(out, "       | {lead}{} {}", "^".repeat(width), label.text);
@@ -96,5 +96,26 @@ impl Diagnostic {
             let _ = writeln!(out, "  {note}");
         }
         out.lines().map(|line| format!("{}\n", line.trim_end())).collect()
+    }
+}
+
+/// The longest line that is shown whole, in characters.
+const LONGEST_LINE: usize = 160;
+/// What is shown before the place that is meant.
+const BEFORE: usize = 60;
+
+/// The part of a line around a column, and the column in it.
+fn window(line: &str, column: usize) -> (String, usize) {
+    if line.chars().nth(LONGEST_LINE).is_none() {
+        return (line.to_owned(), column);
+    }
+    let from = column.saturating_sub(BEFORE);
+    let mut part: String = line.chars().skip(from).take(LONGEST_LINE).collect();
+    if line.chars().nth(from + LONGEST_LINE).is_some() {
+        part.push('…');
+    }
+    match from {
+        0 => (part, column),
+        _ => (format!("…{part}"), column - from + 1),
     }
 }

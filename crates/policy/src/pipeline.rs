@@ -1,5 +1,5 @@
 use crate::acl::Acl;
-use crate::check;
+use crate::check::{self, NO_GATE};
 use crate::diagnostic::{Diagnostic, Severity};
 use crate::grant::{Grant, Statement};
 use crate::parse;
@@ -31,7 +31,9 @@ impl Parsed {
         let syntax_errors = !diagnostics.is_empty();
         let (program, cases, found) = check::check(&self.policy, &self.source, schema);
         // After a mistake of syntax, "nobody uses this" may only mean that it was not read.
-        diagnostics.extend(found.into_iter().filter(|d| !syntax_errors || d.severity == Severity::Error));
+        diagnostics.extend(
+            found.into_iter().filter(|d| !syntax_errors || (d.severity == Severity::Error && d.code != NO_GATE)),
+        );
         diagnostics.sort_by_key(|d| (d.labels[0].span.start, d.code));
         bound(&mut diagnostics);
         Checked { source: self.source, program, cases, diagnostics }

@@ -41,8 +41,15 @@ pub struct Position {
 
 impl Source {
     /// Names a text.
+    ///
+    /// A byte order mark before it is left out, and every end of line is `\n`: where
+    /// the old sign for it stands alone, a comment would hide the whole rest.
     pub fn new(name: impl Into<String>, text: impl Into<String>) -> Self {
-        Self { name: name.into(), text: text.into() }
+        let mut text = text.into();
+        if text.starts_with('\u{feff}') || text.contains('\r') {
+            text = text.trim_start_matches('\u{feff}').replace("\r\n", "\n").replace('\r', "\n");
+        }
+        Self { name: name.into(), text }
     }
 
     /// Where a byte offset lies.

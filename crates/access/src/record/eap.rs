@@ -3,6 +3,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use regnant_base::printable;
 use regnant_eap::{
     About, Certificate, CertificateError, CertificateFault, Failure, IdentityType, InnerOutcome, TlsAbout, TlsFailure,
 };
@@ -166,7 +167,7 @@ impl EapRecord {
         asked: Vec<(String, String)>,
     ) -> Self {
         Self {
-            outer: about.identity.clone(),
+            outer: about.identity.as_deref().map(told),
             method: about.method.map(|method| method.to_string()),
             turned_down: about
                 .turned_down
@@ -192,7 +193,13 @@ impl TlsRecord {
             suite: about.suite.clone(),
             group: about.group.clone(),
             resumed: about.resumed,
-            certificates: about.certificates.read().iter().map(CertificateRecord::new).collect(),
+            certificates: about
+                .certificates
+                .read()
+                .iter()
+                .take(MOST_CERTIFICATES)
+                .map(CertificateRecord::new)
+                .collect(),
         }
     }
 }
@@ -201,15 +208,36 @@ impl CertificateRecord {
     fn new(read: &Result<Arc<Certificate>, CertificateError>) -> Self {
         match read {
             Ok(read) => Self {
-                names: [&read.upn, &read.dns, &read.email].into_iter().flatten().cloned().collect(),
-                subject: read.subject.clone(),
-                issuer: read.issuer_common_name.as_ref().unwrap_or(&read.issuer).clone(),
+                names: [&read.upn, &read.dns, &read.email]
+                    .into_iter()
+                    .flatten()
+                    .take(MOST_NAMES)
+                    .map(|name| told(name))
+                    .collect(),
+                subject: told(&read.subject),
+                issuer: told(read.issuer_common_name.as_ref().unwrap_or(&read.issuer)),
                 serial: read.serial.clone(),
                 not_before: read.not_before,
                 not_after: read.not_after,
             },
-            Err(error) => Self { subject: error.to_string(), ..Self::default() },
+            Err(error) => Self { subject: told(&error.to_string()), ..Self::default() },
         }
+    }
+}
+
+/// Names of one certificate, and certificates of one chain, that are kept: a peer
+/// chooses how many it sends.
+const MOST_NAMES: usize = 16;
+const MOST_CERTIFICATES: usize = 8;
+/// Characters of one text that are kept.
+const LONGEST: usize = 512;
+
+/// A text from outside as it is kept: safe to print, and not longer than people read.
+fn told(text: &str) -> String {
+    let shown = printable(text);
+    match shown.char_indices().nth(LONGEST) {
+        None => shown.into_owned(),
+        Some((end, _)) => format!("{}…", &shown[..end]),
     }
 }
 
@@ -221,7 +249,7 @@ impl InnerRecord {
                 IdentityType::Machine => "machine".into(),
             }),
             method: inner.method.clone(),
-            name: inner.identity.clone(),
+            name: inner.identity.as_deref().map(told),
             outcome: match inner.outcome {
                 InnerOutcome::Open => "not finished",
                 InnerOutcome::Proved => "proved",
@@ -260,7 +288,7 @@ impl FailureRecord {
             Failure::Tls(TlsFailure::NoSuite | TlsFailure::NoGroup) => Self::NoSuite,
             Failure::Tls(TlsFailure::Certificate(fault)) => Self::certificate(*fault, false),
             Failure::Tls(TlsFailure::NoCertificate) => Self::NoCertificate,
-            Failure::Tls(other) => Self::Tls { text: other.to_string() },
+            Failure::Tls(other) => Self::Tls { text: told(&other.to_string()) },
             Failure::Credential => Self::Credential,
             Failure::GaveUp(what) => Self::GaveUp { text: (*what).to_owned() },
             Failure::Binding => Self::Binding,

@@ -8,6 +8,7 @@ pub(crate) mod sentence;
 pub(crate) mod trail;
 pub(crate) mod unheard;
 
+use regnant_base::printable;
 use regnant_policy::{
     Accepted, Compiled, Consequence, Event, Gate, IdentityKind, LeafTrace, Outcome, Statement, Trace, show_duration,
 };
@@ -214,7 +215,7 @@ impl Record {
             subject: subject(&situation),
             carrier: carrier(&situation),
             port: situation.derived.port,
-            request: table.dictionary().show(&packet),
+            request: bounded(table.dictionary().show(&packet)),
             passed_gates: trace
                 .gates
                 .iter()
@@ -224,7 +225,7 @@ impl Record {
             accepts: gate.map(|gate| gate.accept.iter().map(Accepted::show).collect()).unwrap_or_default(),
             rules: gate.map(|gate| rules(policy, gate, &trace, table)).unwrap_or_default(),
             gate: gate.map(|gate| gate.name.clone()),
-            lookups,
+            lookups: lookups.into_iter().map(LookUpRecord::printable).collect(),
             facts: situation.known_facts(),
             end: match end {
                 End::NoGate => EndRecord::NoGate,
@@ -260,21 +261,44 @@ impl Record {
     }
 }
 
+/// Who asked. Names come from outside: what steers a terminal is shown, not kept.
 fn subject(situation: &Situation<'_>) -> Subject {
     match (&situation.user, &situation.machine) {
         (Identity::Absent, Identity::Proved(proved)) => return Subject::Machine(proved.account.name.clone()),
-        (Identity::Absent, Identity::NotProved { claimed, .. }) => return Subject::Machine(claimed.clone()),
+        (Identity::Absent, Identity::NotProved { claimed, .. }) if !claimed.is_empty() => {
+            return Subject::Machine(printable(claimed).into_owned());
+        }
         _ => {}
     }
     // Until somebody tells more, the identity outside the tunnel is all there is.
-    if let Some(name) = situation.claimed().or_else(|| situation.derived.claimed()) {
-        return Subject::User(name.to_owned());
+    if let Some(name) = situation.claimed().or_else(|| situation.derived.claimed()).filter(|name| !name.is_empty()) {
+        return Subject::User(printable(name).into_owned());
     }
     match (&situation.device, situation.derived.mac) {
         (Device::Listed(mac, endpoint), _) => Subject::Endpoint(endpoint.title.clone(), mac.to_string()),
         (_, Some(mac)) => Subject::Endpoint(String::new(), mac.to_string()),
         _ => Subject::Nobody,
     }
+}
+
+/// Attributes and their text that are kept of one request, in number and in bytes: a
+/// packet may hold two thousand.
+const MOST_ATTRIBUTES: usize = 128;
+const MOST_TEXT: usize = 16 << 10;
+
+fn bounded(mut shown: Vec<(String, String)>) -> Vec<(String, String)> {
+    let mut text = 0;
+    let fitting = shown.iter().take(MOST_ATTRIBUTES).take_while(|(name, value)| {
+        text += name.len() + value.len();
+        text <= MOST_TEXT
+    });
+    let kept = fitting.count();
+    let more = shown.len() - kept;
+    shown.truncate(kept);
+    if more > 0 {
+        shown.push(("more".into(), format!("{more} attributes that are not kept")));
+    }
+    shown
 }
 
 fn carrier(situation: &Situation<'_>) -> Option<String> {

@@ -20,7 +20,7 @@ use tokio::runtime::Runtime;
 
 use crate::args;
 use crate::failure::Failure;
-use crate::paint;
+use crate::paint::{self, say};
 use crate::serve::{ended, stopped, tell_log};
 use crate::sign_in::keep_token;
 
@@ -97,17 +97,17 @@ fn furnish(office: &Arc<Office>, data: &Path) -> Result<(String, Vec<Scene>), Fa
 
 async fn trickling(data: &Path, scenes: Vec<Scene>) -> Result<ExitCode, Failure> {
     let (name, password) = harbour::ADMINISTRATOR;
-    println!("The Port of Tarnmouth is open. Its equipment asks something every second or so.\n");
-    println!("  console   http://{API}   sign in as {name} with {password}");
-    println!("  RADIUS    {RADIUS}, from a NAS's address with its secret, such as");
-    println!("            regnant try mac --from 127.0.0.11 --secret bollard-9-anchor --mac 02-00-5E-20-00-07");
-    println!("  802.1X    certificates and keys for a supplicant are in {}", data.join("certificates").display());
-    println!("  journal   REGNANT_TOKEN_FILE={} regnant journal --follow", data.join("token").display());
-    println!("\nPress Ctrl-C to close the port. What the equipment enforces:\n");
+    say!("The Port of Tarnmouth is open. Its equipment asks something every second or so.\n");
+    say!("  console   http://{API}   sign in as {name} with {password}");
+    say!("  RADIUS    {RADIUS}, from a NAS's address with its secret, such as");
+    say!("            regnant try mac --from 127.0.0.11 --secret bollard-9-anchor --mac 02-00-5E-20-00-07");
+    say!("  802.1X    certificates and keys for a supplicant are in {}", data.join("certificates").display());
+    say!("  journal   REGNANT_TOKEN_FILE={} regnant journal --follow", data.join("token").display());
+    say!("\nPress Ctrl-C to close the port. What the equipment enforces:\n");
     let (stop, told) = channel();
     let trickle = thread::spawn(move || trickle::run(RADIUS, &scenes, &told, tell));
     stopped().await?;
-    println!("closing");
+    say!("closing");
     drop(stop);
     let _ = tokio::task::spawn_blocking(move || trickle.join()).await;
     Ok(ExitCode::SUCCESS)
@@ -121,5 +121,5 @@ fn tell(nas: &Nas, ask: &Ask, outcome: &Outcome) {
         Outcome::NoAnswer => paint::mark("silence"),
     };
     let now = Zoned::now().strftime("%H:%M:%S");
-    println!("{now} {mark} {:<11}  {:<26}  {}", nas.name, ask.who(), outcome.describe());
+    say!("{now} {mark} {:<11}  {:<26}  {}", nas.name, ask.who(), outcome.describe());
 }

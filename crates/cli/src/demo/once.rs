@@ -10,7 +10,7 @@ use serde_json::Value;
 use super::{API, RADIUS};
 use crate::api::Client;
 use crate::failure::Failure;
-use crate::paint;
+use crate::paint::{self, say};
 
 /// One row of the story as it went.
 #[derive(Serialize)]
@@ -32,7 +32,7 @@ pub(crate) fn play(token: &str, scenes: &[Scene], as_json: bool) -> Result<ExitC
         true => paint::json(&rows),
         false => {
             print(&rows);
-            println!("\n{right} of {} as the scenario says", rows.len());
+            say!("\n{right} of {} as the scenario says", rows.len());
         }
     }
     Ok(if right == rows.len() { ExitCode::SUCCESS } else { ExitCode::from(1) })
@@ -80,9 +80,9 @@ fn print(rows: &[Row]) {
     };
     let (who, nas) = (width(|row| row.who, "who"), width(|row| row.nas, "where"));
     let given = width(|row| &row.given, "was given");
-    println!("  {}", paint::bold(&format!("{:who$}  {:nas$}  {:given$}  why", "who", "where", "was given")));
+    say!("  {}", paint::bold(&format!("{:who$}  {:nas$}  {:given$}  why", "who", "where", "was given")));
     for row in rows {
         let mark = if row.as_expected { "●" } else { "✕" };
-        println!("{mark} {:who$}  {:nas$}  {:given$}  {}", row.who, row.nas, row.given, row.why);
+        say!("{mark} {:who$}  {:nas$}  {:given$}  {}", row.who, row.nas, row.given, row.why);
     }
 }

@@ -64,7 +64,8 @@ impl Checker<'_> {
     fn complete(&mut self, item: &GateItem, accept: &[Accepted], identify: &[Identify]) {
         let name = &item.name.text;
         let missing = |what: String, note: &str| Diagnostic::error("W402", item.name.span, what).note(note);
-        if item.accept.is_empty() {
+        let refuses_all = item.rules.is_empty() && matches!(item.otherwise, Some(ConsequenceItem::Refuse(_)));
+        if item.accept.is_empty() && !refuses_all {
             self.report(missing(
                 format!("gate `{name}` accepts no method"),
                 "add `accept` with mac, pap, eap-tls, peap(eap-mschapv2) and the like",

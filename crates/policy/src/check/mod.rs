@@ -16,8 +16,11 @@ use crate::parse::ast::{Define, Name, Policy};
 use crate::run::case::Case;
 use crate::run::program::{NodeId, Program};
 use crate::schema::{FactId, Schema, Stage};
-use crate::source::Source;
+use crate::source::{Source, Span};
 use crate::suggest::did_you_mean;
+
+/// A policy without a gate.
+pub(crate) const NO_GATE: &str = "W409";
 
 /// The state of one check.
 pub(crate) struct Checker<'p> {
@@ -79,6 +82,14 @@ impl<'p> Checker<'p> {
         self.grants(&policy.grants);
         for item in &policy.gates {
             self.gate(item);
+        }
+        // Where something else is wrong, a gate may only not have been read.
+        if policy.gates.is_empty() && self.diagnostics.is_empty() {
+            let end = Span { start: self.source.text.len(), end: self.source.text.len() };
+            self.report(
+                Diagnostic::error(NO_GATE, end, "the policy has no gate, so it would refuse everybody")
+                    .note("write a gate; where nobody shall come in, say so: `gate nobody { otherwise refuse }`"),
+            );
         }
         let cases = policy.cases.iter().filter_map(|item| self.case(item)).collect();
         self.unused("define", policy.defines.iter().map(|item| &item.name));

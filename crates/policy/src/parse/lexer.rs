@@ -45,7 +45,8 @@ pub(crate) fn lex(text: &str) -> Result<Vec<Token>, Diagnostic> {
         if next.is_whitespace() {
             at += next.len_utf8();
         } else if next == '#' {
-            at += rest.find('\n').unwrap_or(rest.len());
+            // A line ends with either, or with both.
+            at += rest.find(['\n', '\r']).unwrap_or(rest.len());
         } else {
             let (kind, length) = token(rest, at)?;
             tokens.push(Token { kind, span: Span { start: at, end: at + length } });

@@ -25,7 +25,10 @@ use crate::office::report::CheckReport;
 use crate::world::{Ground, Unfit, World, WorldError, fact_table};
 
 /// The policy that a service without one begins with: nobody comes in.
-const FIRST_POLICY: &str = "# The first edition: every request is refused until you write a gate.\n";
+const FIRST_POLICY: &str = "# The first edition: every request is refused until you write your own gates.\n\
+    gate nobody { otherwise refuse }\n";
+/// What earlier releases began with. It means the same, and no check lets it pass.
+const FIRST_POLICY_BEFORE: &str = "# The first edition: every request is refused until you write a gate.\n";
 
 /// Where changes are made and inventories are read.
 pub struct Office {
@@ -42,7 +45,10 @@ impl Office {
         if records.active_edition()?.is_none() {
             records.apply(&Change::activate_edition(1, FIRST_POLICY, now_ms(), "regnant"))?;
         }
-        let active = records.active_edition()?.ok_or(OfficeError::NoEdition)?;
+        let mut active = records.active_edition()?.ok_or(OfficeError::NoEdition)?;
+        if active.source == FIRST_POLICY_BEFORE {
+            active.source = FIRST_POLICY.into();
+        }
         let schema = ground.schema(&records)?;
         let edition = ground
             .edition(active.number, &active.source, &schema)
