@@ -1,8 +1,10 @@
 use std::io::{self, IoSliceMut};
 use std::net::{IpAddr, SocketAddr, UdpSocket};
 
+use nix::sys::socket::setsockopt;
+use nix::sys::socket::sockopt::Ipv6DontFrag;
 use quinn_udp::{RecvMeta, Transmit, UdpSocketState};
-use rustix::net::sockopt::{Ipv4PathMtuDiscovery, set_ip_mtu_discover};
+use rustix::net::sockopt::{Ipv4PathMtuDiscovery, Ipv6PathMtuDiscovery, set_ip_mtu_discover, set_ipv6_mtu_discover};
 use socket2::{Domain, Protocol, Socket, Type};
 use tokio::io::Interest;
 
@@ -90,10 +92,14 @@ impl BatchSocket {
     /// Must be called on the runtime that will receive.
     pub(crate) fn new(socket: UdpSocket) -> io::Result<Self> {
         let state = UdpSocketState::new((&socket).into())?;
-        if socket.local_addr()?.is_ipv4() {
-            // A reply with a long access list is larger than most links carry
-            // whole; the default of quinn-udp would forbid to fragment it.
-            set_ip_mtu_discover(&socket, Ipv4PathMtuDiscovery::DONT)?;
+        // A reply with a long access list is larger than most links carry whole; the
+        // default of quinn-udp would forbid to fragment it.
+        match socket.local_addr()? {
+            SocketAddr::V4(_) => set_ip_mtu_discover(&socket, Ipv4PathMtuDiscovery::DONT)?,
+            SocketAddr::V6(_) => {
+                set_ipv6_mtu_discover(&socket, Ipv6PathMtuDiscovery::DONT)?;
+                setsockopt(&socket, Ipv6DontFrag, &false)?;
+            }
         }
         Ok(Self { socket: tokio::net::UdpSocket::from_std(socket)?, state })
     }
