@@ -53,7 +53,7 @@ pub(crate) async fn prove<S: Stores>(
 ) -> Result<(), Stop> {
     look_up_device(situation, gate, method == Method::Mac, desk.stores, log).await?;
     if method != Method::Mac {
-        let (kind, sought) = match situation.derived.name.map(str::to_owned) {
+        let (kind, sought) = match situation.derived.name.filter(|name| !name.is_empty()).map(str::to_owned) {
             Some(claimed) => (kind_of(&claimed), seek(kind_of(&claimed), &claimed, gate, situation, log)),
             None => nameless(situation, gate, log),
         };
@@ -84,6 +84,7 @@ pub(crate) fn seek<'g>(
     let plain = plain_name(kind, claimed).to_owned();
     situation.told.claimed = Some(plain.clone());
     let why = match gate.identify(kind) {
+        _ if plain.is_empty() => "the name is empty".into(),
         Some(clause) => match clause.name(situation, &plain) {
             Some(name) => return Ok((clause, name)),
             None => format!("the gate's `as` makes no name of it to look a {} up by", kind.word()),
@@ -104,6 +105,7 @@ fn nameless<'g>(
         _ => IdentityKind::User,
     };
     let why = match situation.packet.first(number::USER_NAME) {
+        Some([]) => "User-Name is empty",
         Some(_) => "User-Name is not UTF-8",
         None => "the request has no User-Name",
     };

@@ -81,12 +81,12 @@ fn an_operator_administers_and_others_do_not() {
         ["Access-Accept", "Service-Type=Administrative", "Management-Privilege-Level=15", "Class=\"operator\""]
     );
     let told = |name, password| sentence(&harbour.record(&login(name, password)));
-    assert_eq!(told("ida.marsh", "Tide-Table-61"), "ida.marsh on gate-fw-1 was refused: no rule applies.");
-    assert_eq!(told("ida.marsh", "Tide-Table-62"), "ida.marsh on gate-fw-1 was refused: wrong password.");
-    assert_eq!(told("ida.mrsh", "Tide-Table-61"), "ida.mrsh on gate-fw-1 was refused: no store knows the user.");
-    assert_eq!(told("lee.gone", "Old-Badge-77"), "lee.gone on gate-fw-1 was refused: the account is disabled.");
+    assert_eq!(told("ida.marsh", "Tide-Table-61"), "ida.marsh on gate-fw-1 by pap was refused: no rule applies.");
+    assert_eq!(told("ida.marsh", "Tide-Table-62"), "ida.marsh on gate-fw-1 by pap was refused: wrong password.");
+    assert_eq!(told("ida.mrsh", "Tide-Table-61"), "ida.mrsh on gate-fw-1 by pap was refused: no store knows the user.");
+    assert_eq!(told("lee.gone", "Old-Badge-77"), "lee.gone on gate-fw-1 by pap was refused: the account is disabled.");
     // Whether the account is disabled is told only to who has its password.
-    assert_eq!(told("lee.gone", "x"), "lee.gone on gate-fw-1 was refused: wrong password.");
+    assert_eq!(told("lee.gone", "x"), "lee.gone on gate-fw-1 by pap was refused: wrong password.");
 }
 
 #[test]
@@ -136,7 +136,7 @@ fn a_method_that_the_gate_does_not_accept_is_told() {
     let attributes = [("User-Name", "ida.marsh"), ("NAS-Port-Type", "Ethernet")];
     let record =
         Harbour::new().record(&request("127.0.0.11", "bollard-9-anchor", true, &attributes, Some("Tide-Table-61")));
-    assert_eq!(sentence(&record), "ida.marsh on quay-sw-1 was refused: gate switch-ports does not accept pap.");
+    assert_eq!(sentence(&record), "ida.marsh on quay-sw-1 by pap was refused: gate switch-ports does not accept pap.");
     let station = &record.trail().stations[2];
     assert_eq!((station.name.as_str(), station.mark), ("proof", Mark::Stopped));
     assert_eq!(station.advice.as_deref(), Some("Set the equipment to mac, or add the method to `accept`."));
@@ -157,7 +157,7 @@ fn a_silent_store_means_silence_and_not_refusal() {
     let mut harbour = Harbour::new();
     harbour.stores.silent = vec!["harbour"];
     let record = harbour.record(&login("ola.nett", "Fibre-Spool-90"));
-    assert_eq!(sentence(&record), "ola.nett on gate-fw-1 got no answer: a store did not answer.");
+    assert_eq!(sentence(&record), "ola.nett on gate-fw-1 by pap got no answer: a store did not answer.");
     assert!(record.reply.is_none());
     harbour.stores.silent = vec!["endpoints"];
     // Whether the laptop is barred is not known, and that rule refuses.

@@ -66,6 +66,12 @@ pub(crate) struct Check {
     /// The policy: a file, or a folder with main.writ
     #[arg(value_name = "PATH")]
     pub(crate) path: PathBuf,
+    /// Check against the records of a running service, as `activate` would: which
+    /// stores, certificates and trusts there are
+    #[arg(long)]
+    pub(crate) against_service: bool,
+    #[command(flatten)]
+    pub(crate) api: Api,
     /// Print JSON
     #[arg(long)]
     pub(crate) json: bool,

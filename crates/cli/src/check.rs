@@ -4,15 +4,25 @@ use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 use regnant_service::{CheckReport, check_alone};
+use serde_json::json;
 
+use crate::api::Client;
 use crate::args;
 use crate::failure::Failure;
 use crate::paint::{self, say};
 
-/// Checks a policy without a service.
+/// Checks a policy, without a service or against what a running one has.
 pub(crate) fn run(args: &args::Check) -> Result<ExitCode, Failure> {
     let (path, text) = read_policy(&args.path)?;
-    let report = check_alone(&path.display().to_string(), &text);
+    let report = match args.against_service {
+        false => check_alone(&path.display().to_string(), &text),
+        true => {
+            let answer = Client::new(&args.api)?.post("policy/check", &json!({ "source": text }))??;
+            serde_json::from_value(answer).map_err(|error| {
+                Failure::new(format!("the service answered what this client does not understand: {error}"))
+            })?
+        }
+    };
     match args.json {
         true => paint::json(&report),
         false => print_report(&report),

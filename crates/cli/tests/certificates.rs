@@ -246,7 +246,7 @@ fn a_conversation_that_is_left_becomes_an_entry_of_its_own() {
     let packet = ask.conversation_packet(1, &[7; 16], &secret, &dictionary, (identity, None)).unwrap();
     socket.send_to(&packet, service.radius).unwrap();
     let entry = &service.entries("outcome=unfinished", 1)[0];
-    assert_eq!(sentence(entry), "ida.marsh on mast-wlc-1 went silent: when eap-tls was offered.");
+    assert_eq!(sentence(entry), "ida.marsh on mast-wlc-1 by eap-tls went silent: when eap-tls was offered.");
     let (_, detail) = service.get(&format!("journal/{}", entry["id"].as_str().unwrap()));
     assert!(detail["stations"][2]["advice"].as_str().unwrap().contains("look into its own log"));
 }

@@ -67,7 +67,10 @@ fn the_journal_and_a_trail_are_read_on_the_command_line() {
     let id = list["entries"][0]["id"].as_str().unwrap();
     let told = service.client(&["journal"]).succeeds();
     assert_eq!(told.lines().count(), 2);
-    assert!(told.lines().next().unwrap().ends_with("✕ tom.reed on gate-fw-1 was refused: no rule applies."), "{told}");
+    assert!(
+        told.lines().next().unwrap().ends_with("✕ tom.reed on gate-fw-1 by pap was refused: no rule applies."),
+        "{told}"
+    );
     assert!(service.client(&["journal", "--outcome", "granted"]).succeeds().contains("was given cranes"));
     let trail = service.client(&["trail", id]).succeeds();
     for line in

@@ -182,7 +182,9 @@ impl Dialogue {
 
     /// The end of a conversation that its peer left.
     pub fn abandon(self: Box<Self>) -> Decision {
-        self.decision(End::Abandoned, Verdict::Unfinished, None, None)
+        // Who was told why it fails, and then says nothing, did not merely leave.
+        let end = self.conversation.failing().map_or(End::Abandoned, End::Eap);
+        self.decision(end, Verdict::Unfinished, None, None)
     }
 
     /// Where its first packet came from.

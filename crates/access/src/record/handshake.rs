@@ -11,7 +11,7 @@ impl EapRecord {
         let Some(failure) = &self.failure else { return "the conversation failed".into() };
         match failure {
             FailureRecord::NoCommonMethod { wanted } if wanted.is_empty() => {
-                "the supplicant wants a method that the gate does not accept".into()
+                "the supplicant turned down what was offered and names nothing that it would rather have".into()
             }
             FailureRecord::NoCommonMethod { wanted } => {
                 format!("the supplicant wants {}, which the gate does not accept", wanted.join(" or "))
@@ -69,6 +69,11 @@ impl EapRecord {
             Some(FailureRecord::Alert { name }) if name == "certificate_expired" => {
                 "Renew our server certificate, and see that the supplicant's clock is right.".into()
             }
+            Some(FailureRecord::Alert { name }) if name == "internal_error" => format!(
+                "Right after our certificate this most often means that the supplicant expects another server name than \
+                 {}: compare the name in its settings, or give it the profile of this gate.",
+                self.presented.as_ref().map_or("ours".into(), |(subject, _)| format!("`{subject}`"))
+            ),
             Some(FailureRecord::Alert { name }) if is_distrust(name) => {
                 "Give it the profile of this gate, or use a certificate from an authority that it knows.".into()
             }

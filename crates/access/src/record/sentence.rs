@@ -45,6 +45,9 @@ impl Record {
         if let Some(port) = self.port {
             parts.push(text(&format!(" port {port}")));
         }
+        if let Some(method) = self.method() {
+            parts.push(text(&format!(" by {method}")));
+        }
         match &self.verdict {
             VerdictRecord::Grant { grants, says } => {
                 parts.extend([Fragment::new(Verdict, " was given "), Fragment::new(Grant, grants.join(", "))]);
@@ -65,6 +68,17 @@ impl Record {
         }
         parts.push(text("."));
         parts
+    }
+
+    /// The method, and whether an earlier session was resumed; a MAC bypass has its
+    /// address for that.
+    fn method(&self) -> Option<String> {
+        let Some(eap) = &self.eap else {
+            let carrier = self.carrier.as_deref()?.split(' ').next()?;
+            return matches!(carrier, "pap" | "chap").then(|| carrier.to_owned());
+        };
+        let resumed = eap.tls.as_ref().is_some_and(|tls| tls.resumed);
+        Some(format!("{}{}", eap.method.as_deref()?, if resumed { ", resumed," } else { "" }))
     }
 
     /// Why the decision fell as it did, in a few words.

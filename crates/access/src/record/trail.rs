@@ -201,7 +201,7 @@ impl Record {
     }
 
     fn proved(&self) -> String {
-        let unquoted = |name: &str| self.fact(name).map(|value| value.replace('"', ""));
+        let unquoted = |name: &str| self.fact(name).map(plain);
         let mut told = Vec::new();
         for kind in ["machine", "user"] {
             let part = |part: &str| unquoted(&format!("{kind}.{part}"));
@@ -244,7 +244,7 @@ impl Record {
             }
             (_, Event::Unknown) => format!(
                 "Look at how the name is written, realm included: `{}` was looked up in {}.",
-                self.fact("user.claimed").unwrap_or_default().trim_matches('"'),
+                plain(self.fact("user.claimed").unwrap_or_default()),
                 stores.join(", ")
             ),
             (_, Event::Unreachable) => {
@@ -266,7 +266,7 @@ impl Record {
         if self.reached() < Reached::Proof {
             return self.skipped("identity");
         }
-        let unquoted = |name: &str| self.fact(name).unwrap_or_default().replace('"', "");
+        let unquoted = |name: &str| plain(self.fact(name).unwrap_or_default());
         let groups = |name: &str| match unquoted(name).trim_matches(['{', '}', ' ']) {
             "" => "no group".to_owned(),
             list => list.replace(", ", " and "),
@@ -413,6 +413,11 @@ impl Record {
         let fits = |name: &str| prefixes.iter().any(|prefix| name.starts_with(prefix));
         self.facts.iter().filter(|(name, _)| fits(name)).map(|(name, value)| Evidence::new(name, value)).collect()
     }
+}
+
+/// A value as people say it: without quotes, and a backslash once.
+fn plain(value: &str) -> String {
+    value.replace('"', "").replace("\\\\", "\\")
 }
 
 fn when(outcome: Outcome) -> &'static str {

@@ -112,7 +112,7 @@ impl Ttls {
             self.done |= self.tunnel.about().resumed;
             return Turn::Response(self.tunnel.send(&[]));
         }
-        let Some(list) = avp::parse(plain) else {
+        let Some(list) = avp::parse_any(plain) else {
             return Failure::Malformed("the attributes in the TTLS tunnel do not fit").into();
         };
         if let Some(proof) = avp::first(&list, avp::MS_CHAP2_SUCCESS) {

@@ -182,6 +182,10 @@ pub(crate) trait Method: Send + Sync + fmt::Debug {
     fn may_be_slow(&self) -> bool {
         false
     }
+    /// Why it fails, where the peer was told and has yet to say that it heard.
+    fn failing(&self) -> Option<Failure> {
+        None
+    }
 }
 
 /// One conversation with one peer.
@@ -267,6 +271,12 @@ impl Conversation {
     /// What is known so far.
     pub fn about(&self) -> &About {
         &self.about
+    }
+
+    /// Why it fails, where the peer was told, say by an alert, and has yet to say that
+    /// it heard: a peer that then says nothing did not merely leave.
+    pub fn failing(&self) -> Option<Failure> {
+        self.negotiation.failing()
     }
 
     /// How many bytes came from the peer.

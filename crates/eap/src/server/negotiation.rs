@@ -76,6 +76,13 @@ impl Negotiation {
         matches!(self.state, State::Held(_))
     }
 
+    pub(crate) fn failing(&self) -> Option<Failure> {
+        match &self.state {
+            State::Method { method, .. } | State::Held(method) => method.failing(),
+            State::Identity { .. } | State::Over(_) => None,
+        }
+    }
+
     pub(crate) fn may_be_slow(&self) -> bool {
         match &self.state {
             State::Method { method, .. } | State::Held(method) => method.may_be_slow(),

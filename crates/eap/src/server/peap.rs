@@ -221,6 +221,13 @@ impl Method for Peap {
         self.keys.clone()
     }
 
+    fn failing(&self) -> Option<Failure> {
+        match &self.state {
+            State::Failing(failure) => Some(failure.clone()),
+            _ => self.tunnel.failing(),
+        }
+    }
+
     fn may_be_slow(&self) -> bool {
         self.tunnel.may_be_slow() || self.inner.may_be_slow()
     }

@@ -163,7 +163,17 @@ impl Teap {
             return Turn::Request(self.tunnel.send(&answer));
         }
         if tlv::first(&list, tlv::RESULT) == Some(&tlv::FAILURE) && !matches!(self.state, State::Failing(_)) {
-            return self.tell_failure(Failure::GaveUp("it says that the TEAP tunnel failed"));
+            let told = match tlv::first(&list, tlv::ERROR) {
+                Some(error) if error == tlv::TUNNEL_COMPROMISE => {
+                    "it says that tunnel and inner method do not belong together (error 2001)"
+                }
+                Some(error) if error == tlv::UNEXPECTED_TLVS => {
+                    "it says that something came in the TEAP tunnel that it did not expect (error 2002)"
+                }
+                Some(_) => "it says that the TEAP tunnel failed, with an error of its own",
+                None => "it says that the TEAP tunnel failed",
+            };
+            return self.tell_failure(Failure::GaveUp(told));
         }
         match &self.state {
             State::Inner | State::Password => self.identity(&list, cx),
@@ -342,6 +352,10 @@ impl Teap {
             tlv::push(&mut list, true, tlv::INTERMEDIATE_RESULT, &tlv::FAILURE);
         }
         tlv::push(&mut list, true, tlv::RESULT, &tlv::FAILURE);
+        if failure == Failure::Binding {
+            // RFC 7170 section 3.6.3.
+            tlv::push(&mut list, true, tlv::ERROR, &tlv::TUNNEL_COMPROMISE);
+        }
         self.state = State::Failing(failure);
         Turn::Request(self.tunnel.send(&list))
     }
@@ -386,6 +400,13 @@ impl Method for Teap {
 
     fn keys(&self) -> Option<Keys> {
         self.keys.clone()
+    }
+
+    fn failing(&self) -> Option<Failure> {
+        match &self.state {
+            State::Failing(failure) => Some(failure.clone()),
+            _ => self.tunnel.failing(),
+        }
     }
 
     fn may_be_slow(&self) -> bool {

@@ -92,6 +92,10 @@ impl Method for Tls {
         self.keys.clone()
     }
 
+    fn failing(&self) -> Option<Failure> {
+        self.tunnel.failing()
+    }
+
     fn may_be_slow(&self) -> bool {
         self.tunnel.may_be_slow()
     }

@@ -12,7 +12,7 @@ use crate::server::tls::COMMITMENT;
 use crate::server::tunnel::{Event, Tunnel};
 use crate::server::{Context, InnerOffer, Method, Offer, Turn};
 use crate::tls::server::ServerTls;
-use crate::wire::avp::{self, Code};
+use crate::wire::avp::{self, Code, Unread};
 use crate::wire::kind::Kind;
 use crate::wire::packet::Packet;
 
@@ -81,8 +81,13 @@ impl Ttls {
     }
 
     fn plain(&mut self, plain: &[u8], cx: &mut Context<'_>) -> Turn {
-        let Some(list) = avp::parse(plain) else {
-            return Failure::Malformed("the attributes in the TTLS tunnel do not fit").into();
+        let list = match avp::parse(plain) {
+            Ok(list) => list,
+            Err(Unread::Malformed) => return Failure::Malformed("the attributes in the TTLS tunnel do not fit").into(),
+            Err(Unread::Mandatory) => {
+                return Failure::Unexpected("the TTLS tunnel carries a mandatory attribute that is not understood")
+                    .into();
+            }
         };
         let eap: Vec<u8> =
             list.iter().filter(|(code, _)| *code == avp::EAP_MESSAGE).flat_map(|(_, value)| *value).copied().collect();
@@ -273,6 +278,10 @@ impl Method for Ttls {
 
     fn keys(&self) -> Option<Keys> {
         self.keys.clone()
+    }
+
+    fn failing(&self) -> Option<Failure> {
+        self.tunnel.failing()
     }
 
     fn may_be_slow(&self) -> bool {

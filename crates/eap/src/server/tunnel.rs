@@ -65,6 +65,11 @@ impl Tunnel {
         })
     }
 
+    /// Why it fails, once an alert is on its way.
+    pub(crate) fn failing(&self) -> Option<Failure> {
+        self.failing.clone()
+    }
+
     pub(crate) fn start(&self, outer: &[u8]) -> Vec<u8> {
         self.framing.start(outer)
     }

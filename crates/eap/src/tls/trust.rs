@@ -124,6 +124,8 @@ impl Trust {
             (0..self.anchors.len()).filter(valid).filter_map(|place| self.anchors.get(place).cloned()).collect();
         let path = match self.find_path(chain, now, &anchors) {
             Ok(path) => path,
+            // An authority that vouches for itself alone: of what it is for nobody asks.
+            Err(webpki::Error::CaUsedAsEndEntity) if !self.knows(chain) => return Err(CertificateFault::UnknownIssuer),
             Err(error) if anchors.len() == self.anchors.len() => return Err(fault(&error)),
             Err(error) => {
                 let expired = self.find_path(chain, now, &self.anchors).is_ok();
@@ -133,6 +135,15 @@ impl Trust {
         let path = Arc::new(path);
         self.paths.keep(chain, path.clone());
         Ok(path)
+    }
+
+    /// Whether the issuer of somebody's own certificate has the name of an authority.
+    fn knows(&self, chain: &Chain) -> bool {
+        let issuer = chain.ders().first().and_then(|der| X509Certificate::from_der(der).ok());
+        issuer.is_some_and(|(_, own)| {
+            let mut known = self.intermediates.iter().filter_map(|der| X509Certificate::from_der(der).ok());
+            known.any(|(_, authority)| authority.subject() == own.issuer())
+        })
     }
 
     fn find_path(&self, chain: &Chain, now: UnixTime, anchors: &[TrustAnchor<'static>]) -> Result<Path, webpki::Error> {

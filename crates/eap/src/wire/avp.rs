@@ -28,21 +28,59 @@ pub(crate) const MS_CHAP2_SUCCESS: Code = Code(311, 26);
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct Code(pub(crate) u32, pub(crate) u32);
 
-/// All pairs of a message; `None` where the bytes are no such list.
-pub(crate) fn parse(bytes: &[u8]) -> Option<Vec<(Code, &[u8])>> {
+/// What a server understands.
+const KNOWN: [Code; 8] = [
+    USER_NAME,
+    USER_PASSWORD,
+    CHAP_PASSWORD,
+    CHAP_CHALLENGE,
+    EAP_MESSAGE,
+    MS_CHAP_RESPONSE,
+    MS_CHAP_CHALLENGE,
+    MS_CHAP2_RESPONSE,
+];
+
+/// Why a list of pairs is not taken.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Unread {
+    /// The bytes are no such list.
+    Malformed,
+    /// A pair must be understood, and is not (RFC 5281 section 10.1).
+    Mandatory,
+}
+
+/// All pairs of a message of the peer.
+pub(crate) fn parse(bytes: &[u8]) -> Result<Vec<(Code, &[u8])>, Unread> {
     let mut reader = Reader(bytes);
     let mut list = Vec::new();
-    while !reader.is_empty() {
-        let number = reader.u32()?;
-        let flags = reader.u8()?;
-        let length = reader.u24()? as usize;
-        let (vendor, header) = if flags & VENDOR != 0 { (reader.u32()?, 12) } else { (0, 8) };
-        let value = reader.take(length.checked_sub(header)?)?;
-        // Padding to four bytes; some peers leave it out after the last.
-        let _ = reader.take((4 - length % 4) % 4);
-        list.push((Code(vendor, number), value));
+    while let Some((flags, code, value)) = pair(&mut reader) {
+        if flags & MANDATORY != 0 && !KNOWN.contains(&code) {
+            return Err(Unread::Mandatory);
+        }
+        list.push((code, value));
     }
-    Some(list)
+    if reader.is_empty() { Ok(list) } else { Err(Unread::Malformed) }
+}
+
+/// All pairs of a message of the server.
+pub(crate) fn parse_any(bytes: &[u8]) -> Option<Vec<(Code, &[u8])>> {
+    let mut reader = Reader(bytes);
+    let list = std::iter::from_fn(|| pair(&mut reader)).map(|(_, code, value)| (code, value)).collect();
+    reader.is_empty().then_some(list)
+}
+
+/// One pair with its flags; what does not fit is left in the reader.
+fn pair<'b>(reader: &mut Reader<'b>) -> Option<(u8, Code, &'b [u8])> {
+    let mut rest = Reader(reader.0);
+    let number = rest.u32()?;
+    let flags = rest.u8()?;
+    let length = rest.u24()? as usize;
+    let (vendor, header) = if flags & VENDOR != 0 { (rest.u32()?, 12) } else { (0, 8) };
+    let value = rest.take(length.checked_sub(header)?)?;
+    // Padding to four bytes; some peers leave it out after the last.
+    let _ = rest.take((4 - length % 4) % 4);
+    reader.0 = rest.0;
+    Some((flags, Code(vendor, number), value))
 }
 
 /// The first value of a code.

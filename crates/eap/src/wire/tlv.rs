@@ -13,6 +13,8 @@ pub(crate) const IDENTITY_TYPE: u16 = 2;
 pub(crate) const RESULT: u16 = 3;
 /// RFC 7170 section 4.2.5.
 pub(crate) const NAK: u16 = 4;
+/// RFC 7170 section 4.2.6.
+pub(crate) const ERROR: u16 = 5;
 /// RFC 7170 section 4.2.10.
 pub(crate) const EAP_PAYLOAD: u16 = 9;
 /// RFC 7170 section 4.2.11.
@@ -24,10 +26,16 @@ pub(crate) const PASSWORD_REQUEST: u16 = 13;
 /// RFC 7170 section 4.2.15.
 pub(crate) const PASSWORD_RESPONSE: u16 = 14;
 
-/// Whether a TEAP server understands this kind.
+/// Whether a TEAP server does what this kind asks of it.
 pub(crate) fn is_known(kind: u16) -> bool {
-    (AUTHORITY_ID..=PASSWORD_RESPONSE).contains(&kind)
+    const DONE: [u16; 8] =
+        [IDENTITY_TYPE, RESULT, NAK, ERROR, EAP_PAYLOAD, INTERMEDIATE_RESULT, CRYPTO_BINDING, PASSWORD_RESPONSE];
+    DONE.contains(&kind)
 }
+
+/// Values of Error.
+pub(crate) const TUNNEL_COMPROMISE: [u8; 4] = 2001u32.to_be_bytes();
+pub(crate) const UNEXPECTED_TLVS: [u8; 4] = 2002u32.to_be_bytes();
 
 /// Values of Result and Intermediate-Result.
 pub(crate) const SUCCESS: [u8; 2] = [0, 1];
