@@ -1,8 +1,12 @@
 //! Any bytes from a NAS: parsed, checked, shown.
 #![no_main]
 
+use std::sync::LazyLock;
+
 use libfuzzer_sys::fuzz_target;
 use regnant_radius::{Dictionary, Packet, SharedSecret, check_message_authenticator, number, reveal_password};
+
+static DICTIONARY: LazyLock<Dictionary> = LazyLock::new(Dictionary::standard);
 
 fuzz_target!(|bytes: &[u8]| {
     let Ok(packet) = Packet::parse(bytes) else { return };
@@ -11,5 +15,5 @@ fuzz_target!(|bytes: &[u8]| {
     for hidden in packet.all(number::USER_PASSWORD) {
         let _ = reveal_password(hidden, packet.authenticator(), &secret);
     }
-    Dictionary::standard().show(&packet);
+    DICTIONARY.show(&packet);
 });

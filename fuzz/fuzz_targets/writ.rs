@@ -1,14 +1,17 @@
 //! Any text as a policy: told what is wrong, or compiled and its cases run.
 #![no_main]
 
+use std::sync::LazyLock;
+
 use libfuzzer_sys::fuzz_target;
 use regnant_access::FactTable;
 use regnant_policy::{Compiled, Source};
 use regnant_radius::Dictionary;
 
+static TABLE: LazyLock<FactTable> = LazyLock::new(|| FactTable::new(Dictionary::standard()));
+
 fuzz_target!(|text: &str| {
-    let table = FactTable::new(Dictionary::standard());
-    match Compiled::from_source(Source::new("main.writ", text), table.schema()) {
+    match Compiled::from_source(Source::new("main.writ", text), TABLE.schema()) {
         Ok(policy) => drop(policy.run_cases()),
         Err(checked) => {
             for diagnostic in checked.diagnostics() {

@@ -11,5 +11,5 @@ mod shares;
 
 pub use fair_queue::FairQueue;
 pub use printable::printable;
-pub use secret::Secret;
+pub use secret::{Secret, SecretText};
 pub use shares::{Place, Shares};

@@ -1,4 +1,4 @@
-use regnant_eap::PeerMethod;
+use regnant_eap::{PeerMethod, Secret};
 use regnant_radius::{
     BuildError, Builder, Code, Dictionary, EncodeError, PasswordError, SharedSecret, chap_response, hide_password,
     number,
@@ -25,14 +25,14 @@ pub enum Credential {
         /// The user's name.
         user: String,
         /// Their password.
-        password: String,
+        password: Secret,
     },
     /// Name and challenge (RFC 2865 section 5.3).
     Chap {
         /// The user's name.
         user: String,
         /// Their password.
-        password: String,
+        password: Secret,
     },
     /// A supplicant behind the equipment (IEEE 802.1X).
     Eap(Box<Supplicant>),
@@ -67,7 +67,7 @@ impl Ask {
 
     /// A password login.
     pub fn pap(user: &str, password: &str) -> Self {
-        let credential = Credential::Pap { user: user.into(), password: password.into() };
+        let credential = Credential::Pap { user: user.into(), password: Secret::new(password) };
         Self { credential, attributes: Vec::new() }
     }
 
@@ -121,13 +121,17 @@ impl Ask {
     ) -> Result<Vec<u8>, AskError> {
         let mut builder = self.begin(identifier, signed, dictionary)?;
         match &self.credential {
-            Credential::Mac(password) | Credential::Pap { password, .. } => {
-                let hidden = hide_password(password.as_bytes(), authenticator, secret)?;
+            Credential::Mac(address) => {
+                let hidden = hide_password(address.as_bytes(), authenticator, secret)?;
+                builder.attribute(number::USER_PASSWORD, &hidden)?;
+            }
+            Credential::Pap { password, .. } => {
+                let hidden = hide_password(password.expose(), authenticator, secret)?;
                 builder.attribute(number::USER_PASSWORD, &hidden)?;
             }
             Credential::Chap { password, .. } => {
                 // The Request Authenticator is the challenge (RFC 2865 section 2.2).
-                let response = chap_response(identifier, password.as_bytes(), authenticator);
+                let response = chap_response(identifier, password.expose(), authenticator);
                 builder.attribute(number::CHAP_PASSWORD, &[&[identifier][..], &response].concat())?;
             }
             // EAP goes on packet by packet.

@@ -3,6 +3,7 @@
 
 use std::net::SocketAddr;
 
+use regnant_eap::Secret;
 use regnant_radius::Dictionary;
 
 use crate::ask::{Ask, Credential};
@@ -113,7 +114,7 @@ fn plain_scenes() -> Vec<Scene> {
 
 fn mac_login() -> Ask {
     let address = "02005e200007";
-    let credential = Credential::Pap { user: address.into(), password: address.into() };
+    let credential = Credential::Pap { user: address.into(), password: Secret::new(address) };
     Ask { credential, attributes: Vec::new() }.with("Service-Type", "Login")
 }
 

@@ -2,6 +2,7 @@ use std::process::ExitCode;
 use std::time::Duration;
 
 use regnant_campus::{Ask, Credential, Exchange, ExchangeError, Heard, Reply};
+use regnant_eap::Secret;
 use regnant_radius::{Code, Dictionary, SharedSecret};
 use serde_json::json;
 
@@ -52,7 +53,8 @@ fn ask(args: &args::Try) -> Result<Ask, Failure> {
     if stray {
         return Err(Failure::usage("mac takes --mac; pap and chap take --user and --password"));
     }
-    let (user, password) = (args.user.clone().unwrap_or_default(), args.password.clone().unwrap_or_default());
+    let (user, password) =
+        (args.user.clone().unwrap_or_default(), Secret::new(args.password.clone().unwrap_or_default()));
     let credential = match args.method {
         TryMethod::Pap => Credential::Pap { user, password },
         TryMethod::Chap => Credential::Chap { user, password },

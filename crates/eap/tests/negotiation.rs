@@ -137,6 +137,7 @@ fn hello_fails(hello: &[u8]) -> (Vec<u8>, Failure) {
     let (mut server, identifier) = begun(vec![Offer::Tls(House::new().tls)]);
     let (next, kind, data) = sent(server.receive(&response(identifier, TLS, &[&[0][..], hello].concat())));
     assert_eq!((kind, data[1]), (TLS, 21), "the alert goes out first: {data:02x?}");
+    assert!(matches!(server.failing(), Some(Failure::Tls(_))), "known already, should the peer say no more");
     (data[1..].to_vec(), refused(server.receive(&response(next, TLS, &[0]))))
 }
 

@@ -2,6 +2,7 @@ use std::collections::{HashMap, HashSet};
 
 use jiff::Timestamp;
 use regnant_access::{NasKind, Network};
+use regnant_base::SecretText;
 use regnant_eap::mschap::nt_password_hash;
 use regnant_policy::Mac;
 use rusqlite::types::Value;
@@ -75,7 +76,7 @@ pub struct NasEntry {
     #[serde(default = "standard")]
     pub dialect: String,
     /// The secret shared with it.
-    pub secret: String,
+    pub secret: SecretText,
     /// Whether its requests must carry Message-Authenticator; true if not said.
     #[serde(default = "yes")]
     pub require_message_authenticator: bool,
@@ -90,7 +91,7 @@ pub struct PersonEntry {
     /// The name they sign in with.
     pub name: String,
     /// Their password; kept as an Argon2id hash.
-    pub password: String,
+    pub password: SecretText,
     /// Whether the password is kept sealed in addition, so that CHAP works. Costs
     /// that whoever has database and key has the password; false if not said.
     #[serde(default)]
@@ -121,7 +122,7 @@ pub struct MachineEntry {
     pub name: String,
     /// Its password, where it has one; kept as an Argon2id hash.
     #[serde(default)]
-    pub password: Option<String>,
+    pub password: Option<SecretText>,
     /// Whether MS-CHAP methods may prove it; false if not said.
     #[serde(default)]
     pub mschap: bool,
@@ -279,12 +280,12 @@ impl NasEntry {
         named("NAS", &self.name)?;
         let wrong = |what: String| InventoryError(format!("NAS `{}`: {what}", self.name));
         let network: Network = self.address.parse().map_err(wrong)?;
-        if self.secret.len() < LEAST_SECRET {
+        if self.secret.expose().len() < LEAST_SECRET {
             return Err(wrong(format!(
                 "the shared secret has {} {}: it needs at least {LEAST_SECRET}, better 16 or more, for whoever sees one \
                  packet can try short ones until one fits (RFC 2865 section 3)",
-                self.secret.len(),
-                if self.secret.len() == 1 { "byte" } else { "bytes" },
+                self.secret.expose().len(),
+                if self.secret.expose().len() == 1 { "byte" } else { "bytes" },
             )));
         }
         if !dialects.contains(&self.dialect) {
@@ -301,7 +302,7 @@ impl NasEntry {
                 self.kind.word().to_owned().into(),
                 self.site.clone().into(),
                 self.dialect.clone().into(),
-                key.seal(&nas_context(&self.name), self.secret.as_bytes()).into(),
+                key.seal(&nas_context(&self.name), self.secret.expose().as_bytes()).into(),
                 self.require_message_authenticator.into(),
             ],
         );
@@ -321,7 +322,7 @@ impl PersonEntry {
         }
         fit_password(&self.password).or_else(wrong)?;
         let recoverable = match self.recoverable_password {
-            true => key.seal(&person_context(&self.store, &self.name), self.password.as_bytes()).into(),
+            true => key.seal(&person_context(&self.store, &self.name), self.password.expose().as_bytes()).into(),
             false => Value::Null,
         };
         change.add(
@@ -332,7 +333,7 @@ impl PersonEntry {
             [
                 self.store.clone().into(),
                 self.name.clone().into(),
-                hash_password(self.password.as_bytes()).into(),
+                hash_password(self.password.expose().as_bytes()).into(),
                 recoverable,
                 nt_hash(self.mschap, key, &nt_hash_context("person", &self.store, &self.name), &self.password),
                 self.disabled.into(),
@@ -359,7 +360,7 @@ impl MachineEntry {
         }
         let (hash, nt_hash) = match &self.password {
             Some(password) => (
-                hash_password(password.as_bytes()).into(),
+                hash_password(password.expose().as_bytes()).into(),
                 nt_hash(self.mschap, key, &nt_hash_context("machine", &self.store, &self.name), password),
             ),
             None if self.mschap => return wrong("MS-CHAP needs a password"),
@@ -409,7 +410,8 @@ fn is_machine_name(name: &str) -> bool {
     name.to_lowercase().starts_with("host/") || name.ends_with('$')
 }
 
-fn fit_password(password: &str) -> Result<(), &'static str> {
+fn fit_password(password: &SecretText) -> Result<(), &'static str> {
+    let password = password.expose();
     if password.parse::<Mac>().is_ok() {
         return Err("a MAC address is never a password");
     }
@@ -419,9 +421,9 @@ fn fit_password(password: &str) -> Result<(), &'static str> {
     Ok(())
 }
 
-fn nt_hash(wanted: bool, key: &SealingKey, context: &str, password: &str) -> Value {
+fn nt_hash(wanted: bool, key: &SealingKey, context: &str, password: &SecretText) -> Value {
     match wanted {
-        true => key.seal(context, &nt_password_hash(password)).into(),
+        true => key.seal(context, &nt_password_hash(password.expose())).into(),
         false => Value::Null,
     }
 }

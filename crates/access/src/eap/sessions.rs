@@ -1,7 +1,7 @@
 use std::collections::{HashMap, VecDeque};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
-use regnant_eap::{Chain, IdentityType, Kind, Sessions};
+use regnant_eap::{Chain, IdentityType, Kind, Secret, Sessions};
 use regnant_policy::{Accepted, Event, IdentityKind};
 
 /// Sessions kept at a time; the oldest go first.
@@ -22,7 +22,8 @@ struct Inner {
 
 #[derive(Debug)]
 struct Row {
-    session: Vec<u8>,
+    /// The session's keys, as the TLS library writes them down.
+    session: Secret,
     scope: Scope,
     /// What it proves; none before the verdict.
     proved: Option<Arc<ProvedBefore>>,
@@ -152,7 +153,7 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 
 impl Sessions for SessionDesk {
     fn put(&self, handle: Vec<u8>, session: Vec<u8>) -> bool {
-        let row = Row { session, scope: lock(&self.scope).clone(), proved: None };
+        let row = Row { session: Secret::new(session), scope: lock(&self.scope).clone(), proved: None };
         lock(&self.own).push(handle.clone());
         let mut table = self.table.lock();
         while table.ages.len() >= MOST {
@@ -173,7 +174,7 @@ impl Sessions for SessionDesk {
             return None;
         }
         *lock(&self.resumed) = Some((handle.to_vec(), proved));
-        Some(row.session.clone())
+        Some(row.session.expose().to_vec())
     }
 }
 
@@ -205,6 +206,14 @@ mod tests {
         assert!(found(&[Inner::EapGtc, Inner::EapMsChapV2], false));
         assert!(!found(&[Inner::EapGtc], false), "the inner method is accepted no more");
         assert!(!found(&[Inner::EapMsChapV2], true), "a proof of binding is demanded and was not given");
+    }
+
+    #[test]
+    fn the_keys_of_a_session_are_not_printed() {
+        let table = Arc::new(SessionTable::default());
+        desk(&table, "crew", 0).put(b"handle".to_vec(), b"session".to_vec());
+        let shown = format!("{table:?}");
+        assert!(shown.contains("Secret(..)") && !shown.contains(&format!("{:?}", b"session")), "{shown}");
     }
 
     #[test]

@@ -113,14 +113,26 @@ mod tests {
         fn what_is_pushed_is_read_again(values in prop::collection::vec((any::<u32>(), any::<u32>(), prop::collection::vec(any::<u8>(), 0..50)), 0..6)) {
             let mut bytes = Vec::new();
             values.iter().for_each(|(vendor, number, value)| push(&mut bytes, Code(*vendor, *number), value));
-            let read = parse(&bytes).unwrap();
+            let read = parse_any(&bytes).unwrap();
             let expected: Vec<_> = values.iter().map(|(vendor, number, value)| (Code(*vendor, *number), value.as_slice())).collect();
             prop_assert_eq!(read, expected);
         }
 
         #[test]
         fn any_bytes_are_read_or_refused(bytes in prop::collection::vec(any::<u8>(), 0..200)) {
-            let _ = parse(&bytes);
+            let _ = (parse(&bytes), parse_any(&bytes));
         }
+    }
+
+    #[test]
+    fn what_must_be_understood_and_is_not_is_told_from_what_may_be_skipped() {
+        let mut bytes = Vec::new();
+        push(&mut bytes, USER_NAME, b"ida.marsh");
+        let odd = bytes.len();
+        push(&mut bytes, Code(0, 4), b"\x7f\0\0\x01");
+        assert_eq!(parse(&bytes), Err(Unread::Mandatory));
+        bytes[odd + 4] = 0;
+        assert_eq!(parse(&bytes).map(|list| list.len()), Ok(2));
+        assert_eq!(parse(&bytes[..odd + 9]), Err(Unread::Malformed));
     }
 }

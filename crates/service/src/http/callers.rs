@@ -9,6 +9,7 @@ use axum::extract::{Extension, FromRequestParts, State};
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, Method, StatusCode, header};
 use axum::response::{IntoResponse, Response};
+use regnant_base::{Secret, SecretText};
 use regnant_records::{Change, new_token as random_token, token_hash};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -166,7 +167,8 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 #[serde(deny_unknown_fields)]
 pub(crate) struct SignIn {
     name: String,
-    password: String,
+    #[schema(value_type = String)]
+    password: SecretText,
 }
 
 /// The first administrator.
@@ -174,9 +176,11 @@ pub(crate) struct SignIn {
 #[serde(deny_unknown_fields)]
 pub(crate) struct WelcomeForm {
     /// The secret of the one-time link, after its `#`.
-    secret: String,
+    #[schema(value_type = String)]
+    secret: SecretText,
     name: String,
-    password: String,
+    #[schema(value_type = String)]
+    password: SecretText,
 }
 
 /// Who is signed in.
@@ -201,13 +205,13 @@ pub(crate) async fn welcome(
     Extension(origin): Extension<Origin>,
     Sent(form): Sent<WelcomeForm>,
 ) -> Result<Response, ApiError> {
-    if !api.welcome.fits(&form.secret) {
+    if !api.welcome.fits(form.secret.expose()) {
         return Err(ApiError::forbidden(
             "This link was used or is of an earlier start; the service prints a new one when it starts without administrators.",
         ));
     }
     let (office, name) = (api.office.clone(), form.name.trim().to_owned());
-    blocking(move || office.set_administrator(&form.name, &form.password)).await?;
+    blocking(move || office.set_administrator(&form.name, form.password.expose())).await?;
     api.welcome.close();
     Ok(signed_in(&api, name, &origin))
 }
@@ -229,7 +233,7 @@ pub(crate) async fn sign_in(
     let (office, wanted) = (api.office.clone(), form.name.clone());
     let known = blocking(move || office.records.administrator(&wanted)).await?;
     let (name, hash) = known.unzip();
-    let password = regnant_base::Secret::new(form.password.into_bytes());
+    let password = Secret::from(&form.password);
     let right = api.pool.verify(&origin.source.to_string(), password, hash).await;
     match (right, name) {
         (Ok(true), Some(name)) => Ok(signed_in(&api, name, &origin)),

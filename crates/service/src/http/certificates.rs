@@ -2,6 +2,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::{StatusCode, header};
 use axum::response::IntoResponse;
+use regnant_base::SecretText;
 use regnant_records::TrustRow;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -21,7 +22,8 @@ pub(crate) struct NewCertificate {
     name: String,
     /// Certificate, those above it, and its private key, in PEM. The key may be
     /// missing where a signing request of this name waits.
-    pem: String,
+    #[schema(value_type = String)]
+    pem: SecretText,
 }
 
 /// A certificate to be asked for.
@@ -87,7 +89,7 @@ pub(crate) async fn import(
     _: Signed,
     Sent(new): Sent<NewCertificate>,
 ) -> Result<StatusCode, ApiError> {
-    blocking(move || api.office.import_certificate(&new.name, &new.pem)).await?;
+    blocking(move || api.office.import_certificate(&new.name, new.pem.expose())).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
