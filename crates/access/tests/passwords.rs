@@ -72,6 +72,22 @@ fn a_gate_goes_on_only_by_a_reaction_that_says_so() {
     assert_eq!(lenient.record(&named(Some(b"x$"), "wrong")).verdict.word(), "refused", "no clause says so of machines");
 }
 
+/// The recipe of `docs/writ.md`.
+#[test]
+fn a_name_is_found_with_and_without_its_own_domain_and_realm() {
+    let harbour = gate(
+        r#"identify user in harbour as capture(lower(claimed.name), /^(?:tarnmouth\\)?([^\\@]+)(?:@tarnmouth\.example)?$/)"#,
+    );
+    for name in ["ida.marsh", "TARNMOUTH\\Ida.Marsh", "ida.marsh@Tarnmouth.example"] {
+        let record = harbour.record(&named(Some(name.as_bytes()), "Tide-Table-61"));
+        assert_eq!(record.verdict.word(), "granted", "{name}: {}", record.reason());
+    }
+    for name in ["ELSEWHERE\\ida.marsh", "ida.marsh@elsewhere.example", "\\ida.marsh", "ida.marsh@"] {
+        let record = harbour.record(&named(Some(name.as_bytes()), "Tide-Table-61"));
+        assert_eq!(record.verdict.word(), "refused", "{name}");
+    }
+}
+
 #[test]
 fn a_machine_by_password_is_looked_up_without_its_marks() {
     let harbour = gate("identify machine in harbour as lower(claimed.name)");

@@ -321,6 +321,13 @@ fn teap_proves_user_machine_and_both() {
     let itself = ["identity=\"host/quay-laptop-7\"", "password=\"Keel-Plate-55\""];
     ask(&with(&[&itself, &machine])).is_given("machines");
     ask(&with(&[&IDA, &machine])).is_given("crew-managed");
+    // EAP-TLS has an EMSK too; both ends must still have the same keys.
+    let tls =
+        with(&[&["identity=\"anonymous\"", "pac_file=\"blob://teap\"", "phase2=\"auth=TLS\""], &INNER_CERTIFICATE]);
+    let mut supplicant = Supplicant::new(&service, "TEAP", &tls);
+    supplicant.program = program.clone();
+    // The machine was proved from this device before, and is remembered.
+    supplicant.is_given("crew-managed");
 }
 
 #[test]

@@ -11,7 +11,7 @@ use crate::tls::client::ClientTls;
 use crate::tls::{TlsAbout, session_id};
 use crate::wire::kind::Kind;
 use crate::wire::packet::Packet;
-use crate::wire::teap::{Chains, VERSION};
+use crate::wire::teap::{Chain, VERSION};
 use crate::wire::tlv::{self, Tlv};
 
 /// TEAP (RFC 7170, RFC 9930).
@@ -22,7 +22,7 @@ pub(crate) struct Teap {
     machine: Option<Tunnelled>,
     inner: Option<Responder>,
     room: usize,
-    chains: Option<Chains>,
+    chain: Option<Chain>,
     keys: Option<Keys>,
     failed: Option<Failure>,
 }
@@ -35,13 +35,13 @@ impl Teap {
         room: usize,
     ) -> Result<Self, Failure> {
         let tunnel = Tunnel::new(tls, Kind::TEAP, VERSION, room)?;
-        Ok(Self { tunnel, user, machine, inner: None, room, chains: None, keys: None, failed: None })
+        Ok(Self { tunnel, user, machine, inner: None, room, chain: None, keys: None, failed: None })
     }
 
     fn established(&mut self) -> Turn {
-        match Chains::new(&*self.tunnel.engine, (self.tunnel.outer_of_server().to_vec(), Vec::new())) {
-            Ok(chains) => {
-                self.chains = Some(chains);
+        match Chain::new(&*self.tunnel.engine, (self.tunnel.outer_of_server().to_vec(), Vec::new())) {
+            Ok(chain) => {
+                self.chain = Some(chain);
                 Turn::Response(self.tunnel.send(&[]))
             }
             Err(failure) => Failure::Tls(failure).into(),
@@ -80,21 +80,21 @@ impl Teap {
         if after_method && inner.as_ref().is_some_and(|inner| !inner.is_done()) {
             return Err(Failure::GaveUp("a result before the inner method was done"));
         }
-        let chains = self.chains.as_mut().ok_or(Failure::Unexpected("no tunnel"))?;
+        let chain = self.chain.as_mut().ok_or(Failure::Unexpected("no tunnel"))?;
         let keys = inner.and_then(|inner| inner.keys());
         let engine = &*self.tunnel.engine;
-        let stepped = if after_method { chains.advance(engine, keys.as_ref()) } else { chains.stand_still(engine) };
+        let stepped = if after_method { chain.advance(engine, keys.as_ref()) } else { chain.stand_still(engine) };
         stepped.map_err(Failure::Tls)?;
-        let held = chains.check_request(value).ok_or(Failure::Binding)?;
+        let nonce = chain.check_request(value).ok_or(Failure::Binding)?;
         if after_method {
             tlv::push(answer, true, tlv::INTERMEDIATE_RESULT, &tlv::SUCCESS);
         }
         if tlv::first(list, tlv::RESULT) == Some(&tlv::SUCCESS) {
             tlv::push(answer, true, tlv::RESULT, &tlv::SUCCESS);
-            let keys = chains.keys(engine, held.emsk, session_id(engine, Kind::TEAP)).map_err(Failure::Tls)?;
+            let keys = chain.keys(engine, session_id(engine, Kind::TEAP)).map_err(Failure::Tls)?;
             self.keys = Some(keys);
         }
-        tlv::push(answer, true, tlv::CRYPTO_BINDING, &chains.response(held));
+        tlv::push(answer, true, tlv::CRYPTO_BINDING, &chain.response(nonce));
         Ok(())
     }
 

@@ -12,7 +12,7 @@ use crate::tls::server::ServerTls;
 use crate::wire::kind::Kind;
 use crate::wire::packet::Packet;
 use crate::wire::reader::Reader;
-use crate::wire::teap::{Chains, VERSION};
+use crate::wire::teap::{Chain, VERSION};
 use crate::wire::tlv::{self, Tlv};
 
 /// TEAP (RFC 7170, RFC 9930): TLS, one inner method for each identity, each
@@ -25,7 +25,7 @@ pub(crate) struct Teap {
     wanted: VecDeque<IdentityType>,
     now: IdentityType,
     inner: Negotiation,
-    chains: Option<Chains>,
+    chain: Option<Chain>,
     proved: usize,
     state: State,
     keys: Option<Keys>,
@@ -101,7 +101,7 @@ impl Teap {
             offers,
             wanted: identities.iter().copied().collect(),
             now: IdentityType::User,
-            chains: None,
+            chain: None,
             proved: 0,
             state: State::Handshake,
             keys: None,
@@ -111,8 +111,8 @@ impl Teap {
 
     fn established(&mut self, cx: &mut Context<'_>) -> Turn {
         let outer = (self.outer.clone(), self.tunnel.outer_of_peer().to_vec());
-        match Chains::new(&*self.tunnel.engine, outer) {
-            Ok(chains) => self.chains = Some(chains),
+        match Chain::new(&*self.tunnel.engine, outer) {
+            Ok(chain) => self.chain = Some(chain),
             Err(failure) => return Failure::Tls(failure).into(),
         }
         if self.tunnel.about().resumed {
@@ -298,13 +298,13 @@ impl Teap {
     }
 
     fn bind(&mut self, keys: Option<&Keys>, last: bool, method: bool, cx: &mut Context<'_>) -> Turn {
-        let Some(chains) = &mut self.chains else { return Failure::Unexpected("no tunnel").into() };
+        let Some(chain) = &mut self.chain else { return Failure::Unexpected("no tunnel").into() };
         let engine = &*self.tunnel.engine;
-        let stepped = if method { chains.advance(engine, keys) } else { chains.stand_still(engine) };
+        let stepped = if method { chain.advance(engine, keys) } else { chain.stand_still(engine) };
         if let Err(failure) = stepped {
             return Failure::Tls(failure).into();
         }
-        let (binding, nonce) = chains.request(random_bytes(cx.random));
+        let (binding, nonce) = chain.request(random_bytes(cx.random));
         let mut list = Vec::new();
         if method {
             tlv::push(&mut list, true, tlv::INTERMEDIATE_RESULT, &tlv::SUCCESS);
@@ -325,10 +325,9 @@ impl Teap {
         if last && !agrees(tlv::RESULT) {
             return self.tell_failure(Failure::GaveUp("it does not agree that the TEAP tunnel succeeded"));
         }
-        let held = self.chains.as_ref().and_then(|chains| {
-            tlv::first(list, tlv::CRYPTO_BINDING).and_then(|value| chains.check_response(value, nonce))
-        });
-        let (Some(held), Some(chains)) = (held, &self.chains) else {
+        let value = tlv::first(list, tlv::CRYPTO_BINDING);
+        let held = self.chain.as_ref().filter(|chain| value.is_some_and(|value| chain.check_response(value, nonce)));
+        let Some(chain) = held else {
             cx.about.bound = Some(false);
             return self.tell_failure(Failure::Binding);
         };
@@ -337,7 +336,7 @@ impl Teap {
             return self.ask_next(cx, Vec::new());
         }
         let engine = &*self.tunnel.engine;
-        match chains.keys(engine, held.emsk, self.tunnel.session_id()) {
+        match chain.keys(engine, self.tunnel.session_id()) {
             Ok(keys) => {
                 self.keys = Some(keys);
                 Turn::Success
