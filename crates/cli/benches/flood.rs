@@ -44,10 +44,14 @@ fn main() {
 /// One rate for some seconds; gives the goodput.
 fn turn(service: &Running, offered: u64, best: f64) -> f64 {
     let (over, sent, got) = (AtomicBool::new(false), AtomicU64::new(0), AtomicU64::new(0));
+    let sender = AtomicU64::new(0);
     let load = packets();
-    let (before, own, drops) = (cpu(service.pid(), "regnant"), sender_cpu(), dropped());
+    let (before, drops) = (cpu(service.pid(), "regnant"), dropped());
     let (asked, lost) = thread::scope(|scope| {
-        scope.spawn(|| flood(service, &load, offered, (&over, &sent, &got)));
+        scope.spawn(|| {
+            flood(service, &load, offered, (&over, &sent, &got));
+            sender.store(thread_cpu(), Ordering::Relaxed);
+        });
         let quiet = quiet(service);
         over.store(true, Ordering::Relaxed);
         quiet
@@ -56,12 +60,12 @@ fn turn(service: &Running, offered: u64, best: f64) -> f64 {
     let counts = service.get("health").1["packets"].clone();
     println!(
         "offered {:6.0}/s: goodput {goodput:6.0}/s ({:3.0}% of the best), quiet NAS lost {lost} of {asked} ({:.1}%); CPU \
-         {:.0}% service, {:.0}% senders; dropped by the sockets {}, before the journal {}",
+         {:.0}% service, {:.0}% sender; dropped by the sockets {}, before the journal {}",
         sent.load(Ordering::Relaxed) as f64 / SECONDS as f64,
         100.0 * goodput / best.max(goodput),
         100.0 * lost as f64 / asked as f64,
         100.0 * (cpu(service.pid(), "regnant") - before) / SECONDS as f64,
-        100.0 * (sender_cpu() - own) / SECONDS as f64,
+        100.0 * sender.load(Ordering::Relaxed) as f64 / 1e9 / SECONDS as f64,
         dropped() - drops,
         counts["unjournaled"],
     );
@@ -118,8 +122,10 @@ fn quiet(service: &Running) -> (u64, u64) {
     (asked, lost)
 }
 
-fn sender_cpu() -> f64 {
-    cpu(std::process::id(), "flood")
+/// Nanoseconds of CPU that this thread has had.
+fn thread_cpu() -> u64 {
+    let stat = std::fs::read_to_string("/proc/thread-self/schedstat").unwrap();
+    stat.split(' ').next().unwrap().parse().unwrap()
 }
 
 /// Datagrams that no socket of this machine had room for.

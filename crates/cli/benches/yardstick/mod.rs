@@ -148,11 +148,13 @@ pub(crate) fn rest(service: &Running) -> Instant {
     let (mut before, mut since) = (-1.0, Instant::now());
     loop {
         let now = cpu(service.pid(), "regnant-journal");
-        if now != before {
-            (before, since) = (now, Instant::now());
+        // A thread at rest still looks up now and then, which takes some microseconds.
+        if now - before > 0.000_5 {
+            since = Instant::now();
         } else if since.elapsed() > Duration::from_millis(200) {
             return since;
         }
+        before = now;
         thread::sleep(Duration::from_millis(10));
     }
 }
