@@ -75,7 +75,8 @@ fn ends(number: u8) -> (Vec<Offer>, PeerMethod) {
 fuzz_target!(|bytes: &[u8]| {
     let [method, number, at, replacement @ ..] = bytes else { return };
     let (offers, peer_method) = ends(*method);
-    let mut server = Conversation::new(offers.into(), None, Limits::default(), random());
+    let limits = Limits { session_id: true, ..Limits::default() };
+    let mut server = Conversation::new(offers.into(), None, limits, random());
     let mut peer = Peer::new("ida.marsh", peer_method, 1_000, random());
     let mut count = 0;
     let mut change = |packet: &mut Vec<u8>| {
