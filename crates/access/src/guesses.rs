@@ -98,7 +98,8 @@ impl Guesses for NobodyGuesses {
     }
 }
 
-/// Wrong passwords, counted in bounded room. Times are milliseconds since 1970.
+/// Wrong passwords, counted in bounded room. Times are milliseconds of a clock that
+/// never goes back.
 #[derive(Debug, Default)]
 pub struct GuessTable {
     inner: Mutex<Inner>,
@@ -153,7 +154,7 @@ impl GuessTable {
             held = held.max(delay(inner.count(Key::Device(guesser.nas.into(), device), now).wrong));
         }
         let of_nas = inner.count(Key::Nas(guesser.nas.into()), now);
-        if now - of_nas.since >= MINUTE_MS {
+        if now.saturating_sub(of_nas.since) >= MINUTE_MS {
             // A minute begins with half of what the one before had.
             (of_nas.since, of_nas.wrong) = (now, of_nas.wrong / 2);
         }

@@ -120,9 +120,17 @@ impl<D: Held> Conversations<D> {
 
     /// Takes the conversation of this State out, for the NAS that it belongs to.
     pub(crate) fn take(&self, state: &State, nas: &str) -> Option<Waiting<D>> {
+        self.take_at(state, nas, Instant::now())
+    }
+
+    /// One that went on for too long stays and ends by silence: who always says just
+    /// enough would else hold it for hours.
+    fn take_at(&self, state: &State, nas: &str, now: Instant) -> Option<Waiting<D>> {
         let mut inner = self.lock();
         match inner.waiting.get(state) {
-            Some(waiting) if waiting.dialogue.nas() == nas => inner.remove(state),
+            Some(waiting) if waiting.dialogue.nas() == nas && now.duration_since(waiting.begun) <= LONGEST => {
+                inner.remove(state)
+            }
             _ => None,
         }
     }
@@ -132,13 +140,11 @@ impl<D: Held> Conversations<D> {
         let mut inner = self.lock();
         let mut over = Vec::new();
         while let Some(&(since, state)) = inner.ages.front() {
-            let current = inner.waiting.get(&state).filter(|waiting| waiting.since == since);
-            let Some(waiting) = current else {
+            if inner.waiting.get(&state).is_none_or(|waiting| waiting.since != since) {
                 inner.ages.pop_front();
                 continue;
-            };
-            let long = now.duration_since(waiting.begun) > LONGEST;
-            if now.duration_since(since) < self.idle && !long {
+            }
+            if now.duration_since(since) < self.idle {
                 break;
             }
             inner.ages.pop_front();
@@ -239,6 +245,14 @@ mod tests {
         table.put(state(number), Box::new(Fake { number, nas, established, bytes: 1 }), now, now)
     }
 
+    fn put_at(table: &Conversations<Fake>, number: u32, begun: Instant, now: Instant) {
+        assert!(
+            table
+                .put(state(number), Box::new(Fake { number, nas: "a", established: false, bytes: 1 }), begun, now)
+                .kept
+        );
+    }
+
     fn table(most: usize) -> Conversations<Fake> {
         Conversations::holding(most, MOST_BYTES, IDLE)
     }
@@ -314,6 +328,22 @@ mod tests {
         }
         let inner = table.inner.lock().unwrap();
         assert!(inner.ages.len() < 2_000 && inner.of["a"].half_open.len() < 100, "what went on is forgotten");
+    }
+
+    #[test]
+    fn whoever_always_says_just_enough_is_ended_too() {
+        let (table, begun) = (table(10), Instant::now());
+        let mut now = begun;
+        for number in 0.. {
+            put_at(&table, number, begun, now);
+            now += IDLE / 2;
+            match table.take_at(&state(number), "a", now) {
+                Some(_) => assert!(table.len() == 0 && now - begun <= LONGEST),
+                None => break,
+            }
+        }
+        assert!(now - begun > LONGEST && now - begun <= LONGEST + IDLE / 2);
+        assert_eq!(table.expired(now + IDLE).len(), 1, "and told of");
     }
 
     proptest! {

@@ -1,9 +1,7 @@
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use regnant_access::{Answer, GuessTable, Guesser, Guesses, Held, Unreachable, Wait};
 use tokio::runtime::Handle;
-
-use crate::clock::now_ms;
 
 /// Holds guessers back with the timers of the service's runtime: what waits is a
 /// task, never a thread.
@@ -11,11 +9,17 @@ use crate::clock::now_ms;
 pub(crate) struct Patience {
     table: GuessTable,
     runtime: Handle,
+    started: Instant,
 }
 
 impl Patience {
     pub(crate) fn new(runtime: Handle) -> Self {
-        Self { table: GuessTable::default(), runtime }
+        Self { table: GuessTable::default(), runtime, started: Instant::now() }
+    }
+
+    /// A clock that nobody sets back: else a name would have to wait until it came round.
+    fn now(&self) -> u64 {
+        self.started.elapsed().as_millis() as u64
     }
 
     /// A receiving thread has no timers, so the sleep is made for the runtime on which
@@ -34,7 +38,7 @@ impl Patience {
 impl Guesses for Patience {
     fn admit<'g>(&'g self, guesser: Guesser<'g>) -> Wait<'g, Answer<()>> {
         Box::pin(async move {
-            match self.table.wait(guesser, now_ms()) {
+            match self.table.wait(guesser, self.now()) {
                 Some(time) => {
                     self.sleep(time).await;
                     Ok(())
@@ -46,7 +50,7 @@ impl Guesses for Patience {
 
     fn wrong<'g>(&'g self, guesser: Guesser<'g>) -> Wait<'g, Held> {
         Box::pin(async move {
-            let held = self.table.wrong(guesser, now_ms());
+            let held = self.table.wrong(guesser, self.now());
             self.sleep(held.delay).await;
             held
         })
