@@ -213,6 +213,30 @@ fn a_conversation_that_stops_half_way_says_where() {
 }
 
 #[test]
+fn whoever_is_refused_and_says_no_more_was_refused() {
+    let harbour = Harbour::new();
+    let barred = "02-00-5E-40-00-66";
+    for method in [tls(&harbour, &ida(&harbour)), peap(&harbour, "ida.marsh", "Tide-Table-61")] {
+        let mut peer = Peer::new("anonymous", method, 1_000, Box::new(|bytes| bytes.fill(3)));
+        let PeerStep::Send(eap) = peer.receive(&[1, 0, 0, 5, 1]) else { panic!() };
+        let mut answered = harbour.ask(&packet(&eap, None, barred, &[]));
+        let record = loop {
+            let Answered::Challenged(dialogue, reply) = answered else { panic!("no verdict before the end") };
+            if dialogue.has_verdict() {
+                break Record::new(dialogue.abandon(), &harbour.table);
+            }
+            let reply = Packet::parse(&reply).unwrap();
+            let PeerStep::Send(next) = peer.receive(&reply.eap_message().unwrap()) else { panic!() };
+            answered = harbour.go_on(dialogue, &packet(&next, reply.first(number::STATE), barred, &[]));
+        };
+        assert_eq!(record.reason(), "Reported lost or stolen");
+        assert!(matches!(record.verdict, VerdictRecord::Refuse { .. }), "{:?}", record.verdict);
+        let reply = record.trail().stations.into_iter().find(|station| station.name == "reply").unwrap();
+        assert!(reply.line.contains("said no more"), "{}", reply.line);
+    }
+}
+
+#[test]
 fn a_packet_of_an_unknown_conversation_and_one_that_is_no_eap_are_answered() {
     let harbour = Harbour::new();
     let lost = harbour.record(&packet(&[2, 7, 0, 6, 25, 0], Some(&[9; 16]), DEVICE, &[]));

@@ -215,6 +215,31 @@ fn a_verdict_to_refuse_ends_badly_at_both_ends_and_before_any_promise() {
 }
 
 #[test]
+fn eap_tls_1_3_tells_a_peer_that_is_refused_by_an_alert() {
+    let house = House::new();
+    let own = house.authority.issue("crane-7.tarnmouth.example", |_| {});
+    let method = |version| PeerMethod::Tls(house.client(Some(&own), Some(version)));
+    let refused = |version, seed| {
+        let server = house.serve(vec![Offer::Tls(house.tls.clone())], seed);
+        let end = run_with(server, &mut peer(method(version)), false, check);
+        assert_eq!(end.failed().0, &Failure::Refused);
+        end.failed().1.clone()
+    };
+    let alert = Failure::Tls(TlsFailure::AlertReceived { name: "access_denied".into() });
+    assert_eq!(refused(TlsVersion::Tls13, 22), alert);
+    // Its handshake was over, so that nothing can be said in it any more.
+    assert_ne!(refused(TlsVersion::Tls12, 23), alert);
+    // The ticket that waited was never sent: the peer has nothing to come back with.
+    let method = method(TlsVersion::Tls13);
+    for (accept, resumed) in [(false, false), (true, false), (false, true)] {
+        let server = house.serve(vec![Offer::Tls(house.tls.clone())], 24);
+        let end = run_with(server, &mut peer(method.clone()), accept, check);
+        assert_eq!(end.about.tls.as_ref().unwrap().resumed, resumed);
+        assert_eq!(end.peer.err(), (!accept).then(|| alert.clone()));
+    }
+}
+
+#[test]
 fn a_wrong_password_fails_everywhere() {
     let house = House::new();
     let wrong = || Login::new(NAME, "Tide-Table-62");

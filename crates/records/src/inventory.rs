@@ -173,7 +173,12 @@ fn yes() -> bool {
 impl Inventory {
     /// Reads an inventory file; `file` names it in errors.
     pub fn from_toml(file: &str, text: &str) -> Result<Self, InventoryError> {
-        toml::from_str(text).map_err(|error| InventoryError(format!("{file}: {error}")))
+        // The library would show the line itself, which may hold a secret.
+        toml::from_str(text).map_err(|error| {
+            let start = error.span().map_or(0, |span| span.start.min(text.len()));
+            let line = 1 + text.as_bytes()[..start].iter().filter(|byte| **byte == b'\n').count();
+            InventoryError(format!("{file}: line {line}: {}", error.message()))
+        })
     }
 
     /// The statements that bring the records to what this says. `stores` are those

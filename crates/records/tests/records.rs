@@ -444,3 +444,20 @@ fn names_and_passwords_of_machines_are_checked() {
     let person = "[[person]]\nstore = \"harbour\"\nname = \"laptop$\"\npassword = \"x\"";
     assert!(told(person).contains("is a machine's"));
 }
+
+#[test]
+fn an_error_of_an_inventory_names_the_line_and_shows_no_secret() {
+    let broken = [
+        (
+            "[[store]]\nname = \"harbour\"\nkind = \"people\"\n[[person]]\nstore = \"harbour\"\npassword = \"Tide-Table-61\n",
+            6,
+        ),
+        ("[[nas]]\nsecret = \"quay-switch-secret-1\" name = \"x\"\n", 2),
+        ("[[nas]]\nname = \"x\"\nsecrets = \"quay-switch-secret-1\"\n", 3),
+    ];
+    for (text, line) in broken {
+        let told = Inventory::from_toml("inventory.toml", text).unwrap_err().to_string();
+        assert!(told.starts_with(&format!("inventory.toml: line {line}: ")), "{told}");
+        assert!(!told.contains("Tide") && !told.contains("secret-1"), "{told}");
+    }
+}

@@ -181,10 +181,16 @@ impl Dialogue {
     }
 
     /// The end of a conversation that its peer left.
-    pub fn abandon(self: Box<Self>) -> Decision {
+    pub fn abandon(mut self: Box<Self>) -> Decision {
         // Who was told why it fails, and then says nothing, did not merely leave.
-        let end = self.conversation.failing().map_or(End::Abandoned, End::Eap);
-        self.decision(end, Verdict::Unfinished, None, None)
+        match (self.decided.take(), self.conversation.failing()) {
+            (Some((end, verdict @ Verdict::Refuse(_))), Some(Failure::Refused)) => {
+                self.sessions.revoke();
+                self.decision(end, verdict, None, None)
+            }
+            (_, Some(failure)) => self.decision(End::Eap(failure), Verdict::Unfinished, None, None),
+            (_, None) => self.decision(End::Abandoned, Verdict::Unfinished, None, None),
+        }
     }
 
     /// Where its first packet came from.

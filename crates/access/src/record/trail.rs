@@ -388,7 +388,13 @@ impl Record {
     fn reply_station(&self) -> Station {
         let Some((code, attributes)) = &self.reply else {
             let mark = if self.reached() == Reached::Reply { Mark::Stopped } else { Mark::Skipped };
-            let mut station = self.station("reply", mark, "No reply, so that the NAS asks its next server.");
+            let line = match self.verdict {
+                VerdictRecord::Refuse { .. } => {
+                    "No reply: the supplicant was told in its conversation, and said no more."
+                }
+                _ => "No reply, so that the NAS asks its next server.",
+            };
+            let mut station = self.station("reply", mark, line);
             if let EndRecord::NoReply { reason } = &self.end {
                 station.line = format!("The reply could not be made: {reason}.");
                 station.advice =

@@ -84,7 +84,9 @@ impl Method for Tls {
                 Turn::Request(self.tunnel.send(COMMITMENT))
             }
             true => Turn::Success,
-            false => Failure::Refused.into(),
+            // With TLS 1.2 our Finished was the last that could be said.
+            false if !self.tunnel.is_1_3() => Failure::Refused.into(),
+            false => self.tunnel.refuse().map_or(Failure::Refused.into(), Turn::Request),
         }
     }
 

@@ -132,6 +132,14 @@ impl Tunnel {
         (!records.is_empty()).then(|| self.framing.send(records))
     }
 
+    /// Tells the peer by an alert that it may not come in; its answer is awaited
+    /// before the end (RFC 9190 section 2.1.3).
+    pub(crate) fn refuse(&mut self) -> Option<Vec<u8>> {
+        let alert = self.engine.refuse()?;
+        self.failing = Some(Failure::Refused);
+        Some(self.framing.send(alert))
+    }
+
     /// Whether the peer's next packet may want public-key cryptography: to agree on
     /// keys, or for its certificate. While fragments of ours are on their way it
     /// only acknowledges.

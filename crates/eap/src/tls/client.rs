@@ -82,7 +82,7 @@ impl ClientTls {
 
     pub(crate) fn connect(&self) -> Result<Library, rustls::Error> {
         let connection = ClientConnection::new(self.config.clone(), self.name.clone())?;
-        Ok(Library::new(Connection::Client(connection), self.presented.clone()))
+        Ok(Library::client(Connection::Client(connection), self.presented.clone()))
     }
 }
 

@@ -4,7 +4,11 @@ use std::collections::HashMap;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::{self, ThreadId};
 
-use rustls::{AlertDescription, Connection, Error, HandshakeKind, PeerIncompatible, ProtocolVersion};
+use rustls::crypto::cipher::{OutboundChunks, OutboundPlainMessage};
+use rustls::{
+    AlertDescription, Connection, ConnectionTrafficSecrets, ContentType, Error, HandshakeKind, PeerIncompatible,
+    ProtocolVersion, ServerConfig, ServerConnection, SupportedCipherSuite,
+};
 
 use crate::certificate::Chain;
 use crate::crypto::prf::SuiteHash;
@@ -49,13 +53,51 @@ pub(crate) struct Library {
     settled: bool,
     /// An alert of our own, in place of what the library would say.
     alert: Vec<u8>,
+    /// What a server's connection was made of.
+    config: Option<Arc<ServerConfig>>,
 }
 
 impl Library {
-    pub(crate) fn new(connection: Connection, presented: Arc<Presented>) -> Self {
-        let server = matches!(connection, Connection::Server(_));
-        let (chain, about) = (Chain::default(), Arc::default());
-        Self { connection, presented, chain, hello: None, server, about, settled: false, alert: Vec::new() }
+    pub(crate) fn client(connection: Connection, presented: Arc<Presented>) -> Self {
+        Self::new(connection, presented, None)
+    }
+
+    pub(crate) fn server(config: Arc<ServerConfig>, presented: Arc<Presented>) -> Result<Self, Error> {
+        let connection = Connection::Server(ServerConnection::new(config.clone())?);
+        Ok(Self::new(connection, presented, Some(config)))
+    }
+
+    fn new(connection: Connection, presented: Arc<Presented>, config: Option<Arc<ServerConfig>>) -> Self {
+        let (chain, about, server) = (Chain::default(), Arc::default(), config.is_some());
+        Self { connection, presented, chain, hello: None, server, about, settled: false, alert: Vec::new(), config }
+    }
+
+    /// Ends the connection with an alert of ours, which the library has no call for:
+    /// its keys are taken over, and the alert is the first record under them (RFC 8446
+    /// section 5.3). Nothing else may have been sent since the handshake; what waits to
+    /// be sent, say a ticket, never is.
+    fn last_alert(&mut self, alert: AlertDescription) -> Result<Vec<u8>, Error> {
+        let config = self.config.clone().ok_or(Error::General("a client refuses nobody".into()))?;
+        let Some(SupportedCipherSuite::Tls13(suite)) = self.connection.negotiated_cipher_suite() else {
+            return Err(Error::General("not TLS 1.3".into()));
+        };
+        drop(self.records());
+        // Nothing can be done any more with the one that takes its place.
+        let unused = Connection::Server(ServerConnection::new(config)?);
+        let (_, keys) = std::mem::replace(&mut self.connection, unused).dangerous_extract_secrets()?.tx;
+        let (ConnectionTrafficSecrets::Aes128Gcm { key, iv }
+        | ConnectionTrafficSecrets::Aes256Gcm { key, iv }
+        | ConnectionTrafficSecrets::Chacha20Poly1305 { key, iv }) = keys
+        else {
+            return Err(Error::General("a cipher that is not known here".into()));
+        };
+        let message = [FATAL, alert.into()];
+        let plain = OutboundPlainMessage {
+            typ: ContentType::Alert,
+            version: ProtocolVersion::TLSv1_2,
+            payload: OutboundChunks::Single(&message),
+        };
+        Ok(suite.aead_alg.encrypter(key, iv).encrypt(plain, 0)?.encode())
     }
 
     fn failure(&self, error: Error) -> TlsFailure {
@@ -178,6 +220,10 @@ impl Engine for Library {
     fn write(&mut self, plain: &[u8]) {
         let written = std::io::Write::write_all(&mut self.connection.writer(), plain);
         debug_assert!(written.is_ok(), "messages are shorter than the library's buffer");
+    }
+
+    fn refuse(&mut self) -> Option<Vec<u8>> {
+        self.last_alert(AlertDescription::AccessDenied).ok()
     }
 
     fn is_handshaking(&self) -> bool {

@@ -29,6 +29,9 @@ pub(crate) trait Engine: Send + Sync + fmt::Debug {
     fn read(&mut self) -> Vec<u8>;
     /// Puts something into the tunnel.
     fn write(&mut self, plain: &[u8]);
+    /// Ends a connection in which nothing was sent since its handshake: the alert
+    /// `access_denied`, where there is a way to send it.
+    fn refuse(&mut self) -> Option<Vec<u8>>;
     /// Whether the handshake goes on.
     fn is_handshaking(&self) -> bool;
     /// Exported keying material (RFC 5705, RFC 8446 section 7.5).

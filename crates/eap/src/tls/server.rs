@@ -6,7 +6,7 @@ use rustls::pki_types::{CertificateDer, PrivateKeyDer, UnixTime};
 use rustls::server::danger::{ClientCertVerified, ClientCertVerifier};
 use rustls::server::{ClientHello, NoServerSessionStorage, ResolvesServerCert, StoresServerSessions};
 use rustls::sign::CertifiedKey;
-use rustls::{Connection, DigitallySignedStruct, DistinguishedName, ServerConfig, ServerConnection, SignatureScheme};
+use rustls::{DigitallySignedStruct, DistinguishedName, ServerConfig, SignatureScheme};
 use thiserror::Error;
 
 use crate::certificate::{Certificate, Chain};
@@ -94,8 +94,7 @@ impl ServerTls {
             own.session_storage = Arc::new(Storage(sessions));
             own.send_tls13_tickets = 1;
         }
-        let connection = ServerConnection::new(config)?;
-        Ok(Library::new(Connection::Server(connection), self.presented.clone()))
+        Library::server(config, self.presented.clone())
     }
 }
 
@@ -116,6 +115,8 @@ fn builder(
 fn without_sessions(mut config: ServerConfig) -> Arc<ServerConfig> {
     config.session_storage = Arc::new(NoServerSessionStorage {});
     config.send_tls13_tickets = 0;
+    // For the alert of RFC 9190 that no call of the library sends.
+    config.enable_secret_extraction = true;
     Arc::new(config)
 }
 

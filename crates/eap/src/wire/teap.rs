@@ -196,6 +196,9 @@ mod tests {
             Vec::new()
         }
         fn write(&mut self, _: &[u8]) {}
+        fn refuse(&mut self) -> Option<Vec<u8>> {
+            None
+        }
         fn is_handshaking(&self) -> bool {
             false
         }

@@ -8,7 +8,7 @@ use regnant_base::{Place, Shares};
 /// crash loses that and the commit under way.
 const OLDEST: Duration = Duration::from_millis(250);
 /// As many entries may wait as are written in this time.
-const ROOM: Duration = Duration::from_millis(200);
+const ROOM: Duration = Duration::from_millis(80);
 const LEAST_ROOM: usize = 512;
 
 /// What the writer and those who decide tell each other.
