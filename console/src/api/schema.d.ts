@@ -508,7 +508,10 @@ export interface components {
             id: string;
             /** @description The NAS, where one is known. */
             nas?: string | null;
-            /** @description `granted`, `refused`, `silence`, `unfinished` or `unheard`. */
+            /**
+             * @description `granted`, `refused`, `silence`, `unfinished` or `unheard`; `unreadable` where the
+             *     entry is damaged.
+             */
             outcome: string;
             /**
              * Format: int64
@@ -541,7 +544,7 @@ export interface components {
              * @description The active edition.
              */
             edition: number;
-            journal: components["schemas"]["JournalAges"];
+            journal: components["schemas"]["JournalHealth"];
             packets: components["schemas"]["PacketCounts"];
             /** @description `well`, or what is wrong. */
             state: string;
@@ -549,18 +552,43 @@ export interface components {
             version: string;
         };
         /**
-         * @description How old the oldest entry of each commit was: what a crash would have lost. Since
-         *     the start, in milliseconds.
+         * @description How much the journal keeps, and how old the oldest entry of each commit was since the
+         *     start: what a crash would have lost.
          */
-        JournalAges: {
+        JournalHealth: {
             /**
              * Format: int64
-             * @description The oldest of all.
+             * @description While all files have more bytes than this, the oldest is deleted.
+             */
+            at_most: number;
+            /**
+             * Format: int64
+             * @description Their bytes.
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description How many files were deleted since the start.
+             */
+            deleted: number;
+            /**
+             * Format: int64
+             * @description How many files it has, as of the last minute.
+             */
+            files: number;
+            /**
+             * Format: int32
+             * @description Files of days that are longer ago than this are deleted.
+             */
+            keep_days: number;
+            /**
+             * Format: int64
+             * @description Milliseconds; the oldest of all.
              */
             most_ms: number;
             /**
              * Format: int64
-             * @description Of a hundred commits, ninety-nine were younger.
+             * @description Milliseconds; of a hundred commits, ninety-nine were younger.
              */
             p99_ms: number;
         };

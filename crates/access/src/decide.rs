@@ -1,9 +1,10 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use regnant_eap::{CertificateFault, Failure};
-use regnant_policy::{Consequence, Decided, Event, Facts, IdentityKind, Reaction, Trace};
+use regnant_eap::Failure;
+use regnant_policy::{Consequence, Decided, Event, Facts, IdentityKind, Reaction};
 use regnant_radius::number;
+use serde::{Deserialize, Serialize};
 use ulid::Ulid;
 
 use crate::eap::dialogue::Dialogue;
@@ -11,13 +12,13 @@ use crate::eap::machines::{Machines, SeenMachine};
 use crate::eap::offers::GateOffers;
 use crate::eap::sessions::SessionTable;
 use crate::edition::Edition;
+use crate::evidence::eap::{EapEvidence, FailureEvidence};
 use crate::facts::request::{Carrier, Derived};
 use crate::facts::situation::{Device, Identity, Situation, Told};
-use crate::facts::table::FactTable;
 use crate::guesses::Guesses;
 use crate::hear::Heard;
-use crate::proof::{LookUpRecord, Stop, prove};
-use crate::record::eap::EapRecord;
+use crate::lookup::LookUp;
+use crate::proof::{Stop, prove};
 use crate::reply::{self, Beside};
 use crate::stores::{Responders, Stores};
 
@@ -32,8 +33,6 @@ pub struct Setting {
 
 /// What decisions are made with.
 pub struct Desk<'d, S> {
-    /// The facts that there are.
-    pub table: &'d FactTable,
     /// Where identities are looked up.
     pub stores: &'d S,
     /// EAP sessions that may be resumed.
@@ -77,8 +76,8 @@ impl Outcome {
     }
 }
 
-/// One decision with all that led to it. It is cheap to make; [`crate::Record`]
-/// turns it into what the journal keeps.
+/// One decision with all that led to it. It is cheap to make; [`crate::Evidence`]
+/// is what the journal keeps of it.
 #[derive(Debug)]
 pub struct Decision {
     /// Its id.
@@ -99,14 +98,13 @@ pub struct Decision {
     pub(crate) machine: Identity,
     pub(crate) device: Device,
     pub(crate) told: Told,
-    pub(crate) eap: Option<Box<EapRecord>>,
-    pub(crate) lookups: Vec<LookUpRecord>,
-    pub(crate) trace: Trace,
+    pub(crate) eap: Option<Box<EapEvidence>>,
+    pub(crate) lookups: Vec<LookUp>,
     pub(crate) times: Times,
 }
 
 /// What was decided.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Verdict {
     /// Access by a combination of grants of the edition.
     Grant(usize),
@@ -119,7 +117,7 @@ pub enum Verdict {
 }
 
 /// Where the decision fell.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum End {
     /// No gate takes the request.
     NoGate,
@@ -130,23 +128,26 @@ pub enum End {
     /// Proof of identity ended in an event.
     Proof(IdentityKind, Event),
     /// The EAP conversation failed.
-    Eap(Failure),
-    /// A certificate that the handshake took was refused at the verdict, when its
-    /// issuer had been asked.
-    Certificate(CertificateFault),
+    Eap(FailureEvidence),
     /// The supplicant said no more.
     Abandoned,
     /// The request goes on with a conversation that nobody knows (any more).
     UnknownConversation,
     /// A rule, by its place in the gate.
-    Rule(usize),
+    Rule(u32),
     /// No rule was true.
     Otherwise,
     /// A rule, by its place, hangs on a store that did not answer.
-    Undetermined(usize),
+    Undetermined(u32),
     /// The reply cannot be made: the NAS's dialect is unknown to the edition, or
     /// what must be echoed does not fit a packet.
     NoReply(String),
+}
+
+impl End {
+    pub(crate) fn failed(failure: &Failure) -> Self {
+        Self::Eap(FailureEvidence::new(failure))
+    }
 }
 
 /// Time since the packet was received, at the end of each station.
@@ -173,7 +174,7 @@ pub async fn decide<S: Stores>(
     let nas = heard.nas.clone();
     let packet = heard.packet();
     let mut situation = Situation {
-        table: desk.table,
+        table: &edition.table,
         nas: &nas,
         address: heard.source.ip(),
         packet,
@@ -182,14 +183,11 @@ pub async fn decide<S: Stores>(
         machine: Identity::Absent,
         device: Device::Absent,
         told: Told::default(),
-        now: desk.now,
+        now: id.timestamp_ms(),
     };
-    let mut trace = Trace::default();
-    trace.rules.reserve(8);
-    trace.leaves.reserve(8);
     let mut times = Times::default();
     let mut lookups = Vec::new();
-    let gate = edition.policy.choose_gate(&situation as &dyn Facts, &mut trace);
+    let gate = edition.policy.choose_gate(&situation as &dyn Facts);
     times.gate = elapsed();
     let eap = situation.derived.carrier == Some(Carrier::Eap);
     let (mut end, mut verdict) = match gate {
@@ -197,10 +195,10 @@ pub async fn decide<S: Stores>(
         // Only EAP goes on in conversations (RFC 3579 section 2.6.1).
         Some(_) if eap && packet.first(number::STATE).is_some() => (End::UnknownConversation, Verdict::Refuse(None)),
         Some(gate) if eap && edition.policy.gates()[gate].accept.iter().any(|accepted| accepted.method.is_eap()) => {
-            return Dialogue::begin(id, heard.clone(), setting.clone(), (gate, trace, times), desk, &elapsed).await;
+            return Dialogue::begin(id, heard.clone(), setting.clone(), (gate, times), desk, &elapsed).await;
         }
         Some(gate) => {
-            let mut course = Course { edition, trace: &mut trace, times: &mut times, lookups: &mut lookups };
+            let mut course = Course { edition, times: &mut times, lookups: &mut lookups };
             course.through(gate, &mut situation, desk, &elapsed).await
         }
     };
@@ -241,7 +239,6 @@ pub async fn decide<S: Stores>(
         told,
         eap: None,
         lookups,
-        trace,
         times,
         heard,
         remembered: None,
@@ -251,9 +248,8 @@ pub async fn decide<S: Stores>(
 /// What is noted on the way.
 struct Course<'e> {
     edition: &'e Edition,
-    trace: &'e mut Trace,
     times: &'e mut Times,
-    lookups: &'e mut Vec<LookUpRecord>,
+    lookups: &'e mut Vec<LookUp>,
 }
 
 impl Course<'_> {
@@ -277,7 +273,7 @@ impl Course<'_> {
         self.times.proof = elapsed();
         match proof {
             Err(stop) => stop.decided(),
-            Ok(()) => decide_by_rules(self.edition, gate, situation as &dyn Facts, self.trace),
+            Ok(()) => decide_by_rules(self.edition, gate, situation as &dyn Facts),
         }
     }
 }
@@ -293,16 +289,18 @@ impl Stop {
 }
 
 /// Tries the rules of a gate, all answers in hand.
-pub(crate) fn decide_by_rules(edition: &Edition, gate: usize, facts: &dyn Facts, trace: &mut Trace) -> (End, Verdict) {
+pub(crate) fn decide_by_rules(edition: &Edition, gate: usize, facts: &dyn Facts) -> (End, Verdict) {
     let definition = &edition.policy.gates()[gate];
     let consequence = |consequence: &Consequence| match consequence {
         Consequence::Grant(set) => Verdict::Grant(*set),
         Consequence::Refuse(text) => Verdict::Refuse(text.clone()),
         Consequence::Silence => Verdict::Silence,
     };
-    match edition.policy.decide(gate, facts, trace) {
-        Decided::Rule(rule) => (End::Rule(rule), consequence(&definition.rules[rule].then)),
+    match edition.policy.decide(gate, facts) {
+        Decided::Rule(rule) => (End::Rule(rule as u32), consequence(&definition.rules[rule].then)),
         Decided::Otherwise => (End::Otherwise, consequence(&definition.otherwise)),
-        Decided::Undetermined(rule) => (End::Undetermined(rule), consequence(&definition.undetermined.consequence())),
+        Decided::Undetermined(rule) => {
+            (End::Undetermined(rule as u32), consequence(&definition.undetermined.consequence()))
+        }
     }
 }

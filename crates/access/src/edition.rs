@@ -1,4 +1,5 @@
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use regnant_policy::Compiled;
 use thiserror::Error;
@@ -13,6 +14,8 @@ pub struct Edition {
     pub number: u32,
     /// The policy.
     pub policy: Compiled,
+    /// The facts and attributes that it was checked with.
+    pub table: Arc<FactTable>,
     /// Encoded attributes by dialect, then by combination of grants.
     rendered: HashMap<String, Vec<Vec<u8>>>,
 }
@@ -23,7 +26,7 @@ impl Edition {
         number: u32,
         policy: Compiled,
         dialects: &[Dialect],
-        table: &FactTable,
+        table: Arc<FactTable>,
     ) -> Result<Self, Vec<GrantProblem>> {
         let mut rendered = HashMap::new();
         let mut problems = Vec::new();
@@ -41,7 +44,7 @@ impl Edition {
             }
             rendered.insert(dialect.name.clone(), sets);
         }
-        if problems.is_empty() { Ok(Self { number, policy, rendered }) } else { Err(problems) }
+        if problems.is_empty() { Ok(Self { number, policy, table, rendered }) } else { Err(problems) }
     }
 
     /// The attributes of a combination of grants for a NAS of this dialect.

@@ -7,6 +7,7 @@ use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 use regnant_policy::Mac;
+use serde::{Deserialize, Serialize};
 
 use crate::stores::Answer;
 
@@ -55,7 +56,7 @@ pub trait Guesses: Sync {
 }
 
 /// How a wrong password was held back.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Held {
     /// How many wrong ones this name has had at this NAS.
     pub of_name: u32,
@@ -64,10 +65,15 @@ pub struct Held {
 }
 
 impl Held {
+    /// Whether there is something to tell.
+    pub(crate) fn tells(self) -> bool {
+        self.of_name > FREE || !self.delay.is_zero()
+    }
+
     /// The story for the trail, where there is one.
     pub fn story(self) -> Option<String> {
         let Self { of_name, delay } = self;
-        (of_name > FREE || !delay.is_zero()).then(|| {
+        self.tells().then(|| {
             let tenths = delay.as_millis() / 100;
             let held = format!("the refusal was held back by {}.{} s", tenths / 10, tenths % 10);
             match of_name > 1 {

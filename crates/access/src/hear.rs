@@ -92,7 +92,6 @@ fn well_made(packet: &Packet<'_>) -> Result<(), Cause> {
 
 /// Why a packet stays *unheard*: dropped in silence, and journaled.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case", tag = "cause", content = "detail")]
 #[non_exhaustive]
 pub enum Cause {
     /// No NAS has this address.

@@ -1,38 +1,16 @@
 //! Proof of identity: which store knows whom, and whether the credential is right.
 
-use regnant_base::printable;
 use regnant_eap::{Answer as EapAnswer, Credential as EapCredential};
 use regnant_policy::{Event, Gate, Identify, IdentityKind, Mac, Method, Reaction};
 use regnant_radius::{Secret, number};
-use serde::{Deserialize, Serialize};
 use zeroize::Zeroizing;
 
 use crate::decide::Desk;
 use crate::facts::request::Credential;
 use crate::facts::situation::{Device, Identity, Proved, Situation};
 use crate::guesses::Guesser;
+use crate::lookup::{Asked, LookUp, LookUpAnswer, Right};
 use crate::stores::{Account, Answer, Stores};
-
-/// What one store said, for the journal.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct LookUpRecord {
-    /// `user`, `machine` or `mac`.
-    pub kind: String,
-    /// The store.
-    pub store: String,
-    /// What was looked up.
-    pub name: String,
-    /// What it said, in a few words.
-    pub answer: String,
-}
-
-impl LookUpRecord {
-    /// The same, safe to print: the name comes from outside.
-    pub(crate) fn printable(self) -> Self {
-        let (name, answer) = (printable(&self.name).into_owned(), printable(&self.answer).into_owned());
-        Self { name, answer, ..self }
-    }
-}
 
 /// An event that ends the request before any rule is tried.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -49,7 +27,7 @@ pub(crate) async fn prove<S: Stores>(
     gate: &Gate,
     method: Method,
     desk: &Desk<'_, S>,
-    log: &mut Vec<LookUpRecord>,
+    log: &mut Vec<LookUp>,
 ) -> Result<(), Stop> {
     look_up_device(situation, gate, method == Method::Mac, desk.stores, log).await?;
     if method != Method::Mac {
@@ -79,17 +57,17 @@ pub(crate) fn seek<'g>(
     claimed: &str,
     gate: &'g Gate,
     situation: &mut Situation<'_>,
-    log: &mut Vec<LookUpRecord>,
+    log: &mut Vec<LookUp>,
 ) -> Result<(&'g Identify, String), Outcome> {
     let plain = plain_name(kind, claimed).to_owned();
     situation.told.claimed = Some(plain.clone());
     let why = match gate.identify(kind) {
-        _ if plain.is_empty() => "the name is empty".into(),
+        _ if plain.is_empty() => LookUpAnswer::EmptyName,
         Some(clause) => match clause.name(situation, &plain) {
             Some(name) => return Ok((clause, name)),
-            None => format!("the gate's `as` makes no name of it to look a {} up by", kind.word()),
+            None => LookUpAnswer::NoNameByAs,
         },
-        None => format!("the gate looks no {} up", kind.word()),
+        None => LookUpAnswer::NoClause,
     };
     Err(unproved(kind, &plain, why, log))
 }
@@ -98,27 +76,24 @@ pub(crate) fn seek<'g>(
 fn nameless<'g>(
     situation: &Situation<'_>,
     gate: &'g Gate,
-    log: &mut Vec<LookUpRecord>,
+    log: &mut Vec<LookUp>,
 ) -> (IdentityKind, Result<(&'g Identify, String), Outcome>) {
     let kind = match gate.identify(IdentityKind::User) {
         None if gate.identify(IdentityKind::Machine).is_some() => IdentityKind::Machine,
         _ => IdentityKind::User,
     };
     let why = match situation.packet.first(number::USER_NAME) {
-        Some([]) => "User-Name is empty",
-        Some(_) => "User-Name is not UTF-8",
-        None => "the request has no User-Name",
+        Some([]) => LookUpAnswer::UserNameEmpty,
+        Some(_) => LookUpAnswer::UserNameNotUtf8,
+        None => LookUpAnswer::UserNameMissing,
     };
-    (kind, Err(unproved(kind, "", why.into(), log)))
+    (kind, Err(unproved(kind, "", why, log)))
 }
 
-fn unproved(kind: IdentityKind, name: &str, why: String, log: &mut Vec<LookUpRecord>) -> Outcome {
-    log.push(LookUpRecord { kind: kind.word().into(), store: NO_STORE.into(), name: name.to_owned(), answer: why });
+fn unproved(kind: IdentityKind, name: &str, answer: LookUpAnswer, log: &mut Vec<LookUp>) -> Outcome {
+    log.push(LookUp { kind, asked: Asked::NoStore, name: name.to_owned(), answer, held: None });
     Outcome::not_proved(name, Event::Failed)
 }
-
-/// What stands in place of a store where none was asked.
-pub(crate) const NO_STORE: &str = "no store";
 
 /// What the gate does about an event; where it has no clause for the kind of
 /// identity, nobody comes in by it.
@@ -136,7 +111,7 @@ pub(crate) async fn look_up_device<S: Stores>(
     gate: &Gate,
     proves: bool,
     stores: &S,
-    log: &mut Vec<LookUpRecord>,
+    log: &mut Vec<LookUp>,
 ) -> Result<(), Stop> {
     let (Some(clause), Some(mac)) = (gate.identify(IdentityKind::Mac), situation.derived.mac) else { return Ok(()) };
     situation.device = find_device(clause, mac, stores, log).await;
@@ -188,17 +163,18 @@ pub(crate) fn react(clause: &Identify, event: Option<Event>) -> Result<(), Stop>
     }
 }
 
-async fn find_device<S: Stores>(clause: &Identify, mac: Mac, stores: &S, log: &mut Vec<LookUpRecord>) -> Device {
+async fn find_device<S: Stores>(clause: &Identify, mac: Mac, stores: &S, log: &mut Vec<LookUp>) -> Device {
     let mut silent = false;
     for store in &clause.stores {
         let answer = stores.endpoint(store, mac).await;
         let told = match &answer {
-            Ok(Some(endpoint)) if endpoint.barred => "listed, barred".into(),
-            Ok(Some(_)) => "listed".into(),
-            Ok(None) => "not listed".into(),
-            Err(unreachable) => format!("no answer: {unreachable}"),
+            Ok(Some(endpoint)) if endpoint.barred => LookUpAnswer::Barred,
+            Ok(Some(_)) => LookUpAnswer::Listed,
+            Ok(None) => LookUpAnswer::NotListed,
+            Err(unreachable) => LookUpAnswer::NoAnswer(unreachable.to_string()),
         };
-        log.push(LookUpRecord { kind: "mac".into(), store: store.clone(), name: mac.to_string(), answer: told });
+        let (kind, asked, name) = (IdentityKind::Mac, Asked::Store(store.clone()), mac.to_string());
+        log.push(LookUp { kind, asked, name, answer: told, held: None });
         match answer {
             Ok(Some(endpoint)) => return Device::Listed(mac, endpoint),
             Ok(None) => {}
@@ -254,7 +230,7 @@ pub(crate) struct Attempt<'a> {
     pub(crate) proof: String,
     pub(crate) clause: &'a Identify,
     pub(crate) from: Asker<'a>,
-    pub(crate) log: &'a mut Vec<LookUpRecord>,
+    pub(crate) log: &'a mut Vec<LookUp>,
 }
 
 /// Where an attempt comes from.
@@ -270,10 +246,10 @@ impl<'a> Asker<'a> {
     }
 }
 
-/// What is wrong with a credential, and the words for it.
-type Fault = (Event, &'static str);
+/// What is wrong with a credential.
+type Fault = (Event, LookUpAnswer);
 
-const WRONG: Fault = (Event::Failed, "wrong password");
+const WRONG: Fault = (Event::Failed, LookUpAnswer::WrongPassword);
 const RIGHT: EapAnswer = EapAnswer::Right { hash_of_hash: None };
 
 impl Attempt<'_> {
@@ -285,7 +261,7 @@ impl Attempt<'_> {
         let name = self.claimed.clone();
         let guesser = Guesser { nas: self.from.nas, name: &name, device: self.from.device };
         if let Err(unreachable) = desk.guesses.admit(guesser).await {
-            self.note(NO_STORE, format!("not tried: {unreachable}"));
+            self.note(Asked::NoStore, LookUpAnswer::NotTried(unreachable.to_string()));
             return self.failed(Event::Unreachable);
         }
         let outcome = self.ask(tried, desk.stores).await;
@@ -296,8 +272,8 @@ impl Attempt<'_> {
                     desk.guesses.pause(desk.stores.password_takes()).await;
                 }
                 let held = desk.guesses.wrong(guesser).await;
-                if let (Some(story), Some(last)) = (held.story(), self.log.last_mut()) {
-                    last.answer += &format!(" ({story})");
+                if let Some(last) = self.log.last_mut() {
+                    last.held = Some(held).filter(|held| held.tells());
                 }
             }
             None => desk.guesses.right(guesser),
@@ -318,11 +294,11 @@ impl Attempt<'_> {
             let account = match stores.account(store, self.clause.kind, &self.claimed).await {
                 Ok(Some(account)) => account,
                 Ok(None) => {
-                    self.note(store, "unknown".into());
+                    self.note_store(store, LookUpAnswer::Unknown);
                     continue;
                 }
                 Err(unreachable) => {
-                    self.note(store, format!("no answer: {unreachable}"));
+                    self.note_store(store, LookUpAnswer::NoAnswer(unreachable.to_string()));
                     silent = true;
                     continue;
                 }
@@ -354,27 +330,31 @@ impl Attempt<'_> {
         stores: &S,
     ) -> Result<Result<EapAnswer, Event>, ()> {
         let right = match tried {
-            Tried::Certificate => "right certificate",
-            Tried::Earlier(_) => "proved earlier",
-            _ => "right credential",
+            Tried::Certificate => Right::Certificate,
+            Tried::Earlier(_) => Right::Earlier,
+            _ => Right::Credential,
         };
         let (outcome, told) = match credential_answer(store, account, tried, stores, self.from.nas).await {
-            Ok(Ok(_)) if account.disabled => (Err(Event::Disabled), format!("{right}; the account is disabled")),
-            Ok(Ok(_)) if account.expired => (Err(Event::Expired), format!("{right}; the account has expired")),
-            Ok(Ok(answer)) => (Ok(answer), right.to_owned()),
-            Ok(Err((event, told))) => (Err(event), told.to_owned()),
+            Ok(Ok(_)) if account.disabled => (Err(Event::Disabled), LookUpAnswer::Disabled(right)),
+            Ok(Ok(_)) if account.expired => (Err(Event::Expired), LookUpAnswer::Expired(right)),
+            Ok(Ok(answer)) => (Ok(answer), LookUpAnswer::Right(right)),
+            Ok(Err((event, told))) => (Err(event), told),
             Err(unreachable) => {
-                self.note(store, format!("no answer: {unreachable}"));
+                self.note_store(store, LookUpAnswer::NoAnswer(unreachable.to_string()));
                 return Err(());
             }
         };
-        self.note(store, told);
+        self.note_store(store, told);
         Ok(outcome)
     }
 
-    fn note(&mut self, store: &str, answer: String) {
-        let kind = self.clause.kind.word().into();
-        self.log.push(LookUpRecord { kind, store: store.into(), name: self.claimed.clone(), answer });
+    fn note_store(&mut self, store: &str, answer: LookUpAnswer) {
+        self.note(Asked::Store(store.to_owned()), answer);
+    }
+
+    fn note(&mut self, asked: Asked, answer: LookUpAnswer) {
+        let (kind, name) = (self.clause.kind, self.claimed.clone());
+        self.log.push(LookUp { kind, asked, name, answer, held: None });
     }
 
     fn proved(&self, store: &str, account: Account, answer: EapAnswer) -> Outcome {
@@ -398,16 +378,14 @@ async fn credential_answer<S: Stores>(
     match tried {
         Tried::Certificate => Ok(Ok(RIGHT)),
         Tried::Earlier(mark) if mark == account.password_mark => Ok(Ok(RIGHT)),
-        Tried::Earlier(_) => Ok(Err((Event::Failed, "the password was changed since the earlier proof"))),
-        Tried::Plain(Credential::None) => Ok(Err((Event::Failed, "no credential was sent"))),
-        Tried::Plain(Credential::Noise) => {
-            Ok(Err((Event::Failed, "the password does not decode: the shared secret most likely differs")))
-        }
+        Tried::Earlier(_) => Ok(Err((Event::Failed, LookUpAnswer::PasswordChanged))),
+        Tried::Plain(Credential::None) => Ok(Err((Event::Failed, LookUpAnswer::NoCredential))),
+        Tried::Plain(Credential::Noise) => Ok(Err((Event::Failed, LookUpAnswer::Undecodable))),
         Tried::Plain(Credential::Password(password)) => {
             password_answer(store, account, password.clone(), stores, asker).await
         }
         Tried::Plain(Credential::Chap(response)) => Ok(match stores.recoverable_password(store, account).await? {
-            None => Err((Event::Unfit, "no recoverable password, which CHAP needs")),
+            None => Err((Event::Unfit, LookUpAnswer::NoRecoverablePassword)),
             Some(password) if response.matches(password.expose()) => Ok(RIGHT),
             Some(_) => Err(WRONG),
         }),
@@ -416,18 +394,18 @@ async fn credential_answer<S: Stores>(
         }
         Tried::Eap(credential @ EapCredential::Md5 { .. }) => {
             Ok(match stores.recoverable_password(store, account).await? {
-                None => Err((Event::Unfit, "no recoverable password, which CHAP and EAP-MD5 need")),
+                None => Err((Event::Unfit, LookUpAnswer::NoRecoverablePassword)),
                 Some(password) => right_or_wrong(credential.check_password(password.expose())),
             })
         }
         Tried::Eap(credential @ EapCredential::MsChap { .. }) => {
             let hash = stores.nt_hash(store, account).await?;
             Ok(match hash.as_ref().and_then(|hash| <[u8; 16]>::try_from(hash.expose()).ok()) {
-                None => Err((Event::Unfit, "no NT hash, which MS-CHAP needs: set `mschap = true`")),
+                None => Err((Event::Unfit, LookUpAnswer::NoNtHash)),
                 Some(hash) => right_or_wrong(credential.check_nt_hash(&hash)),
             })
         }
-        Tried::Eap(EapCredential::Change(_)) => Ok(Err((Event::Unfit, "this store takes no new passwords"))),
+        Tried::Eap(EapCredential::Change(_)) => Ok(Err((Event::Unfit, LookUpAnswer::TakesNoNewPassword))),
     }
 }
 
@@ -440,7 +418,7 @@ async fn password_answer<S: Stores>(
 ) -> Answer<Result<EapAnswer, Fault>> {
     let password = as_utf8(password);
     if std::str::from_utf8(password.expose()).unwrap_or_default().parse::<Mac>().is_ok() {
-        return Ok(Err((Event::Failed, "a MAC address is never a password")));
+        return Ok(Err((Event::Failed, LookUpAnswer::MacAsPassword)));
     }
     Ok(if stores.password_is_right(store, account, password, asker).await? { Ok(RIGHT) } else { Err(WRONG) })
 }

@@ -1,6 +1,8 @@
 //! Whole decisions, from a datagram to a reply and a trail.
 mod harbour;
 
+use std::sync::Arc;
+
 use harbour::*;
 use proptest::prelude::*;
 use regnant_access::*;
@@ -104,7 +106,7 @@ fn chap_needs_a_recoverable_password() {
     };
     assert_eq!(chap("ola.nett", "Fibre-Spool-90").verdict.word(), "granted");
     assert_eq!(chap("ola.nett", "Fibre-Spool-91").reason(), "wrong password");
-    assert_eq!(chap("ida.marsh", "Tide-Table-61").reason(), "no recoverable password, which CHAP needs");
+    assert_eq!(chap("ida.marsh", "Tide-Table-61").reason(), "no recoverable password, which CHAP and EAP-MD5 need");
 }
 
 #[test]
@@ -128,7 +130,7 @@ fn a_mac_address_is_never_a_user_and_never_a_users_password() {
     let attributes =
         [("User-Name", "02005e200007"), ("Calling-Station-Id", "02005e990001"), ("Service-Type", "Call-Check")];
     let record = harbour.record(&request("127.0.0.11", "bollard-9-anchor", true, &attributes, Some("02005e200007")));
-    assert_eq!((record.carrier.as_deref(), record.verdict.word()), (Some("pap"), "refused"));
+    assert_eq!((record.carried().as_deref(), record.verdict.word()), (Some("pap"), "refused"));
 }
 
 #[test]
@@ -224,7 +226,7 @@ fn a_password_that_does_not_decode_points_at_the_secret() {
             let secret = format!("wrong-{n}");
             Harbour::new().record(&request("127.0.0.41", &secret, false, &attributes, Some("Tide-Table-61")))
         })
-        .find(|record| record.carrier.as_deref() == Some("pap (undecodable)"))
+        .find(|record| record.carried().as_deref() == Some("pap (undecodable)"))
         .unwrap();
     assert!(record.trail().stations[2].advice.as_ref().unwrap().contains("Compare the shared secret"));
 }
@@ -257,29 +259,24 @@ fn no_secret_reaches_the_journal() {
     for request in
         [login("ola.nett", "Fibre-Spool-90"), vpn("ida.marsh", "Tide-Table-61"), login("x", "Fibre-Spool-91")]
     {
-        let record = serde_json::to_string(&harbour.record(&request)).unwrap();
+        let record = format!("{:?}", harbour.record(&request));
+        let stored = String::from_utf8_lossy(&last_stored()).into_owned();
         for secret in ["Fibre-Spool", "Tide-Table", "sextant", "portcullis"] {
-            assert!(!record.contains(secret), "{secret} in {record}");
+            assert!(!record.contains(secret) && !stored.contains(secret), "{secret} in {record}");
         }
         assert!(record.contains("(secret)"));
     }
 }
 
 #[test]
-fn a_record_survives_the_way_into_the_journal_and_back() {
-    let record = Harbour::new().record(&bypass("02005e200007", "02005e200007"));
-    let text = serde_json::to_string(&record).unwrap();
-    assert_eq!(serde_json::from_str::<Record>(&text).unwrap(), record);
-}
-
-#[test]
 fn a_grant_that_a_dialect_cannot_express_is_told_before_it_runs() {
-    let table = FactTable::new(Dictionary::standard());
+    let table = Arc::new(FactTable::new(Dictionary::standard()));
     let prepare = |grant: &str| {
         let text = format!("{grant} gate g {{ accept mac identify mac in endpoints otherwise grant g }}");
         let source = regnant_policy::Source::new("main.writ", text);
         let policy = regnant_policy::Compiled::from_source(source, table.schema()).unwrap();
-        let problems = Edition::prepare(1, policy, &[Dialect::standard(table.dictionary())], &table).unwrap_err();
+        let problems =
+            Edition::prepare(1, policy, &[Dialect::standard(table.dictionary())], table.clone()).unwrap_err();
         problems[0].to_string()
     };
     assert_eq!(

@@ -203,7 +203,7 @@ fn a_conversation_that_stops_half_way_says_where() {
         answered = harbour.go_on(dialogue, &packet(&eap, Some(state), DEVICE, &[]));
         if let Answered::Challenged(dialogue, _) = answered {
             // What it would say if nothing more came.
-            let record = Record::new(dialogue.abandon(), &harbour.table);
+            let record = written(dialogue.abandon());
             assert_eq!(record.verdict, VerdictRecord::Unfinished);
             told.push(record.reason());
             break;
@@ -223,7 +223,7 @@ fn whoever_is_refused_and_says_no_more_was_refused() {
         let record = loop {
             let Answered::Challenged(dialogue, reply) = answered else { panic!("no verdict before the end") };
             if dialogue.has_verdict() {
-                break Record::new(dialogue.abandon(), &harbour.table);
+                break written(dialogue.abandon());
             }
             let reply = Packet::parse(&reply).unwrap();
             let PeerStep::Send(next) = peer.receive(&reply.eap_message().unwrap()) else { panic!() };

@@ -144,7 +144,7 @@ fn network_name_realm_and_station_are_taken_apart() {
 #[test]
 fn a_mac_bypass_is_known_by_call_check_or_by_its_password() {
     let station = ("Calling-Station-Id", "02-00-5E-20-00-07");
-    let carrier = |attributes: &[(&str, &str)], password| at_switch(attributes, password).carrier;
+    let carrier = |attributes: &[(&str, &str)], password| at_switch(attributes, password).carried();
     let name = ("User-Name", "02005e200007");
     assert_eq!(carrier(&[name, station], Some("02005e200007")).as_deref(), Some("mac"));
     assert_eq!(
@@ -174,7 +174,7 @@ fn a_chap_bypass_answers_the_challenge_with_the_address() {
     builder.attribute(number::CHAP_PASSWORD, &[&[5][..], &response].concat()).unwrap();
     let bytes = builder.request(&AUTHENTICATOR, &SharedSecret::new(*b"bollard-9-anchor"));
     let record = Harbour::with_policy(OPEN).record(&Request { from: "127.0.0.11", bytes });
-    assert_eq!(record.carrier.as_deref(), Some("mac"));
+    assert_eq!(record.carried().as_deref(), Some("mac"));
 }
 
 #[test]
@@ -245,8 +245,7 @@ fn stores_are_asked_in_order_and_a_silent_one_outranks_an_ignorant_one() {
     let policy = "grant yes { class \"yes\" }
         gate all { accept pap identify user in harbour, annex otherwise grant yes }";
     let mut harbour = Harbour::with_stores(policy, &["harbour", "annex"]);
-    let answers =
-        |record: &Record| record.lookups.iter().map(|l| format!("{}: {}", l.store, l.answer)).collect::<Vec<_>>();
+    let answers = |record: &Record| record.lookups.iter().map(|l| format!("{}: {l}", l.asked)).collect::<Vec<_>>();
     let record = harbour.record(&login("ida.marsh", "Tide-Table-61"));
     assert_eq!(answers(&record), ["harbour: right credential"]);
     // A wrong password in the first store is not tried in the next, unless the gate says so.

@@ -35,19 +35,20 @@ fn nobody_else_reads_the_data_directory() {
 
 #[test]
 fn a_damaged_journal_is_set_aside_and_people_come_in() {
-    for file in ["journal.sqlite", "lists.sqlite"] {
+    for file in ["the journal", "node.sqlite", "lists.sqlite"] {
         let mut service = Running::harbour();
         assert_eq!(service.end("-TERM"), Some(0));
-        let path = service.data.join(file);
+        let path = if file == "the journal" { service.journal_file() } else { service.data.join(file) };
+        let (folder, file) = (path.parent().unwrap(), path.file_name().unwrap().to_str().unwrap());
         fs::write(&path, "no database any more ".repeat(500)).unwrap();
         for other in ["-wal", "-shm"] {
-            let _ = fs::remove_file(service.data.join(format!("{file}{other}")));
+            let _ = fs::remove_file(folder.join(format!("{file}{other}")));
         }
         let again = service.again();
         again.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200007"]).ends_with(0);
-        let aside = fs::read_dir(&again.data).unwrap().map(Result::unwrap);
+        let aside = fs::read_dir(folder).unwrap().map(Result::unwrap);
         let names: Vec<_> = aside.map(|entry| entry.file_name().into_string().unwrap()).collect();
-        assert!(names.iter().any(|name| name.starts_with(&format!("{file}.damaged-"))), "{names:?}");
+        assert!(names.iter().any(|name| name.starts_with(&format!("{file}.set-aside-"))), "{names:?}");
     }
 }
 

@@ -193,7 +193,7 @@ fn what_was_decided_is_in_the_journal_after_a_stop_and_soon_after_even_a_kill() 
 #[test]
 fn a_journal_that_cannot_be_written_is_told_and_loses_nothing() {
     let service = Running::harbour();
-    let blocker = rusqlite::Connection::open(service.data.join("journal.sqlite")).unwrap();
+    let blocker = rusqlite::Connection::open(service.journal_file()).unwrap();
     blocker.execute_batch("BEGIN IMMEDIATE").unwrap();
     let client = socket(&service, &QUAY_SW_1);
     for identifier in 1..=20 {
@@ -222,7 +222,7 @@ fn a_journal_that_cannot_be_written_is_told_and_loses_nothing() {
 #[test]
 fn stopping_while_the_journal_cannot_be_written_ends_soon_and_says_what_is_lost() {
     let mut service = Running::harbour();
-    let blocker = rusqlite::Connection::open(service.data.join("journal.sqlite")).unwrap();
+    let blocker = rusqlite::Connection::open(service.journal_file()).unwrap();
     blocker.execute_batch("BEGIN IMMEDIATE").unwrap();
     let client = socket(&service, &QUAY_SW_1);
     client.send(&packet(&QUAY_SW_1, &Ask::mac("02005e500001", 1), 1)).unwrap();

@@ -1,5 +1,7 @@
 use std::sync::Arc;
 
+use serde::{Deserialize, Serialize};
+
 use crate::server::credential::IdentityType;
 use crate::tls::TlsAbout;
 use crate::wire::kind::Kind;
@@ -38,7 +40,7 @@ pub struct Inner {
 }
 
 /// How an inner method went.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum InnerOutcome {
     /// It is not over.
     Open,

@@ -1,5 +1,6 @@
 use std::fmt;
 
+use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
 use crate::wire::kind::Kind;
@@ -81,7 +82,7 @@ pub enum TlsFailure {
 }
 
 /// What is wrong with a certificate.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Error)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Error, Serialize, Deserialize)]
 #[non_exhaustive]
 pub enum CertificateFault {
     /// Its time is over.

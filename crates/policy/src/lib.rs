@@ -29,7 +29,7 @@ pub use run::method::{
     Accepted, CertificateName, IdentityKind, Inner, Method, Revocation, RevocationSource, TrustClause,
 };
 pub use run::program::{Consequence, Event, Gate, Identify, Leaf, Reaction, Rule, TellName, Undetermined};
-pub use run::rules::{Decided, GateTrace, LeafTrace, RuleTrace, Trace};
+pub use run::rules::{Decided, GateTrace, LeafTrace, RuleTrace};
 pub use run::{Facts, Known};
 pub use schema::{FactDefinition, FactId, Schema, Stage, Type};
 pub use source::{Position, Source, Span};

@@ -1,6 +1,7 @@
 use std::fmt;
 use std::str::FromStr;
 
+use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
 /// A 48-bit MAC address (IEEE 802).
@@ -8,7 +9,7 @@ use thiserror::Error;
 /// Read from every notation that equipment sends: `02005e200001`,
 /// `02-00-5E-20-00-01`, `02:00:5e:20:00:01`, `0200.5e20.0001`, either case.
 /// Shown as `02:00:5e:20:00:01`.
-#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct Mac(pub [u8; 6]);
 
 impl FromStr for Mac {

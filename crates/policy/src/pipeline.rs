@@ -6,7 +6,7 @@ use crate::parse;
 use crate::run::Facts;
 use crate::run::case::{Case, CaseResult};
 use crate::run::program::{Gate, Leaf, Program};
-use crate::run::rules::{Decided, Trace};
+use crate::run::rules::{Decided, GateTrace, RuleTrace};
 use crate::schema::Schema;
 use crate::source::Source;
 
@@ -102,13 +102,26 @@ impl Compiled {
     }
 
     /// The first gate whose `when` is true.
-    pub fn choose_gate(&self, facts: &dyn Facts, trace: &mut Trace) -> Option<usize> {
-        self.program.gate(facts, trace)
+    pub fn choose_gate(&self, facts: &dyn Facts) -> Option<usize> {
+        self.program.gate(facts)
     }
 
-    /// Tries the rules of a gate in order, once.
-    pub fn decide(&self, gate: usize, facts: &dyn Facts, trace: &mut Trace) -> Decided {
-        self.program.rules(&self.program.gates[gate], facts, trace)
+    /// What the rules of a gate come to. Those that can be true at all are tried in
+    /// order, once.
+    pub fn decide(&self, gate: usize, facts: &dyn Facts) -> Decided {
+        self.program.rules(&self.program.gates[gate], facts)
+    }
+
+    /// The same as [`Self::choose_gate`], for whoever wants to know why: with the gates
+    /// that were passed over.
+    pub fn explain_gate(&self, facts: &dyn Facts) -> (Option<usize>, Vec<GateTrace>) {
+        self.program.gate_traced(facts)
+    }
+
+    /// The same as [`Self::decide`], for whoever wants to know why: every rule is tried,
+    /// one after the other.
+    pub fn explain(&self, gate: usize, facts: &dyn Facts) -> (Decided, Vec<RuleTrace>) {
+        self.program.rules_traced(&self.program.gates[gate], facts)
     }
 
     /// Runs every case of the policy.

@@ -2,10 +2,12 @@ use std::borrow::Cow;
 use std::fmt;
 use std::net::IpAddr;
 
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
 use crate::mac::Mac;
 
 /// The value of a fact or literal. Text borrows where it can.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub enum Value<'a> {
     /// Text.
     Text(Cow<'a, str>),
@@ -45,6 +47,18 @@ impl<'a> std::ops::Deref for Members<'a> {
     }
 }
 
+impl Serialize for Members<'_> {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        (**self).serialize(to)
+    }
+}
+
+impl<'de> Deserialize<'de> for Members<'_> {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        Vec::deserialize(from).map(Self::Owned)
+    }
+}
+
 impl PartialEq for Members<'_> {
     fn eq(&self, other: &Self) -> bool {
         **self == **other
@@ -65,6 +79,15 @@ impl<'a> Value<'a> {
     /// A set of values.
     pub fn set(values: Vec<Value<'a>>) -> Self {
         Self::Set(Members::Owned(values))
+    }
+
+    /// The same, borrowed from this one.
+    pub fn borrowed(&'a self) -> Value<'a> {
+        match self {
+            Self::Text(text) => Value::text(text),
+            Self::Set(members) => Value::Set(Members::Borrowed(members)),
+            other => other.clone(),
+        }
     }
 
     /// A copy that borrows nothing.

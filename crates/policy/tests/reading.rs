@@ -94,7 +94,7 @@ fn defines_may_be_used_before_they_stand_and_within_one_another() {
     let decide = |port: i64| {
         let facts =
             stated([("request.port", Known::Is(Value::Integer(port))), ("nas.kind", Known::Is(Value::Integer(0)))]);
-        policy.decide(0, &facts, &mut Trace::default())
+        policy.decide(0, &facts)
     };
     assert_eq!((decide(12), decide(24)), (Decided::Rule(0), Decided::Rule(0)));
     assert_eq!((decide(0), decide(13)), (Decided::Otherwise, Decided::Otherwise));

@@ -86,7 +86,7 @@ fn facts(known: Vec<Known<Value<'static>>>) -> Stated {
 }
 
 fn decide(policy: &Compiled, known: Vec<Known<Value<'static>>>) -> Decided {
-    policy.decide(0, &facts(known), &mut Trace::default())
+    policy.decide(0, &facts(known))
 }
 
 fn with_silence(known: &[Option<usize>]) -> Vec<Known<Value<'static>>> {

@@ -63,7 +63,7 @@ pub struct Attribute<'a> {
 }
 
 /// The attributes of a checked packet, in the order sent.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Default)]
 pub struct Attributes<'a> {
     rest: &'a [u8],
 }
@@ -77,7 +77,7 @@ impl<'a> Attributes<'a> {
 
 impl<'a> Attributes<'a> {
     /// The attributes that these bytes are, where they are some and nothing else.
-    pub(crate) fn checked(bytes: &'a [u8]) -> Option<Self> {
+    pub fn read(bytes: &'a [u8]) -> Option<Self> {
         well_formed(bytes).ok().map(|()| Self::new(bytes))
     }
 }

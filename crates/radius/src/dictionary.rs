@@ -20,6 +20,9 @@ const BUILT_IN: [(&str, &str); 8] = [
     ("rfc5607.toml", include_str!("../dictionary/rfc5607.toml")),
 ];
 
+/// The enterprise number that a Vendor-Specific value begins with.
+const VENDOR_LEN: usize = 4;
+
 /// The names, types and meanings of attributes.
 ///
 /// A dictionary file is TOML: a list of `[[attribute]]` tables with `name`,
@@ -86,16 +89,24 @@ struct File {
 impl Dictionary {
     /// The attributes of the RFCs that ship with this crate.
     pub fn standard() -> Self {
+        Self::of_files(BUILT_IN).expect("the files that ship are checked by the tests")
+    }
+
+    /// The files that ship with this crate: names and texts.
+    pub fn built_in_files() -> &'static [(&'static str, &'static str)] {
+        &BUILT_IN
+    }
+
+    /// The attributes of these files, given by their names and texts.
+    pub fn of_files<'f>(files: impl IntoIterator<Item = (&'f str, &'f str)>) -> Result<Self, DictionaryError> {
         let mut dictionary = Self {
             definitions: Vec::new(),
             by_number: HashMap::new(),
             by_name: HashMap::new(),
             of_vendors: HashMap::new(),
         };
-        for (file, text) in BUILT_IN {
-            dictionary.add(file, text).expect("the files that ship are checked by the tests");
-        }
-        dictionary
+        files.into_iter().try_for_each(|(file, text)| dictionary.add(file, text))?;
+        Ok(dictionary)
     }
 
     /// Adds the attributes of one dictionary file; `file` names it in errors.
@@ -152,9 +163,42 @@ impl Dictionary {
         }
         let Some((vendor, rest)) = vendor_of(attribute.value) else { return false };
         let Some(known) = self.of_vendor(vendor) else { return false };
-        match Attributes::checked(rest) {
+        match Attributes::read(rest) {
             Some(mut inside) => inside.any(|one| known.get(&one.number).is_some_and(|definition| definition.secret)),
             None => true,
+        }
+    }
+
+    /// Attributes as they may be kept: encoded, each as long as it was, and zeros in
+    /// place of secrets.
+    pub fn without_secrets(&self, attributes: Attributes<'_>) -> Vec<u8> {
+        let mut kept = Vec::with_capacity(256);
+        for attribute in attributes {
+            // A value has at most 253 bytes (RFC 2865 section 5).
+            kept.extend([attribute.number, attribute.value.len() as u8 + 2]);
+            let value_at = kept.len();
+            kept.extend_from_slice(attribute.value);
+            if self.is_secret(attribute) {
+                self.blank(attribute, &mut kept[value_at..]);
+            }
+        }
+        kept
+    }
+
+    /// Zeros in place of the secrets of one attribute, which holds some.
+    fn blank(&self, attribute: Attribute<'_>, value: &mut [u8]) {
+        let vendor = vendor_of(attribute.value).filter(|_| attribute.number == number::VENDOR_SPECIFIC);
+        let Some((known, inside)) = vendor.and_then(|(vendor, rest)| Some((self.of_vendor(vendor)?, rest))) else {
+            return value.fill(0);
+        };
+        let Some(inside) = Attributes::read(inside) else { return value[VENDOR_LEN..].fill(0) };
+        let mut at = VENDOR_LEN;
+        for one in inside {
+            let (from, to) = (at + 2, at + 2 + one.value.len());
+            if known.get(&one.number).is_some_and(|definition| definition.secret) {
+                value[from..to].fill(0);
+            }
+            at = to;
         }
     }
 

@@ -8,8 +8,14 @@ impl Dictionary {
     /// The attributes of a packet by name and value, for people. Secrets are
     /// named and not shown; filter rules are told one by one, at the end.
     pub fn show(&self, packet: &Packet<'_>) -> Vec<(String, String)> {
-        let plain = packet.attributes().filter(|attribute| attribute.number != number::NAS_FILTER_RULE);
-        let rules = read_filter_rules(packet.all(number::NAS_FILTER_RULE)).into_iter();
+        self.show_all(packet.attributes())
+    }
+
+    /// The same for attributes of any packet, in order.
+    pub fn show_all<'a>(&self, attributes: impl Iterator<Item = Attribute<'a>> + Clone) -> Vec<(String, String)> {
+        let is_rule = |attribute: &Attribute<'_>| attribute.number == number::NAS_FILTER_RULE;
+        let plain = attributes.clone().filter(|attribute| !is_rule(attribute));
+        let rules = read_filter_rules(attributes.filter(is_rule).map(|attribute| attribute.value)).into_iter();
         plain
             .flat_map(|attribute| self.show_one(attribute))
             .chain(rules.map(|rule| ("NAS-Filter-Rule".to_owned(), rule)))
@@ -22,7 +28,7 @@ impl Dictionary {
             && let Some((vendor, rest)) = vendor_of(value)
             && let Some(known) = self.of_vendor(vendor)
         {
-            let Some(inside) = Attributes::checked(rest) else {
+            let Some(inside) = Attributes::read(rest) else {
                 return vec![(format!("vendor {vendor}"), format!("{} bytes that do not read", rest.len()))];
             };
             let name = |number| format!("vendor {vendor} attribute {number}");

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use regnant_access::*;
 use regnant_policy::{IdentityKind, Mac};
-use regnant_radius::{Dictionary, Secret};
+use regnant_radius::Secret;
 use regnant_records::*;
 
 fn key(dir: &Path) -> Arc<SealingKey> {
@@ -217,13 +217,23 @@ fn one_edition_is_active_and_the_others_are_kept() {
     let dir = tempfile::tempdir().unwrap();
     let records = Records::open(&dir.path().join("records.sqlite"), &key(dir.path())).unwrap();
     assert!(records.active_edition().unwrap().is_none());
+    let basis = Basis {
+        dictionaries: vec![("a.toml".into(), "attribute = []".into())],
+        dialects: vec![("standard.toml".into(), "name = \"standard\"".into())],
+    };
     for (number, source) in [(1, "first"), (2, "second")] {
         assert_eq!(records.next_edition().unwrap(), number);
-        records.apply(&Change::activate_edition(number, source, 1000, "harbour")).unwrap();
+        records.apply(&Change::activate_edition(number, source, &basis, 1000, "harbour")).unwrap();
     }
     assert_eq!(records.active_edition().unwrap().unwrap().source, "second");
     let states: Vec<_> = records.editions().unwrap().into_iter().map(|edition| edition.state).collect();
     assert_eq!(states, ["active", "retired"]);
+    // Each with what it was checked with, for as long as somebody may read of it.
+    let (first, with) = records.edition(1).unwrap().unwrap();
+    assert_eq!((first.source.as_str(), first.basis, with), ("first", Some(basis.hash().to_vec()), Some(basis.clone())));
+    assert!(records.edition(3).unwrap().is_none());
+    let other = Basis { dictionaries: basis.dialects.clone(), dialects: basis.dictionaries.clone() };
+    assert_ne!(other.hash(), basis.hash());
 }
 
 #[test]
@@ -241,68 +251,6 @@ fn tokens_and_administrators_are_known_by_hash_only() {
     assert!(records.token_owner(&new_token()).unwrap().is_none());
     records.apply(&Change::forget_token(token_hash(&token))).unwrap();
     assert!(records.token_owner(&token).unwrap().is_none());
-}
-
-fn unheard(id: ulid::Ulid, count: u64) -> UnheardRecord {
-    UnheardRecord {
-        id: id.to_string(),
-        first: 1,
-        last: count,
-        count,
-        source: "127.0.0.99".into(),
-        nas: None,
-        cause: Cause::UnknownSender,
-    }
-}
-
-#[test]
-fn the_journal_keeps_what_was_handed_in_and_repeats_update_their_entry() {
-    let dir = tempfile::tempdir().unwrap();
-    let path = dir.path().join("journal.sqlite");
-    let table = Arc::new(FactTable::new(Dictionary::standard()));
-    let journal = Journal::open(&path, table, 8).unwrap();
-    let desk = journal.desk().unwrap();
-    let first = ulid::Ulid::from_parts(1, 1);
-    for (id, count) in [(first, 1), (first, 5), (ulid::Ulid::from_parts(2, 1), 1)] {
-        desk.slot("quay-sw-1").unwrap().unheard(unheard(id, count));
-    }
-    drop(desk);
-    journal.close();
-    // A journal belongs to one node, whose id it keeps.
-    let node = || {
-        let file = rusqlite::Connection::open(&path).unwrap();
-        file.query_row("SELECT id FROM node", [], |row| row.get::<_, String>(0)).unwrap()
-    };
-    let before = node();
-    Journal::open(&path, Arc::new(FactTable::new(Dictionary::standard())), 8).unwrap().close();
-    assert_eq!(node(), before);
-    let reader = JournalReader::open(&path).unwrap();
-    let all = reader.entries(&EntryFilter { limit: 10, ..EntryFilter::default() }).unwrap();
-    assert_eq!(all, [Entry::Unheard(unheard(ulid::Ulid::from_parts(2, 1), 1)), Entry::Unheard(unheard(first, 5))]);
-    let find = |text: &str| {
-        let filter = EntryFilter { text: Some(text.into()), limit: 10, ..EntryFilter::default() };
-        reader.entries(&filter).unwrap().len()
-    };
-    assert_eq!((find("127.0.0.99 UNHEARD"), find("5 packets"), find("crane")), (2, 1, 0));
-    let older =
-        EntryFilter { before: Some(ulid::Ulid::from_parts(2, 1).to_string()), limit: 10, ..EntryFilter::default() };
-    assert_eq!(reader.entries(&older).unwrap().len(), 1);
-    assert!(reader.entry(&first.to_string()).unwrap().is_some());
-    assert!(reader.entry("nonsense").unwrap().is_none());
-}
-
-#[test]
-fn a_share_that_is_taken_gives_no_slot_and_a_slot_that_is_dropped_is_free_again() {
-    let dir = tempfile::tempdir().unwrap();
-    let table = Arc::new(FactTable::new(Dictionary::standard()));
-    let journal = Journal::open(&dir.path().join("journal.sqlite"), table, 4).unwrap();
-    let desk = journal.desk().unwrap();
-    let slot = || desk.slot("quay-sw-1");
-    let held = (slot().unwrap(), slot().unwrap());
-    assert!(slot().is_none());
-    assert!(desk.slot("yard-sw-1").is_some());
-    drop(held);
-    assert!(slot().is_some());
 }
 
 #[test]

@@ -2,6 +2,7 @@ use std::fs;
 use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
 
+use regnant_journal::Keep;
 use serde::Deserialize;
 use thiserror::Error;
 
@@ -14,8 +15,72 @@ pub struct Config {
     pub radius: RadiusConfig,
     /// The HTTP side.
     pub api: ApiConfig,
+    /// The journal.
+    pub journal: JournalConfig,
     /// Keys.
     pub keys: KeysConfig,
+}
+
+/// The journal. What is too old, or too much, is deleted a whole file at a time, the
+/// oldest first; a file holds a day, or 1 GB of it.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct JournalConfig {
+    /// For how many days it is kept: `"90d"` if not said.
+    pub keep: Days,
+    /// How much of it is kept: `"20 GB"` if not said. `MB`, `GB` and `TB` are powers of
+    /// 1,000.
+    #[serde(rename = "at-most")]
+    pub at_most: Bytes,
+}
+
+/// A number of days, written `90d`.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(try_from = "String")]
+pub struct Days(pub u32);
+
+/// A number of bytes, written `500 MB`, `20 GB` or `1 TB`.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(try_from = "String")]
+pub struct Bytes(pub u64);
+
+impl TryFrom<String> for Days {
+    type Error = String;
+
+    fn try_from(text: String) -> Result<Self, String> {
+        let days = text.trim().strip_suffix('d').and_then(|days| days.trim().parse().ok());
+        days.filter(|days| *days > 0).map(Self).ok_or_else(|| format!("`{text}` is no number of days, such as \"90d\""))
+    }
+}
+
+impl TryFrom<String> for Bytes {
+    type Error = String;
+
+    fn try_from(text: String) -> Result<Self, String> {
+        let wrong = || format!("`{text}` is no number of bytes, such as \"500 MB\" or \"20 GB\"");
+        let (number, unit) = text.trim().split_at_checked(text.trim().len().saturating_sub(2)).ok_or_else(wrong)?;
+        let power = match unit {
+            "MB" => 1_000_000,
+            "GB" => 1_000_000_000,
+            "TB" => 1_000_000_000_000,
+            _ => return Err(wrong()),
+        };
+        let number: u64 = number.trim().parse().map_err(|_| wrong())?;
+        number.checked_mul(power).filter(|bytes| *bytes > 0).map(Self).ok_or_else(wrong)
+    }
+}
+
+impl JournalConfig {
+    pub(crate) fn keep(&self) -> Keep {
+        Keep { days: self.keep.0, at_most: self.at_most.0 }
+    }
+}
+
+impl Default for JournalConfig {
+    fn default() -> Self {
+        let Keep { days, at_most } = Keep::default();
+        Self { keep: Days(days), at_most: Bytes(at_most) }
+    }
 }
 
 /// The RADIUS side.

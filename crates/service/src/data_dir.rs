@@ -50,9 +50,13 @@ fn close_to_others(path: &Path) -> io::Result<()> {
     narrow(path, FOLDER)?;
     for entry in fs::read_dir(path)? {
         let entry = entry?;
-        let ours = entry.file_name().to_str().is_some_and(|name| name == "lock" || name.contains(".sqlite"));
-        if ours && entry.file_type()?.is_file() {
+        let (name, kind) = (entry.file_name(), entry.file_type()?);
+        let ours = name.to_str().is_some_and(|name| name == "lock" || name.contains(".sqlite"));
+        if ours && kind.is_file() {
             narrow(&entry.path(), FILE)?;
+        }
+        if name == "journal" && kind.is_dir() {
+            close_to_others(&entry.path())?;
         }
     }
     Ok(())

@@ -7,7 +7,8 @@ use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
 use regnant_access::{Dialect, Machines, SeenMachine};
-use regnant_records::{FetchedLists, HashPool, Journal, JournalReader, KeyError, Records, RecordsError, SealingKey};
+use regnant_journal::{Journal, JournalError, JournalReader, NodeFile, set_aside};
+use regnant_records::{FetchedLists, HashPool, KeyError, Records, RecordsError, SealingKey};
 use thiserror::Error;
 use tokio::net::TcpListener;
 use tokio::runtime::Handle;
@@ -84,10 +85,12 @@ impl Service {
             .map(|address| socket::bind(*address, count))
             .collect::<Result<Vec<_>, _>>()?;
         let listener = listen(config.api.listen).await?;
-        let journal_file = data.join("journal.sqlite");
-        let open_journal = |file: &Path| Journal::open(file, table.clone(), JOURNAL_QUEUE);
-        let journal = Arc::new(open_or_set_aside(&journal_file, open_journal)?);
-        let reader = Arc::new(JournalReader::open(&journal_file)?);
+        set_old_journal_aside(&data.join("journal.sqlite"));
+        let node = NodeFile::open(&data.join("node.sqlite"))?;
+        let machines = Machines::restored(remembered(&node));
+        let journal = Journal::open(&data.join("journal"), node, config.journal.keep(), JOURNAL_QUEUE)?;
+        let journal = Arc::new(journal);
+        let reader = Arc::new(JournalReader::open(&data.join("journal"))?);
 
         let desk = Arc::new(Desk {
             office: office.clone(),
@@ -95,7 +98,7 @@ impl Service {
             conversations: Conversations::new(config.radius.conversation_seconds.map(Duration::from_secs)),
             handshakes: Handshakes::start(threads),
             sessions: Arc::default(),
-            machines: Machines::restored(remembered(&reader)),
+            machines,
             guesses: Patience::new(Handle::current()),
             secret: key.derive("opaque names of accounts"),
             retries: config.radius.password_retries,
@@ -106,7 +109,7 @@ impl Service {
         let radius = sockets.iter().filter_map(|group| group.first()?.local_addr().ok()).collect();
         let mut receivers = Vec::new();
         for socket in sockets.into_iter().flatten() {
-            let Some(place) = journal.desk() else { continue };
+            let Some(place) = journal.handle() else { continue };
             let receiver =
                 Receiver { desk: desk.clone(), journal: place, slow: Handle::current(), stop: stopped.clone() };
             receivers.push(receiver.start(receivers.len(), socket));
@@ -172,11 +175,29 @@ impl Service {
 
 /// The machines that were remembered. Where they cannot be read nobody is kept out:
 /// each proves itself again when it next comes.
-fn remembered(reader: &JournalReader) -> Vec<SeenMachine> {
-    reader.machines().unwrap_or_else(|error| {
+fn remembered(node: &NodeFile) -> Vec<SeenMachine> {
+    let (seen, unread) = node.machines().unwrap_or_else(|error| {
         tracing::error!("the machines that were remembered cannot be read, and prove themselves again: {error}");
-        Vec::new()
-    })
+        (Vec::new(), 0)
+    });
+    if unread > 0 {
+        tracing::error!("{unread} of the machines that were remembered cannot be read, and prove themselves again");
+    }
+    seen
+}
+
+/// Before it had a folder, the journal was one file of a form that no release had.
+fn set_old_journal_aside(file: &Path) {
+    if !file.exists() {
+        return;
+    }
+    match set_aside(file) {
+        Ok(aside) => tracing::info!(
+            "the journal of an early form was set aside as {}; nothing reads it, delete it when you like",
+            aside.display()
+        ),
+        Err(error) => tracing::warn!("{} is of an early form and cannot be set aside: {error}", file.display()),
+    }
 }
 
 /// Opens a file of what this node observed. One that is damaged is set aside under
@@ -186,22 +207,17 @@ fn open_or_set_aside<T>(file: &Path, open: impl Fn(&Path) -> Result<T, RecordsEr
         Err(error) if error.is_damage() => error,
         opened => return opened,
     };
-    let aside = |suffix: &str| PathBuf::from(format!("{}{suffix}", file.display()));
-    let name = format!(".damaged-{}", now_ms() / 1_000);
-    for part in ["", "-wal", "-shm"] {
-        let (from, to) = (aside(part), aside(&format!("{name}{part}")));
-        if from.exists()
-            && let Err(error) = std::fs::rename(&from, &to)
-        {
-            tracing::error!("{} is damaged and cannot be set aside: {error}", from.display());
+    match set_aside(file) {
+        Ok(aside) => tracing::error!(
+            "{} is damaged ({damaged}) and was set aside as {}; the service begins a new one",
+            file.display(),
+            aside.display()
+        ),
+        Err(error) => {
+            tracing::error!("{} is damaged and cannot be set aside: {error}", file.display());
             return Err(damaged);
         }
     }
-    tracing::error!(
-        "{} is damaged ({damaged}) and was set aside as {}; the service begins a new one",
-        file.display(),
-        aside(&name).display()
-    );
     open(file)
 }
 
@@ -242,7 +258,7 @@ async fn renew(office: Arc<Office>) {
 
 /// A conversation that stopped half-way becomes an entry of its own.
 fn journal_abandoned(desk: &Desk, journal: &Journal) {
-    let Some(place) = journal.desk() else { return };
+    let Some(place) = journal.handle() else { return };
     for waiting in desk.conversations.expired(Instant::now()) {
         match place.slot(waiting.dialogue.nas()) {
             Some(slot) => slot.decision(waiting.dialogue.abandon()),
@@ -252,7 +268,7 @@ fn journal_abandoned(desk: &Desk, journal: &Journal) {
 }
 
 fn flush_unheard(desk: &Desk, journal: &Journal) {
-    let Some(place) = journal.desk() else { return };
+    let Some(place) = journal.handle() else { return };
     desk.unheard.flush(now_ms(), |record| match place.slot(UNHEARD) {
         Some(slot) => {
             slot.unheard(record.clone());
@@ -300,6 +316,9 @@ pub enum StartError {
     /// The records.
     #[error(transparent)]
     Records(#[from] RecordsError),
+    /// The journal.
+    #[error(transparent)]
+    Journal(#[from] JournalError),
     /// The office, most often the active policy.
     #[error(transparent)]
     Office(#[from] OfficeError),

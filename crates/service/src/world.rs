@@ -8,7 +8,9 @@ use regnant_certificates::{Bundle, read_certificates, read_crls};
 use regnant_eap::{Judgement, Trust};
 use regnant_policy::{Checked, Compiled, IdentityKind, Schema, Source};
 use regnant_radius::Dictionary;
-use regnant_records::{FetchedLists, HashPool, LocalStores, Reading, RecordsError, SealingKey, StoreKind, TrustRow};
+use regnant_records::{
+    Basis, EditionRow, FetchedLists, HashPool, LocalStores, Reading, RecordsError, SealingKey, StoreKind, TrustRow,
+};
 use thiserror::Error;
 
 use crate::clock::now_ms;
@@ -37,6 +39,12 @@ pub(crate) struct Ground {
     pub(crate) staples: Fetched,
     /// Who is asked about others' certificates.
     pub(crate) issuers: Arc<Issuers>,
+}
+
+/// What editions are checked with now: the files that ship.
+pub(crate) fn basis() -> Basis {
+    let owned = |files: &[(&str, &str)]| files.iter().map(|(file, text)| ((*file).into(), (*text).into())).collect();
+    Basis { dictionaries: owned(Dictionary::built_in_files()), dialects: owned(Dialect::built_in_files()) }
 }
 
 /// The facts that policies may ask about.
@@ -78,7 +86,18 @@ impl Ground {
     /// Checks a policy and renders its grants.
     pub(crate) fn edition(&self, number: u32, source: &str, schema: &Schema) -> Result<Edition, Unfit> {
         let policy = Compiled::from_source(Source::new("main.writ", source), schema).map_err(Unfit::Check)?;
-        Edition::prepare(number, policy, &self.dialects, &self.table).map_err(Unfit::Grants)
+        Edition::prepare(number, policy, &self.dialects, self.table.clone()).map_err(Unfit::Grants)
+    }
+
+    /// An edition on the basis that it was once checked with. Of stores and certificates
+    /// any name passes: those of that time may be gone.
+    pub(crate) fn edition_of_old(row: &EditionRow, basis: &Basis) -> Option<Edition> {
+        let files = basis.dictionaries.iter().map(|(file, text)| (file.as_str(), text.as_str()));
+        let table = Arc::new(FactTable::new(Dictionary::of_files(files).ok()?));
+        let dialects = basis.dialects.iter().map(|(file, text)| Dialect::read(file, text, table.dictionary()));
+        let dialects: Vec<_> = dialects.collect::<Result<_, _>>().ok()?;
+        let policy = Compiled::from_source(Source::new("main.writ", row.source.as_str()), table.schema()).ok()?;
+        Edition::prepare(row.number, policy, &dialects, table).ok()
     }
 
     /// Certificates and authorities as the records have them. What cannot be read

@@ -3,7 +3,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use regnant_eap::{Answer, CertificateFault, Chain, Claim, Conversation, Failure, IdentityType, Keys, Limits, Step};
-use regnant_policy::{Event, Facts, Gate, IdentityKind, Reaction, Trace};
+use regnant_policy::{Event, Facts, Gate, IdentityKind, Reaction};
 use regnant_radius::number;
 use ulid::Ulid;
 
@@ -12,11 +12,13 @@ use crate::eap::identities::{check_claim, judge_chain, recall_machine, take_cert
 use crate::eap::machines::SeenMachine;
 use crate::eap::offers::GateOffer;
 use crate::eap::sessions::{IdentityBefore, ProvedBefore, Scope, SessionDesk};
+use crate::evidence::eap::{EapEvidence, FailureEvidence, RoundEvidence};
 use crate::facts::request::Derived;
 use crate::facts::situation::{Device, Identity, Situation, Told};
+use crate::facts::table::FactTable;
 use crate::hear::Heard;
-use crate::proof::{self, LookUpRecord, Stop, look_up_device, react_in, react_to_absence};
-use crate::record::eap::{EapRecord, FailureRecord, RoundRecord};
+use crate::lookup::LookUp;
+use crate::proof::{self, Stop, look_up_device, react_in, react_to_absence};
 use crate::reply::{self, Beside, Ending};
 use crate::stores::Stores;
 
@@ -43,9 +45,8 @@ pub struct Dialogue {
     machine: Identity,
     device: Device,
     told: Told,
-    trace: Trace,
     times: Times,
-    rounds: Vec<RoundRecord>,
+    rounds: Vec<RoundEvidence>,
     decided: Option<(End, Verdict)>,
     last_request: Vec<u8>,
 }
@@ -53,7 +54,7 @@ pub struct Dialogue {
 /// What is proved and looked up on the way.
 #[derive(Debug, Default)]
 pub(crate) struct Proofs {
-    pub(crate) lookups: Vec<LookUpRecord>,
+    pub(crate) lookups: Vec<LookUp>,
     /// What issuers said of certificates.
     pub(crate) asked: Vec<(String, String)>,
     /// Everybody who presented themselves, proved or not; the last of each kind.
@@ -70,7 +71,7 @@ impl Stopped {
     fn decided(self) -> (End, Verdict) {
         match self {
             Self::Event(stop) => stop.decided(),
-            Self::Certificate(fault) => (End::Certificate(fault), Verdict::Refuse(None)),
+            Self::Certificate(fault) => (End::Eap(FailureEvidence::certificate(fault, true)), Verdict::Refuse(None)),
         }
     }
 }
@@ -125,7 +126,7 @@ impl Dialogue {
         id: Ulid,
         heard: Heard,
         setting: Setting,
-        (gate, trace, times): (usize, Trace, Times),
+        (gate, times): (usize, Times),
         desk: &Desk<'_, S>,
         elapsed: &(impl Fn() -> Duration + Send + Sync),
     ) -> Outcome {
@@ -161,7 +162,6 @@ impl Dialogue {
             machine: Identity::Absent,
             device: Device::Absent,
             told: Told::default(),
-            trace,
             times,
             rounds: Vec::new(),
             decided: None,
@@ -188,7 +188,7 @@ impl Dialogue {
                 self.sessions.revoke();
                 self.decision(end, verdict, None, None)
             }
-            (_, Some(failure)) => self.decision(End::Eap(failure), Verdict::Unfinished, None, None),
+            (_, Some(failure)) => self.decision(End::failed(&failure), Verdict::Unfinished, None, None),
             (_, None) => self.decision(End::Abandoned, Verdict::Unfinished, None, None),
         }
     }
@@ -229,7 +229,7 @@ impl Dialogue {
         let at = elapsed();
         // RFC 3579 section 2.1: an empty EAP-Message is EAP-Start.
         let packet = heard.packet().eap_message().unwrap_or_default();
-        self.rounds.push(RoundRecord::new(at, packet.len()));
+        self.rounds.push(RoundEvidence::new(at, packet.len()));
         let step = match packet.len() {
             0..=2 if self.last_request.is_empty() => self.conversation.begin(),
             _ => self.conversation.receive(&packet),
@@ -255,7 +255,7 @@ impl Dialogue {
                 }
                 Step::Ignore(_) if self.last_request.is_empty() => {
                     let failure = Failure::Malformed("the first packet is no identity");
-                    return self.refuse(End::Eap(failure), None, heard, elapsed);
+                    return self.refuse(End::failed(&failure), None, heard, elapsed);
                 }
                 Step::Ignore(why) => {
                     // RFC 3579 section 2.2: the request again, and that it was ignored.
@@ -297,7 +297,7 @@ impl Dialogue {
         let gate = &edition.policy.gates()[self.gate];
         let first = self.first.clone();
         let mut proofs = std::mem::take(&mut self.proofs);
-        let mut situation = self.situation(&first, desk);
+        let mut situation = self.situation(&first, &edition.table);
         let about = self.conversation.about();
         let outcome = check_claim(claim, about, gate, &mut situation, &mut proofs, desk).await;
         let kind = claim_kind(claim);
@@ -323,14 +323,14 @@ impl Dialogue {
         let offer = setting.offers.of(self.gate).cloned().unwrap_or_default();
         let first = self.first.clone();
         let mut proofs = std::mem::take(&mut self.proofs);
-        let mut situation = self.situation(&first, desk);
+        let mut situation = self.situation(&first, &setting.edition.table);
         let stopped = self.prove_all(gate, &offer, &mut situation, &mut proofs, desk).await;
         self.times.proof = elapsed();
         let decided = match stopped {
             Err(stopped) => stopped.decided(),
             Ok(()) => {
                 let facts = &situation as &dyn Facts;
-                let (end, verdict) = decide_by_rules(&setting.edition, self.gate, facts, &mut self.trace);
+                let (end, verdict) = decide_by_rules(&setting.edition, self.gate, facts);
                 match (&verdict, &self.first.nas.dialect) {
                     // Nobody is told that they may come in before it is sure that
                     // the equipment can be told how.
@@ -384,10 +384,10 @@ impl Dialogue {
         Ok(react_to_absence(situation, gate)?)
     }
 
-    fn situation<'s, S>(&mut self, first: &'s Heard, desk: &Desk<'s, S>) -> Situation<'s> {
+    fn situation<'s>(&mut self, first: &'s Heard, table: &'s FactTable) -> Situation<'s> {
         let packet = first.packet();
         Situation {
-            table: desk.table,
+            table,
             nas: &first.nas,
             address: first.source.ip(),
             packet,
@@ -396,7 +396,7 @@ impl Dialogue {
             machine: std::mem::take(&mut self.machine),
             device: std::mem::take(&mut self.device),
             told: std::mem::take(&mut self.told),
-            now: desk.now,
+            now: self.id.timestamp_ms(),
         }
     }
 
@@ -429,7 +429,7 @@ impl Dialogue {
                 end
             }
             (None, Failure::Credential, Some((kind, event))) => End::Proof(kind, event),
-            (_, failure, _) => End::Eap(failure),
+            (_, failure, _) => End::failed(&failure),
         }
     }
 
@@ -510,7 +510,7 @@ impl Dialogue {
         let Some((end, Verdict::Grant(set))) = self.decided.take() else {
             // A method that succeeds without a verdict is a defect of ours: nobody
             // comes in by it.
-            return self.refuse(End::Eap(Failure::Unexpected("no verdict")), None, heard, elapsed);
+            return self.refuse(End::failed(&Failure::Unexpected("no verdict")), None, heard, elapsed);
         };
         let mut salts = [0; 4];
         (desk.random)(&mut salts);
@@ -579,13 +579,8 @@ impl Dialogue {
     ) -> Decision {
         self.told_of_conversation();
         let presented = self.setting.offers.of(self.gate).and_then(|offer| offer.presented.clone());
-        let failure = match &end {
-            End::Eap(failure) => Some(FailureRecord::new(failure)),
-            End::Certificate(fault) => Some(FailureRecord::certificate(*fault, true)),
-            _ => None,
-        };
         let (keys, asked) = (keys.unwrap_or(false), std::mem::take(&mut self.proofs.asked));
-        let eap = EapRecord::new(self.conversation.about(), presented, self.rounds, failure, keys, asked);
+        let eap = EapEvidence::new(self.conversation.about(), presented, self.rounds, keys, asked);
         Decision {
             id: self.id,
             heard: self.first,
@@ -600,7 +595,6 @@ impl Dialogue {
             told: self.told,
             eap: Some(Box::new(eap)),
             lookups: self.proofs.lookups,
-            trace: self.trace,
             times: self.times,
             remembered: None,
         }

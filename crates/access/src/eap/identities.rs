@@ -11,7 +11,8 @@ use crate::eap::dialogue::Proofs;
 use crate::eap::offers::{GateOffer, name_form};
 use crate::eap::sessions::{IdentityBefore, ProvedBefore};
 use crate::facts::situation::{Identity, Situation};
-use crate::proof::{Asker, Attempt, LookUpRecord, Outcome, Stop, Tried, kind_of, plain_name, react, seek};
+use crate::lookup::{Asked, LookUp, LookUpAnswer};
+use crate::proof::{Asker, Attempt, Outcome, Stop, Tried, kind_of, plain_name, react, seek};
 use crate::stores::Stores;
 
 /// The words for how a method proved somebody: `peap, eap-mschapv2`.
@@ -96,9 +97,8 @@ async fn take_certificate<S: Stores>(
         None => {
             let kind = told.map_or(IdentityKind::User, kind_of_type);
             let name = certificate.subject.clone();
-            let answer = "the certificate names nobody where the gate's trust looks for a name".into();
-            let (store, kind_word) = ("the certificate".into(), kind.word().into());
-            proofs.lookups.push(LookUpRecord { kind: kind_word, store, name: name.clone(), answer });
+            let (asked, answer) = (Asked::Certificate, LookUpAnswer::CertificateNamesNobody);
+            proofs.lookups.push(LookUp { kind, asked, name: name.clone(), answer, held: None });
             (kind, Outcome::not_proved(&name, Event::Unknown), name)
         }
     };
@@ -179,9 +179,8 @@ async fn take_password<S: Stores>(
         }
         Some(event) => {
             situation.told.claimed = Some(plain_name(*kind, claimed).to_owned());
-            let answer = format!("not proved when the session began ({})", event.word());
-            let (kind, store) = (kind.word().into(), "the session".into());
-            proofs.lookups.push(LookUpRecord { kind, store, name: name.clone(), answer });
+            let (asked, answer) = (Asked::Session, LookUpAnswer::NotProvedBefore(event));
+            proofs.lookups.push(LookUp { kind: *kind, asked, name: name.clone(), answer, held: None });
             Outcome::not_proved(name, event)
         }
     };
@@ -253,7 +252,7 @@ async fn look_up<S: Stores>(
     tried: Tried<'_>,
     gate: &Gate,
     situation: &mut Situation<'_>,
-    log: &mut Vec<LookUpRecord>,
+    log: &mut Vec<LookUp>,
     desk: &Desk<'_, S>,
 ) -> Outcome {
     match seek(kind, claimed, gate, situation, log) {

@@ -3,10 +3,11 @@ use std::sync::Arc;
 
 use regnant_eap::{Certificate, TlsAbout};
 use regnant_policy::{Event, FactId, Facts, IdentityKind, Known, Mac, Members, Type, Value};
-use regnant_radius::{Attribute, Packet, Value as AttributeValue};
+use regnant_radius::{Attribute, Packet};
 
+use crate::facts::attributes::attribute_fact;
 use crate::facts::request::{Carrier, Derived};
-use crate::facts::table::{CertificatePart, FactTable, Part, Source, TlsPart};
+use crate::facts::table::{CertificatePart, FactCode, FactTable, Part, Source, TlsPart};
 use crate::nas::Nas;
 use crate::stores::{Account, Endpoint};
 
@@ -202,50 +203,26 @@ impl Situation<'_> {
     }
 
     fn attribute(&self, number: u8, kind: &Type) -> Known<Value<'_>> {
-        match kind {
-            Type::Set(_) => {
-                // Inside Vendor-Specific one may be a secret though its number is none.
-                let shown = |bytes: &&[u8]| !self.table.dictionary().is_secret(Attribute { number, value: bytes });
-                let values: Vec<_> =
-                    self.packet.all(number).filter(shown).filter_map(|bytes| self.value(number, bytes)).collect();
-                if values.is_empty() { Known::Absent } else { Known::Is(Value::set(values)) }
-            }
-            _ => self.packet.first(number).and_then(|bytes| self.value(number, bytes)).into(),
-        }
+        let dictionary = self.table.dictionary();
+        // Inside Vendor-Specific one may be a secret though its number is none.
+        let shown = |bytes: &&[u8]| !dictionary.is_secret(Attribute { number, value: bytes });
+        attribute_fact(dictionary, number, kind, self.packet.all(number).filter(shown))
     }
 
-    /// A value that does not read as its type is as good as not sent.
-    fn value<'b>(&self, number: u8, bytes: &'b [u8]) -> Option<Value<'b>> {
-        let definition = self.table.dictionary().by_number(number)?;
-        match AttributeValue::read(definition, bytes) {
-            AttributeValue::Text(text) => Some(Value::text(text)),
-            AttributeValue::Integer(number) => Some(Value::Integer(number.into())),
-            AttributeValue::Address(address) => Some(Value::Address(address.into())),
-            octets @ AttributeValue::Octets(_) if definition.kind == regnant_radius::Kind::Octets => {
-                Some(Value::owned(octets.to_string()))
-            }
-            AttributeValue::Octets(_) => None,
-        }
+    /// Every fact that is not absent and no attribute, as it is kept.
+    pub(crate) fn kept_facts(&self) -> Vec<(FactCode, Known<Value<'static>>)> {
+        let own = self.table.own().iter();
+        own.filter_map(|(code, id)| Some((*code, owned(self.fact(*id))?))).collect()
     }
+}
 
-    /// Every fact that is known and no attribute, by name, for the journal.
-    pub(crate) fn known_facts(&self) -> Vec<(String, String)> {
-        let own = |id| !matches!(self.table.source(id), Source::Attribute(_));
-        self.table
-            .schema()
-            .facts()
-            .filter(|(id, _)| own(*id))
-            .filter_map(|(id, definition)| {
-                let told = match self.fact(id) {
-                    Known::Is(value) => definition.kind.show(&value),
-                    Known::Partial(part) => format!("{}, the rest unanswered", definition.kind.show(&part)),
-                    Known::Unanswered => "unanswered".into(),
-                    Known::Absent => return None,
-                };
-                Some((definition.name.clone(), told))
-            })
-            .collect()
-    }
+fn owned(known: Known<Value<'_>>) -> Option<Known<Value<'static>>> {
+    Some(match known {
+        Known::Absent => return None,
+        Known::Is(value) => Known::Is(value.into_owned()),
+        Known::Partial(part) => Known::Partial(part.into_owned()),
+        Known::Unanswered => Known::Unanswered,
+    })
 }
 
 /// The realm of a network access identifier (RFC 7542 section 2.2).

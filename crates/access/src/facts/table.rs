@@ -1,5 +1,6 @@
 use regnant_policy::{FactDefinition, FactId, Schema, Stage, Type};
 use regnant_radius::{Definition, Dictionary, Kind};
+use serde::{Deserialize, Serialize};
 
 use crate::facts::request::{Carrier, Medium, Purpose};
 use crate::nas::NasKind;
@@ -9,7 +10,19 @@ use crate::nas::NasKind;
 pub struct FactTable {
     schema: Schema,
     sources: Vec<Source>,
+    /// The facts that are no attributes.
+    own: Vec<(FactCode, FactId)>,
     dictionary: Dictionary,
+}
+
+/// The number of a fact that is no attribute, the same in every release: what the
+/// journal keeps is found by it. One that is given up is never given again.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+pub struct FactCode(pub u16);
+
+impl FactCode {
+    /// `request.mac`.
+    pub(crate) const MAC: Self = Self(11);
 }
 
 /// Where a fact comes from.
@@ -85,8 +98,9 @@ impl FactTable {
     /// The facts of this crate and one for each attribute that is no secret.
     pub fn new(dictionary: Dictionary) -> Self {
         let mut definitions = Vec::new();
-        let mut sources = Vec::new();
-        for (name, kind, known, source, meaning) in own_facts() {
+        let (mut sources, mut own) = (Vec::new(), Vec::new());
+        for (code, name, kind, known, source, meaning) in own_facts() {
+            own.push((FactCode(code), FactId(definitions.len() as u16)));
             definitions.push(FactDefinition { name: name.into(), kind, known, meaning: meaning.into() });
             sources.push(source);
         }
@@ -99,7 +113,7 @@ impl FactTable {
             });
             sources.push(Source::Attribute(attribute.number));
         }
-        Self { schema: Schema::new(definitions), sources, dictionary }
+        Self { schema: Schema::new(definitions), sources, own, dictionary }
     }
 
     /// The facts as policies see them.
@@ -114,6 +128,15 @@ impl FactTable {
 
     pub(crate) fn source(&self, id: FactId) -> Source {
         self.sources[usize::from(id.0)]
+    }
+
+    /// Every fact that is no attribute.
+    pub(crate) fn own(&self) -> &[(FactCode, FactId)] {
+        &self.own
+    }
+
+    pub(crate) fn code(&self, id: FactId) -> Option<FactCode> {
+        self.own.iter().find(|(_, own)| *own == id).map(|(code, _)| *code)
     }
 }
 
@@ -135,59 +158,73 @@ fn words<T>(list: &[(&'static str, T)]) -> Type {
 }
 
 #[rustfmt::skip]
-fn own_facts() -> Vec<(&'static str, Type, Stage, Source, &'static str)> {
+fn own_facts() -> Vec<(u16, &'static str, Type, Stage, Source, &'static str)> {
     let names = || Type::Set(Box::new(Type::NAME));
     vec![
-        ("nas.name", Type::NAME, Stage::FirstPacket, Source::NasName, "The name of the NAS in the inventory."),
-        ("nas.site", Type::NAME, Stage::FirstPacket, Source::NasSite, "The site where the NAS stands."),
-        ("nas.kind", words(&NasKind::ALL), Stage::FirstPacket, Source::NasKind, "What the NAS is."),
-        ("nas.address", Type::Address, Stage::FirstPacket, Source::NasAddress, "The address that the request came from."),
-        ("nas.dialect", Type::NAME, Stage::FirstPacket, Source::NasDialect, "The dialect that grants for the NAS are rendered in."),
-        ("request.carrier", words(&Carrier::ALL), Stage::FirstPacket, Source::Carrier, "What carries the credential."),
-        ("request.purpose", words(&Purpose::ALL), Stage::FirstPacket, Source::Purpose, "What is asked for: a network, a login or a VPN."),
-        ("request.medium", words(&Medium::ALL), Stage::FirstPacket, Source::Medium, "Over what the request came, by NAS-Port-Type."),
-        ("request.port", Type::Integer, Stage::FirstPacket, Source::Port, "NAS-Port, or the last number of NAS-Port-Id."),
-        ("request.ssid", Type::Text { ignore_case: false }, Stage::FirstPacket, Source::Ssid, "The wireless network, from Called-Station-Id."),
-        ("request.mac", Type::Mac, Stage::FirstPacket, Source::Mac, "The device's MAC address, from Calling-Station-Id."),
-        ("claimed.name", Type::NAME, Stage::Proof, Source::ClaimedName, "The name that somebody claims, before any proof."),
-        ("claimed.realm", Type::NAME, Stage::Proof, Source::ClaimedRealm, "The realm of the claimed name, after its last @."),
-        ("claimed.outer", Type::NAME, Stage::Proof, Source::ClaimedOuter, "The identity told outside the tunnel, often anonymous."),
-        ("claimed.realm-differs", Type::Boolean, Stage::Proof, Source::RealmDiffers, "Whether the realms outside and inside the tunnel disagree."),
-        ("request.method", Type::NAME, Stage::Proof, Source::Method, "The method that proved somebody: eap-tls, peap, pap."),
-        ("request.inner-methods", names(), Stage::Proof, Source::InnerMethods, "The methods inside the tunnel."),
-        ("user.proved", Type::Boolean, Stage::Proof, Source::User(Part::Proved), "Whether a user proved who they are."),
-        ("user.claimed", Type::NAME, Stage::Proof, Source::User(Part::Claimed), "The name that was looked up for the user."),
-        ("user.failure", Type::NAME, Stage::Proof, Source::User(Part::Failure), "The event that kept the user from being proved."),
-        ("user.name", Type::NAME, Stage::Proof, Source::User(Part::Name), "The proved user's name, as the store writes it."),
-        ("user.store", Type::NAME, Stage::Proof, Source::User(Part::Store), "The store that proved the user."),
-        ("user.groups", names(), Stage::Proof, Source::User(Part::Groups), "The proved user's groups."),
-        ("user.proof", Type::NAME, Stage::Proof, Source::User(Part::Proof), "The method that proved the user."),
-        ("user.age", Type::Duration, Stage::Proof, Source::User(Part::Age), "How long ago the user's credential was checked, where a session was resumed."),
-        ("machine.proved", Type::Boolean, Stage::Proof, Source::Machine(Part::Proved), "Whether a machine proved itself, in this conversation or as remembered."),
-        ("machine.claimed", Type::NAME, Stage::Proof, Source::Machine(Part::Claimed), "The name that was looked up for the machine."),
-        ("machine.failure", Type::NAME, Stage::Proof, Source::Machine(Part::Failure), "The event that kept the machine from being proved."),
-        ("machine.name", Type::NAME, Stage::Proof, Source::Machine(Part::Name), "The proved machine's name, as the store writes it."),
-        ("machine.store", Type::NAME, Stage::Proof, Source::Machine(Part::Store), "The store that knows the machine."),
-        ("machine.groups", names(), Stage::Proof, Source::Machine(Part::Groups), "The proved machine's groups."),
-        ("machine.proof", Type::NAME, Stage::Proof, Source::Machine(Part::Proof), "The method that proved the machine; `remembered, ...` where it did so earlier."),
-        ("machine.age", Type::Duration, Stage::Proof, Source::Machine(Part::Age), "How long ago a remembered machine proved itself."),
-        ("certificate.subject", Type::NAME, Stage::Proof, Source::Certificate(CertificatePart::Subject), "The subject of the accepted certificate."),
-        ("certificate.common-name", Type::NAME, Stage::Proof, Source::Certificate(CertificatePart::CommonName), "The subject's common name."),
-        ("certificate.issuer", Type::NAME, Stage::Proof, Source::Certificate(CertificatePart::Issuer), "Who issued it."),
-        ("certificate.serial", Type::NAME, Stage::Proof, Source::Certificate(CertificatePart::Serial), "Its serial number in hexadecimal."),
-        ("certificate.fingerprint", Type::NAME, Stage::Proof, Source::Certificate(CertificatePart::Fingerprint), "SHA-256 over it, in hexadecimal."),
-        ("certificate.san-dns", names(), Stage::Proof, Source::Certificate(CertificatePart::SanDns), "Its DNS names."),
-        ("certificate.san-upn", names(), Stage::Proof, Source::Certificate(CertificatePart::SanUpn), "Its user principal names."),
-        ("certificate.san-email", names(), Stage::Proof, Source::Certificate(CertificatePart::SanEmail), "Its mail addresses."),
-        ("certificate.remaining", Type::Duration, Stage::Proof, Source::Certificate(CertificatePart::Remaining), "How long it is valid still."),
-        ("tls.version", Type::NAME, Stage::Proof, Source::Tls(TlsPart::Version), "The version of TLS: `TLS 1.2` or `TLS 1.3`."),
-        ("tls.suite", Type::NAME, Stage::Proof, Source::Tls(TlsPart::Suite), "The cipher suite, as IANA names it."),
-        ("tls.group", Type::NAME, Stage::Proof, Source::Tls(TlsPart::Group), "The group of the key exchange."),
-        ("tls.resumed", Type::Boolean, Stage::Proof, Source::Tls(TlsPart::Resumed), "Whether an earlier session was resumed."),
-        ("tls.bound", Type::Boolean, Stage::End, Source::Tls(TlsPart::Bound), "Whether tunnel and inner method were proved to belong together; told after the rules."),
-        ("endpoint.mac", Type::Mac, Stage::Proof, Source::EndpointMac, "The MAC address that was looked up."),
-        ("endpoint.known", Type::Boolean, Stage::Proof, Source::EndpointKnown, "Whether a store lists the device."),
-        ("endpoint.groups", names(), Stage::Proof, Source::EndpointGroups, "The device's groups; none where it is not listed."),
-        ("endpoint.barred", Type::Boolean, Stage::Proof, Source::EndpointBarred, "Whether the device must stay out."),
+        (1, "nas.name", Type::NAME, Stage::FirstPacket, Source::NasName, "The name of the NAS in the inventory."),
+        (2, "nas.site", Type::NAME, Stage::FirstPacket, Source::NasSite, "The site where the NAS stands."),
+        (3, "nas.kind", words(&NasKind::ALL), Stage::FirstPacket, Source::NasKind, "What the NAS is."),
+        (4, "nas.address", Type::Address, Stage::FirstPacket, Source::NasAddress, "The address that the request came from."),
+        (5, "nas.dialect", Type::NAME, Stage::FirstPacket, Source::NasDialect, "The dialect that grants for the NAS are rendered in."),
+        (6, "request.carrier", words(&Carrier::ALL), Stage::FirstPacket, Source::Carrier, "What carries the credential."),
+        (7, "request.purpose", words(&Purpose::ALL), Stage::FirstPacket, Source::Purpose, "What is asked for: a network, a login or a VPN."),
+        (8, "request.medium", words(&Medium::ALL), Stage::FirstPacket, Source::Medium, "Over what the request came, by NAS-Port-Type."),
+        (9, "request.port", Type::Integer, Stage::FirstPacket, Source::Port, "NAS-Port, or the last number of NAS-Port-Id."),
+        (10, "request.ssid", Type::Text { ignore_case: false }, Stage::FirstPacket, Source::Ssid, "The wireless network, from Called-Station-Id."),
+        (11, "request.mac", Type::Mac, Stage::FirstPacket, Source::Mac, "The device's MAC address, from Calling-Station-Id."),
+        (12, "claimed.name", Type::NAME, Stage::Proof, Source::ClaimedName, "The name that somebody claims, before any proof."),
+        (13, "claimed.realm", Type::NAME, Stage::Proof, Source::ClaimedRealm, "The realm of the claimed name, after its last @."),
+        (14, "claimed.outer", Type::NAME, Stage::Proof, Source::ClaimedOuter, "The identity told outside the tunnel, often anonymous."),
+        (15, "claimed.realm-differs", Type::Boolean, Stage::Proof, Source::RealmDiffers, "Whether the realms outside and inside the tunnel disagree."),
+        (16, "request.method", Type::NAME, Stage::Proof, Source::Method, "The method that proved somebody: eap-tls, peap, pap."),
+        (17, "request.inner-methods", names(), Stage::Proof, Source::InnerMethods, "The methods inside the tunnel."),
+        (18, "user.proved", Type::Boolean, Stage::Proof, Source::User(Part::Proved), "Whether a user proved who they are."),
+        (19, "user.claimed", Type::NAME, Stage::Proof, Source::User(Part::Claimed), "The name that was looked up for the user."),
+        (20, "user.failure", Type::NAME, Stage::Proof, Source::User(Part::Failure), "The event that kept the user from being proved."),
+        (21, "user.name", Type::NAME, Stage::Proof, Source::User(Part::Name), "The proved user's name, as the store writes it."),
+        (22, "user.store", Type::NAME, Stage::Proof, Source::User(Part::Store), "The store that proved the user."),
+        (23, "user.groups", names(), Stage::Proof, Source::User(Part::Groups), "The proved user's groups."),
+        (24, "user.proof", Type::NAME, Stage::Proof, Source::User(Part::Proof), "The method that proved the user."),
+        (25, "user.age", Type::Duration, Stage::Proof, Source::User(Part::Age), "How long ago the user's credential was checked, where a session was resumed."),
+        (26, "machine.proved", Type::Boolean, Stage::Proof, Source::Machine(Part::Proved), "Whether a machine proved itself, in this conversation or as remembered."),
+        (27, "machine.claimed", Type::NAME, Stage::Proof, Source::Machine(Part::Claimed), "The name that was looked up for the machine."),
+        (28, "machine.failure", Type::NAME, Stage::Proof, Source::Machine(Part::Failure), "The event that kept the machine from being proved."),
+        (29, "machine.name", Type::NAME, Stage::Proof, Source::Machine(Part::Name), "The proved machine's name, as the store writes it."),
+        (30, "machine.store", Type::NAME, Stage::Proof, Source::Machine(Part::Store), "The store that knows the machine."),
+        (31, "machine.groups", names(), Stage::Proof, Source::Machine(Part::Groups), "The proved machine's groups."),
+        (32, "machine.proof", Type::NAME, Stage::Proof, Source::Machine(Part::Proof), "The method that proved the machine; `remembered, ...` where it did so earlier."),
+        (33, "machine.age", Type::Duration, Stage::Proof, Source::Machine(Part::Age), "How long ago a remembered machine proved itself."),
+        (34, "certificate.subject", Type::NAME, Stage::Proof, Source::Certificate(CertificatePart::Subject), "The subject of the accepted certificate."),
+        (35, "certificate.common-name", Type::NAME, Stage::Proof, Source::Certificate(CertificatePart::CommonName), "The subject's common name."),
+        (36, "certificate.issuer", Type::NAME, Stage::Proof, Source::Certificate(CertificatePart::Issuer), "Who issued it."),
+        (37, "certificate.serial", Type::NAME, Stage::Proof, Source::Certificate(CertificatePart::Serial), "Its serial number in hexadecimal."),
+        (38, "certificate.fingerprint", Type::NAME, Stage::Proof, Source::Certificate(CertificatePart::Fingerprint), "SHA-256 over it, in hexadecimal."),
+        (39, "certificate.san-dns", names(), Stage::Proof, Source::Certificate(CertificatePart::SanDns), "Its DNS names."),
+        (40, "certificate.san-upn", names(), Stage::Proof, Source::Certificate(CertificatePart::SanUpn), "Its user principal names."),
+        (41, "certificate.san-email", names(), Stage::Proof, Source::Certificate(CertificatePart::SanEmail), "Its mail addresses."),
+        (42, "certificate.remaining", Type::Duration, Stage::Proof, Source::Certificate(CertificatePart::Remaining), "How long it is valid still."),
+        (43, "tls.version", Type::NAME, Stage::Proof, Source::Tls(TlsPart::Version), "The version of TLS: `TLS 1.2` or `TLS 1.3`."),
+        (44, "tls.suite", Type::NAME, Stage::Proof, Source::Tls(TlsPart::Suite), "The cipher suite, as IANA names it."),
+        (45, "tls.group", Type::NAME, Stage::Proof, Source::Tls(TlsPart::Group), "The group of the key exchange."),
+        (46, "tls.resumed", Type::Boolean, Stage::Proof, Source::Tls(TlsPart::Resumed), "Whether an earlier session was resumed."),
+        (47, "tls.bound", Type::Boolean, Stage::End, Source::Tls(TlsPart::Bound), "Whether tunnel and inner method were proved to belong together; told after the rules."),
+        (48, "endpoint.mac", Type::Mac, Stage::Proof, Source::EndpointMac, "The MAC address that was looked up."),
+        (49, "endpoint.known", Type::Boolean, Stage::Proof, Source::EndpointKnown, "Whether a store lists the device."),
+        (50, "endpoint.groups", names(), Stage::Proof, Source::EndpointGroups, "The device's groups; none where it is not listed."),
+        (51, "endpoint.barred", Type::Boolean, Stage::Proof, Source::EndpointBarred, "Whether the device must stay out."),
     ]
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::HashSet;
+
+    use super::*;
+
+    #[test]
+    fn every_fact_has_a_number_of_its_own() {
+        let facts = own_facts();
+        assert_eq!(facts.iter().map(|fact| fact.0).collect::<HashSet<_>>().len(), facts.len());
+        assert!(facts.iter().any(|fact| (FactCode(fact.0), fact.1) == (FactCode::MAC, "request.mac")));
+    }
 }

@@ -1,16 +1,18 @@
 //! The station of an EAP conversation.
 
-use crate::record::eap::{CertificateRecord, EapRecord, InnerRecord, TlsRecord};
-use crate::record::trail::{Evidence, Mark, Station};
+use regnant_eap::{IdentityType, InnerOutcome, Kind};
+
+use crate::evidence::eap::{CertificateEvidence, EapEvidence, InnerEvidence, TlsEvidence};
+use crate::record::trail::{Clue, Mark, Station};
 use crate::record::{EndRecord, Record};
 use crate::time::day;
 
 impl Record {
-    pub(super) fn conversation(&self, eap: &EapRecord) -> Station {
+    pub(super) fn conversation(&self, eap: &EapEvidence) -> Station {
         let mut station = match &self.end {
-            EndRecord::Eap => {
-                let mut station = self.station("conversation", Mark::Stopped, eap.explanation());
-                station.advice = Some(eap.advice());
+            EndRecord::Eap(failure) => {
+                let mut station = self.station("conversation", Mark::Stopped, eap.explanation(failure));
+                station.advice = Some(eap.advice(failure));
                 station
             }
             EndRecord::Abandoned => {
@@ -35,13 +37,12 @@ impl Record {
     }
 }
 
-fn summary(eap: &EapRecord) -> String {
-    let method = eap.method.as_deref().unwrap_or("no method");
-    let version = eap.tls.as_ref().and_then(|tls| tls.version.as_deref());
+fn summary(eap: &EapEvidence) -> String {
+    let version = eap.tls.as_ref().and_then(|tls| tls.version);
     let inner: Vec<_> = eap.inner.iter().map(|inner| inner.method.as_str()).collect();
     let resumed = eap.tls.as_ref().is_some_and(|tls| tls.resumed);
     let took = eap.rounds.last().map_or(0, |round| round.at + round.took);
-    let mut line = method.to_owned();
+    let mut line = eap.method.map_or_else(|| "no method".into(), |method| method.to_string());
     if let Some(version) = version {
         line += &format!(" over {version}");
     }
@@ -54,17 +55,20 @@ fn summary(eap: &EapRecord) -> String {
     line + &format!(", {} rounds in {}.{} ms", eap.rounds.len(), took / 1_000, took / 100 % 10)
 }
 
-fn evidence(eap: &EapRecord) -> Vec<Evidence> {
+fn evidence(eap: &EapEvidence) -> Vec<Clue> {
     let mut list = Vec::new();
-    let mut tell = |label: &str, value: String| list.push(Evidence::new(label, value));
+    let mut tell = |label: &str, value: String| list.push(Clue::new(label, value));
     if let Some(outer) = &eap.outer {
         tell("identity outside the tunnel", outer.clone());
     }
     for (method, wanted) in &eap.turned_down {
-        tell("turned down", format!("{method}; it wants {}", wanted.join(" or ")));
+        tell(
+            "turned down",
+            format!("{method}; it wants {}", wanted.iter().map(Kind::to_string).collect::<Vec<_>>().join(" or ")),
+        );
     }
     if let Some(method) = &eap.method {
-        tell("method", method.clone());
+        tell("method", method.to_string());
     }
     if let Some((subject, issuer)) = &eap.presented {
         tell("our certificate", format!("{subject}, issued by {issuer}"));
@@ -93,8 +97,11 @@ fn evidence(eap: &EapRecord) -> Vec<Evidence> {
     list
 }
 
-fn tell_tls(tell: &mut impl FnMut(&str, String), prefix: &str, tls: &TlsRecord) {
-    let parts: Vec<_> = [&tls.version, &tls.group, &tls.suite].into_iter().flatten().cloned().collect();
+fn tell_tls(tell: &mut impl FnMut(&str, String), prefix: &str, tls: &TlsEvidence) {
+    let parts: Vec<_> = [tls.version.map(|version| version.to_string()), tls.group.clone(), tls.suite.clone()]
+        .into_iter()
+        .flatten()
+        .collect();
     let kind = if tls.resumed { "resumed session" } else { "full handshake" };
     tell(&format!("{prefix}TLS"), [parts, vec![kind.into()]].concat().join(", "));
     for (place, certificate) in tls.certificates.iter().enumerate() {
@@ -103,16 +110,25 @@ fn tell_tls(tell: &mut impl FnMut(&str, String), prefix: &str, tls: &TlsRecord) 
     }
 }
 
-fn tell_inner(tell: &mut impl FnMut(&str, String), inner: &InnerRecord) {
-    let who = inner.identity.as_deref().map(|kind| format!("{kind} ")).unwrap_or_default();
+fn tell_inner(tell: &mut impl FnMut(&str, String), inner: &InnerEvidence) {
+    let who = match inner.identity {
+        Some(IdentityType::User) => "user ",
+        Some(IdentityType::Machine) => "machine ",
+        None => "",
+    };
     let name = inner.name.as_deref().unwrap_or("no name");
-    tell("inside the tunnel", format!("{who}{name} by {}: {}", inner.method, inner.outcome));
+    let outcome = match inner.outcome {
+        InnerOutcome::Open => "not finished",
+        InnerOutcome::Proved => "proved",
+        InnerOutcome::Failed => "failed",
+    };
+    tell("inside the tunnel", format!("{who}{name} by {}: {outcome}", inner.method));
     if let Some(tls) = &inner.tls {
         tell_tls(tell, "inner ", tls);
     }
 }
 
-fn show(certificate: &CertificateRecord) -> String {
+fn show(certificate: &CertificateEvidence) -> String {
     let names = match certificate.names.is_empty() {
         true => String::new(),
         false => format!(" ({})", certificate.names.join(", ")),

@@ -1,106 +1,107 @@
 //! What a failed conversation means in words: what happened, at whose side, what
 //! to do.
 
+use regnant_eap::{CertificateFault, Kind};
+
+use crate::evidence::eap::{CertificateEvidence, EapEvidence, FailureEvidence};
 use crate::record::Record;
-use crate::record::eap::{CertificateRecord, EapRecord, FailureRecord};
 use crate::time::day;
 
-impl EapRecord {
+impl EapEvidence {
     /// Why the conversation failed, in a few words.
-    pub(crate) fn reason(&self) -> String {
-        let Some(failure) = &self.failure else { return "the conversation failed".into() };
+    pub(crate) fn reason(&self, failure: &FailureEvidence) -> String {
         match failure {
-            FailureRecord::NoCommonMethod { wanted } if wanted.is_empty() => {
+            FailureEvidence::NoCommonMethod { wanted } if wanted.is_empty() => {
                 "the supplicant turned down what was offered and names nothing that it would rather have".into()
             }
-            FailureRecord::NoCommonMethod { wanted } => {
-                format!("the supplicant wants {}, which the gate does not accept", wanted.join(" or "))
+            FailureEvidence::NoCommonMethod { wanted } => {
+                format!("the supplicant wants {}, which the gate does not accept", or(wanted))
             }
-            FailureRecord::Alert { name } if is_distrust(name) => {
+            FailureEvidence::Alert { name } if is_distrust(name) => {
                 "the supplicant does not trust our server certificate".into()
             }
-            FailureRecord::Alert { name } => format!("the supplicant broke the handshake off ({})", spaced(name)),
-            FailureRecord::OldVersion { newest } => format!("the supplicant speaks at most {newest}"),
-            FailureRecord::NoSuite => "the supplicant shares no TLS cipher suite with us".into(),
-            FailureRecord::Certificate { fault, .. } => format!("its certificate was refused: {fault}"),
-            FailureRecord::NoCertificate => "the supplicant presented no certificate".into(),
-            FailureRecord::Tls { text } => format!("TLS failed: {text}"),
-            FailureRecord::Credential => "the credential was not accepted".into(),
-            FailureRecord::GaveUp { text } => format!("the supplicant gave up: {text}"),
-            FailureRecord::Binding => "tunnel and inner method do not belong together".into(),
-            FailureRecord::Unbound => {
+            FailureEvidence::Alert { name } => format!("the supplicant broke the handshake off ({})", spaced(name)),
+            FailureEvidence::OldVersion { newest } => format!("the supplicant speaks at most {newest}"),
+            FailureEvidence::NoSuite => "the supplicant shares no TLS cipher suite with us".into(),
+            FailureEvidence::Certificate { fault, .. } => format!("its certificate was refused: {fault}"),
+            FailureEvidence::NoCertificate => "the supplicant presented no certificate".into(),
+            FailureEvidence::Tls { text } => format!("TLS failed: {text}"),
+            FailureEvidence::Credential => "the credential was not accepted".into(),
+            FailureEvidence::GaveUp { text } => format!("the supplicant gave up: {text}"),
+            FailureEvidence::Binding => "tunnel and inner method do not belong together".into(),
+            FailureEvidence::Unbound => {
                 "the supplicant does not prove that tunnel and inner method belong together, which the gate demands"
                     .into()
             }
-            FailureRecord::Protocol { text } => format!("the supplicant broke the protocol: {text}"),
+            FailureEvidence::Protocol { text } => format!("the supplicant broke the protocol: {text}"),
         }
     }
 
     /// What happened, in a sentence that names both sides.
-    pub(crate) fn explanation(&self) -> String {
+    pub(crate) fn explanation(&self, failure: &FailureEvidence) -> String {
         let own = match &self.presented {
             Some((subject, issuer)) => format!("`{subject}`, issued by `{issuer}`"),
             None => "our certificate".into(),
         };
         let theirs = self.own_certificate();
-        match &self.failure {
-            Some(FailureRecord::Alert { name }) if is_distrust(name) => format!(
+        match failure {
+            FailureEvidence::Alert { name } if is_distrust(name) => format!(
                 "The supplicant does not trust our server certificate: it rejected {own}, as *{}*.",
                 spaced(name)
             ),
-            Some(FailureRecord::Certificate { fault, late }) => {
-                let theirs = theirs.map(|theirs| format!(" {}", told(theirs, fault))).unwrap_or_default();
+            FailureEvidence::Certificate { fault, late } => {
+                let theirs = theirs.map(|theirs| format!(" {}", told(theirs, *fault))).unwrap_or_default();
                 let late = match late {
                     true => " This came out only after the handshake, so that the supplicant got no TLS alert.",
                     false => "",
                 };
                 format!("We refused the supplicant's certificate{theirs}: *{fault}*.{late}")
             }
-            _ => format!("{}.", capital(&self.reason())),
+            _ => format!("{}.", capital(&self.reason(failure))),
         }
     }
 
     /// What to do about it.
-    pub(crate) fn advice(&self) -> String {
-        match &self.failure {
-            Some(FailureRecord::NoCommonMethod { .. }) => {
+    pub(crate) fn advice(&self, failure: &FailureEvidence) -> String {
+        match failure {
+            FailureEvidence::NoCommonMethod { .. } => {
                 "Set the supplicant to a method that the gate accepts, or add its method to `accept`.".into()
             }
-            Some(FailureRecord::Alert { name }) if name == "certificate_expired" => {
+            FailureEvidence::Alert { name } if name == "certificate_expired" => {
                 "Renew our server certificate, and see that the supplicant's clock is right.".into()
             }
-            Some(FailureRecord::Alert { name }) if name == "internal_error" => format!(
+            FailureEvidence::Alert { name } if name == "internal_error" => format!(
                 "Right after our certificate this most often means that the supplicant expects another server name than \
                  {}: compare the name in its settings, or give it the profile of this gate.",
                 self.presented.as_ref().map_or("ours".into(), |(subject, _)| format!("`{subject}`"))
             ),
-            Some(FailureRecord::Alert { name }) if is_distrust(name) => {
+            FailureEvidence::Alert { name } if is_distrust(name) => {
                 "Give it the profile of this gate, or use a certificate from an authority that it knows.".into()
             }
-            Some(FailureRecord::Alert { .. }) => {
+            FailureEvidence::Alert { .. } => {
                 "Look into the supplicant's own log: it ended the handshake, not we.".into()
             }
-            Some(FailureRecord::OldVersion { .. }) => {
+            FailureEvidence::OldVersion { .. } => {
                 "Update the supplicant or its settings: TLS 1.0 and 1.1 are not served (RFC 8996).".into()
             }
-            Some(FailureRecord::NoSuite) => "Update the supplicant or allow it newer cipher suites.".into(),
-            Some(FailureRecord::Certificate { fault, .. }) => certificate_advice(fault).into(),
-            Some(FailureRecord::NoCertificate) => {
+            FailureEvidence::NoSuite => "Update the supplicant or allow it newer cipher suites.".into(),
+            FailureEvidence::Certificate { fault, .. } => certificate_advice(*fault).into(),
+            FailureEvidence::NoCertificate => {
                 "Install a client certificate on the supplicant and choose it there, or let it use a method with a \
                  password."
                     .into()
             }
-            Some(FailureRecord::Binding) => {
+            FailureEvidence::Binding => {
                 "Somebody may be relaying the inner method: find out where the supplicant connects. A faulty \
                  supplicant does this too; update it."
                     .into()
             }
-            Some(FailureRecord::Unbound) => {
+            FailureEvidence::Unbound => {
                 "Turn crypto-binding on in the supplicant; where it has none, the gate must accept `peap(...)` without \
                  `bound`, and an inner method that is relayed from elsewhere then passes."
                     .into()
             }
-            Some(FailureRecord::GaveUp { .. }) => {
+            FailureEvidence::GaveUp { .. } => {
                 "Look into the supplicant's own log; a wrong password on its side of the proof is most common.".into()
             }
             _ => "Update the supplicant; if it is new already, please report this.".into(),
@@ -110,7 +111,7 @@ impl EapRecord {
     /// What it means that nothing more came.
     pub(crate) fn silence(&self) -> (String, &'static str) {
         let started = self.tls.is_some();
-        match (started, self.inner.is_empty(), self.method.as_deref()) {
+        match (started, self.inner.is_empty(), self.method) {
             (true, true, _) => (
                 "The supplicant went silent after our certificate".into(),
                 "Most often it is waiting for a person to accept the certificate, or large fragments are lost on \
@@ -131,14 +132,14 @@ impl EapRecord {
         }
     }
 
-    fn own_certificate(&self) -> Option<&CertificateRecord> {
+    fn own_certificate(&self) -> Option<&CertificateEvidence> {
         let inner = self.inner.iter().filter_map(|inner| inner.tls.as_ref());
         self.tls.iter().chain(inner).find_map(|tls| tls.certificates.first())
     }
 }
 
 impl Record {
-    pub(crate) fn eap_or_default(&self) -> EapRecord {
+    pub(crate) fn eap_or_default(&self) -> EapEvidence {
         self.eap.as_deref().cloned().unwrap_or_default()
     }
 }
@@ -157,36 +158,42 @@ fn is_distrust(name: &str) -> bool {
     )
 }
 
+fn or(kinds: &[Kind]) -> String {
+    kinds.iter().map(Kind::to_string).collect::<Vec<_>>().join(" or ")
+}
+
 fn spaced(name: &str) -> String {
     name.replace('_', " ").replace(" ca", " CA")
 }
 
-fn told(certificate: &CertificateRecord, fault: &str) -> String {
+fn told(certificate: &CertificateEvidence, fault: CertificateFault) -> String {
     let dates = match fault {
-        "expired" => format!(", which ended on {}", day(certificate.not_after)),
-        "not valid yet" => format!(", which begins on {}", day(certificate.not_before)),
+        CertificateFault::Expired => format!(", which ended on {}", day(certificate.not_after)),
+        CertificateFault::NotYetValid => format!(", which begins on {}", day(certificate.not_before)),
         _ => String::new(),
     };
     format!("`{}`, issued by `{}`{dates}", certificate.subject, certificate.issuer)
 }
 
-fn certificate_advice(fault: &str) -> &'static str {
+fn certificate_advice(fault: CertificateFault) -> &'static str {
     match fault {
-        "expired" => "Renew the supplicant's certificate.",
-        "its authority has expired" => {
+        CertificateFault::Expired => "Renew the supplicant's certificate.",
+        CertificateFault::AuthorityExpired => {
             "Renew the authority, then whatever it issued; until then it vouches for nobody."
         }
-        "not valid yet" => "Look at the clocks: the certificate is not valid yet here.",
-        "revoked" => "Its issuer has revoked it: find out why before giving the supplicant a new one.",
-        "revocation unknown" => {
+        CertificateFault::NotYetValid => "Look at the clocks: the certificate is not valid yet here.",
+        CertificateFault::Revoked => "Its issuer has revoked it: find out why before giving the supplicant a new one.",
+        CertificateFault::RevocationUnknown => {
             "Bring the issuer's revocation list up to date in the trust, or see why its responder does not answer; or \
              let the gate go on without them: `revocation crl { unreachable continue }`."
         }
-        "unknown issuer" => {
+        CertificateFault::UnknownIssuer => {
             "Add its authority to the trust of this gate if you believe it; else give the supplicant a certificate \
              of an authority that is trusted here."
         }
-        "wrong purpose" => "It needs the usages client authentication and digital signature: issue it anew.",
+        CertificateFault::WrongPurpose => {
+            "It needs the usages client authentication and digital signature: issue it anew."
+        }
         _ => "Issue the certificate anew.",
     }
 }

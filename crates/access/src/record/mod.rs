@@ -1,29 +1,31 @@
-//! What the journal keeps of a decision: evidence, not prose. Prose is made from
-//! it when somebody reads.
+//! What a person reads of a decision: its evidence with the names that the edition has
+//! for everything, and what each rule came to.
 
 mod conversation;
-pub(crate) mod eap;
 mod handshake;
 pub(crate) mod sentence;
 pub(crate) mod trail;
 pub(crate) mod unheard;
 
-use regnant_base::printable;
 use regnant_policy::{
-    Accepted, Compiled, Consequence, Event, Gate, IdentityKind, LeafTrace, Outcome, Statement, Trace, show_duration,
+    Accepted, Compiled, Consequence, Decided, Event, Facts, Gate, GateTrace, IdentityKind, Known, LeafTrace, Outcome,
+    RuleTrace, Statement, Value, show_duration,
 };
-use regnant_radius::{Packet, number};
-use serde::{Deserialize, Serialize};
+use regnant_radius::{Attributes, Code, number};
 
-use crate::decide::{Decision, End, Verdict};
-use crate::facts::request::{Credential, Derived};
-use crate::facts::situation::{Device, Identity, Situation};
+use crate::decide::{End, Verdict};
+use crate::edition::Edition;
+use crate::evidence::eap::{EapEvidence, FailureEvidence};
+use crate::evidence::{Evidence, KeptFacts, Subject};
+use crate::facts::request::Carrier;
 use crate::facts::table::FactTable;
-use crate::proof::LookUpRecord;
-use crate::record::eap::EapRecord;
+use crate::lookup::LookUp;
 
-/// One decision as the journal keeps it.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+/// Rules that are told of one by one; of more, those that lacked least.
+const MOST_RULES: usize = 200;
+
+/// One decision, to be read.
+#[derive(Clone, Debug, PartialEq)]
 pub struct Record {
     /// The decision's id, a ULID; it begins with the time.
     pub id: String,
@@ -42,7 +44,9 @@ pub struct Record {
     /// Who or what asked.
     pub subject: Subject,
     /// What carried the credential, where something did.
-    pub carrier: Option<String>,
+    pub(crate) carrier: Option<Carrier>,
+    /// Whether the password did not decode.
+    pub(crate) undecodable: bool,
     /// The switch port, where one was named.
     pub port: Option<u32>,
     /// The attributes of the request; secrets are named and not kept.
@@ -51,18 +55,19 @@ pub struct Record {
     pub passed_gates: Vec<(String, Outcome)>,
     /// The facts that the `when` of a gate hung on and that were absent: the gate and
     /// the fact.
-    #[serde(default)]
     pub missed_by_gates: Vec<(String, String)>,
     /// The gate that took the request.
     pub gate: Option<String>,
     /// What the gate accepts.
     pub accepts: Vec<String>,
     /// What the stores said.
-    pub lookups: Vec<LookUpRecord>,
+    pub lookups: Vec<LookUp>,
     /// Every fact that was known, attributes left out.
     pub facts: Vec<(String, String)>,
-    /// The rules tried.
+    /// The rules tried; where there are very many, those that lacked least.
     pub rules: Vec<RuleRecord>,
+    /// Rules that were tried and are not told of.
+    pub more_rules: usize,
     /// Where the decision fell.
     pub end: EndRecord,
     /// What was decided.
@@ -70,33 +75,23 @@ pub struct Record {
     /// The reply's code and attributes; none where there was no reply.
     pub reply: Option<(String, Vec<(String, String)>)>,
     /// The EAP conversation, where there was one.
-    #[serde(default)]
-    pub eap: Option<Box<EapRecord>>,
+    pub eap: Option<Box<EapEvidence>>,
     /// Microseconds since the packet came, at the end of gate, proof, rules and reply.
-    pub micros: [u64; 4],
-}
-
-/// Who or what asked.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(tag = "kind", content = "name", rename_all = "lowercase")]
-pub enum Subject {
-    /// A device: what it is and its MAC address.
-    Endpoint(String, String),
-    /// A person by the name they claim.
-    User(String),
-    /// A machine by the name it claims.
-    Machine(String),
-    /// Nobody that the request names.
-    Nobody,
+    pub micros: [u32; 4],
+    /// Why what is told of gates and rules may not be how it was: the decision itself
+    /// is told as it was kept.
+    pub doubt: Option<String>,
 }
 
 /// One rule that was tried.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct RuleRecord {
     /// Its title.
     pub title: String,
     /// What follows from it: `grant cranes`, `refuse` or `silence`.
     pub then: String,
+    /// Whether it gives access.
+    pub(crate) grants: bool,
     /// What its condition came to.
     pub outcome: Outcome,
     /// The comparisons that were looked at.
@@ -104,7 +99,7 @@ pub struct RuleRecord {
 }
 
 /// One comparison that was looked at.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct TestRecord {
     /// The comparison as it is written.
     pub text: String,
@@ -115,8 +110,7 @@ pub struct TestRecord {
 }
 
 /// Where a decision fell.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(tag = "at", rename_all = "kebab-case")]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub enum EndRecord {
     /// No gate takes the request.
     NoGate,
@@ -126,13 +120,13 @@ pub enum EndRecord {
     NoCredential,
     /// Proof of identity ended in an event.
     Proof {
-        /// `user`, `machine` or `mac`.
-        identity: String,
+        /// Whose.
+        identity: IdentityKind,
         /// The event.
         event: Event,
     },
-    /// The EAP conversation failed; its record says why.
-    Eap,
+    /// The EAP conversation failed.
+    Eap(FailureEvidence),
     /// The supplicant said no more.
     Abandoned,
     /// The request belongs to a conversation that nobody knows.
@@ -157,8 +151,7 @@ pub enum EndRecord {
 }
 
 /// What was decided.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(tag = "verdict", rename_all = "lowercase")]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub enum VerdictRecord {
     /// Access.
     Grant {
@@ -178,8 +171,20 @@ pub enum VerdictRecord {
     Unfinished,
 }
 
+impl Verdict {
+    /// One word for what was decided.
+    pub fn word(&self) -> &'static str {
+        match self {
+            Self::Grant(_) => "granted",
+            Self::Refuse(_) => "refused",
+            Self::Silence => "silence",
+            Self::Unfinished => "unfinished",
+        }
+    }
+}
+
 impl VerdictRecord {
-    /// One word for the verdict.
+    /// One word for what was decided.
     pub fn word(&self) -> &'static str {
         match self {
             Self::Grant { .. } => "granted",
@@ -191,68 +196,114 @@ impl VerdictRecord {
 }
 
 impl Record {
-    /// Writes a decision down.
-    pub fn new(decision: Decision, table: &FactTable) -> Self {
-        let Decision { id, heard, edition, verdict, reply, gate, end, lookups, trace, times, eap, .. } = decision;
-        let Decision { user, machine, device, told, .. } = decision;
-        let packet = heard.packet();
-        let nas = &*heard.nas;
-        let derived = Derived::read(&packet, nas);
-        let address = heard.source.ip();
-        let now = id.timestamp_ms();
-        let situation = Situation { table, nas, address, packet, derived, user, machine, device, told, now };
-        let policy = &edition.policy;
-        let gate = gate.map(|index| &policy.gates()[index]);
-        let rule_title = |index: usize| gate.map(|gate| gate.rules[index].title.clone()).unwrap_or_default();
+    /// What can be told without trying a rule again: enough for a sentence. With another
+    /// edition than the one that decided, names are numbers.
+    pub fn brief(evidence: &Evidence, edition: &Edition) -> Self {
+        let (policy, table) = (&edition.policy, &*edition.table);
+        let facts = evidence.facts(table);
+        let same = edition.number == evidence.edition;
+        let gate = evidence.gate.and_then(|gate| policy.gates().get(gate as usize)).filter(|_| same);
+        let text = |name| facts.text(name);
+        let dialect = text("nas.dialect");
+        let rule_title = |rule: &u32| match gate.and_then(|gate| gate.rules.get(*rule as usize)) {
+            Some(rule) => rule.title.clone(),
+            None => format!("rule {}", rule + 1),
+        };
         Self {
-            id: id.to_string(),
-            at: id.timestamp_ms(),
-            nas: nas.name.clone(),
-            nas_about: format!("{} at {}", nas.kind.word(), nas.site),
-            source: heard.source.to_string(),
-            signed: packet.first(number::MESSAGE_AUTHENTICATOR).is_some(),
-            edition: edition.number,
-            subject: subject(&situation),
-            carrier: carrier(&situation),
-            port: situation.derived.port,
-            request: bounded(table.dictionary().show(&packet)),
-            passed_gates: trace
-                .gates
-                .iter()
-                .map(|passed| (policy.gates()[usize::from(passed.gate)].name.clone(), passed.outcome))
-                .collect(),
-            missed_by_gates: missed_by_gates(policy, &trace, table),
+            id: evidence.id.to_string(),
+            at: evidence.id.timestamp_ms(),
+            nas: text("nas.name"),
+            nas_about: format!("{} at {}", facts.shown("nas.kind").unwrap_or_default(), text("nas.site")),
+            source: evidence.source.to_string(),
+            signed: sent(&evidence.request).any(|one| one.number == number::MESSAGE_AUTHENTICATOR),
+            edition: evidence.edition,
+            subject: evidence.subject.clone(),
+            carrier: facts.number("request.carrier").and_then(|number| Carrier::ALL.get(number as usize)).map(|c| c.1),
+            undecodable: evidence.undecodable,
+            port: facts.number("request.port").and_then(|port| u32::try_from(port).ok()),
+            request: table.dictionary().show_all(sent(&evidence.request)),
+            passed_gates: Vec::new(),
+            missed_by_gates: Vec::new(),
             accepts: gate.map(|gate| gate.accept.iter().map(Accepted::show).collect()).unwrap_or_default(),
-            rules: gate.map(|gate| rules(policy, gate, &trace, table)).unwrap_or_default(),
-            gate: gate.map(|gate| gate.name.clone()),
-            lookups: lookups.into_iter().map(LookUpRecord::printable).collect(),
-            facts: situation.known_facts(),
-            end: match end {
+            rules: Vec::new(),
+            more_rules: 0,
+            gate: evidence.gate.map(|place| gate.map_or_else(|| (place + 1).to_string(), |gate| gate.name.clone())),
+            lookups: evidence.lookups.clone(),
+            facts: facts.shown_all(),
+            end: match &evidence.end {
                 End::NoGate => EndRecord::NoGate,
                 End::MethodNotAccepted => EndRecord::MethodNotAccepted,
                 End::NoCredential => EndRecord::NoCredential,
-                End::Proof(kind, event) => EndRecord::Proof { identity: IdentityKind::word(kind).into(), event },
-                End::Eap(_) | End::Certificate(_) => EndRecord::Eap,
+                End::Proof(identity, event) => EndRecord::Proof { identity: *identity, event: *event },
+                End::Eap(failure) => EndRecord::Eap(failure.clone()),
                 End::Abandoned => EndRecord::Abandoned,
                 End::UnknownConversation => EndRecord::UnknownConversation,
-                End::Rule(index) => EndRecord::Rule { title: rule_title(index) },
+                End::Rule(rule) => EndRecord::Rule { title: rule_title(rule) },
                 End::Otherwise => EndRecord::Otherwise,
-                End::Undetermined(index) => EndRecord::Undetermined { title: rule_title(index) },
-                End::NoReply(reason) => EndRecord::NoReply { reason },
+                End::Undetermined(rule) => EndRecord::Undetermined { title: rule_title(rule) },
+                End::NoReply(reason) => EndRecord::NoReply { reason: reason.clone() },
             },
-            verdict: match verdict {
-                Verdict::Grant(given) => VerdictRecord::Grant {
-                    grants: names(policy, given),
-                    says: policy.statements(given).map(say).collect(),
+            verdict: match &evidence.verdict {
+                Verdict::Grant(given) if same && *given < policy.grant_sets() => VerdictRecord::Grant {
+                    grants: names(policy, *given),
+                    says: policy.statements(*given).map(say).collect(),
                 },
-                Verdict::Refuse(text) => VerdictRecord::Refuse { text },
+                Verdict::Grant(given) => {
+                    VerdictRecord::Grant { grants: vec![format!("combination {}", given + 1)], says: Vec::new() }
+                }
+                Verdict::Refuse(text) => VerdictRecord::Refuse { text: text.clone() },
                 Verdict::Silence => VerdictRecord::Silence,
                 Verdict::Unfinished => VerdictRecord::Unfinished,
             },
-            reply: reply.and_then(|bytes| show_reply(&bytes, table)),
-            eap,
-            micros: [times.gate, times.proof, times.rules, times.reply].map(|time| time.as_micros() as u64),
+            reply: evidence.reply.as_ref().map(|reply| {
+                let attributes = reply.attributes(Some(edition).filter(|_| same), &dialect, &evidence.verdict);
+                (Code(reply.code).to_string(), table.dictionary().show_all(sent(&attributes)))
+            }),
+            eap: evidence.eap.clone(),
+            micros: evidence.micros,
+            doubt: None,
         }
+    }
+
+    /// All that can be told: gates and rules are tried again with the facts that were
+    /// kept, which comes to the same, as long as this is the edition that decided and
+    /// rules are evaluated as they were.
+    pub fn new(evidence: &Evidence, edition: &Edition) -> Self {
+        let mut record = Self::brief(evidence, edition);
+        if edition.number != evidence.edition {
+            record.doubt = Some(format!(
+                "Edition {} cannot be read any more, so that names may be missing here.",
+                evidence.edition
+            ));
+            return record;
+        }
+        let (policy, facts) = (&edition.policy, evidence.facts(&edition.table));
+        let (chosen, passed) = policy.explain_gate(&facts);
+        record.missed_by_gates = missed_by_gates(policy, &passed, &edition.table);
+        record.passed_gates =
+            passed.iter().map(|passed| (policy.gates()[passed.gate].name.clone(), passed.outcome)).collect();
+        let mut as_kept = chosen.map(|gate| gate as u32) == evidence.gate;
+        let decided = match evidence.end {
+            End::Rule(rule) => Some(Decided::Rule(rule as usize)),
+            End::Undetermined(rule) => Some(Decided::Undetermined(rule as usize)),
+            End::Otherwise => Some(Decided::Otherwise),
+            _ => None,
+        };
+        if let (Some(decided), Some(gate)) = (decided, evidence.gate.map(|gate| gate as usize))
+            && let Some(definition) = policy.gates().get(gate)
+        {
+            let (again, tried) = policy.explain(gate, &facts);
+            as_kept &= again == decided;
+            (record.rules, record.more_rules) = rules(policy, definition, &tried, &edition.table);
+        }
+        if !as_kept {
+            record.doubt = Some(format!(
+                "Worked out again, this comes to something else than was decided (by evaluator {}): the decision is \
+                 told as it was, and what each rule came to as it would be now.",
+                evidence.evaluator
+            ));
+        }
+        record
     }
 
     /// The value of a fact that was known.
@@ -261,67 +312,56 @@ impl Record {
     }
 }
 
-/// Who asked. Names come from outside: what steers a terminal is shown, not kept.
-fn subject(situation: &Situation<'_>) -> Subject {
-    match (&situation.user, &situation.machine) {
-        (Identity::Absent, Identity::Proved(proved)) => return Subject::Machine(proved.account.name.clone()),
-        (Identity::Absent, Identity::NotProved { claimed, .. }) if !claimed.is_empty() => {
-            return Subject::Machine(printable(claimed).into_owned());
+fn sent(attributes: &[u8]) -> Attributes<'_> {
+    Attributes::read(attributes).unwrap_or_default()
+}
+
+impl KeptFacts<'_> {
+    fn known(&self, name: &str) -> Known<Value<'_>> {
+        self.table().schema().find(name).map_or(Known::Absent, |id| self.fact(id))
+    }
+
+    /// A text, or none of it.
+    fn text(&self, name: &str) -> String {
+        match self.known(name) {
+            Known::Is(Value::Text(text)) => text.into_owned(),
+            _ => String::new(),
         }
-        _ => {}
     }
-    // Until somebody tells more, the identity outside the tunnel is all there is.
-    if let Some(name) = situation.claimed().or_else(|| situation.derived.claimed()).filter(|name| !name.is_empty()) {
-        return Subject::User(printable(name).into_owned());
-    }
-    match (&situation.device, situation.derived.mac) {
-        (Device::Listed(mac, endpoint), _) => Subject::Endpoint(endpoint.title.clone(), mac.to_string()),
-        (_, Some(mac)) => Subject::Endpoint(String::new(), mac.to_string()),
-        _ => Subject::Nobody,
-    }
-}
 
-/// Attributes and their text that are kept of one request, in number and in bytes: a
-/// packet may hold two thousand.
-const MOST_ATTRIBUTES: usize = 128;
-const MOST_TEXT: usize = 16 << 10;
-
-fn bounded(mut shown: Vec<(String, String)>) -> Vec<(String, String)> {
-    let mut text = 0;
-    let fitting = shown.iter().take(MOST_ATTRIBUTES).take_while(|(name, value)| {
-        text += name.len() + value.len();
-        text <= MOST_TEXT
-    });
-    let kept = fitting.count();
-    let more = shown.len() - kept;
-    shown.truncate(kept);
-    if more > 0 {
-        shown.push(("more".into(), format!("{more} attributes that are not kept")));
+    fn number(&self, name: &str) -> Option<i64> {
+        match self.known(name) {
+            Known::Is(Value::Integer(number)) => Some(number),
+            _ => None,
+        }
     }
-    shown
-}
 
-fn carrier(situation: &Situation<'_>) -> Option<String> {
-    let word = situation.derived.carrier?.word();
-    Some(match situation.derived.credential {
-        Credential::Noise => format!("{word} (undecodable)"),
-        _ => word.to_owned(),
-    })
+    fn shown(&self, name: &str) -> Option<String> {
+        let id = self.table().schema().find(name)?;
+        let kind = &self.table().schema().definition(id).kind;
+        match self.fact(id) {
+            Known::Is(value) => Some(kind.show(&value)),
+            Known::Partial(part) => Some(format!("{}, the rest unanswered", kind.show(&part))),
+            Known::Unanswered => Some("unanswered".into()),
+            Known::Absent => None,
+        }
+    }
+
+    /// Every fact that was known and no attribute, by name.
+    fn shown_all(&self) -> Vec<(String, String)> {
+        let schema = self.table().schema();
+        let own = self.table().own().iter().map(|(_, id)| schema.definition(*id).name.clone());
+        own.filter_map(|name| self.shown(&name).map(|value| (name, value))).collect()
+    }
 }
 
 /// The facts that are absent where a gate was passed over because of it.
-fn missed_by_gates(policy: &Compiled, trace: &Trace, table: &FactTable) -> Vec<(String, String)> {
+fn missed_by_gates(policy: &Compiled, passed: &[GateTrace], table: &FactTable) -> Vec<(String, String)> {
     let mut missed = Vec::new();
-    let mut from = 0;
-    for passed in &trace.gates {
-        let until = usize::from(passed.leaves_until);
-        let leaves = trace.leaves.get(from..until).unwrap_or_default();
-        from = until;
-        let unknown = leaves.iter().filter(|leaf| passed.outcome == Outcome::Absent && leaf.outcome == Outcome::Absent);
-        for leaf in unknown {
-            let fact = policy.leaves()[usize::from(leaf.leaf)].fact;
-            let entry =
-                (policy.gates()[usize::from(passed.gate)].name.clone(), table.schema().definition(fact).name.clone());
+    for gate in passed.iter().filter(|gate| gate.outcome == Outcome::Absent) {
+        for leaf in gate.leaves.iter().filter(|leaf| leaf.outcome == Outcome::Absent) {
+            let fact = policy.leaves()[leaf.leaf as usize].fact;
+            let entry = (policy.gates()[gate.gate].name.clone(), table.schema().definition(fact).name.clone());
             if !missed.contains(&entry) {
                 missed.push(entry);
             }
@@ -330,37 +370,39 @@ fn missed_by_gates(policy: &Compiled, trace: &Trace, table: &FactTable) -> Vec<(
     missed
 }
 
-fn rules(policy: &Compiled, gate: &Gate, trace: &Trace, table: &FactTable) -> Vec<RuleRecord> {
-    // Comparisons of gates come first in the trace; a rule's own are the last
-    // before its mark, so they are counted back from there.
-    let leaf_of_rule = |rule: usize| {
-        let until = usize::from(trace.rules[rule].leaves_until);
-        let from = match rule {
-            0 => trace.leaves_before_rules.into(),
-            _ => usize::from(trace.rules[rule - 1].leaves_until),
-        };
-        trace.leaves.get(from..until).unwrap_or_default()
-    };
+/// The rules that were tried, and how many of them are left out.
+fn rules(policy: &Compiled, gate: &Gate, tried: &[RuleTrace], table: &FactTable) -> (Vec<RuleRecord>, usize) {
     let test = |leaf: &LeafTrace| {
-        let written = &policy.leaves()[usize::from(leaf.leaf)];
+        let written = &policy.leaves()[leaf.leaf as usize];
         let fact = table.schema().definition(written.fact).name.clone();
         TestRecord { text: written.text.clone(), fact, outcome: leaf.outcome }
     };
-    (0..trace.rules.len())
-        .map(|index| {
-            let rule = &gate.rules[usize::from(trace.rules[index].rule)];
-            RuleRecord {
-                title: rule.title.clone(),
-                then: match &rule.then {
-                    Consequence::Grant(given) => format!("grant {}", names(policy, *given).join(", ")),
-                    Consequence::Refuse(_) => "refuse".into(),
-                    Consequence::Silence => "silence".into(),
-                },
-                outcome: trace.rules[index].outcome,
-                tests: leaf_of_rule(index).iter().map(test).collect(),
-            }
-        })
-        .collect()
+    let mut told: Vec<&RuleTrace> = tried.iter().collect();
+    if told.len() > MOST_RULES {
+        told.sort_by_key(|rule| (rule.outcome != Outcome::True, lacking(rule)));
+        told.truncate(MOST_RULES);
+        told.sort_by_key(|rule| rule.rule);
+    }
+    let records = told.iter().map(|tried| {
+        let rule = &gate.rules[tried.rule];
+        RuleRecord {
+            title: rule.title.clone(),
+            then: match &rule.then {
+                Consequence::Grant(given) => format!("grant {}", names(policy, *given).join(", ")),
+                Consequence::Refuse(_) => "refuse".into(),
+                Consequence::Silence => "silence".into(),
+            },
+            grants: matches!(rule.then, Consequence::Grant(_)),
+            outcome: tried.outcome,
+            tests: tried.leaves.iter().map(test).collect(),
+        }
+    });
+    (records.collect(), tried.len() - told.len())
+}
+
+/// How many comparisons kept a rule from being true.
+fn lacking(rule: &RuleTrace) -> usize {
+    rule.leaves.iter().filter(|leaf| leaf.outcome != Outcome::True).count()
 }
 
 fn names(policy: &Compiled, combination: usize) -> Vec<String> {
@@ -379,9 +421,4 @@ fn say(statement: &Statement) -> String {
         Statement::Message(_) => format!("message \"{value}\""),
         other => format!("{} {value}", other.keyword()),
     }
-}
-
-fn show_reply(bytes: &[u8], table: &FactTable) -> Option<(String, Vec<(String, String)>)> {
-    let packet = Packet::parse(bytes).ok()?;
-    Some((packet.code().to_string(), table.dictionary().show(&packet)))
 }

@@ -1,6 +1,7 @@
-use regnant_policy::{Event, Mac};
+use regnant_policy::{Event, IdentityKind, Mac};
 use serde::{Deserialize, Serialize};
 
+use crate::facts::request::Carrier;
 use crate::record::{EndRecord, Record, Subject, VerdictRecord};
 
 /// A part of a sentence; parts that name something can be links.
@@ -74,11 +75,17 @@ impl Record {
     /// address for that.
     fn method(&self) -> Option<String> {
         let Some(eap) = &self.eap else {
-            let carrier = self.carrier.as_deref()?.split(' ').next()?;
-            return matches!(carrier, "pap" | "chap").then(|| carrier.to_owned());
+            let said = self.carrier.filter(|carrier| matches!(carrier, Carrier::Pap | Carrier::Chap))?;
+            return Some(said.word().to_owned());
         };
         let resumed = eap.tls.as_ref().is_some_and(|tls| tls.resumed);
-        Some(format!("{}{}", eap.method.as_deref()?, if resumed { ", resumed," } else { "" }))
+        Some(format!("{}{}", eap.method?, if resumed { ", resumed," } else { "" }))
+    }
+
+    /// What carried the credential, in words.
+    pub fn carried(&self) -> Option<String> {
+        let word = self.carrier?.word();
+        Some(if self.undecodable { format!("{word} (undecodable)") } else { word.to_owned() })
     }
 
     /// Why the decision fell as it did, in a few words.
@@ -89,12 +96,12 @@ impl Record {
             EndRecord::MethodNotAccepted => format!(
                 "gate {} does not accept {}",
                 self.gate.as_deref().unwrap_or_default(),
-                self.carrier.as_deref().unwrap_or("this method")
+                self.carried().unwrap_or_else(|| "this method".into())
             ),
-            EndRecord::Eap => self.eap_or_default().reason(),
+            EndRecord::Eap(failure) => self.eap_or_default().reason(failure),
             EndRecord::Abandoned => self.abandoned(),
             EndRecord::UnknownConversation => "its conversation is unknown or over".into(),
-            EndRecord::Proof { identity, event } => self.proof_reason(identity, *event),
+            EndRecord::Proof { identity, event } => self.proof_reason(*identity, *event),
             EndRecord::Rule { title } => title.clone(),
             EndRecord::Otherwise => "no rule applies".into(),
             EndRecord::Undetermined { title } => format!("{title} hangs on a store that did not answer"),
@@ -113,12 +120,12 @@ impl Record {
         told.strip_prefix("The supplicant went silent ").unwrap_or(&told).to_owned()
     }
 
-    fn proof_reason(&self, identity: &str, event: Event) -> String {
-        let said = || self.lookups.iter().rev().find(|lookup| lookup.kind == identity).map(|l| l.answer.clone());
+    fn proof_reason(&self, identity: IdentityKind, event: Event) -> String {
+        let said = || self.lookups.iter().rev().find(|lookup| lookup.kind == identity).map(|l| l.to_string());
         match (identity, event) {
-            ("mac", Event::Unknown) => "no store lists the device".into(),
+            (IdentityKind::Mac, Event::Unknown) => "no store lists the device".into(),
             (_, Event::Unknown) if self.claims_a_mac() => "a MAC address is never a user name".into(),
-            ("machine", Event::Unknown) => "no store knows the machine".into(),
+            (IdentityKind::Machine, Event::Unknown) => "no store knows the machine".into(),
             (_, Event::Unknown) => "no store knows the user".into(),
             (_, Event::Unreachable) => "a store did not answer".into(),
             (_, Event::Disabled) => "the account is disabled".into(),
@@ -133,8 +140,8 @@ impl Subject {
     /// The subject in words.
     pub fn show(&self) -> String {
         match self {
-            Self::Endpoint(title, mac) if title.is_empty() => format!("device {mac}"),
-            Self::Endpoint(title, mac) => format!("{title} {mac}"),
+            Self::Device(title, mac) if title.is_empty() => format!("device {mac}"),
+            Self::Device(title, mac) => format!("{title} {mac}"),
             Self::User(name) => name.clone(),
             Self::Machine(name) => format!("machine {name}"),
             Self::Nobody => "somebody unnamed".into(),

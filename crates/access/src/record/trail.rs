@@ -1,8 +1,9 @@
 //! The explanation of one decision: its stations, each with its evidence.
 
-use regnant_policy::{Event, Outcome};
+use regnant_policy::{Event, IdentityKind, Outcome};
 use serde::{Deserialize, Serialize};
 
+use crate::facts::request::Carrier;
 use crate::record::{EndRecord, Record, RuleRecord, VerdictRecord};
 
 /// The explanation of one decision.
@@ -25,7 +26,7 @@ pub struct Station {
     /// What happened, in a sentence.
     pub line: String,
     /// All that was known.
-    pub evidence: Vec<Evidence>,
+    pub evidence: Vec<Clue>,
     /// What to do about it, where something went wrong here.
     pub advice: Option<String>,
 }
@@ -44,14 +45,14 @@ pub enum Mark {
 
 /// One thing that was known.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Evidence {
+pub struct Clue {
     /// Its name.
     pub label: String,
     /// Its value.
     pub value: String,
 }
 
-impl Evidence {
+impl Clue {
     pub(super) fn new(label: impl Into<String>, value: impl Into<String>) -> Self {
         Self { label: label.into(), value: value.into() }
     }
@@ -84,7 +85,7 @@ impl Record {
     fn reached(&self) -> Reached {
         match self.end {
             EndRecord::NoGate => Reached::Gate,
-            EndRecord::Eap | EndRecord::Abandoned | EndRecord::UnknownConversation => Reached::Conversation,
+            EndRecord::Eap(_) | EndRecord::Abandoned | EndRecord::UnknownConversation => Reached::Conversation,
             EndRecord::MethodNotAccepted | EndRecord::NoCredential | EndRecord::Proof { .. } => Reached::Proof,
             EndRecord::Rule { .. } | EndRecord::Otherwise | EndRecord::Undetermined { .. } => Reached::Rules,
             EndRecord::NoReply { .. } => Reached::Reply,
@@ -108,7 +109,7 @@ impl Record {
         let line = format!("Access-Request from {} ({}, {}), {signed}.", self.source, self.nas, self.nas_about);
         let mut station = self.station("heard", Mark::Passed, line);
         station.micros = Some(0);
-        station.evidence = self.request.iter().map(|(name, value)| Evidence::new(name, value)).collect();
+        station.evidence = self.request.iter().map(|(name, value)| Clue::new(name, value)).collect();
         if !self.signed {
             station.advice = Some(
                 "This NAS need not send Message-Authenticator, so its answers can be forged on the way. \
@@ -135,8 +136,9 @@ impl Record {
             ),
         };
         let mut station = self.station("gate", mark, line);
-        station.micros = Some(self.micros[0]);
+        station.micros = Some(self.micros[0].into());
         station.advice = advice;
+        station.evidence.extend(self.doubt.iter().map(|doubt| Clue::new("not certain", doubt)));
         for (gate, outcome) in &self.passed_gates {
             let missed: Vec<_> =
                 self.missed_by_gates.iter().filter(|(by, _)| by == gate).map(|(_, fact)| fact.as_str()).collect();
@@ -144,7 +146,7 @@ impl Record {
                 true => format!("its condition is {}", when(*outcome)),
                 false => format!("{} {} absent", missed.join(" and "), if missed.len() == 1 { "is" } else { "are" }),
             };
-            station.evidence.push(Evidence::new(format!("gate {gate}"), format!("passed over: {why}")));
+            station.evidence.push(Clue::new(format!("gate {gate}"), format!("passed over: {why}")));
         }
         station.evidence.extend(self.facts_of(&["nas.", "request."]));
         station
@@ -158,7 +160,7 @@ impl Record {
             };
         }
         let gate = self.gate.as_deref().unwrap_or_default();
-        let carrier = self.carrier.as_deref().unwrap_or("no credential");
+        let carrier = self.carried().unwrap_or_else(|| "no credential".into());
         let (mark, line, advice) = match &self.end {
             EndRecord::MethodNotAccepted => (
                 Mark::Stopped,
@@ -172,18 +174,18 @@ impl Record {
             ),
             EndRecord::Proof { identity, event } => (
                 Mark::Stopped,
-                format!("{}: {}.", carrier_title(carrier), self.reason()),
-                Some(self.proof_advice(identity, *event)),
+                format!("{}: {}.", self.carrier_title(), self.reason()),
+                Some(self.proof_advice(*identity, *event)),
             ),
-            _ => (Mark::Passed, format!("{}: {}.", carrier_title(carrier), self.proved()), None),
+            _ => (Mark::Passed, format!("{}: {}.", self.carrier_title(), self.proved()), None),
         };
         let mut station = self.station("proof", mark, line);
-        station.micros = Some(self.micros[1]);
+        station.micros = Some(self.micros[1].into());
         station.advice = advice;
         for lookup in &self.lookups {
-            station.evidence.push(Evidence::new(
-                format!("{} {} in {}", lookup.kind, lookup.name, lookup.store),
-                lookup.answer.clone(),
+            station.evidence.push(Clue::new(
+                format!("{} {} in {}", lookup.kind.word(), lookup.name, lookup.asked),
+                lookup.to_string(),
             ));
         }
         station
@@ -217,23 +219,23 @@ impl Record {
                 _ => {}
             }
         }
-        match (told.is_empty(), self.carrier.as_deref()) {
+        match (told.is_empty(), self.carrier) {
             (false, _) => told.join("; "),
-            (_, Some("mac")) => "the device is taken by its MAC address, which proves nothing more".into(),
+            (_, Some(Carrier::Mac)) => "the device is taken by its MAC address, which proves nothing more".into(),
             _ => "nobody had to prove anything".into(),
         }
     }
 
-    fn proof_advice(&self, identity: &str, event: Event) -> String {
-        let stores: Vec<_> = self.lookups.iter().filter(|l| l.kind == identity).map(|l| l.store.as_str()).collect();
-        let noise = self.carrier.as_deref().is_some_and(|carrier| carrier.contains("undecodable"));
+    fn proof_advice(&self, identity: IdentityKind, event: Event) -> String {
+        let stores: Vec<_> = self.lookups.iter().filter(|l| l.kind == identity).map(|l| l.asked.to_string()).collect();
+        let noise = self.undecodable;
         match (identity, event) {
             (_, Event::Failed) if noise => {
                 "Compare the shared secret on the NAS with the one in the inventory: this NAS does not sign its \
                  requests, so a wrong secret shows as a wrong password."
                     .into()
             }
-            ("mac", Event::Unknown) => format!(
+            (IdentityKind::Mac, Event::Unknown) => format!(
                 "Register the device in {}, or let the gate go on with `unknown continue`.",
                 stores.join(" or ")
             ),
@@ -291,7 +293,7 @@ impl Record {
         let line =
             if told.is_empty() { "Nothing is known of who asks.".into() } else { format!("{}.", told.join("; ")) };
         let mut station = self.station("identity", Mark::Passed, line);
-        station.micros = Some(self.micros[1]);
+        station.micros = Some(self.micros[1].into());
         station.evidence = self.facts_of(&["claimed.", "user.", "machine.", "endpoint.", "certificate."]);
         station
     }
@@ -312,9 +314,12 @@ impl Record {
         };
         let mark = if self.refused() { Mark::Stopped } else { Mark::Passed };
         let mut station = self.station("rules", mark, line);
-        station.micros = Some(self.micros[2]);
+        station.micros = Some(self.micros[2].into());
         station.advice = advice.filter(|_| self.refused());
         station.evidence = self.rules.iter().map(|rule| self.rule_evidence(rule)).collect();
+        if self.more_rules > 0 {
+            station.evidence.push(Clue::new(format!("{} more rules", self.more_rules), "lacked more than these"));
+        }
         station
     }
 
@@ -329,7 +334,7 @@ impl Record {
     /// The rule that would have let the request in and lacked least.
     fn near_miss(&self) -> Option<String> {
         let failing = |rule: &RuleRecord| rule.tests.iter().filter(|test| test.outcome != Outcome::True).count();
-        let granting = self.rules.iter().filter(|rule| rule.then.starts_with("grant"));
+        let granting = self.rules.iter().filter(|rule| rule.grants);
         let rule = granting.min_by_key(|rule| failing(rule))?;
         let test = rule.tests.iter().find(|test| test.outcome != Outcome::True)?;
         Some(format!(
@@ -340,7 +345,7 @@ impl Record {
         ))
     }
 
-    fn rule_evidence(&self, rule: &RuleRecord) -> Evidence {
+    fn rule_evidence(&self, rule: &RuleRecord) -> Clue {
         let tests: Vec<_> = rule
             .tests
             .iter()
@@ -352,7 +357,7 @@ impl Record {
             })
             .collect();
         let label = format!("{} ({}) is {}", rule.title, rule.then, when(rule.outcome));
-        Evidence::new(label, tests.join("; "))
+        Clue::new(label, tests.join("; "))
     }
 
     fn was(&self, fact: &str, outcome: Outcome) -> String {
@@ -373,7 +378,7 @@ impl Record {
             VerdictRecord::Grant { grants, says } => {
                 let mut station =
                     self.station("grant", Mark::Passed, format!("{}: {}.", grants.join(", "), says.join(", ")));
-                station.micros = Some(self.micros[2]);
+                station.micros = Some(self.micros[2].into());
                 station
             }
             VerdictRecord::Refuse { text: Some(text) } => {
@@ -410,14 +415,14 @@ impl Record {
                 count => format!("{code} with {count} attributes."),
             },
         );
-        station.micros = Some(self.micros[3]);
-        station.evidence = attributes.iter().map(|(name, value)| Evidence::new(name, value)).collect();
+        station.micros = Some(self.micros[3].into());
+        station.evidence = attributes.iter().map(|(name, value)| Clue::new(name, value)).collect();
         station
     }
 
-    fn facts_of(&self, prefixes: &[&str]) -> Vec<Evidence> {
+    fn facts_of(&self, prefixes: &[&str]) -> Vec<Clue> {
         let fits = |name: &str| prefixes.iter().any(|prefix| name.starts_with(prefix));
-        self.facts.iter().filter(|(name, _)| fits(name)).map(|(name, value)| Evidence::new(name, value)).collect()
+        self.facts.iter().filter(|(name, _)| fits(name)).map(|(name, value)| Clue::new(name, value)).collect()
     }
 }
 
@@ -434,11 +439,13 @@ fn when(outcome: Outcome) -> &'static str {
     }
 }
 
-fn carrier_title(carrier: &str) -> &'static str {
-    match carrier.split(' ').next() {
-        Some("pap") => "Password (PAP)",
-        Some("chap") => "Challenge (CHAP)",
-        Some("mac") => "MAC bypass",
-        _ => "EAP",
+impl Record {
+    fn carrier_title(&self) -> &'static str {
+        match self.carrier {
+            Some(Carrier::Pap) => "Password (PAP)",
+            Some(Carrier::Chap) => "Challenge (CHAP)",
+            Some(Carrier::Mac) => "MAC bypass",
+            _ => "EAP",
+        }
     }
 }

@@ -7,7 +7,7 @@ use thiserror::Error;
 
 use crate::render::acl::filter_rules;
 
-const STANDARD: &str = include_str!("../../dialects/standard.toml");
+const BUILT_IN: [(&str, &str); 1] = [("standard.toml", include_str!("../../dialects/standard.toml"))];
 
 /// Proxy-State and Message-Authenticator need room in the reply too.
 const RESERVED: usize = 512;
@@ -48,7 +48,13 @@ struct File {
 impl Dialect {
     /// The dialect of the RFCs, which ships with this crate.
     pub fn standard(dictionary: &Dictionary) -> Self {
-        Self::read("standard.toml", STANDARD, dictionary).expect("the file that ships is checked by the tests")
+        let [(file, text)] = BUILT_IN;
+        Self::read(file, text, dictionary).expect("the file that ships is checked by the tests")
+    }
+
+    /// The files that ship with this crate: names and texts.
+    pub fn built_in_files() -> &'static [(&'static str, &'static str)] {
+        &BUILT_IN
     }
 
     /// Reads a dialect file and checks that its attributes exist.

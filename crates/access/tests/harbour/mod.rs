@@ -4,6 +4,7 @@
 
 pub(crate) mod supplicant;
 
+use std::cell::RefCell;
 use std::collections::HashMap;
 use std::future::Future;
 use std::net::SocketAddr;
@@ -23,7 +24,7 @@ use ulid::Ulid;
 pub(crate) const POLICY: &str = include_str!("../../../campus/harbour/main.writ");
 
 pub(crate) struct Harbour {
-    pub(crate) table: FactTable,
+    pub(crate) table: Arc<FactTable>,
     pub(crate) nases: NasTable,
     pub(crate) setting: Setting,
     pub(crate) stores: Memory,
@@ -258,7 +259,7 @@ pub(crate) fn groups(names: &[&str]) -> Groups {
 fn setting(
     policy: &str,
     people: &[&str],
-    table: &FactTable,
+    table: &Arc<FactTable>,
     certificates: &Certificates,
     issuer: &Arc<Issuer>,
 ) -> Setting {
@@ -269,7 +270,7 @@ fn setting(
     let compiled = Compiled::from_source(Source::new("main.writ", policy), &schema)
         .unwrap_or_else(|checked| panic!("{}", checked.diagnostics()[0].render(checked.source())));
     let dialect = Dialect::standard(table.dictionary());
-    let edition = Arc::new(Edition::prepare(1, compiled, &[dialect], table).unwrap());
+    let edition = Arc::new(Edition::prepare(1, compiled, &[dialect], table.clone()).unwrap());
     let materials = certificates.materials(issuer.clone());
     let offers = Arc::new(GateOffers::prepare(&edition.policy, &materials).unwrap());
     Setting { edition, offers }
@@ -290,7 +291,7 @@ impl Harbour {
 
     /// Several stores of people, which all hold the same.
     pub(crate) fn with_stores(policy: &str, people: &[&str]) -> Self {
-        let table = FactTable::new(Dictionary::standard());
+        let table = Arc::new(FactTable::new(Dictionary::standard()));
         let certificates = Certificates::new();
         let issuer = Arc::<Issuer>::default();
         let setting = setting(policy, people, &table, &certificates, &issuer);
@@ -347,7 +348,7 @@ impl Harbour {
         match now(decide(Ulid::from_parts(self.now, 7), heard, &self.setting, &self.desk(), stopwatch)) {
             Outcome::Decided(decision) => {
                 let reply = decision.reply.clone();
-                Answered::Decided(Box::new(Record::new(*decision, &self.table)), reply)
+                Answered::Decided(Box::new(written(*decision)), reply)
             }
             Outcome::Challenge { reply, dialogue, .. } => Answered::Challenged(dialogue, reply),
         }
@@ -360,7 +361,7 @@ impl Harbour {
         match now(dialogue.go_on(heard, &self.desk(), stopwatch)) {
             Outcome::Decided(decision) => {
                 let reply = decision.reply.clone();
-                Answered::Decided(Box::new(Record::new(*decision, &self.table)), reply)
+                Answered::Decided(Box::new(written(*decision)), reply)
             }
             Outcome::Challenge { reply, dialogue, .. } => Answered::Challenged(dialogue, reply),
         }
@@ -368,7 +369,6 @@ impl Harbour {
 
     fn desk(&self) -> Desk<'_, Memory> {
         Desk {
-            table: &self.table,
             stores: &self.stores,
             sessions: &self.sessions,
             machines: &self.machines,
@@ -388,6 +388,29 @@ impl Harbour {
             Answered::Unheard(cause) => panic!("unheard: {cause}"),
         }
     }
+}
+
+thread_local! {
+    static LAST_STORED: RefCell<Vec<u8>> = const { RefCell::new(Vec::new()) };
+}
+
+/// What was stored of the last decision of this thread.
+pub(crate) fn last_stored() -> Vec<u8> {
+    LAST_STORED.with_borrow(Clone::clone)
+}
+
+/// What a person reads of a decision, once it was stored and read back. Whatever is
+/// worked out again must come to what was decided.
+pub(crate) fn written(decision: Decision) -> Record {
+    let edition = decision.edition.clone();
+    let evidence = Evidence::new(decision);
+    let bytes = evidence.to_bytes();
+    let stored = Evidence::from_bytes(evidence.id, &bytes).unwrap();
+    LAST_STORED.set(bytes);
+    assert_eq!(stored, evidence);
+    let record = Record::new(&stored, &edition);
+    assert_eq!(record.doubt, None, "{:?}", stored.end);
+    record
 }
 
 #[derive(Debug)]

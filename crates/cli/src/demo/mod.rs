@@ -15,7 +15,7 @@ use regnant_campus::papers::{SERVER, TRUST};
 use regnant_campus::story::{self, Scene};
 use regnant_campus::{Ask, Nas, Outcome, harbour, trickle};
 use regnant_records::{Inventory, TrustRow};
-use regnant_service::{ApiConfig, Config, KeysConfig, Office, RadiusConfig, Service};
+use regnant_service::{ApiConfig, Config, Office, RadiusConfig, Service};
 use tokio::runtime::Runtime;
 
 use crate::args;
@@ -36,7 +36,7 @@ pub(crate) fn run(args: &args::Demo) -> Result<ExitCode, Failure> {
     let config = Config {
         radius: RadiusConfig { authentication: vec![RADIUS], ..RadiusConfig::default() },
         api: ApiConfig { listen: API, ..ApiConfig::default() },
-        keys: KeysConfig::default(),
+        ..Config::default()
     };
     Runtime::new()?.block_on(async {
         let service = Service::start(&config, &args.data).await?;

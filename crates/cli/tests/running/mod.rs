@@ -214,6 +214,15 @@ impl Running {
         command
     }
 
+    /// The file that the journal is written into.
+    pub(crate) fn journal_file(&self) -> PathBuf {
+        let entries = std::fs::read_dir(self.data.join("journal")).unwrap();
+        let mut files: Vec<_> = entries.map(|entry| entry.unwrap().path()).collect();
+        files.retain(|path| path.extension().is_some_and(|extension| extension == "sqlite"));
+        files.sort();
+        files.pop().unwrap()
+    }
+
     /// Entries of the journal, once there are this many: they are written within
     /// a moment.
     pub(crate) fn entries(&self, query: &str, at_least: usize) -> Vec<Value> {

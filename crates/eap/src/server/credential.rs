@@ -1,6 +1,7 @@
 use std::fmt;
 
 use md5::{Digest, Md5};
+use serde::{Deserialize, Serialize};
 use subtle::ConstantTimeEq;
 
 use crate::crypto::mschap;
@@ -12,7 +13,7 @@ pub(crate) const LONGEST_NAME: usize = 253;
 pub(crate) const LONG_NAME: Failure = Failure::Malformed("a name is longer than 253 bytes");
 
 /// Whom an identity is about (RFC 7170 section 4.2.3).
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub enum IdentityType {
     /// A person.
     User,

@@ -13,6 +13,8 @@ pub(crate) mod trust;
 use std::fmt;
 use std::sync::Arc;
 
+use serde::{Deserialize, Serialize};
+
 use crate::certificate::Chain;
 use crate::crypto::prf::SuiteHash;
 use crate::failure::TlsFailure;
@@ -50,7 +52,7 @@ pub fn warm_up() {
 }
 
 /// A version of TLS.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum TlsVersion {
     /// RFC 5246.
     Tls12,

@@ -10,6 +10,8 @@ use crate::source::Span;
 use crate::suggest::did_you_mean;
 use crate::value::Value;
 
+/// Comparisons of a whole policy.
+const MAX_LEAVES: usize = 200_000;
 /// A condition with more comparisons than this, defines written out, is refused:
 /// it bounds the time of a decision.
 const MAX_COMPARISONS: usize = 10_000;
@@ -112,7 +114,7 @@ impl<'p> Checker<'p> {
                 Weight { depth: inner.depth + 1, ..inner }
             }
             Node::Leaf(leaf) => {
-                let fact = self.program.leaves[usize::from(*leaf)].fact;
+                let fact = self.program.leaves[*leaf as usize].fact;
                 let late = (self.schema.definition(fact).known > Stage::FirstPacket).then_some(fact);
                 Weight { comparisons: 1, depth: 1, late }
             }
@@ -130,14 +132,16 @@ impl<'p> Checker<'p> {
             );
             return None;
         };
-        let Ok(number) = u16::try_from(self.program.leaves.len()) else {
-            self.report(Diagnostic::error("W221", span, "the policy has more than 65,536 comparisons"));
+        let number = self.program.leaves.len();
+        if number >= MAX_LEAVES {
+            let message = format!("the policy has more than {MAX_LEAVES} comparisons");
+            self.report(Diagnostic::error("W221", span, message));
             return None;
-        };
+        }
         let text = self.source.slice(span).split_whitespace().collect::<Vec<_>>().join(" ");
         let ignore_case = left.kind.ignores_case();
         self.program.leaves.push(Leaf { text, span, fact, left: left.expression, test, ignore_case });
-        Some(self.node(Node::Leaf(number)))
+        Some(self.node(Node::Leaf(number as u32)))
     }
 
     fn bare(&mut self, name: &Name, span: Span) -> Option<NodeId> {

@@ -2,14 +2,15 @@ use crate::check::Checker;
 use crate::check::grant::MAX_TEXT;
 use crate::diagnostic::Diagnostic;
 use crate::parse::ast::{ConsequenceItem, GateItem, IdentifyItem, Name, ReactionItem, ResumeItem, RuleItem};
+use crate::run::index::RuleIndex;
 use crate::run::method::{Accepted, IdentityKind, Method};
 use crate::run::program::{Consequence, Event, Gate, Identify, Reaction, Rule, TellName, Undetermined};
 use crate::suggest::did_you_mean;
 
 /// How long an EAP session may be resumed where a gate does not say.
 const RESUME: u32 = 8 * 3_600;
-/// More than this is refused: traces count rules and gates in 16 bits.
-const MAX_RULES: usize = 10_000;
+/// More than this is refused.
+const MAX_RULES: usize = 20_000;
 
 impl Checker<'_> {
     pub(super) fn gate(&mut self, item: &GateItem) {
@@ -40,6 +41,7 @@ impl Checker<'_> {
             Some(ResumeItem::UpTo(operand)) => self.seconds(operand).unwrap_or_default(),
         };
         let rules: Vec<_> = item.rules.iter().filter_map(|rule| self.rule(rule)).collect();
+        let index = RuleIndex::new(&self.program, &rules);
         let otherwise = item.otherwise.as_ref().and_then(|consequence| self.consequence(consequence));
         let otherwise = otherwise.unwrap_or(Consequence::Refuse(None));
         let tell_name = item.tell_name.as_ref().and_then(|word| self.one_of("name", word, &TellName::ALL));
@@ -57,6 +59,7 @@ impl Checker<'_> {
             undetermined: undetermined.unwrap_or_default(),
             tell_name,
             when,
+            index,
         });
     }
 

@@ -4,7 +4,7 @@ use crate::diagnostic::Diagnostic;
 use crate::grant::Statement;
 use crate::run::method::Method;
 use crate::run::program::{Consequence, Gate, Program};
-use crate::run::rules::{Decided, Trace};
+use crate::run::rules::Decided;
 use crate::run::{Facts, Known};
 use crate::schema::FactId;
 use crate::source::Span;
@@ -58,9 +58,8 @@ pub struct CaseResult {
 
 impl Program {
     pub(crate) fn run(&self, case: &Case) -> CaseResult {
-        let mut trace = Trace::default();
-        let gate = self.gate(&case.given, &mut trace).map(|index| &self.gates[index]);
-        let (got, by, consequence) = self.outcome(case, gate, &mut trace);
+        let gate = self.gate(&case.given).map(|index| &self.gates[index]);
+        let (got, by, consequence) = self.outcome(case, gate);
         let statements = match consequence {
             Some(Consequence::Grant(set)) => self.statements(set).collect(),
             _ => Vec::new(),
@@ -79,19 +78,14 @@ impl Program {
         CaseResult { title: case.title.clone(), failure }
     }
 
-    fn outcome(
-        &self,
-        case: &Case,
-        gate: Option<&Gate>,
-        trace: &mut Trace,
-    ) -> (Expected, Option<By>, Option<Consequence>) {
+    fn outcome(&self, case: &Case, gate: Option<&Gate>) -> (Expected, Option<By>, Option<Consequence>) {
         let Some(gate) = gate else {
             return (Expected::Refuse, None, None);
         };
         if case.methods.as_ref().is_some_and(|methods| !methods.iter().any(|method| gate.accepts(*method))) {
             return (Expected::Refuse, None, None);
         }
-        let (by, consequence) = match self.rules(gate, &case.given, trace) {
+        let (by, consequence) = match self.rules(gate, &case.given) {
             Decided::Rule(index) => (By::Rule(gate.rules[index].title.clone()), gate.rules[index].then.clone()),
             Decided::Otherwise => (By::Otherwise, gate.otherwise.clone()),
             Decided::Undetermined(index) => {

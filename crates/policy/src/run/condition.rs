@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::parse::ast::Comparison;
 use crate::run::program::{Expression, Leaf, Node, NodeId, Program, Test};
-use crate::run::rules::{LeafTrace, Trace};
+use crate::run::rules::LeafTrace;
 use crate::run::{Facts, Known};
 use crate::value::{Value, block_holds, folded, same_text};
 
@@ -78,20 +78,36 @@ impl Truth {
     }
 }
 
+/// Sees every comparison that is looked at. Decisions have none; whoever reads about
+/// one has their comparisons listed.
+pub(crate) trait Witness {
+    fn see(&mut self, leaf: u32, truth: Truth);
+}
+
+impl Witness for () {
+    fn see(&mut self, _: u32, _: Truth) {}
+}
+
+impl Witness for Vec<LeafTrace> {
+    fn see(&mut self, leaf: u32, truth: Truth) {
+        self.push(LeafTrace { leaf, outcome: truth.outcome() });
+    }
+}
+
 impl Program {
-    /// Evaluates a condition, noting every comparison that was looked at.
-    pub(crate) fn truth(&self, node: NodeId, facts: &dyn Facts, trace: &mut Trace) -> Truth {
+    /// Evaluates a condition.
+    pub(crate) fn truth(&self, node: NodeId, facts: &dyn Facts, witness: &mut impl Witness) -> Truth {
         match &self.nodes[node] {
             Node::Leaf(leaf) => {
-                let truth = self.leaves[usize::from(*leaf)].truth(facts);
-                trace.leaves.push(LeafTrace { leaf: *leaf, outcome: truth.outcome() });
+                let truth = self.leaves[*leaf as usize].truth(facts);
+                witness.see(*leaf, truth);
                 truth
             }
-            Node::Not(inner) => self.truth(*inner, facts, trace).not(),
-            Node::All(terms) => self.fold(terms, Truth::TRUE, Truth::FALSE, Truth::and, facts, trace),
+            Node::Not(inner) => self.truth(*inner, facts, witness).not(),
+            Node::All(terms) => self.fold(terms, Truth::TRUE, Truth::FALSE, Truth::and, facts, witness),
             Node::Any(terms) => {
                 let or = |a: Truth, b: Truth| a.not().and(b.not()).not();
-                self.fold(terms, Truth::FALSE, Truth::TRUE, or, facts, trace)
+                self.fold(terms, Truth::FALSE, Truth::TRUE, or, facts, witness)
             }
         }
     }
@@ -104,11 +120,11 @@ impl Program {
         settled: Truth,
         join: impl Fn(Truth, Truth) -> Truth,
         facts: &dyn Facts,
-        trace: &mut Trace,
+        witness: &mut impl Witness,
     ) -> Truth {
         let mut truth = start;
         for &term in terms {
-            truth = join(truth, self.truth(term, facts, trace));
+            truth = join(truth, self.truth(term, facts, witness));
             if truth == settled {
                 break;
             }

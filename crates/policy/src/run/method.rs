@@ -1,5 +1,7 @@
 //! How identities may be proved, and which kinds there are.
 
+use serde::{Deserialize, Serialize};
+
 /// How an identity may be proved.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Method {
@@ -146,7 +148,7 @@ impl Accepted {
 }
 
 /// What kind of identity a clause is about.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub enum IdentityKind {
     /// A person.
     User,

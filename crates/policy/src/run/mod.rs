@@ -2,15 +2,18 @@
 
 pub(crate) mod case;
 pub(crate) mod condition;
+pub(crate) mod index;
 pub(crate) mod method;
 pub(crate) mod program;
 pub(crate) mod rules;
+
+use serde::{Deserialize, Serialize};
 
 use crate::schema::FactId;
 use crate::value::Value;
 
 /// What is known of a fact.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub enum Known<T> {
     /// The value.
     Is(T),

@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 use crate::acl::Acl;
 use crate::grant::Grant;
 use crate::parse::ast::Comparison;
+use crate::run::index::RuleIndex;
 use crate::run::method::{Accepted, IdentityKind, Method, TrustClause};
 use crate::schema::FactId;
 use crate::source::Span;
@@ -31,7 +32,7 @@ pub(crate) enum Node {
     All(Box<[NodeId]>),
     Any(Box<[NodeId]>),
     Not(NodeId),
-    Leaf(u16),
+    Leaf(u32),
 }
 
 /// One comparison of a condition.
@@ -104,6 +105,7 @@ pub struct Gate {
     /// in place of an anonymous one.
     pub tell_name: Option<TellName>,
     pub(crate) when: Option<NodeId>,
+    pub(crate) index: RuleIndex,
 }
 
 impl Gate {

@@ -1,51 +1,34 @@
-use serde::{Deserialize, Serialize};
-
 use crate::run::Facts;
-use crate::run::condition::{Outcome, Truth};
-use crate::run::program::{Consequence, Gate, Program, Undetermined};
+use crate::run::condition::{Outcome, Truth, Witness};
+use crate::run::program::{Consequence, Gate, Program, Rule, Undetermined};
 
-/// What was looked at on the way to a decision.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Trace {
-    /// Gates that were passed over.
-    pub gates: Vec<GateTrace>,
-    /// How many comparisons were looked at to choose the gate.
-    pub leaves_before_rules: u16,
-    /// Rules in the order tried.
-    pub rules: Vec<RuleTrace>,
-    /// Comparisons in the order looked at.
+/// A gate that was passed over.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct GateTrace {
+    /// The gate's place in the policy.
+    pub gate: usize,
+    /// What its `when` came to.
+    pub outcome: Outcome,
+    /// The comparisons that were looked at, in order.
     pub leaves: Vec<LeafTrace>,
 }
 
-/// A gate that was passed over.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct GateTrace {
-    /// The gate's place in the policy.
-    pub gate: u16,
-    /// What its `when` came to.
-    pub outcome: Outcome,
-    /// How many comparisons had been looked at before and with this gate: its own
-    /// are the last of them.
-    pub leaves_until: u16,
-}
-
 /// What a rule's condition came to.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct RuleTrace {
     /// The rule's place in its gate.
-    pub rule: u16,
+    pub rule: usize,
     /// What its condition came to.
     pub outcome: Outcome,
-    /// How many comparisons had been looked at before and with this rule:
-    /// its own are the last of them.
-    pub leaves_until: u16,
+    /// The comparisons that were looked at, in order.
+    pub leaves: Vec<LeafTrace>,
 }
 
 /// What a comparison came to.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct LeafTrace {
     /// The comparison's number in the policy.
-    pub leaf: u16,
+    pub leaf: u32,
     /// What it came to.
     pub outcome: Outcome,
 }
@@ -64,34 +47,63 @@ pub enum Decided {
 
 impl Program {
     /// The first gate whose `when` is true.
-    pub(crate) fn gate(&self, facts: &dyn Facts, trace: &mut Trace) -> Option<usize> {
-        for (index, gate) in self.gates.iter().enumerate() {
-            let truth = gate.when.map_or(Truth::TRUE, |when| self.truth(when, facts, trace));
-            if truth.is_true() {
-                return Some(index);
-            }
-            let leaves_until = trace.leaves.len().min(usize::from(u16::MAX)) as u16;
-            trace.gates.push(GateTrace { gate: index as u16, outcome: truth.outcome(), leaves_until });
-        }
-        None
+    pub(crate) fn gate(&self, facts: &dyn Facts) -> Option<usize> {
+        self.gates.iter().position(|gate| gate.when.is_none_or(|when| self.truth(when, facts, &mut ()).is_true()))
     }
 
-    /// Tries the rules of a gate in order, once.
-    pub(crate) fn rules(&self, gate: &Gate, facts: &dyn Facts, trace: &mut Trace) -> Decided {
-        trace.leaves_before_rules = trace.leaves.len().min(usize::from(u16::MAX)) as u16;
-        for (index, rule) in gate.rules.iter().enumerate() {
-            let truth = self.truth(rule.when, facts, trace);
-            let leaves_until = trace.leaves.len().min(usize::from(u16::MAX)) as u16;
-            trace.rules.push(RuleTrace { rule: index as u16, outcome: truth.outcome(), leaves_until });
+    /// The first gate whose `when` is true, and those that were passed over.
+    pub(crate) fn gate_traced(&self, facts: &dyn Facts) -> (Option<usize>, Vec<GateTrace>) {
+        let mut passed = Vec::new();
+        for (gate, definition) in self.gates.iter().enumerate() {
+            let mut leaves = Vec::new();
+            let truth = definition.when.map_or(Truth::TRUE, |when| self.truth(when, facts, &mut leaves));
             if truth.is_true() {
-                return Decided::Rule(index);
+                return (Some(gate), passed);
             }
-            // What follows might give more than this rule would have.
-            let passed = gate.undetermined == Undetermined::Continue && matches!(rule.then, Consequence::Grant(_));
-            if truth.might_be_true() && !passed {
-                return Decided::Undetermined(index);
+            passed.push(GateTrace { gate, outcome: truth.outcome(), leaves });
+        }
+        (None, passed)
+    }
+
+    /// What the rules of a gate come to: those that the index lets through are tried in
+    /// order, once.
+    pub(crate) fn rules(&self, gate: &Gate, facts: &dyn Facts) -> Decided {
+        let tried = |place: usize| gate.settles(place, self.rule(&gate.rules[place], facts, &mut ()));
+        let settled = match gate.index.candidates(facts) {
+            Some(mut candidates) => candidates.find_map(tried),
+            None => (0..gate.rules.len()).find_map(tried),
+        };
+        settled.unwrap_or(Decided::Otherwise)
+    }
+
+    /// The same, every rule tried in order, and what each came to.
+    pub(crate) fn rules_traced(&self, gate: &Gate, facts: &dyn Facts) -> (Decided, Vec<RuleTrace>) {
+        let mut tried = Vec::new();
+        for (place, rule) in gate.rules.iter().enumerate() {
+            let mut leaves = Vec::new();
+            let truth = self.rule(rule, facts, &mut leaves);
+            tried.push(RuleTrace { rule: place, outcome: truth.outcome(), leaves });
+            if let Some(decided) = gate.settles(place, truth) {
+                return (decided, tried);
             }
         }
-        Decided::Otherwise
+        (Decided::Otherwise, tried)
+    }
+
+    fn rule(&self, rule: &Rule, facts: &dyn Facts, witness: &mut impl Witness) -> Truth {
+        self.truth(rule.when, facts, witness)
+    }
+}
+
+impl Gate {
+    /// Whether a rule whose condition came to this settles the request.
+    fn settles(&self, place: usize, truth: Truth) -> Option<Decided> {
+        if truth.is_true() {
+            return Some(Decided::Rule(place));
+        }
+        // What follows might give more than this rule would have.
+        let passed =
+            || self.undetermined == Undetermined::Continue && matches!(self.rules[place].then, Consequence::Grant(_));
+        (truth.might_be_true() && !passed()).then_some(Decided::Undetermined(place))
     }
 }

@@ -41,6 +41,7 @@ pub(crate) fn schema() -> Schema {
 }
 
 /// Facts by name; what is not stated is absent.
+#[derive(Debug)]
 pub(crate) struct Stated(HashMap<FactId, Known<Value<'static>>>);
 
 pub(crate) fn stated<const N: usize>(facts: [(&str, Known<Value<'static>>); N]) -> Stated {

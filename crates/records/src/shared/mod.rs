@@ -18,11 +18,12 @@ use crate::inventory::{KnownKind, KnownName, StoreKind, nas_context};
 use crate::sealing::SealingKey;
 use crate::shared::certificates::{CertificateRow, TrustRow};
 
-const MIGRATIONS: [&str; 4] = [
+const MIGRATIONS: [&str; 5] = [
     include_str!("../../migrations/shared-1.sql"),
     include_str!("../../migrations/shared-2.sql"),
     include_str!("../../migrations/shared-3.sql"),
     include_str!("../../migrations/shared-4.sql"),
+    include_str!("../../migrations/shared-5.sql"),
 ];
 /// Sealed into every database, so that another key is told when it is opened.
 const CANARY: &str = "the seal of these records";

@@ -1,6 +1,7 @@
 use axum::Json;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
+use regnant_journal::JournalError;
 use regnant_records::RecordsError;
 use serde::Serialize;
 use tokio::task;
@@ -93,6 +94,12 @@ impl From<RecordsError> for ApiError {
             RecordsError::SameAddress => Self::new(StatusCode::CONFLICT, sentence(error)),
             error => Self::ours(error),
         }
+    }
+}
+
+impl From<JournalError> for ApiError {
+    fn from(error: JournalError) -> Self {
+        Self::ours(error)
     }
 }
 

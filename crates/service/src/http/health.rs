@@ -17,17 +17,27 @@ pub(crate) struct HealthView {
     /// The active edition.
     edition: u32,
     packets: PacketCounts,
-    journal: JournalAges,
+    journal: JournalHealth,
 }
 
-/// How old the oldest entry of each commit was: what a crash would have lost. Since
-/// the start, in milliseconds.
+/// How much the journal keeps, and how old the oldest entry of each commit was since the
+/// start: what a crash would have lost.
 #[derive(Serialize, ToSchema)]
-struct JournalAges {
-    /// Of a hundred commits, ninety-nine were younger.
+struct JournalHealth {
+    /// Milliseconds; of a hundred commits, ninety-nine were younger.
     p99_ms: u64,
-    /// The oldest of all.
+    /// Milliseconds; the oldest of all.
     most_ms: u64,
+    /// How many files it has, as of the last minute.
+    files: u64,
+    /// Their bytes.
+    bytes: u64,
+    /// Files of days that are longer ago than this are deleted.
+    keep_days: u32,
+    /// While all files have more bytes than this, the oldest is deleted.
+    at_most: u64,
+    /// How many files were deleted since the start.
+    deleted: u64,
 }
 
 /// Whether the service does its work; open to everybody.
@@ -36,13 +46,22 @@ struct JournalAges {
 pub(crate) async fn health(State(api): State<Api>) -> (StatusCode, Json<HealthView>) {
     let trouble = api.journal.trouble();
     let status = if trouble.is_some() { StatusCode::SERVICE_UNAVAILABLE } else { StatusCode::OK };
-    let ages = api.journal.commit_ages();
+    let (ages, keep) = (api.journal.commit_ages(), api.journal.keep());
+    let (files, bytes) = api.journal.size();
     let view = HealthView {
         state: trouble.unwrap_or_else(|| "well".into()),
         version: env!("CARGO_PKG_VERSION").into(),
         edition: api.office.world.load().setting.edition.number,
         packets: api.desk.counts(),
-        journal: JournalAges { p99_ms: ages.p99, most_ms: ages.most },
+        journal: JournalHealth {
+            p99_ms: ages.p99,
+            most_ms: ages.most,
+            files,
+            bytes,
+            keep_days: keep.days,
+            at_most: keep.at_most,
+            deleted: api.journal.deleted(),
+        },
     };
     (status, Json(view))
 }

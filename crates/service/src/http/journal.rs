@@ -8,7 +8,7 @@ use axum::response::Sse;
 use axum::response::sse::{Event, KeepAlive};
 use futures_util::stream::{self, Stream};
 use regnant_base::Place;
-use regnant_records::{Entry, EntryFilter};
+use regnant_journal::{Entry, EntryFilter, EntryKind, JournalError};
 use serde::{Deserialize, Serialize};
 use tokio::sync::broadcast::Receiver;
 use tokio::sync::broadcast::error::RecvError;
@@ -23,7 +23,6 @@ use crate::http::error::{ApiError, blocking};
 use crate::http::extract::Asked;
 use crate::http::view::{DetailView, EntryView};
 
-const OUTCOMES: [&str; 5] = ["granted", "refused", "silence", "unfinished", "unheard"];
 const MOST: usize = 500;
 /// Live streams at a time, of all administrators.
 const MOST_LIVE: usize = 128;
@@ -63,15 +62,21 @@ pub(crate) async fn entries(
     if !(1..=MOST).contains(&limit) {
         return Err(ApiError::bad(format!("`limit` is 1 to {MOST}.")));
     }
-    if wanted.outcome.as_deref().is_some_and(|outcome| !OUTCOMES.contains(&outcome)) {
-        return Err(ApiError::bad(format!("`outcome` is one of {}.", OUTCOMES.join(", "))));
-    }
+    let kind = wanted.outcome.as_deref().map(|word| EntryKind::from_word(word).ok_or_else(no_outcome)).transpose()?;
     if wanted.before.as_deref().is_some_and(|id| Ulid::from_string(id).is_err()) {
         return Err(ApiError::bad("`before` is the id of an entry."));
     }
-    let filter = EntryFilter { before: wanted.before, outcome: wanted.outcome, text: wanted.q, limit };
-    let found = blocking(move || api.reader.entries(&filter)).await?;
-    Ok(Json(EntryList { entries: found.iter().map(EntryView::new).collect() }))
+    let filter = EntryFilter { before: wanted.before, kind, text: wanted.q, limit };
+    let read = move || {
+        let found = api.reader.entries(&filter)?;
+        Ok::<_, JournalError>(found.iter().map(|entry| EntryView::new(entry, &api.office)).collect())
+    };
+    Ok(Json(EntryList { entries: blocking(read).await? }))
+}
+
+fn no_outcome() -> ApiError {
+    let words: Vec<_> = EntryKind::ALL.iter().map(|(word, _)| *word).collect();
+    ApiError::bad(format!("`outcome` is one of {}.", words.join(", ")))
 }
 
 /// One entry with its trail.
@@ -83,9 +88,12 @@ pub(crate) async fn entry(
     Path(id): Path<String>,
 ) -> Result<Json<DetailView>, ApiError> {
     let wanted = id.clone();
-    let found = blocking(move || api.reader.entry(&wanted)).await?;
+    let read = move || {
+        let found = api.reader.entry(&wanted)?;
+        Ok::<_, JournalError>(found.map(|entry| DetailView::new(&entry, &api.office)))
+    };
     let missing = || ApiError::not_found(format!("The journal has no entry `{id}`."));
-    found.map(|entry| Json(DetailView::new(&entry))).ok_or_else(missing)
+    blocking(read).await?.map(Json).ok_or_else(missing)
 }
 
 /// Every entry from now on, as server-sent events; `entry` events carry an
@@ -131,7 +139,7 @@ impl Watcher {
                 received = self.entries.recv() => received,
             };
             return match received {
-                Ok(entry) => Event::default().event("entry").json_data(EntryView::new(&entry)).ok(),
+                Ok(entry) => Event::default().event("entry").json_data(EntryView::new(&entry, &self.api.office)).ok(),
                 Err(RecvError::Lagged(_)) => Some(Event::default().event("gap").data("read the list anew")),
                 Err(RecvError::Closed) => None,
             };

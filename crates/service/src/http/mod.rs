@@ -24,7 +24,8 @@ use axum::middleware::{from_fn_with_state, map_response};
 use axum::response::Response;
 use axum::routing::{any, get, post};
 use regnant_base::Shares;
-use regnant_records::{HashPool, Journal, JournalReader};
+use regnant_journal::{Journal, JournalReader};
+use regnant_records::HashPool;
 use tokio::net::TcpListener;
 use tokio::sync::watch;
 

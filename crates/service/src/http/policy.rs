@@ -68,7 +68,7 @@ pub(crate) struct Activated {
 
 impl EditionView {
     fn new(row: EditionRow) -> Self {
-        let EditionRow { number, source, state, created_at, created_by } = row;
+        let EditionRow { number, source, state, created_at, created_by, .. } = row;
         Self { number, state, created_at: iso(created_at), created_by, source }
     }
 }

@@ -1,11 +1,12 @@
 //! Journal entries as the API shows them.
 
-use regnant_access::{Fragment, Mark, Station};
-use regnant_records::Entry;
+use regnant_access::{Fragment, Mark, Record, Station};
+use regnant_journal::{Entry, EntryKind};
 use serde::Serialize;
 use utoipa::ToSchema;
 
 use crate::clock::iso;
+use crate::office::Office;
 
 /// One entry of the journal as a sentence.
 #[derive(Debug, Serialize, ToSchema)]
@@ -14,7 +15,8 @@ pub(crate) struct EntryView {
     id: String,
     /// When, in UTC.
     at: String,
-    /// `granted`, `refused`, `silence`, `unfinished` or `unheard`.
+    /// `granted`, `refused`, `silence`, `unfinished` or `unheard`; `unreadable` where the
+    /// entry is damaged.
     outcome: String,
     /// The NAS, where one is known.
     nas: Option<String>,
@@ -77,41 +79,67 @@ pub(crate) struct EvidenceView {
 }
 
 impl EntryView {
-    pub(crate) fn new(entry: &Entry) -> Self {
+    pub(crate) fn new(entry: &Entry, office: &Office) -> Self {
         match entry {
-            Entry::Decision(record) => Self {
-                id: record.id.clone(),
-                at: iso(record.at),
-                outcome: record.verdict.word().into(),
-                nas: Some(record.nas.clone()),
-                gate: record.gate.clone(),
-                sentence: fragments(record.sentence()),
-                reason: record.reason(),
-                packets: None,
-            },
+            Entry::Decision(evidence) => {
+                Self::of_decision(&Record::brief(evidence, &office.edition_to_read(evidence.edition)))
+            }
             Entry::Unheard(record) => Self {
                 id: record.id.clone(),
                 at: iso(record.first),
-                outcome: "unheard".into(),
+                outcome: EntryKind::Unheard.word().into(),
                 nas: record.nas.clone(),
                 gate: None,
                 sentence: fragments(record.sentence()),
                 reason: record.cause.to_string(),
                 packets: Some(record.count),
             },
+            Entry::Unreadable { id, why } => Self {
+                id: id.to_string(),
+                at: iso(id.timestamp_ms()),
+                outcome: UNREADABLE.into(),
+                nas: None,
+                gate: None,
+                sentence: vec![FragmentView {
+                    kind: "text".into(),
+                    text: format!("This entry cannot be read: {why}."),
+                }],
+                reason: why.to_string(),
+                packets: None,
+            },
+        }
+    }
+
+    fn of_decision(record: &Record) -> Self {
+        Self {
+            id: record.id.clone(),
+            at: iso(record.at),
+            outcome: record.verdict.word().into(),
+            nas: Some(record.nas.clone()),
+            gate: record.gate.clone(),
+            sentence: fragments(record.sentence()),
+            reason: record.reason(),
+            packets: None,
         }
     }
 }
 
+/// What stands in place of an outcome where an entry cannot be read.
+const UNREADABLE: &str = "unreadable";
+
 impl DetailView {
-    pub(crate) fn new(entry: &Entry) -> Self {
-        let (edition, stations, advice) = match entry {
-            Entry::Decision(record) => {
-                (Some(record.edition), record.trail().stations.into_iter().map(StationView::new).collect(), None)
-            }
-            Entry::Unheard(record) => (None, Vec::new(), Some(record.cause.advice().to_owned())),
+    pub(crate) fn new(entry: &Entry, office: &Office) -> Self {
+        let Entry::Decision(evidence) = entry else {
+            let advice = match entry {
+                Entry::Unheard(record) => record.cause.advice(),
+                _ => "The rest of the journal is not touched by it; if this release wrote it, please report this.",
+            };
+            let entry = EntryView::new(entry, office);
+            return Self { entry, edition: None, stations: Vec::new(), advice: Some(advice.into()) };
         };
-        Self { entry: EntryView::new(entry), edition, stations, advice }
+        let record = Record::new(evidence, &office.edition_to_read(evidence.edition));
+        let stations = record.trail().stations.into_iter().map(StationView::new).collect();
+        Self { entry: EntryView::of_decision(&record), edition: Some(record.edition), stations, advice: None }
     }
 }
 

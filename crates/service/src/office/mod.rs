@@ -9,6 +9,7 @@ pub(crate) mod renewal;
 pub(crate) mod report;
 pub(crate) mod revocation_lists;
 
+use std::collections::VecDeque;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use arc_swap::ArcSwap;
@@ -22,7 +23,7 @@ use thiserror::Error;
 
 use crate::clock::now_ms;
 use crate::office::report::CheckReport;
-use crate::world::{Ground, Unfit, World, WorldError, fact_table};
+use crate::world::{Ground, Unfit, World, WorldError, basis, fact_table};
 
 /// The policy that a service without one begins with: nobody comes in.
 const FIRST_POLICY: &str = "# The first edition: every request is refused until you write your own gates.\n\
@@ -37,24 +38,32 @@ pub struct Office {
     pub(crate) world: ArcSwap<World>,
     /// Held from check to swap, so that two changes cannot cross.
     one_at_a_time: Mutex<()>,
+    /// Editions that entries of the journal tell of, the one read last at the end.
+    read_before: Mutex<VecDeque<(u32, Option<Arc<Edition>>)>>,
 }
+
+/// Editions that are kept compiled for readers of the journal.
+const MOST_READ: usize = 8;
 
 impl Office {
     /// Loads what the records hold; the first time, makes the first edition.
     pub(crate) fn open(records: Records, ground: Ground) -> Result<Self, OfficeError> {
         if records.active_edition()?.is_none() {
-            records.apply(&Change::activate_edition(1, FIRST_POLICY, now_ms(), "regnant"))?;
+            records.apply(&Change::activate_edition(1, FIRST_POLICY, &basis(), now_ms(), "regnant"))?;
         }
         let mut active = records.active_edition()?.ok_or(OfficeError::NoEdition)?;
         if active.source == FIRST_POLICY_BEFORE {
             active.source = FIRST_POLICY.into();
         }
-        let schema = ground.schema(&records)?;
-        let edition = ground
-            .edition(active.number, &active.source, &schema)
-            .map_err(|unfit| OfficeError::Unfit(Box::new(CheckReport::unfit(unfit))))?;
-        let world = ground.world(&records, Arc::new(edition))?;
-        Ok(Self { records, ground, world: ArcSwap::from_pointee(world), one_at_a_time: Mutex::new(()) })
+        let edition = Arc::new(bring_up_to_date(&records, &ground, active)?);
+        let world = ground.world(&records, edition)?;
+        Ok(Self {
+            records,
+            ground,
+            world: ArcSwap::from_pointee(world),
+            one_at_a_time: Mutex::new(()),
+            read_before: Mutex::default(),
+        })
     }
 
     /// Adds or changes equipment, people and devices. Takes tens of milliseconds
@@ -110,8 +119,9 @@ impl Office {
             return Err(OfficeError::Unfit(Box::new(report)));
         }
         let world = self.ground.world(&self.records, Arc::new(edition))?;
-        self.records.apply(&Change::activate_edition(number, source, now_ms(), by))?;
-        self.world.store(Arc::new(world));
+        self.records.apply(&Change::activate_edition(number, source, &basis(), now_ms(), by))?;
+        let before = self.world.swap(Arc::new(world)).setting.edition.clone();
+        self.keep_to_read(before.number, Some(before));
         Ok((number, report))
     }
 
@@ -124,6 +134,40 @@ impl Office {
     /// Every edition, newest first.
     pub fn editions(&self) -> Result<Vec<EditionRow>, OfficeError> {
         Ok(self.records.editions()?)
+    }
+
+    /// The edition that decided something, to read about it. Where it cannot be had any
+    /// more, the active one: its number tells that it is another.
+    pub(crate) fn edition_to_read(&self, number: u32) -> Arc<Edition> {
+        let active = self.world.load().setting.edition.clone();
+        if active.number == number {
+            return active;
+        }
+        let known =
+            || self.read_before().iter().find(|(known, _)| *known == number).map(|(_, edition)| edition.clone());
+        let edition = known().unwrap_or_else(|| {
+            let found = self.records.edition(number).unwrap_or_else(|error| {
+                tracing::warn!("edition {number} cannot be read: {error}");
+                None
+            });
+            let edition = found.and_then(|(row, basis)| Ground::edition_of_old(&row, &basis?)).map(Arc::new);
+            self.keep_to_read(number, edition.clone());
+            edition
+        });
+        edition.unwrap_or(active)
+    }
+
+    fn keep_to_read(&self, number: u32, edition: Option<Arc<Edition>>) {
+        let mut known = self.read_before();
+        known.retain(|(known, _)| *known != number);
+        known.push_back((number, edition));
+        if known.len() > MOST_READ {
+            known.pop_front();
+        }
+    }
+
+    fn read_before(&self) -> MutexGuard<'_, VecDeque<(u32, Option<Arc<Edition>>)>> {
+        self.read_before.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Every NAS, without its secret.
@@ -155,13 +199,42 @@ impl Office {
     }
 }
 
+/// The active edition on the dictionaries and dialects of this release. Where these have
+/// changed, that is a new edition, checked and activated like any other; one that does
+/// not check stays on what it was checked with.
+fn bring_up_to_date(records: &Records, ground: &Ground, active: EditionRow) -> Result<Edition, OfficeError> {
+    let (basis, schema) = (basis(), ground.schema(records)?);
+    let current = active.basis.as_deref() == Some(&basis.hash()[..]);
+    let number = if current { active.number } else { records.next_edition()? };
+    let unfit = match ground.edition(number, &active.source, &schema) {
+        Ok(edition) if current => return Ok(edition),
+        Ok(edition) => {
+            records.apply(&Change::activate_edition(number, &active.source, &basis, now_ms(), "regnant"))?;
+            tracing::info!(
+                "dictionaries or dialects have changed with this release: edition {} is active as edition {number}",
+                active.number
+            );
+            return Ok(edition);
+        }
+        Err(unfit) => OfficeError::Unfit(Box::new(CheckReport::unfit(unfit))),
+    };
+    let before = records.edition(active.number)?.and_then(|(row, basis)| Ground::edition_of_old(&row, &basis?));
+    let before = before.filter(|_| !current).ok_or(unfit)?;
+    tracing::warn!(
+        "edition {} does not check with the dictionaries and dialects of this release, and decides on with its own: \
+         mend the policy and activate it",
+        active.number
+    );
+    Ok(before)
+}
+
 /// Checks a policy without any records, for the command line: every name of a
 /// store passes.
 pub fn check_alone(file: &str, text: &str) -> CheckReport {
-    let table = fact_table();
+    let table = Arc::new(fact_table());
     let fit = Compiled::from_source(Source::new(file, text), table.schema()).map_err(Unfit::Check).and_then(|policy| {
         let dialects = [Dialect::standard(table.dictionary())];
-        Edition::prepare(0, policy, &dialects, &table).map_err(Unfit::Grants)
+        Edition::prepare(0, policy, &dialects, table.clone()).map_err(Unfit::Grants)
     });
     match fit {
         Ok(edition) => CheckReport::fit(&edition),

@@ -9,8 +9,9 @@ use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 
 use regnant_access::{Cause, Desk as AccessDesk, Dialogue, Heard, Outcome, decide, hear};
+use regnant_journal::{JournalHandle, Slot};
 use regnant_radius::number;
-use regnant_records::{Desk as JournalDesk, LocalStores, Slot};
+use regnant_records::LocalStores;
 use tokio::runtime::{self, Handle};
 use tokio::sync::watch;
 use ulid::Ulid;
@@ -30,7 +31,7 @@ const HELD_UP: Duration = Duration::from_millis(2);
 /// nothing waits behind them.
 pub(crate) struct Receiver {
     pub(crate) desk: Arc<Desk>,
-    pub(crate) journal: JournalDesk,
+    pub(crate) journal: JournalHandle,
     pub(crate) slow: Handle,
     pub(crate) stop: watch::Receiver<bool>,
 }
@@ -87,7 +88,7 @@ impl Receiver {
 /// Everything needed to deal with one datagram.
 struct Clerk<'r> {
     desk: &'r Arc<Desk>,
-    journal: &'r JournalDesk,
+    journal: &'r JournalHandle,
     slow: &'r Handle,
     socket: &'r Arc<BatchSocket>,
     ids: &'r mut Ids,
@@ -189,7 +190,6 @@ async fn next_packet(desk: Arc<Desk>, waiting: Waiting, heard: Heard) -> Outcome
 
 fn access_desk<'d>(desk: &'d Desk, world: &'d World) -> AccessDesk<'d, LocalStores> {
     AccessDesk {
-        table: &desk.office.ground.table,
         stores: &world.stores,
         sessions: &desk.sessions,
         machines: &desk.machines,

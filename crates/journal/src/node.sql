@@ -1,3 +1,9 @@
+-- What belongs to the node itself, form 1.
+
+CREATE TABLE node (
+    id TEXT NOT NULL PRIMARY KEY
+) STRICT;
+
 -- Machines that proved themselves, by the address that they did it from.
 CREATE TABLE machine (
     mac           BLOB NOT NULL PRIMARY KEY CHECK (length(mac) = 6),
@@ -8,4 +14,4 @@ CREATE TABLE machine (
     chain         TEXT NOT NULL     -- PEM, its own certificate first
 ) STRICT, WITHOUT ROWID;
 
-CREATE INDEX machine_at ON machine (at);
+CREATE INDEX machine_at ON machine (at)

@@ -27,6 +27,9 @@ pub(crate) struct State {
     deadline: AtomicU64,
     ages: Vec<AtomicU32>,
     oldest_ever: AtomicU64,
+    deleted: AtomicU64,
+    files: AtomicU64,
+    bytes: AtomicU64,
 }
 
 /// How old the oldest entry of each commit was, in milliseconds, since the start.
@@ -51,6 +54,9 @@ impl State {
             deadline: AtomicU64::new(0),
             ages: (0..1_024).map(|_| AtomicU32::new(0)).collect(),
             oldest_ever: AtomicU64::new(0),
+            deleted: AtomicU64::new(0),
+            files: AtomicU64::new(0),
+            bytes: AtomicU64::new(0),
         }
     }
 
@@ -97,6 +103,25 @@ impl State {
             let room = usize::try_from(fit).unwrap_or(self.most).clamp(LEAST_ROOM.min(self.most), self.most);
             self.room.store(room, Ordering::Relaxed);
         }
+    }
+
+    /// So many files were deleted.
+    pub(crate) fn deleted_more(&self, files: u64) {
+        self.deleted.fetch_add(files, Ordering::Relaxed);
+    }
+
+    /// So many files there are, with so many bytes.
+    pub(crate) fn is_large(&self, files: u64, bytes: u64) {
+        self.files.store(files, Ordering::Relaxed);
+        self.bytes.store(bytes, Ordering::Relaxed);
+    }
+
+    pub(crate) fn size(&self) -> (u64, u64) {
+        (self.files.load(Ordering::Relaxed), self.bytes.load(Ordering::Relaxed))
+    }
+
+    pub(crate) fn deleted(&self) -> u64 {
+        self.deleted.load(Ordering::Relaxed)
     }
 
     pub(crate) fn ages(&self) -> CommitAges {

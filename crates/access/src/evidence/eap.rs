@@ -1,11 +1,12 @@
-//! What the journal keeps of an EAP conversation.
+//! What an EAP conversation leaves.
 
 use std::sync::Arc;
 use std::time::Duration;
 
 use regnant_base::printable;
 use regnant_eap::{
-    About, Certificate, CertificateError, CertificateFault, Failure, IdentityType, InnerOutcome, TlsAbout, TlsFailure,
+    About, Certificate, CertificateError, CertificateFault, Failure, IdentityType, InnerOutcome, Kind, TlsAbout,
+    TlsFailure, TlsVersion,
 };
 use serde::{Deserialize, Serialize};
 
@@ -13,38 +14,35 @@ use crate::eap::offers::Presented;
 
 /// One conversation.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct EapRecord {
+pub struct EapEvidence {
     /// The identity told outside the tunnel.
     pub outer: Option<String>,
     /// The method agreed on, or tried last.
-    pub method: Option<String>,
+    pub method: Option<Kind>,
     /// Methods turned down, and what was wanted instead.
-    pub turned_down: Vec<(String, Vec<String>)>,
+    pub turned_down: Vec<(Kind, Vec<Kind>)>,
     /// The TLS connection.
-    pub tls: Option<TlsRecord>,
+    pub tls: Option<TlsEvidence>,
     /// What happened inside the tunnel.
-    pub inner: Vec<InnerRecord>,
+    pub inner: Vec<InnerEvidence>,
     /// Whether tunnel and inner method proved to belong together.
     pub bound: Option<bool>,
     /// Every packet of the supplicant and its answer.
-    pub rounds: Vec<RoundRecord>,
-    /// Why it failed, where it did.
-    pub failure: Option<FailureRecord>,
+    pub rounds: Vec<RoundEvidence>,
     /// Our certificate: its subject and its issuer.
     pub presented: Option<(String, String)>,
     /// Whether keys went to the equipment.
     pub keys: bool,
     /// What issuers said when they were asked about certificates: the certificate
     /// and the answer.
-    #[serde(default)]
     pub asked: Vec<(String, String)>,
 }
 
 /// A TLS connection.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct TlsRecord {
-    /// `TLS 1.2` or `TLS 1.3`.
-    pub version: Option<String>,
+pub struct TlsEvidence {
+    /// The version.
+    pub version: Option<TlsVersion>,
     /// The cipher suite.
     pub suite: Option<String>,
     /// The group of the key exchange.
@@ -52,12 +50,12 @@ pub struct TlsRecord {
     /// Whether a session was resumed.
     pub resumed: bool,
     /// What the supplicant presented, its own certificate first.
-    pub certificates: Vec<CertificateRecord>,
+    pub certificates: Vec<CertificateEvidence>,
 }
 
 /// A certificate.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct CertificateRecord {
+pub struct CertificateEvidence {
     /// Its subject.
     pub subject: String,
     /// Who issued it.
@@ -74,22 +72,22 @@ pub struct CertificateRecord {
 
 /// An inner method.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct InnerRecord {
-    /// `user` or `machine`, where the tunnel tells.
-    pub identity: Option<String>,
+pub struct InnerEvidence {
+    /// Whom it is about, where the tunnel tells.
+    pub identity: Option<IdentityType>,
     /// The method.
     pub method: String,
     /// The name told inside.
     pub name: Option<String>,
-    /// `proved`, `failed` or `not finished`.
-    pub outcome: String,
+    /// How it went.
+    pub outcome: InnerOutcome,
     /// Its own TLS connection.
-    pub tls: Option<TlsRecord>,
+    pub tls: Option<TlsEvidence>,
 }
 
 /// One packet of the supplicant and what was answered.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct RoundRecord {
+pub struct RoundEvidence {
     /// Microseconds since the first packet.
     pub at: u64,
     /// Microseconds that we took.
@@ -104,12 +102,11 @@ pub struct RoundRecord {
 
 /// Why a conversation failed.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(tag = "why", rename_all = "kebab-case")]
-pub enum FailureRecord {
+pub enum FailureEvidence {
     /// No method that both have.
     NoCommonMethod {
         /// What the supplicant wants.
-        wanted: Vec<String>,
+        wanted: Vec<Kind>,
     },
     /// The supplicant rejected something of ours.
     Alert {
@@ -126,10 +123,9 @@ pub enum FailureRecord {
     /// Its certificate was refused.
     Certificate {
         /// What is wrong with it.
-        fault: String,
+        fault: CertificateFault,
         /// Whether that came out only at the verdict, when it was too late for an
         /// alert.
-        #[serde(default)]
         late: bool,
     },
     /// It presented none.
@@ -157,28 +153,22 @@ pub enum FailureRecord {
     },
 }
 
-impl EapRecord {
+impl EapEvidence {
     pub(crate) fn new(
         about: &About,
         presented: Option<Presented>,
-        rounds: Vec<RoundRecord>,
-        failure: Option<FailureRecord>,
+        rounds: Vec<RoundEvidence>,
         keys: bool,
         asked: Vec<(String, String)>,
     ) -> Self {
         Self {
             outer: about.identity.as_deref().map(told),
-            method: about.method.map(|method| method.to_string()),
-            turned_down: about
-                .turned_down
-                .iter()
-                .map(|(method, wanted)| (method.to_string(), wanted.iter().map(|kind| kind.to_string()).collect()))
-                .collect(),
-            tls: about.tls.as_deref().map(TlsRecord::new),
-            inner: about.inner.iter().map(InnerRecord::new).collect(),
+            method: about.method,
+            turned_down: about.turned_down.clone(),
+            tls: about.tls.as_deref().map(TlsEvidence::new),
+            inner: about.inner.iter().map(InnerEvidence::new).collect(),
             bound: about.bound,
             rounds,
-            failure,
             presented: presented.filter(|_| about.tls.is_some()).map(|own| (own.subject, own.issuer)),
             keys,
             asked,
@@ -186,10 +176,10 @@ impl EapRecord {
     }
 }
 
-impl TlsRecord {
+impl TlsEvidence {
     fn new(about: &TlsAbout) -> Self {
         Self {
-            version: about.version.map(|version| version.to_string()),
+            version: about.version,
             suite: about.suite.clone(),
             group: about.group.clone(),
             resumed: about.resumed,
@@ -198,13 +188,13 @@ impl TlsRecord {
                 .read()
                 .iter()
                 .take(MOST_CERTIFICATES)
-                .map(CertificateRecord::new)
+                .map(CertificateEvidence::new)
                 .collect(),
         }
     }
 }
 
-impl CertificateRecord {
+impl CertificateEvidence {
     fn new(read: &Result<Arc<Certificate>, CertificateError>) -> Self {
         match read {
             Ok(read) => Self {
@@ -241,27 +231,19 @@ fn told(text: &str) -> String {
     }
 }
 
-impl InnerRecord {
+impl InnerEvidence {
     fn new(inner: &regnant_eap::Inner) -> Self {
         Self {
-            identity: inner.identity_type.map(|kind| match kind {
-                IdentityType::User => "user".into(),
-                IdentityType::Machine => "machine".into(),
-            }),
+            identity: inner.identity_type,
             method: inner.method.clone(),
             name: inner.identity.as_deref().map(told),
-            outcome: match inner.outcome {
-                InnerOutcome::Open => "not finished",
-                InnerOutcome::Proved => "proved",
-                InnerOutcome::Failed => "failed",
-            }
-            .into(),
-            tls: inner.tls.as_deref().map(TlsRecord::new),
+            outcome: inner.outcome,
+            tls: inner.tls.as_deref().map(TlsEvidence::new),
         }
     }
 }
 
-impl RoundRecord {
+impl RoundEvidence {
     pub(crate) fn new(at: Duration, received: usize) -> Self {
         Self { at: at.as_micros() as u64, took: 0, received, sent: 0, ignored: None }
     }
@@ -273,16 +255,14 @@ impl RoundRecord {
     }
 }
 
-impl FailureRecord {
+impl FailureEvidence {
     pub(crate) fn certificate(fault: CertificateFault, late: bool) -> Self {
-        Self::Certificate { fault: fault.to_string(), late }
+        Self::Certificate { fault, late }
     }
 
     pub(crate) fn new(failure: &Failure) -> Self {
         match failure {
-            Failure::NoCommonMethod { wanted } => {
-                Self::NoCommonMethod { wanted: wanted.iter().map(|kind| kind.to_string()).collect() }
-            }
+            Failure::NoCommonMethod { wanted } => Self::NoCommonMethod { wanted: wanted.clone() },
             Failure::Tls(TlsFailure::AlertReceived { name }) => Self::Alert { name: name.clone() },
             Failure::Tls(TlsFailure::OldVersion { newest }) => Self::OldVersion { newest: newest.clone() },
             Failure::Tls(TlsFailure::NoSuite | TlsFailure::NoGroup) => Self::NoSuite,

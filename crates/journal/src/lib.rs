@@ -1,8 +1,17 @@
-//! What this node observed: decisions, packets that stayed unheard and machines
-//! that are remembered, written in group commits on a thread of its own.
+//! What this node observed: decisions, packets that stayed unheard, and machines that
+//! are remembered.
+//!
+//! Entries are written in group commits on a thread of its own, into a file for each
+//! day. This crate opens SQLite files in one folder; it knows no socket and no HTTP, and
+//! makes no sentence for people but the one that is searched. Read [`Journal`] first,
+//! then [`JournalReader`].
 
-mod machines;
-pub(crate) mod reader;
+mod counts;
+mod error;
+mod folder;
+mod node;
+mod reader;
+mod segment;
 mod state;
 mod writer;
 
@@ -12,24 +21,21 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use regnant_access::{Decision, FactTable, Record, SeenMachine, UnheardRecord};
+use regnant_access::{Decision, Evidence, SeenMachine, UnheardRecord, Unreadable};
 use regnant_base::Place;
-use serde::{Deserialize, Serialize};
 use tokio::sync::broadcast;
-use ulid::Ulid;
 
-use crate::error::RecordsError;
-use crate::journal::machines::MachineFile;
-pub use crate::journal::state::CommitAges;
-use crate::journal::state::State;
-use crate::journal::writer::{Row, Writer, write_down};
-use crate::sealing::random;
-use crate::shared::open_database;
+pub use counts::{Count, EntryKind, NewestKind};
+pub use error::JournalError;
+pub use folder::{Keep, set_aside};
+pub use node::NodeFile;
+pub use reader::{EntryFilter, JournalReader};
+pub use state::CommitAges;
 
-const MIGRATIONS: [&str; 2] =
-    [include_str!("../../migrations/journal-1.sql"), include_str!("../../migrations/journal-2.sql")];
-/// How long one try waits for another program that holds the file.
-const BUSY: Duration = Duration::from_millis(200);
+use crate::folder::Folder;
+use crate::state::State;
+use crate::writer::{Files, Row, Writer, write_down};
+
 /// What waits is given up this long after the service was told to stop.
 const CLOSING: Duration = Duration::from_secs(4);
 /// How much longer the writer's own last word is awaited.
@@ -38,13 +44,19 @@ const LAST_WORD: Duration = Duration::from_millis(500);
 const LISTENER_BACKLOG: usize = 1024;
 
 /// One entry of the journal.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(tag = "entry", rename_all = "lowercase")]
+#[derive(Clone, Debug, PartialEq)]
 pub enum Entry {
     /// A decision.
-    Decision(Box<Record>),
+    Decision(Box<Evidence>),
     /// Packets that stayed unheard; the same id comes again when more arrive.
     Unheard(UnheardRecord),
+    /// An entry that is there and cannot be read.
+    Unreadable {
+        /// Its id.
+        id: ulid::Ulid,
+        /// Why.
+        why: Unreadable,
+    },
 }
 
 /// What waits to be written.
@@ -78,6 +90,7 @@ pub struct Journal {
     queue: Mutex<Option<Sender<Handed>>>,
     state: Arc<State>,
     committed: broadcast::Sender<Arc<Entry>>,
+    keep: Keep,
     /// How many entries could not be written, once the writer has ended.
     unwritten: Mutex<Receiver<usize>>,
 }
@@ -91,36 +104,25 @@ pub struct Slot {
 }
 
 impl Journal {
-    /// Opens or makes the file and starts the writer. At most `most` entries wait.
-    pub fn open(path: &Path, table: Arc<FactTable>, most: usize) -> Result<Self, RecordsError> {
-        Self::open_with(path, table, most, write_down)
+    /// Opens or makes the folder and starts the writer. At most `most` entries wait.
+    /// Machines that are remembered go into `node`.
+    pub fn open(folder: &Path, node: NodeFile, keep: Keep, most: usize) -> Result<Self, JournalError> {
+        Self::open_with(folder, node, keep, most, write_down)
     }
 
     fn open_with(
-        path: &Path,
-        table: Arc<FactTable>,
+        folder: &Path,
+        node: NodeFile,
+        keep: Keep,
         most: usize,
-        scribe: fn(&FactTable, Waiting) -> Row,
-    ) -> Result<Self, RecordsError> {
-        let connection = open_database(path, &MIGRATIONS)?;
-        // The writer tries again itself, and tells meanwhile what is wrong.
-        connection.busy_timeout(BUSY)?;
-        let node = Ulid::from_parts(0, u128::from_be_bytes(random())).to_string();
-        connection.execute("INSERT INTO node (id) SELECT ?1 WHERE NOT EXISTS (SELECT 1 FROM node)", [node])?;
+        scribe: fn(Waiting) -> Row,
+    ) -> Result<Self, JournalError> {
         let (queue, entries) = channel();
         let (committed, _) = broadcast::channel(LISTENER_BACKLOG);
         let (last_word, unwritten) = channel();
         let state = Arc::new(State::new(most));
-        let writer = Writer {
-            connection,
-            path: path.to_owned(),
-            table,
-            entries,
-            committed: committed.clone(),
-            state: state.clone(),
-            scribe,
-            machines: MachineFile::default(),
-        };
+        let files = Files::open(Folder::open(folder)?, keep, state.clone())?;
+        let writer = Writer { files, node, entries, committed: committed.clone(), state: state.clone(), scribe };
         thread::Builder::new()
             .name("regnant-journal".into())
             .spawn({
@@ -133,13 +135,13 @@ impl Journal {
                 }
             })
             .expect("the system starts a thread");
-        Ok(Self { queue: Mutex::new(Some(queue)), state, committed, unwritten: Mutex::new(unwritten) })
+        Ok(Self { queue: Mutex::new(Some(queue)), state, committed, keep, unwritten: Mutex::new(unwritten) })
     }
 
     /// A handle for one receiving thread.
-    pub fn desk(&self) -> Option<Desk> {
+    pub fn handle(&self) -> Option<JournalHandle> {
         let queue = self.queue.lock().unwrap_or_else(PoisonError::into_inner).clone()?;
-        Some(Desk { queue, state: self.state.clone() })
+        Some(JournalHandle { queue, state: self.state.clone() })
     }
 
     /// Every entry from now on, once it is committed.
@@ -157,6 +159,21 @@ impl Journal {
         self.state.ages()
     }
 
+    /// What is kept of it.
+    pub fn keep(&self) -> Keep {
+        self.keep
+    }
+
+    /// How many files there are and their bytes, as of the last minute.
+    pub fn size(&self) -> (u64, u64) {
+        self.state.size()
+    }
+
+    /// How many files were deleted since the start.
+    pub fn deleted(&self) -> u64 {
+        self.state.deleted()
+    }
+
     /// Writes what waits and ends the writer; tells how many entries could not be
     /// written within five seconds.
     pub fn close(&self) -> usize {
@@ -169,12 +186,12 @@ impl Journal {
 
 /// Where a receiving thread hands entries in.
 #[derive(Clone)]
-pub struct Desk {
+pub struct JournalHandle {
     queue: Sender<Handed>,
     state: Arc<State>,
 }
 
-impl Desk {
+impl JournalHandle {
     /// A place in the queue for whoever asks, or none where their share of it is
     /// taken or nothing may be decided now.
     pub fn slot(&self, who: &str) -> Option<Slot> {
@@ -216,7 +233,8 @@ impl Slot {
 #[cfg(test)]
 mod tests {
     use regnant_access::Cause;
-    use regnant_radius::Dictionary;
+
+    use ulid::Ulid;
 
     use super::*;
 
@@ -226,21 +244,27 @@ mod tests {
     }
 
     /// A scribe that cannot write one kind of entry down.
-    fn clumsy(table: &FactTable, waiting: Waiting) -> Row {
+    fn clumsy(waiting: Waiting) -> Row {
         match waiting {
             Waiting::Unheard(UnheardRecord { cause: Cause::SecretDiffers, .. }) => panic!("a defect of the test"),
-            waiting => write_down(table, waiting),
+            waiting => write_down(waiting),
         }
     }
 
     fn open(dir: &tempfile::TempDir) -> Journal {
-        let table = Arc::new(FactTable::new(Dictionary::standard()));
-        Journal::open_with(&dir.path().join("journal.sqlite"), table, 1_000, clumsy).unwrap()
+        let node = NodeFile::open(&dir.path().join("node.sqlite")).unwrap();
+        Journal::open_with(dir.path(), node, Keep::default(), 1_000, clumsy).unwrap()
     }
 
     fn on_file(dir: &tempfile::TempDir) -> i64 {
-        let connection = rusqlite::Connection::open(dir.path().join("journal.sqlite")).unwrap();
-        connection.query_row("SELECT count(*) FROM unheard", [], |row| row.get(0)).unwrap()
+        database(dir).query_row("SELECT count(*) FROM entry", [], |row| row.get(0)).unwrap()
+    }
+
+    /// The file of today, as another program would open it.
+    fn database(dir: &tempfile::TempDir) -> rusqlite::Connection {
+        let folder = Folder::open(dir.path()).unwrap();
+        let newest = folder.files().unwrap().pop().unwrap();
+        rusqlite::Connection::open(folder.path(newest)).unwrap()
     }
 
     fn until(what: &str, holds: impl Fn() -> bool) {
@@ -257,12 +281,12 @@ mod tests {
     fn a_defect_costs_one_entry() {
         let dir = tempfile::tempdir().unwrap();
         let journal = open(&dir);
-        let desk = journal.desk().unwrap();
+        let handle = journal.handle().unwrap();
         for number in 1..=9 {
             let cause = if number == 5 { Cause::SecretDiffers } else { Cause::UnknownSender };
-            desk.slot("x").unwrap().unheard(unheard(number, cause));
+            handle.slot("x").unwrap().unheard(unheard(number, cause));
         }
-        drop(desk);
+        drop(handle);
         assert_eq!(journal.close(), 0);
         assert_eq!(on_file(&dir), 8);
     }
@@ -271,12 +295,12 @@ mod tests {
     fn where_the_writer_ends_by_a_defect_nothing_is_answered_and_it_is_told() {
         let dir = tempfile::tempdir().unwrap();
         let journal = open(&dir);
-        let desk = journal.desk().unwrap();
-        let held = desk.slot("x").unwrap();
+        let handle = journal.handle().unwrap();
+        let held = handle.slot("x").unwrap();
         assert!(held.may_answer() && journal.trouble().is_none());
-        desk.slot("x").unwrap().fill(Waiting::Defect);
+        handle.slot("x").unwrap().fill(Waiting::Defect);
         until("the writer's end is not told", || journal.trouble().is_some());
-        assert!(desk.slot("x").is_none() && desk.is_held_up() && !held.may_answer());
+        assert!(handle.slot("x").is_none() && handle.is_held_up() && !held.may_answer());
         assert!(journal.trouble().unwrap().contains("restart the service"), "{:?}", journal.trouble());
     }
 
@@ -284,16 +308,16 @@ mod tests {
     fn a_journal_that_cannot_be_written_stops_the_answers_and_goes_on_by_itself() {
         let dir = tempfile::tempdir().unwrap();
         let journal = open(&dir);
-        let desk = journal.desk().unwrap();
-        let other = rusqlite::Connection::open(dir.path().join("journal.sqlite")).unwrap();
+        let handle = journal.handle().unwrap();
+        let other = database(&dir);
         other.execute_batch("BEGIN IMMEDIATE").unwrap();
-        desk.slot("x").unwrap().unheard(unheard(1, Cause::UnknownSender));
+        handle.slot("x").unwrap().unheard(unheard(1, Cause::UnknownSender));
         until("trouble is not told", || journal.trouble().is_some());
-        assert!(desk.slot("x").is_none() && desk.is_held_up());
+        assert!(handle.slot("x").is_none() && handle.is_held_up());
         other.execute_batch("ROLLBACK").unwrap();
-        until("it does not go on", || journal.trouble().is_none() && !desk.is_held_up());
-        desk.slot("x").unwrap().unheard(unheard(2, Cause::UnknownSender));
-        drop(desk);
+        until("it does not go on", || journal.trouble().is_none() && !handle.is_held_up());
+        handle.slot("x").unwrap().unheard(unheard(2, Cause::UnknownSender));
+        drop(handle);
         assert_eq!(journal.close(), 0);
         assert_eq!(on_file(&dir), 2);
     }
@@ -302,11 +326,11 @@ mod tests {
     fn closing_ends_in_five_seconds_and_says_what_is_lost() {
         let dir = tempfile::tempdir().unwrap();
         let journal = open(&dir);
-        let desk = journal.desk().unwrap();
-        let other = rusqlite::Connection::open(dir.path().join("journal.sqlite")).unwrap();
+        let handle = journal.handle().unwrap();
+        let other = database(&dir);
         other.execute_batch("BEGIN IMMEDIATE").unwrap();
         for number in 1..=7 {
-            desk.slot("x").unwrap().unheard(unheard(number, Cause::UnknownSender));
+            handle.slot("x").unwrap().unheard(unheard(number, Cause::UnknownSender));
         }
         let begun = Instant::now();
         // A desk that is never given back does not hold it up.
@@ -318,9 +342,9 @@ mod tests {
     fn one_nas_leaves_room_in_the_queue() {
         let dir = tempfile::tempdir().unwrap();
         let journal = open(&dir);
-        let desk = journal.desk().unwrap();
-        let busy: Vec<_> = std::iter::from_fn(|| desk.slot("busy")).collect();
+        let handle = journal.handle().unwrap();
+        let busy: Vec<_> = std::iter::from_fn(|| handle.slot("busy")).collect();
         assert!(busy.len() <= 500, "{}", busy.len());
-        assert!(desk.slot("quiet").is_some());
+        assert!(handle.slot("quiet").is_some());
     }
 }

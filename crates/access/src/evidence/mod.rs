@@ -1,0 +1,226 @@
+//! What a decision leaves: what was known, what the stores said, and what decided.
+//!
+//! Nothing here is text for people, and nothing grows with the policy: what each rule
+//! came to follows from the facts and the edition, and is worked out again by
+//! [`crate::Record`] when somebody reads.
+
+pub(crate) mod eap;
+mod stored;
+
+use std::net::SocketAddr;
+
+use regnant_base::printable;
+use regnant_policy::{FactId, Facts, Known, Mac, Value};
+use regnant_radius::{Attributes, HEADER_LEN, Packet};
+use serde::{Deserialize, Serialize};
+use ulid::Ulid;
+
+use crate::decide::{Decision, End, Verdict};
+use crate::edition::Edition;
+use crate::evidence::eap::EapEvidence;
+use crate::facts::attributes::attribute_fact;
+use crate::facts::request::{Credential, Derived};
+use crate::facts::situation::{Device, Identity, Situation};
+use crate::facts::table::{FactCode, FactTable, Source};
+use crate::lookup::LookUp;
+
+pub use stored::Unreadable;
+
+/// How rules are evaluated. It is counted up where the same facts and the same edition
+/// may come to something else than before.
+pub(crate) const EVALUATOR: u16 = 1;
+
+/// One decision as the journal keeps it.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Evidence {
+    /// The decision's id; it begins with the time. It is the key of the entry and not
+    /// kept within it.
+    #[serde(skip)]
+    pub id: Ulid,
+    /// The version of the evaluator that decided.
+    pub evaluator: u16,
+    /// The edition that decided.
+    pub edition: u32,
+    /// Where the request came from.
+    pub source: SocketAddr,
+    /// Who or what asked.
+    pub subject: Subject,
+    /// Whether the password did not decode, so that the secret most likely differs.
+    pub undecodable: bool,
+    /// The attributes of the request, encoded; the values of secrets are zeros.
+    pub request: Vec<u8>,
+    /// The gate that took the request, by its place in the edition.
+    pub gate: Option<u32>,
+    /// Every fact that is no attribute and was not absent.
+    pub facts: Vec<(FactCode, Known<Value<'static>>)>,
+    /// What the stores said.
+    pub lookups: Vec<LookUp>,
+    /// Where the decision fell.
+    pub end: End,
+    /// What was decided.
+    pub verdict: Verdict,
+    /// The reply; none where there was none.
+    pub reply: Option<Reply>,
+    /// The EAP conversation, where there was one.
+    pub eap: Option<Box<EapEvidence>>,
+    /// Microseconds since the packet came, at the end of gate, proof, rules and reply.
+    pub micros: [u32; 4],
+}
+
+/// A reply. The attributes of its grants stand in the edition and are left out.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Reply {
+    /// The code of the packet.
+    pub code: u8,
+    /// The attributes before those of the grants, encoded; the values of secrets are
+    /// zeros.
+    pub before: Vec<u8>,
+    /// Whether those of the grants follow.
+    pub grants: bool,
+    /// The attributes after those of the grants.
+    pub after: Vec<u8>,
+}
+
+/// Who or what asked.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Subject {
+    /// A device: what the store calls it, if it is listed, and its address.
+    Device(String, Mac),
+    /// A person by the name they claim.
+    User(String),
+    /// A machine by the name it claims.
+    Machine(String),
+    /// Nobody that the request names.
+    Nobody,
+}
+
+impl Evidence {
+    /// What a decision leaves.
+    pub fn new(decision: Decision) -> Self {
+        let Decision { id, heard, edition, verdict, reply, gate, end, lookups, times, eap, .. } = decision;
+        let Decision { user, machine, device, told, .. } = decision;
+        let (packet, table, nas) = (heard.packet(), &*edition.table, &*heard.nas);
+        let (derived, address) = (Derived::read(&packet, nas), heard.source.ip());
+        let now = id.timestamp_ms();
+        let situation = Situation { table, nas, address, packet, derived, user, machine, device, told, now };
+        let granted = match verdict {
+            Verdict::Grant(set) => edition.attributes(&nas.dialect, set),
+            _ => None,
+        };
+        Self {
+            id,
+            evaluator: EVALUATOR,
+            edition: edition.number,
+            source: heard.source,
+            subject: subject(&situation),
+            undecodable: matches!(situation.derived.credential, Credential::Noise),
+            request: table.dictionary().without_secrets(packet.attributes()),
+            gate: gate.map(|gate| gate as u32),
+            facts: situation.kept_facts(),
+            lookups: lookups.into_iter().map(LookUp::printable).collect(),
+            end,
+            verdict,
+            reply: reply.and_then(|bytes| Reply::new(&bytes, granted.unwrap_or_default(), table)),
+            eap,
+            micros: [times.gate, times.proof, times.rules, times.reply]
+                .map(|time| u32::try_from(time.as_micros()).unwrap_or(u32::MAX)),
+        }
+    }
+
+    /// The address of the device, where one was told.
+    pub fn device(&self) -> Option<Mac> {
+        match (&self.subject, self.own_fact(FactCode::MAC)) {
+            (_, Known::Is(Value::Mac(mac))) => Some(mac),
+            (Subject::Device(_, mac), _) => Some(*mac),
+            _ => None,
+        }
+    }
+
+    /// A fact that is no attribute.
+    pub(crate) fn own_fact(&self, code: FactCode) -> Known<Value<'_>> {
+        match self.facts.iter().find(|(kept, _)| *kept == code) {
+            None => Known::Absent,
+            Some((_, Known::Is(value))) => Known::Is(value.borrowed()),
+            Some((_, Known::Partial(value))) => Known::Partial(value.borrowed()),
+            Some((_, Known::Unanswered)) => Known::Unanswered,
+            Some((_, Known::Absent)) => Known::Absent,
+        }
+    }
+
+    /// The facts as the rules of the edition saw them.
+    pub(crate) fn facts<'e>(&'e self, table: &'e FactTable) -> KeptFacts<'e> {
+        KeptFacts { evidence: self, table }
+    }
+}
+
+/// The facts of a decision that is over.
+pub(crate) struct KeptFacts<'e> {
+    evidence: &'e Evidence,
+    table: &'e FactTable,
+}
+
+impl<'e> KeptFacts<'e> {
+    pub(crate) fn table(&self) -> &'e FactTable {
+        self.table
+    }
+}
+
+impl Facts for KeptFacts<'_> {
+    fn fact(&self, id: FactId) -> Known<Value<'_>> {
+        match (self.table.source(id), self.table.code(id)) {
+            (Source::Attribute(number), _) => {
+                let dictionary = self.table.dictionary();
+                let sent = Attributes::read(&self.evidence.request).into_iter().flatten();
+                let shown = sent.filter(|one| one.number == number && !dictionary.is_secret(*one));
+                let kind = &self.table.schema().definition(id).kind;
+                attribute_fact(dictionary, number, kind, shown.map(|one| one.value))
+            }
+            (_, Some(code)) => self.evidence.own_fact(code),
+            (_, None) => Known::Absent,
+        }
+    }
+}
+
+impl Reply {
+    fn new(bytes: &[u8], granted: &[u8], table: &FactTable) -> Option<Self> {
+        let packet = Packet::parse(bytes).ok()?;
+        let attributes = packet.as_bytes().get(HEADER_LEN..)?;
+        let at = (0..=attributes.len().saturating_sub(granted.len()))
+            .find(|at| !granted.is_empty() && attributes[*at..].starts_with(granted));
+        let (before, after) = match at {
+            Some(at) => (&attributes[..at], &attributes[at + granted.len()..]),
+            None => (attributes, &[][..]),
+        };
+        let kept = |part| Attributes::read(part).map(|part| table.dictionary().without_secrets(part));
+        Some(Self { code: packet.code().0, before: kept(before)?, grants: at.is_some(), after: kept(after)? })
+    }
+
+    /// All its attributes, encoded; those of the grants where the edition has them.
+    pub(crate) fn attributes(&self, edition: Option<&Edition>, dialect: &str, verdict: &Verdict) -> Vec<u8> {
+        let granted = match verdict {
+            Verdict::Grant(set) if self.grants => edition.and_then(|edition| edition.attributes(dialect, *set)),
+            _ => None,
+        };
+        [&self.before, granted.unwrap_or_default(), &self.after].concat()
+    }
+}
+
+/// Who asked. Names come from outside: what steers a terminal is shown, not kept.
+fn subject(situation: &Situation<'_>) -> Subject {
+    match (&situation.user, &situation.machine) {
+        (Identity::Absent, Identity::Proved(proved)) => return Subject::Machine(proved.account.name.clone()),
+        (Identity::Absent, Identity::NotProved { claimed, .. }) if !claimed.is_empty() => {
+            return Subject::Machine(printable(claimed).into_owned());
+        }
+        _ => {}
+    }
+    // Until somebody tells more, the identity outside the tunnel is all there is.
+    if let Some(name) = situation.claimed().or_else(|| situation.derived.claimed()).filter(|name| !name.is_empty()) {
+        return Subject::User(printable(name).into_owned());
+    }
+    match (&situation.device, situation.derived.mac) {
+        (Device::Listed(mac, endpoint), _) => Subject::Device(endpoint.title.clone(), *mac),
+        (_, Some(mac)) => Subject::Device(String::new(), mac),
+        _ => Subject::Nobody,
+    }
+}

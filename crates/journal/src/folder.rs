@@ -1,0 +1,236 @@
+use std::fmt;
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::str::FromStr;
+use std::time::Duration;
+
+use jiff::Timestamp;
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
+
+use crate::error::JournalError;
+
+/// How long the journal is kept, and how much of it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Keep {
+    /// Files of days that are longer ago go.
+    pub days: u32,
+    /// While all files together are larger, the oldest goes.
+    pub at_most: u64,
+}
+
+impl Default for Keep {
+    fn default() -> Self {
+        Self { days: 90, at_most: 20_000_000_000 }
+    }
+}
+
+/// The folder of the journal: a file for each day (UTC), or several where a day brings
+/// much. What is too old goes a whole file at a time.
+#[derive(Clone, Debug)]
+pub(crate) struct Folder {
+    path: PathBuf,
+}
+
+/// The name of a file: `2026-11-25.sqlite`, then `2026-11-25.2.sqlite`.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub(crate) struct FileName {
+    pub(crate) day: Date,
+    pub(crate) part: u32,
+}
+
+impl fmt::Display for FileName {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.part {
+            1 => write!(f, "{}.sqlite", self.day),
+            part => write!(f, "{}.{part}.sqlite", self.day),
+        }
+    }
+}
+
+impl FromStr for FileName {
+    type Err = ();
+
+    fn from_str(name: &str) -> Result<Self, ()> {
+        let stem = name.strip_suffix(".sqlite").ok_or(())?;
+        let (day, part) = match stem.split_once('.') {
+            None => (stem, 1),
+            Some((day, part)) => (day, part.parse().map_err(|_| ())?),
+        };
+        let read = Self { day: day.parse().map_err(|_| ())?, part };
+        // One file has one name.
+        if read.to_string() == name { Ok(read) } else { Err(()) }
+    }
+}
+
+impl Folder {
+    /// The folder, which is made where it does not exist.
+    pub(crate) fn open(path: &Path) -> Result<Self, JournalError> {
+        let folder = Self { path: path.to_owned() };
+        fs::create_dir_all(path).map_err(|error| folder.failed(path, error))?;
+        Ok(folder)
+    }
+
+    pub(crate) fn path(&self, name: FileName) -> PathBuf {
+        self.path.join(name.to_string())
+    }
+
+    /// Every file of the journal, the oldest first. What else lies there is nobody's.
+    pub(crate) fn files(&self) -> Result<Vec<FileName>, JournalError> {
+        let entries = fs::read_dir(&self.path).map_err(|error| self.failed(&self.path, error))?;
+        let names = entries.filter_map(|entry| entry.ok()?.file_name().to_str()?.parse().ok());
+        let mut files: Vec<FileName> = names.collect();
+        files.sort();
+        Ok(files)
+    }
+
+    /// The name that a new file has.
+    pub(crate) fn next(&self, today: Date) -> Result<FileName, JournalError> {
+        // Those that were set aside count: their names come first in a listing.
+        let taken = fs::read_dir(&self.path).map_err(|error| self.failed(&self.path, error))?;
+        let parts = taken.filter_map(|entry| {
+            let name = entry.ok()?.file_name().to_str()?.to_owned();
+            let (file, _) = name.split_once(".sqlite")?;
+            format!("{file}.sqlite").parse::<FileName>().ok()
+        });
+        let last = parts.filter(|name| name.day == today).map(|name| name.part).max();
+        Ok(FileName { day: today, part: last.unwrap_or(0) + 1 })
+    }
+
+    /// The bytes of a file, with what waits beside it to be merged into it.
+    pub(crate) fn bytes(&self, name: FileName) -> u64 {
+        let size = |path: PathBuf| fs::metadata(path).map_or(0, |meta| meta.len());
+        PARTS.iter().map(|part| size(self.part(name, part))).sum()
+    }
+
+    /// Takes a file away whole; whoever reads it reads on.
+    pub(crate) fn remove(&self, name: FileName) -> Result<(), JournalError> {
+        for part in PARTS {
+            let path = self.part(name, part);
+            match fs::remove_file(&path) {
+                Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(self.failed(&path, error)),
+                _ => {}
+            }
+        }
+        Ok(())
+    }
+
+    /// Moves a file out of the way and tells its new name.
+    pub(crate) fn set_aside(&self, name: FileName) -> Result<PathBuf, JournalError> {
+        let path = self.path(name);
+        set_aside(&path).map_err(|error| self.failed(&path, error))
+    }
+
+    fn part(&self, name: FileName, part: &str) -> PathBuf {
+        self.path.join(format!("{name}{part}"))
+    }
+
+    fn failed(&self, path: &Path, error: io::Error) -> JournalError {
+        JournalError::Folder { path: path.to_owned(), error }
+    }
+}
+
+/// A database and what SQLite keeps beside it.
+const PARTS: [&str; 3] = ["", "-wal", "-shm"];
+
+/// Moves a database out of the way, with what lies beside it; its new name tells when.
+pub fn set_aside(file: &Path) -> io::Result<PathBuf> {
+    let beside = |suffix: &str| PathBuf::from(format!("{}{suffix}", file.display()));
+    let name = format!(".set-aside-{}", Timestamp::now().as_second());
+    for part in PARTS {
+        let from = beside(part);
+        if from.exists() {
+            fs::rename(&from, beside(&format!("{name}{part}")))?;
+        }
+    }
+    Ok(beside(&name))
+}
+
+/// The day of now, in UTC.
+pub(crate) fn today() -> Date {
+    Timestamp::now().to_zoned(TimeZone::UTC).date()
+}
+
+impl Keep {
+    /// Takes away what is too old or too much, the oldest first, never the one that is
+    /// written; tells how many files went.
+    pub(crate) fn apply(self, folder: &Folder, written: FileName, today: Date) -> Result<u64, JournalError> {
+        let mut files: Vec<_> = folder.files()?.into_iter().map(|name| (name, folder.bytes(name))).collect();
+        files.reverse();
+        let mut all: u64 = files.iter().map(|(_, bytes)| bytes).sum();
+        let mut removed = 0;
+        while let Some((name, bytes)) = files.pop() {
+            let age = Duration::try_from(today.duration_since(name.day)).unwrap_or_default();
+            let old = age > Duration::from_secs(u64::from(self.days) * 86_400);
+            if name == written || !(old || all > self.at_most) {
+                break;
+            }
+            folder.remove(name)?;
+            let why = if old {
+                format!("it is older than {} days", self.days)
+            } else {
+                format!("the journal had {all} bytes of the {} that it may have", self.at_most)
+            };
+            tracing::info!("the journal's file {} was deleted: {why}", folder.path(name).display());
+            all = all.saturating_sub(bytes);
+            removed += 1;
+        }
+        Ok(removed)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn name(text: &str) -> FileName {
+        text.parse().unwrap()
+    }
+
+    #[test]
+    fn files_have_one_name_and_are_in_order() {
+        for wrong in ["2026-11-25", "2026-11-25.1.sqlite", "2026-11-25.02.sqlite", "x.sqlite", "2026-13-01.sqlite"] {
+            assert!(wrong.parse::<FileName>().is_err(), "{wrong}");
+        }
+        let dir = tempfile::tempdir().unwrap();
+        let folder = Folder::open(dir.path()).unwrap();
+        for file in ["2026-11-25.10.sqlite", "2026-11-25.2.sqlite", "2026-11-24.sqlite", "2026-11-25.sqlite", "notes"] {
+            fs::write(dir.path().join(file), "x").unwrap();
+        }
+        let files: Vec<_> = folder.files().unwrap().iter().map(FileName::to_string).collect();
+        assert_eq!(files, ["2026-11-24.sqlite", "2026-11-25.sqlite", "2026-11-25.2.sqlite", "2026-11-25.10.sqlite"]);
+        let day = |text: &str| text.parse().unwrap();
+        assert_eq!(folder.next(day("2026-11-25")).unwrap().to_string(), "2026-11-25.11.sqlite");
+        assert_eq!(folder.next(day("2026-11-26")).unwrap().to_string(), "2026-11-26.sqlite");
+        let aside = folder.set_aside(name("2026-11-24.sqlite")).unwrap();
+        assert!(aside.exists() && folder.files().unwrap().len() == 3);
+        assert_eq!(folder.next(day("2026-11-24")).unwrap().part, 2, "a name is not used twice");
+    }
+
+    #[test]
+    fn the_oldest_go_first_whole_and_never_the_one_that_is_written() {
+        let dir = tempfile::tempdir().unwrap();
+        let folder = Folder::open(dir.path()).unwrap();
+        let fill = || {
+            for day in 1..=9 {
+                for part in ["", "-wal"] {
+                    fs::write(dir.path().join(format!("2026-11-0{day}.sqlite{part}")), [0; 50]).unwrap();
+                }
+            }
+        };
+        let left = |days, at_most| {
+            fill();
+            let today = "2026-11-09".parse().unwrap();
+            let removed = Keep { days, at_most }.apply(&folder, name("2026-11-09.sqlite"), today).unwrap();
+            let left = folder.files().unwrap().len();
+            assert_eq!(removed as usize, 9 - left);
+            assert_eq!(fs::read_dir(dir.path()).unwrap().count(), 2 * left, "what lay beside them went too");
+            left
+        };
+        assert_eq!(left(90, 10_000), 9);
+        assert_eq!(left(3, 10_000), 4);
+        assert_eq!(left(90, 450), 4);
+        assert_eq!(left(0, 0), 1);
+    }
+}
