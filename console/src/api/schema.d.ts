@@ -42,7 +42,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/endpoints": {
+    "/api/v1/devices": {
         parameters: {
             query?: never;
             header?: never;
@@ -50,7 +50,7 @@ export interface paths {
             cookie?: never;
         };
         /** The devices that stores list. */
-        get: operations["endpoints"];
+        get: operations["devices"];
         put?: never;
         post?: never;
         delete?: never;
@@ -443,6 +443,22 @@ export interface components {
             /** @description The stations of the trail; none for what stayed unheard. */
             stations: components["schemas"]["StationView"][];
         };
+        /** @description Devices, by address. */
+        DeviceList: {
+            devices: components["schemas"]["DeviceView"][];
+            /** @description How many there are beyond those listed. */
+            more: number;
+        };
+        /** @description A device. */
+        DeviceView: {
+            /** @description Whether it must stay out. */
+            barred: boolean;
+            groups: string[];
+            mac: string;
+            store: string;
+            /** @description What it is. */
+            title: string;
+        };
         /** @description One finding. */
         DiagnosticReport: {
             /** @description A stable code. */
@@ -477,22 +493,6 @@ export interface components {
             source: string;
             /** @description `draft`, `active` or `retired`. */
             state: string;
-        };
-        /** @description Devices, by address. */
-        EndpointList: {
-            endpoints: components["schemas"]["EndpointView"][];
-            /** @description How many there are beyond those listed. */
-            more: number;
-        };
-        /** @description A device. */
-        EndpointView: {
-            /** @description Whether it must stay out. */
-            barred: boolean;
-            groups: string[];
-            mac: string;
-            store: string;
-            /** @description What it is. */
-            title: string;
         };
         /** @description Entries, newest first. */
         EntryList: {
@@ -930,7 +930,7 @@ export interface operations {
             };
         };
     };
-    endpoints: {
+    devices: {
         parameters: {
             query?: {
                 /** @description Only those whose address, title or group holds this. */
@@ -949,7 +949,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["EndpointList"];
+                    "application/json": components["schemas"]["DeviceList"];
                 };
             };
             400: {

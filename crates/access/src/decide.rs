@@ -14,7 +14,7 @@ use crate::eap::sessions::SessionTable;
 use crate::edition::Edition;
 use crate::evidence::eap::{EapEvidence, FailureEvidence};
 use crate::facts::request::{Carrier, Derived};
-use crate::facts::situation::{Device, Identity, Situation, Told};
+use crate::facts::situation::{DeviceLookUp, Identity, Situation, Told};
 use crate::guesses::Guesses;
 use crate::hear::Heard;
 use crate::lookup::LookUp;
@@ -96,7 +96,7 @@ pub struct Decision {
     pub(crate) end: End,
     pub(crate) user: Identity,
     pub(crate) machine: Identity,
-    pub(crate) device: Device,
+    pub(crate) device: DeviceLookUp,
     pub(crate) told: Told,
     pub(crate) eap: Option<Box<EapEvidence>>,
     pub(crate) lookups: Vec<LookUp>,
@@ -181,7 +181,7 @@ pub async fn decide<S: Stores>(
         derived: Derived::read(&packet, &nas),
         user: Identity::Absent,
         machine: Identity::Absent,
-        device: Device::Absent,
+        device: DeviceLookUp::Absent,
         told: Told::default(),
         now: id.timestamp_ms(),
     };

@@ -39,4 +39,4 @@ pub use record::trail::{Clue, Mark, Station, Trail};
 pub use record::unheard::UnheardRecord;
 pub use record::{EndRecord, Record, RuleRecord, TestRecord, VerdictRecord};
 pub use render::dialect::{Dialect, DialectError};
-pub use stores::{Account, Answer, Endpoint, Groups, Responders, Stores, Unreachable};
+pub use stores::{Account, Answer, Device, Groups, Responders, Stores, Unreachable};

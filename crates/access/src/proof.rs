@@ -7,7 +7,7 @@ use zeroize::Zeroizing;
 
 use crate::decide::Desk;
 use crate::facts::request::Credential;
-use crate::facts::situation::{Device, Identity, Proved, Situation};
+use crate::facts::situation::{DeviceLookUp, Identity, Proved, Situation};
 use crate::guesses::Guesser;
 use crate::lookup::{Asked, LookUp, LookUpAnswer, Right};
 use crate::stores::{Account, Answer, Stores};
@@ -116,8 +116,8 @@ pub(crate) async fn look_up_device<S: Stores>(
     let (Some(clause), Some(mac)) = (gate.identify(IdentityKind::Mac), situation.derived.mac) else { return Ok(()) };
     situation.device = find_device(clause, mac, stores, log).await;
     let event = match situation.device {
-        Device::Unlisted(_) => Some(Event::Unknown),
-        Device::Unanswered(_) => Some(Event::Unreachable),
+        DeviceLookUp::Unlisted(_) => Some(Event::Unknown),
+        DeviceLookUp::Unanswered(_) => Some(Event::Unreachable),
         _ => None,
     };
     react(clause, event.filter(|_| proves))
@@ -163,12 +163,12 @@ pub(crate) fn react(clause: &Identify, event: Option<Event>) -> Result<(), Stop>
     }
 }
 
-async fn find_device<S: Stores>(clause: &Identify, mac: Mac, stores: &S, log: &mut Vec<LookUp>) -> Device {
+async fn find_device<S: Stores>(clause: &Identify, mac: Mac, stores: &S, log: &mut Vec<LookUp>) -> DeviceLookUp {
     let mut silent = false;
     for store in &clause.stores {
-        let answer = stores.endpoint(store, mac).await;
+        let answer = stores.device(store, mac).await;
         let told = match &answer {
-            Ok(Some(endpoint)) if endpoint.barred => LookUpAnswer::Barred,
+            Ok(Some(device)) if device.barred => LookUpAnswer::Barred,
             Ok(Some(_)) => LookUpAnswer::Listed,
             Ok(None) => LookUpAnswer::NotListed,
             Err(unreachable) => LookUpAnswer::NoAnswer(unreachable.to_string()),
@@ -176,12 +176,12 @@ async fn find_device<S: Stores>(clause: &Identify, mac: Mac, stores: &S, log: &m
         let (kind, asked, name) = (IdentityKind::Mac, Asked::Store(store.clone()), mac.to_string());
         log.push(LookUp { kind, asked, name, answer: told, held: None });
         match answer {
-            Ok(Some(endpoint)) => return Device::Listed(mac, endpoint),
+            Ok(Some(device)) => return DeviceLookUp::Listed(mac, device),
             Ok(None) => {}
             Err(_) => silent = true,
         }
     }
-    if silent { Device::Unanswered(mac) } else { Device::Unlisted(mac) }
+    if silent { DeviceLookUp::Unanswered(mac) } else { DeviceLookUp::Unlisted(mac) }
 }
 
 /// What is held against an account.

@@ -6,7 +6,7 @@ use regnant_radius::{BuildError, Builder, Code, number};
 use sha2::{Digest, Sha256};
 
 use crate::edition::Edition;
-use crate::facts::situation::{Device, Proved};
+use crate::facts::situation::{DeviceLookUp, Proved};
 use crate::hear::Heard;
 
 /// RFC 5176 section 3.6: the EAP packet was invalid and ignored.
@@ -131,11 +131,18 @@ pub(crate) fn unknown_dialect(edition: u32, dialect: &str) -> String {
 
 /// An opaque name for whoever was let in, the same for the same account or device
 /// (RFC 4372 section 2.2), where the equipment asks for it.
-pub(crate) fn chargeable(heard: &Heard, secret: &[u8; 32], proved: Option<&Proved>, device: &Device) -> Option<String> {
+pub(crate) fn chargeable(
+    heard: &Heard,
+    secret: &[u8; 32],
+    proved: Option<&Proved>,
+    device: &DeviceLookUp,
+) -> Option<String> {
     heard.packet().first(number::CHARGEABLE_USER_IDENTITY)?;
     match (proved, device) {
         (Some(proved), _) => Some(opaque(secret, &proved.store, &proved.account.name)),
-        (None, Device::Listed(mac, _) | Device::Unlisted(mac)) => Some(opaque(secret, "mac", &mac.to_string())),
+        (None, DeviceLookUp::Listed(mac, _) | DeviceLookUp::Unlisted(mac)) => {
+            Some(opaque(secret, "mac", &mac.to_string()))
+        }
         (None, _) => None,
     }
 }

@@ -39,7 +39,7 @@ pub struct Account {
 
 /// A device known by its MAC address.
 #[derive(Clone, Debug)]
-pub struct Endpoint {
+pub struct Device {
     /// What it is, for people: "crane controller". May be empty.
     pub title: String,
     /// The groups it is in.
@@ -86,7 +86,7 @@ pub trait Stores: Sync {
     fn nt_hash(&self, store: &str, account: &Account) -> impl Future<Output = Answer<Option<Secret>>> + Send;
 
     /// The device of this address.
-    fn endpoint(&self, store: &str, mac: Mac) -> impl Future<Output = Answer<Option<Arc<Endpoint>>>> + Send;
+    fn device(&self, store: &str, mac: Mac) -> impl Future<Output = Answer<Option<Arc<Device>>>> + Send;
 }
 
 /// Asks issuers whether certificates were revoked (RFC 6960). What was answered

@@ -109,7 +109,7 @@ fn a_machine_is_remembered_by_its_address_for_its_time_and_looked_up_again() {
         evidence.into_iter().find(|evidence| evidence.label.starts_with(label)).unwrap().value
     };
     assert_eq!(of("proof", "machine quay-laptop-7"), "right certificate", "judged anew, and no session is resumed");
-    assert_eq!(of("rules", "Reported lost"), "endpoint.barred is false");
+    assert_eq!(of("rules", "Reported lost"), "device.barred is false");
     assert_eq!(run_from(&harbour, user.clone(), "x", "02-00-5E-10-00-02", &[]).grant(), "crew");
     harbour.stores.account_mut(IdentityKind::Machine, "quay-laptop-7").disabled = true;
     assert_eq!(run(&harbour, user.clone()).grant(), "crew");

@@ -11,7 +11,7 @@ const OPEN: &str = "grant all { class \"all\" }
     gate all {
       accept pap, chap, mac
       identify user in harbour { unknown continue, failed continue, unfit continue, disabled continue }
-      identify mac in endpoints { unknown continue }
+      identify mac in devices { unknown continue }
       otherwise grant all
     }";
 
@@ -136,7 +136,7 @@ fn network_name_realm_and_station_are_taken_apart() {
     assert_eq!(record.fact("request.ssid"), Some("\"harbour crew\""));
     assert_eq!(record.fact("request.mac"), Some("02:00:5e:20:00:07"));
     assert_eq!(record.fact("claimed.realm"), Some("\"tarnmouth.example\""));
-    assert_eq!(record.fact("endpoint.groups"), Some("{ \"cranes\" }"));
+    assert_eq!(record.fact("device.groups"), Some("{ \"cranes\" }"));
     // The realm is part of the name unless the gate takes it off.
     assert_eq!(record.fact("user.failure"), Some("\"unknown\""));
 }
@@ -181,11 +181,11 @@ fn a_chap_bypass_answers_the_challenge_with_the_address() {
 fn an_unlisted_device_has_facts_and_an_absent_one_has_none() {
     let unlisted = at_switch(&[("User-Name", "x"), ("Calling-Station-Id", "02-00-5E-99-00-01")], Some("x"));
     let known = |record: &Record, name: &str| record.fact(name).map(str::to_owned);
-    assert_eq!(known(&unlisted, "endpoint.known").as_deref(), Some("false"));
-    assert_eq!(known(&unlisted, "endpoint.barred").as_deref(), Some("false"));
-    assert_eq!(known(&unlisted, "endpoint.groups").as_deref(), Some("{ }"));
+    assert_eq!(known(&unlisted, "device.known").as_deref(), Some("false"));
+    assert_eq!(known(&unlisted, "device.barred").as_deref(), Some("false"));
+    assert_eq!(known(&unlisted, "device.groups").as_deref(), Some("{ }"));
     let absent = at_switch(&[("User-Name", "x"), ("Calling-Station-Id", "10.0.0.7")], Some("x"));
-    assert!(absent.facts.iter().all(|(name, _)| !name.starts_with("endpoint.")));
+    assert!(absent.facts.iter().all(|(name, _)| !name.starts_with("device.")));
 }
 
 #[test]
@@ -298,9 +298,8 @@ fn a_nas_whose_dialect_the_edition_does_not_know_gets_no_bare_access() {
 #[test]
 fn groups_are_values_that_ignore_case() {
     let mut harbour = Harbour::new();
-    let endpoint =
-        Endpoint { title: String::new(), groups: [Value::owned("CRANES")].into_iter().collect(), barred: false };
-    harbour.stores.endpoints.insert(mac("02:00:5e:99:00:01"), std::sync::Arc::new(endpoint));
+    let device = Device { title: String::new(), groups: [Value::owned("CRANES")].into_iter().collect(), barred: false };
+    harbour.stores.devices.insert(mac("02:00:5e:99:00:01"), std::sync::Arc::new(device));
     let record = harbour.record(&bypass("02005e990001", "02005e990001"));
     assert_eq!(record.end, EndRecord::Rule { title: "Crane controllers".into() });
 }

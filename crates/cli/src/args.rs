@@ -17,22 +17,24 @@ pub(crate) enum Command {
     Serve(Serve),
     /// Run the service with an invented harbour that asks it things
     Demo(Demo),
-    /// Check a policy and run its cases, without a service (exit code 0 clean, 1 errors, 3 a failed case)
-    Check(Check),
+    /// Check a policy, or make it the one that decides
+    #[command(subcommand)]
+    Policy(Policy),
     /// Ask a RADIUS server as equipment would (exit code 0 accepted, 1 refused, 3 no answer)
     Try(Box<Try>),
     /// Show the journal: who was given what, newest last
     Journal(Journal),
     /// Explain one entry of the journal
     Trail(Trail),
-    /// Check a policy and make it the active edition
-    Activate(Activate),
     /// Add or change equipment, people and devices from an inventory file
     Import(Import),
-    /// Show, bring and ask for certificates, and say whom to trust
-    Certificates(Certificates),
+    /// Show, bring and ask for certificates
+    Certificate(Certificate),
+    /// Show and say whose certificates are believed
+    Trust(Trust),
     /// Hand out what a client needs so that it trusts the server of a gate
-    SupplicantProfile(SupplicantProfile),
+    #[command(subcommand)]
+    Profile(Profile),
     /// Sign in and keep a token for the other commands
     SignIn(SignIn),
 }
@@ -59,6 +61,14 @@ pub(crate) struct Demo {
     /// Print JSON instead of a table (with --once)
     #[arg(long, requires = "once")]
     pub(crate) json: bool,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum Policy {
+    /// Check a policy and run its cases, without a service (exit code 0 clean, 1 errors, 3 a failed case)
+    Check(Check),
+    /// Check a policy and make it the active edition
+    Activate(Activate),
 }
 
 #[derive(Args)]
@@ -275,7 +285,7 @@ pub(crate) struct Activate {
 
 #[derive(Args)]
 pub(crate) struct Import {
-    /// Inventory file (TOML) with [[store]], [[nas]], [[person]], [[machine]] and [[endpoint]]
+    /// Inventory file (TOML) with [[store]], [[nas]], [[person]], [[machine]] and [[device]]
     #[arg(value_name = "FILE")]
     pub(crate) file: PathBuf,
     #[command(flatten)]
@@ -283,18 +293,21 @@ pub(crate) struct Import {
 }
 
 #[derive(Args)]
-pub(crate) struct Certificates {
+pub(crate) struct Certificate {
     #[command(subcommand)]
-    pub(crate) action: Option<CertificateAction>,
+    pub(crate) action: CertificateAction,
     #[command(flatten)]
     pub(crate) api: Api,
-    /// Print JSON
-    #[arg(long)]
-    pub(crate) json: bool,
 }
 
 #[derive(Subcommand)]
 pub(crate) enum CertificateAction {
+    /// Show what we present, which gates do so, and what is odd or ends soon
+    List {
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
     /// Bring a certificate with its key, in PEM or PKCS#12
     Import {
         /// The files: certificate, those above it, key
@@ -312,8 +325,26 @@ pub(crate) enum CertificateAction {
         /// The server's name, which supplicants will check
         name: String,
     },
-    /// Say whose certificates a trust believes
-    Trust {
+}
+
+#[derive(Args)]
+pub(crate) struct Trust {
+    #[command(subcommand)]
+    pub(crate) action: TrustAction,
+    #[command(flatten)]
+    pub(crate) api: Api,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum TrustAction {
+    /// Show whom we trust, which gates do so, and what is odd or ends soon
+    List {
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Add a trust, or say anew whose certificates it believes
+    Add {
         /// Its name, as policies refer to it
         name: String,
         /// Authorities and revocation lists, in PEM
@@ -332,8 +363,14 @@ pub(crate) enum CertificateAction {
     },
 }
 
+#[derive(Subcommand)]
+pub(crate) enum Profile {
+    /// Make the profile of a gate for a platform
+    Make(MakeProfile),
+}
+
 #[derive(Args)]
-pub(crate) struct SupplicantProfile {
+pub(crate) struct MakeProfile {
     /// The gate whose server the supplicant will meet
     #[arg(long)]
     pub(crate) gate: String,

@@ -45,7 +45,7 @@ pub(crate) fn read_policy(path: &Path) -> Result<(PathBuf, String), Failure> {
 }
 
 /// More than any policy may have, so that the check says what is wrong.
-const MOST_BYTES: u64 = 2 << 20;
+const MOST_BYTES: u64 = 9 << 20;
 
 /// Prints what a check found.
 pub(crate) fn print_report(report: &CheckReport) {

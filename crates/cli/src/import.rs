@@ -14,9 +14,9 @@ pub(crate) fn run(args: &args::Import) -> Result<ExitCode, Failure> {
     let text = fs::read_to_string(&args.file)
         .map_err(|error| Failure::usage(format!("the inventory {file} cannot be read: {error}")))?;
     let inventory = Inventory::from_toml(&file, &text)?;
-    let counts = [inventory.nas.len(), inventory.person.len(), inventory.machine.len(), inventory.endpoint.len()];
+    let counts = [inventory.nas.len(), inventory.person.len(), inventory.machine.len(), inventory.device.len()];
     Client::new(&args.api)?.post("inventory", &inventory)??;
-    let [nases, people, machines, endpoints] = counts;
-    say!("imported {nases} NASes, {people} people, {machines} machines and {endpoints} entries of endpoints");
+    let [nases, people, machines, devices] = counts;
+    say!("imported {nases} NASes, {people} people, {machines} machines and {devices} entries of devices");
     Ok(ExitCode::SUCCESS)
 }

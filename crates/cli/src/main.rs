@@ -3,17 +3,18 @@
 mod activate;
 mod api;
 mod args;
-mod certificates;
+mod certificate;
 mod check;
 mod demo;
 mod failure;
 mod import;
 mod journal;
 mod paint;
+mod profile;
 mod serve;
 mod sign_in;
-mod supplicant_profile;
 mod trail;
+mod trust;
 mod try_eap;
 mod try_out;
 
@@ -21,7 +22,7 @@ use std::process::ExitCode;
 
 use clap::Parser;
 
-use crate::args::{Arguments, Command};
+use crate::args::{Arguments, Command, Policy, Profile};
 use crate::failure::Failure;
 
 /// Decisions are made on one thread and freed on another, which the system's
@@ -40,14 +41,15 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
     match arguments.command {
         Command::Serve(serve) => serve::run(&serve),
         Command::Demo(demo) => demo::run(&demo),
-        Command::Check(check) => check::run(&check),
+        Command::Policy(Policy::Check(check)) => check::run(&check),
+        Command::Policy(Policy::Activate(activate)) => activate::run(&activate),
         Command::Try(try_out) => try_out::run(&try_out),
         Command::Journal(journal) => journal::run(&journal),
         Command::Trail(trail) => trail::run(&trail),
-        Command::Activate(activate) => activate::run(&activate),
         Command::Import(import) => import::run(&import),
-        Command::Certificates(certificates) => certificates::run(&certificates),
-        Command::SupplicantProfile(profile) => supplicant_profile::run(&profile),
+        Command::Certificate(certificate) => certificate::run(&certificate),
+        Command::Trust(trust) => trust::run(&trust),
+        Command::Profile(Profile::Make(profile)) => profile::run(&profile),
         Command::SignIn(sign_in) => sign_in::run(&sign_in),
     }
 }

@@ -7,7 +7,7 @@ use regnant_certificates::{Bundle, read_certificates};
 use regnant_eap::{ClientTls, Login, PeerMethod, TlsVersion, Tunnelled};
 
 use crate::args::{InnerMethod, Tls, Try, TryMethod};
-use crate::certificates::read_pem;
+use crate::certificate::read_pem;
 use crate::failure::Failure;
 
 /// The supplicant that the arguments describe.

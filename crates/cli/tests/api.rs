@@ -321,10 +321,10 @@ fn inventories_are_read_without_their_secrets() {
         (Some("127.0.0.41"), Some(false))
     );
     assert!(!nases.to_string().contains("sextant"));
-    let (_, endpoints) = service.get("endpoints?q=stolen");
-    assert_eq!(endpoints["endpoints"][0]["mac"], "02:00:5e:40:00:66");
-    assert_eq!(endpoints["endpoints"][0]["barred"], true);
-    assert_eq!(service.get("endpoints?limit=5").1["more"], 0x12 + 0x28 + 0x3c + 1 - 5);
+    let (_, devices) = service.get("devices?q=stolen");
+    assert_eq!(devices["devices"][0]["mac"], "02:00:5e:40:00:66");
+    assert_eq!(devices["devices"][0]["barred"], true);
+    assert_eq!(service.get("devices?limit=5").1["more"], 0x12 + 0x28 + 0x3c + 1 - 5);
 }
 
 #[test]
@@ -339,9 +339,9 @@ fn bodies_that_are_no_json_or_too_large_are_refused() {
     assert_eq!(send("{", "application/json"), 400);
     assert_eq!(send("{}", "application/json"), 422);
     assert_eq!(send("{\"source\":\"\"}", "text/plain"), 415);
-    let large = format!("{{\"source\":\"{}\"}}", "x".repeat(9 << 20));
+    let large = format!("{{\"source\":\"{}\"}}", "x".repeat(21 << 20));
     assert_eq!(send(&large, "application/json"), 413);
     assert_eq!(service.get("health").0, 200);
-    let long = json!({ "source": "#".repeat(2 << 20) });
+    let long = json!({ "source": "#".repeat(9 << 20) });
     assert_eq!(service.post("policy/check", &long).1["diagnostics"][0]["code"], "W100");
 }

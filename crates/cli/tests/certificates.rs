@@ -72,7 +72,7 @@ fn a_machine_that_proved_itself_is_remembered_over_a_crash() {
 #[test]
 fn certificates_are_shown_with_their_gates_and_their_ends() {
     let service = Running::harbour();
-    let told = service.client(&["certificates"]).succeeds();
+    let told = service.certificates();
     assert!(told.contains("radius.tarnmouth.example  presented by crew-network"), "{told}");
     assert!(told.contains("tarnmouth-authority  trusted by crew-network"), "{told}");
     assert!(told.contains("revocation list of CN=Tarnmouth Demo Root\n    1 revoked, ends in"), "{told}");
@@ -80,8 +80,8 @@ fn certificates_are_shown_with_their_gates_and_their_ends() {
     let short = authority.issue(&order("short.tarnmouth.example", 5)).unwrap();
     let file = service.data.join("short.pem");
     fs::write(&file, format!("{}{}", short.certificate, short.key)).unwrap();
-    service.client(&["certificates", "import", "--name", "short"]).arg(&file).succeeds();
-    let told = service.client(&["certificates"]).succeeds();
+    service.client(&["certificate", "import", "--name", "short"]).arg(&file).succeeds();
+    let told = service.certificates();
     assert!(told.contains("expires in 5 days. Renew it now"), "{told}");
 }
 
@@ -92,9 +92,9 @@ fn a_revocation_list_is_told_of_before_it_ends_and_when_it_keeps_people_out() {
     let list = |days: i64| {
         let (made, end) = (now() - 60 * 86_400, now() + days * 86_400 + 3_600);
         fs::write(folder.join("list.pem"), authority(&service).revoke(&[2], made, end).unwrap()).unwrap();
-        let mut trust = service.client(&["certificates", "trust", "tarnmouth-authority"]);
+        let mut trust = service.client(&["trust", "add", "tarnmouth-authority"]);
         trust.args([folder.join("authority.pem"), folder.join("list.pem")]).succeeds();
-        service.client(&["certificates"]).succeeds()
+        service.certificates()
     };
     let told = list(5);
     assert!(told.contains("1 revoked, ends in 5 days"), "{told}");
@@ -104,9 +104,9 @@ fn a_revocation_list_is_told_of_before_it_ends_and_when_it_keeps_people_out() {
     assert!(told.contains("who was revoked since is not known. Every certificate that it issued is refused"), "{told}");
     let refused = String::from_utf8(eap_tls(&service, "quay-laptop-7").ends_with(1).stdout).unwrap();
     assert!(refused.contains("Access-Reject"), "{refused}");
-    let mut trust = service.client(&["certificates", "trust", "tarnmouth-authority"]);
+    let mut trust = service.client(&["trust", "add", "tarnmouth-authority"]);
     trust.arg(folder.join("authority.pem")).succeeds();
-    let told = service.client(&["certificates"]).succeeds();
+    let told = service.certificates();
     assert!(told.contains("There is no revocation list of `CN=Tarnmouth Demo Root`"), "{told}");
 }
 
@@ -118,29 +118,29 @@ fn a_certificate_is_replaced_without_a_restart() {
     let next = other.issue(&order("radius.tarnmouth.example", 90)).unwrap();
     let file = service.data.join("next.pem");
     fs::write(&file, format!("{}{}", next.certificate, next.key)).unwrap();
-    service.client(&["certificates", "import", "--name", "radius.tarnmouth.example"]).arg(&file).succeeds();
+    service.client(&["certificate", "import", "--name", "radius.tarnmouth.example"]).arg(&file).succeeds();
     let told = String::from_utf8(peap(&service).ends_with(1).stdout).unwrap();
     assert!(told.contains("its certificate was refused: unknown issuer"), "{told}");
     let stray = service.data.join("stray.pem");
     let wrong_key = other.issue(&order("radius.tarnmouth.example", 90)).unwrap().key;
     fs::write(&stray, format!("{}{wrong_key}", next.certificate)).unwrap();
-    let refused = service.client(&["certificates", "import", "--name", "x"]).arg(&stray).fails(1);
+    let refused = service.client(&["certificate", "import", "--name", "x"]).arg(&stray).fails(1);
     assert!(refused.contains("does not belong to the certificate"), "{refused}");
 }
 
 #[test]
 fn a_signing_request_waits_for_its_certificate() {
     let service = Running::harbour();
-    let request = service.client(&["certificates", "request", "new.tarnmouth.example"]).succeeds();
+    let request = service.client(&["certificate", "request", "new.tarnmouth.example"]).succeeds();
     assert!(request.starts_with("-----BEGIN CERTIFICATE REQUEST-----"));
-    assert!(service.client(&["certificates"]).succeeds().contains("signing request waits"));
-    let again = service.client(&["certificates", "request", "new.tarnmouth.example"]).fails(1);
+    assert!(service.certificates().contains("signing request waits"));
+    let again = service.client(&["certificate", "request", "new.tarnmouth.example"]).fails(1);
     assert!(again.contains("already"), "{again}");
     // A certificate for another key is not taken for it.
     let authority = Authority::new("Any Root", now()).unwrap();
     let file = service.data.join("answer.pem");
     fs::write(&file, authority.issue(&order("new.tarnmouth.example", 9)).unwrap().certificate).unwrap();
-    let refused = service.client(&["certificates", "import", "--name", "new.tarnmouth.example"]).arg(&file).fails(1);
+    let refused = service.client(&["certificate", "import", "--name", "new.tarnmouth.example"]).arg(&file).fails(1);
     assert!(refused.contains("does not belong"), "{refused}");
 }
 
@@ -157,7 +157,7 @@ fn a_revocation_list_is_fetched_and_what_it_says_holds_at_once() {
         move |_| Some(list.lock().unwrap().clone().into_bytes())
     });
     let trust = |url: &str| {
-        let mut command = service.client(&["certificates", "trust", "tarnmouth-authority", "--crl-url", url]);
+        let mut command = service.client(&["trust", "add", "tarnmouth-authority", "--crl-url", url]);
         command.arg(folder.join("authority.pem"));
         command
     };
@@ -169,7 +169,7 @@ fn a_revocation_list_is_fetched_and_what_it_says_holds_at_once() {
     *list.lock().unwrap() = "nonsense".into();
     trust(&url).succeeds();
     ida().ends_with(1);
-    assert!(service.client(&["certificates"]).succeeds().contains("cannot be fetched"));
+    assert!(service.certificates().contains("cannot be fetched"));
     assert!(trust("https://issuer.example/list.crl").fails(1).contains("http://"));
 
     // After a restart it is in force before its issuer can be reached.
@@ -182,8 +182,8 @@ fn a_revocation_list_is_fetched_and_what_it_says_holds_at_once() {
     // Another authority has no use for it.
     let file = folder.join("next.pem");
     fs::write(&file, Authority::new("Next Root", now() - 86_400).unwrap().certificate()).unwrap();
-    again.client(&["certificates", "trust", "tarnmouth-authority", "--crl-url", &url]).arg(&file).succeeds();
-    let told = again.client(&["certificates"]).succeeds();
+    again.client(&["trust", "add", "tarnmouth-authority", "--crl-url", &url]).arg(&file).succeeds();
+    let told = again.certificates();
     assert!(told.contains("There is no revocation list of `CN=Next Root`"), "{told}");
 }
 
@@ -196,7 +196,7 @@ fn an_issuer_is_asked_about_a_certificate_and_holds_up_nobody_else() {
     let responder = Arc::new(Mutex::new(Some(says)));
     let url = serve_ocsp(responder.clone());
     let trust = |ocsp: &[&str]| {
-        let mut command = service.client(&["certificates", "trust", "tarnmouth-authority"]);
+        let mut command = service.client(&["trust", "add", "tarnmouth-authority"]);
         command.args(ocsp).arg(service.data.join("harbour/authority.pem")).succeeds();
     };
     let refusal = |name: &str, count: usize, reason: &str| {
@@ -211,7 +211,7 @@ fn an_issuer_is_asked_about_a_certificate_and_holds_up_nobody_else() {
 
     // What was not answered is not asked again for a while, nor what was answered.
     trust(&["--ocsp-url", &url]);
-    assert!(service.client(&["certificates"]).succeeds().contains(&format!("asked about revocation: {url}")));
+    assert!(service.certificates().contains(&format!("asked about revocation: {url}")));
     let detail = refusal("quay-laptop-7", 1, "revoked");
     assert!(detail.to_string().contains("the supplicant got no TLS alert"), "{detail}");
     let detail = refusal("quay-laptop-7", 2, "revoked");
@@ -226,7 +226,7 @@ fn an_issuer_is_asked_about_a_certificate_and_holds_up_nobody_else() {
     assert!(held.try_wait().unwrap().is_none(), "the silent responder is still awaited");
     assert_eq!(held.wait().unwrap().code(), Some(1));
     assert!(sentence(&service.entries("q=ola", 1)[0]).contains("revocation unknown"));
-    let mut wrong = service.client(&["certificates", "trust", "x", "--ocsp-url", "ftp://issuer.example"]);
+    let mut wrong = service.client(&["trust", "add", "x", "--ocsp-url", "ftp://issuer.example"]);
     assert!(wrong.arg(folder.join("authority.pem")).fails(1).contains("http://"));
 }
 

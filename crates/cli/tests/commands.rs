@@ -118,19 +118,19 @@ fn check_ends_with_0_1_2_or_3() {
     let file = dir.path().join("main.writ");
     let check = |text: &str, code: i32| {
         fs::write(&file, text).unwrap();
-        String::from_utf8(regnant().arg("check").arg(dir.path()).ends_with(code).stdout).unwrap()
+        String::from_utf8(regnant().args(["policy", "check"]).arg(dir.path()).ends_with(code).stdout).unwrap()
     };
     assert_eq!(check(POLICY, 0), "0 warnings, 11 cases passed\n");
-    let told = check(&POLICY.replace("when endpoint.barred", "when endpoint.bared"), 1);
-    assert!(told.contains("did you mean `endpoint.barred`?") && told.contains("main.writ:"), "{told}");
+    let told = check(&POLICY.replace("when device.barred", "when device.bared"), 1);
+    assert!(told.contains("did you mean `device.barred`?") && told.contains("main.writ:"), "{told}");
     let told = check(&POLICY.replace("vlan 30\n", "vlan 31\n"), 3);
     assert!(told.contains("the grant does not say `vlan 30`"), "{told}");
     let told = check(&POLICY.replace("vlan 30\n", "role \"a\" filter \"b\"\n"), 1);
     assert!(told.contains("both go into Filter-Id"), "{told}");
     fs::write(&file, POLICY).unwrap();
-    let report = json(&regnant().args(["check", "--json"]).arg(&file).succeeds());
+    let report = json(&regnant().args(["policy", "check", "--json"]).arg(&file).succeeds());
     assert_eq!(report["cases"].as_array().unwrap().len(), 11);
-    assert!(regnant().args(["check", "/nonexistent"]).fails(2).contains("cannot be read"));
+    assert!(regnant().args(["policy", "check", "/nonexistent"]).fails(2).contains("cannot be read"));
 }
 
 #[test]
@@ -139,7 +139,7 @@ fn a_policy_that_does_not_check_leaves_the_active_one() {
     let file = service.data.join("changed.writ");
     let activate = |text: &str| {
         fs::write(&file, text).unwrap();
-        let mut command = service.client(&["activate"]);
+        let mut command = service.client(&["policy", "activate"]);
         command.arg(&file);
         command
     };
@@ -191,7 +191,7 @@ fn a_policy_is_read_whatever_its_line_ends_and_not_to_the_end_of_what_has_none()
     let check = |text: &str, code| {
         let file = folder.path().join("main.writ");
         fs::write(&file, text).unwrap();
-        String::from_utf8(regnant().arg("check").arg(&file).ends_with(code).stdout).unwrap()
+        String::from_utf8(regnant().args(["policy", "check"]).arg(&file).ends_with(code).stdout).unwrap()
     };
     check("\u{feff}# with a mark before it\r\ngate nobody { otherwise refuse }\r\n", 0);
     // A comment of old ends at the old sign: what follows is not hidden by it.
@@ -201,9 +201,9 @@ fn a_policy_is_read_whatever_its_line_ends_and_not_to_the_end_of_what_has_none()
     assert!(told.contains("the policy has no gate") && told.contains("gate nobody { otherwise refuse }"), "{told}");
     let told = check(&format!("gate a {{ {} }}", "accept nothing ".repeat(60_000)), 1);
     assert!(told.lines().all(|line| line.chars().count() < 400) && told.len() < 100_000, "{}", told.len());
-    let told = String::from_utf8(regnant().args(["check", "/dev/zero"]).ends_with(1).stdout).unwrap();
+    let told = String::from_utf8(regnant().args(["policy", "check", "/dev/zero"]).ends_with(1).stdout).unwrap();
     assert!(told.contains("W100"), "{told}");
-    assert!(regnant().args(["check", "/nowhere"]).fails(2).contains("cannot be read"));
+    assert!(regnant().args(["policy", "check", "/nowhere"]).fails(2).contains("cannot be read"));
     assert!(regnant().args(["serve", "--config", "/nowhere", "--data", "/tmp/x"]).fails(2).contains("cannot be read"));
 }
 
@@ -285,7 +285,9 @@ fn a_wrong_inventory_says_where_and_changes_nothing() {
 
 #[test]
 fn help_and_version_are_there_for_every_command() {
-    for command in ["serve", "demo", "check", "try", "journal", "trail", "activate", "import", "sign-in"] {
+    for command in
+        ["serve", "demo", "policy", "try", "journal", "trail", "certificate", "trust", "profile", "import", "sign-in"]
+    {
         assert!(regnant().args([command, "--help"]).succeeds().contains("Usage: regnant"));
     }
     assert!(regnant().arg("--version").succeeds().starts_with("regnant "));

@@ -53,7 +53,7 @@ fn a_refusal_is_watched_as_it_comes_and_explained() {
 
         browser.find("li[data-outcome=refused] > a").await.click().await.unwrap();
         browser.sees("\"Reported lost or stolen\" is the first rule that is true.").await;
-        browser.sees("The device is barred. Lift that in its endpoint entry").await;
+        browser.sees("The device is barred. Lift that in its device entry").await;
         assert_eq!(browser.page.title().await.unwrap(), "Reported lost or stolen · Regnant");
         let stopped = browser.find("li[data-mark=stopped] h2").await.text().await.unwrap();
         assert_eq!(stopped, "rules");

@@ -204,7 +204,7 @@ gate wired {
     let folder = service.data.join("bare");
     fs::create_dir_all(&folder).unwrap();
     fs::write(folder.join("main.writ"), policy).unwrap();
-    service.client(&["activate"]).arg(&folder).succeeds();
+    service.client(&["policy", "activate"]).arg(&folder).succeeds();
     let person = "[[person]]\nstore = \"harbour\"\nname = \"ida.marsh\"\npassword = \"Tide-Table-61\"\n\
         mschap = true\nrecoverable-password = true\n";
     fs::write(folder.join("people.toml"), person).unwrap();
@@ -239,7 +239,7 @@ gate wired {
     let folder = service.data.join("bound");
     fs::create_dir_all(&folder).unwrap();
     fs::write(folder.join("main.writ"), policy).unwrap();
-    service.client(&["activate"]).arg(&folder).succeeds();
+    service.client(&["policy", "activate"]).arg(&folder).succeeds();
     let ask = |binding: u8| {
         let phase1 = format!("phase1=\"peapver=0 crypto_binding={binding}\"");
         Supplicant::new(&service, "PEAP", &with(&[&IDA, &["phase2=\"auth=MSCHAPV2\"", &phase1]]))
@@ -253,7 +253,7 @@ gate wired {
 fn a_supplicant_with_the_profile_of_its_gate_trusts_the_right_server() {
     let service = Running::harbour();
     let profile = |method: &str| {
-        let args = ["supplicant-profile", "--gate", "crew-network", "--for", "wpa-supplicant", "--method", method];
+        let args = ["profile", "make", "--gate", "crew-network", "--for", "wpa-supplicant", "--method", method];
         service.client(&args).succeeds()
     };
     for (method, password) in [("peap", "Tide-Table-61"), ("ttls", "Tide-Table-61")] {
@@ -267,9 +267,9 @@ fn a_supplicant_with_the_profile_of_its_gate_trusts_the_right_server() {
         command.args(["-p", &service.radius.port().to_string(), "-s", MAST_WLC_1.secret]);
         command.ends_with(0);
     }
-    let none = service.client(&["supplicant-profile", "--gate", "vpn", "--for", "apple"]).fails(1);
+    let none = service.client(&["profile", "make", "--gate", "vpn", "--for", "apple"]).fails(1);
     assert!(none.contains("presents no certificate"), "{none}");
-    let unknown = service.client(&["supplicant-profile", "--gate", "crew", "--for", "apple"]).fails(1);
+    let unknown = service.client(&["profile", "make", "--gate", "crew", "--for", "apple"]).fails(1);
     assert!(unknown.contains("there are: crew-network"), "{unknown}");
 }
 
@@ -350,10 +350,10 @@ fn our_certificate_comes_with_its_issuers_word_that_it_is_not_revoked() {
         let issued = authority.issue(&order).unwrap();
         let file = service.data.join("own.pem");
         fs::write(&file, format!("{}{}", issued.certificate, issued.key)).unwrap();
-        service.client(&["certificates", "import", "--name", SERVER]).arg(&file).succeeds();
+        service.client(&["certificate", "import", "--name", SERVER]).arg(&file).succeeds();
     };
     import(70, &url);
-    assert!(service.client(&["certificates"]).succeeds().contains("its issuer's word that it is not revoked"));
+    assert!(service.certificates().contains("its issuer's word that it is not revoked"));
     for version in VERSIONS {
         let insisting = with(&[&IDA, &["ocsp=2", "phase2=\"auth=MSCHAPV2\"", version]]);
         Supplicant::new(&service, "PEAP", &insisting).is_given("crew");
@@ -363,7 +363,7 @@ fn our_certificate_comes_with_its_issuers_word_that_it_is_not_revoked() {
     // Where nobody answers, none is presented: a supplicant that insists says so.
     *responder.lock().unwrap() = Some(Responder::new(authority.key(), None).unwrap());
     import(71, "http://127.0.0.1:9/");
-    let told = service.client(&["certificates"]).succeeds();
+    let told = service.certificates();
     assert!(told.contains("No OCSP response is to be had for it: http://127.0.0.1:9/:"), "{told}");
     let insisting = with(&[&IDA, &["ocsp=2", "phase2=\"auth=MSCHAPV2\"", VERSIONS[1]]]);
     Supplicant::new(&service, "PEAP", &insisting).is_refused("does not trust our server certificate");

@@ -55,7 +55,7 @@ pub enum Protocol {
 pub enum Where {
     /// Everything.
     Any,
-    /// The endpoint itself.
+    /// The device itself.
     This,
     /// A block of addresses; a single address has the full prefix length.
     Block(IpAddr, u8),

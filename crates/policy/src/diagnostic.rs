@@ -70,11 +70,11 @@ impl Diagnostic {
     /// The finding with its lines of source and carets under them.
     ///
     /// ```text
-    /// error W201: there is no fact `endpoint.bared`
+    /// error W201: there is no fact `device.bared`
     ///   main.writ:7:10
-    ///     7 |     when endpoint.bared
+    ///     7 |     when device.bared
     ///       |          ^^^^^^^^^^^^^^
-    ///   did you mean `endpoint.barred`?
+    ///   did you mean `device.barred`?
     /// ```
     pub fn render(&self, source: &Source) -> String {
         let severity = match self.severity {

@@ -42,8 +42,8 @@ mod tests {
 
     #[test]
     fn a_slip_is_recognised_and_another_word_is_not() {
-        let known = ["endpoint.groups", "endpoint.barred", "nas.site"];
-        assert_eq!(did_you_mean("endpoint.gruops", known), Some("endpoint.groups"));
+        let known = ["device.groups", "device.barred", "nas.site"];
+        assert_eq!(did_you_mean("device.gruops", known), Some("device.groups"));
         assert_eq!(did_you_mean("NAS.Site", known), Some("nas.site"));
         assert_eq!(did_you_mean("certificate.issuer", known), None);
     }

@@ -30,7 +30,7 @@ fn comparisons_follow_the_type_of_the_fact() {
         ("request.Session-Timeout", is(Value::Duration(5400))),
         ("claimed.name", is(Value::text("Ida.Marsh@tarnmouth.example"))),
         ("user.groups", groups(&["staff", "crane-engineers"])),
-        ("endpoint.known", is(Value::Boolean(true))),
+        ("device.known", is(Value::Boolean(true))),
     ]);
     for condition in [
         "nas.site = \"quayside\"",
@@ -49,7 +49,7 @@ fn comparisons_follow_the_type_of_the_fact() {
         "claimed.name matches /^ida/",
         "user in group \"Staff\"",
         "any of user.groups in { \"staff\", \"crew\" }",
-        "endpoint.known",
+        "device.known",
         "exists user.groups and not exists user.name",
     ] {
         assert_eq!(truth(condition, &facts), Outcome::True, "{condition}");
@@ -60,7 +60,7 @@ fn comparisons_follow_the_type_of_the_fact() {
         "all of user.groups in { \"staff\", \"crew\" }",
         "user in group \"contractors\"",
         "request.port > 7",
-        "not endpoint.known",
+        "not device.known",
     ] {
         assert_eq!(truth(condition, &facts), Outcome::False, "{condition}");
     }
@@ -69,26 +69,26 @@ fn comparisons_follow_the_type_of_the_fact() {
 
 #[test]
 fn absent_and_unanswered_are_unknown_and_told_apart() {
-    let facts = stated([("endpoint.known", is(Value::Boolean(false))), ("user.groups", Known::Unanswered)]);
-    assert_eq!(truth("endpoint.barred", &facts), Outcome::Absent);
-    assert_eq!(truth("not endpoint.barred", &facts), Outcome::Absent);
+    let facts = stated([("device.known", is(Value::Boolean(false))), ("user.groups", Known::Unanswered)]);
+    assert_eq!(truth("device.barred", &facts), Outcome::Absent);
+    assert_eq!(truth("not device.barred", &facts), Outcome::Absent);
     assert_eq!(truth("user in group \"staff\"", &facts), Outcome::Unanswered);
-    assert_eq!(truth("endpoint.known and user in group \"staff\"", &facts), Outcome::False);
-    assert_eq!(truth("not endpoint.known or user in group \"staff\"", &facts), Outcome::True);
+    assert_eq!(truth("device.known and user in group \"staff\"", &facts), Outcome::False);
+    assert_eq!(truth("not device.known or user in group \"staff\"", &facts), Outcome::True);
     assert_eq!(truth("exists user.groups", &facts), Outcome::Unanswered);
-    assert_eq!(truth("exists endpoint.barred", &facts), Outcome::False);
+    assert_eq!(truth("exists device.barred", &facts), Outcome::False);
 }
 
 #[test]
 fn a_rule_that_a_silent_store_could_make_true_is_undetermined() {
-    let facts = stated([("user.groups", Known::Unanswered), ("endpoint.known", is(Value::Boolean(true)))]);
+    let facts = stated([("user.groups", Known::Unanswered), ("device.known", is(Value::Boolean(true)))]);
     let decide = |condition: &str, then: &str| one_rule(condition, then).decide(0, &facts);
     assert_eq!(decide("user in group \"contractors\"", "refuse"), Decided::Undetermined(0));
     // What follows a grant might give more.
     assert_eq!(decide("user in group \"staff\"", "grant crew"), Decided::Undetermined(0));
     // No answer could make these true: one half is false, or absent whatever the store says.
-    assert_eq!(decide("user in group \"contractors\" and not endpoint.known", "refuse"), Decided::Otherwise);
-    assert_eq!(decide("user in group \"contractors\" and endpoint.barred", "refuse"), Decided::Otherwise);
+    assert_eq!(decide("user in group \"contractors\" and not device.known", "refuse"), Decided::Otherwise);
+    assert_eq!(decide("user in group \"contractors\" and device.barred", "refuse"), Decided::Otherwise);
 }
 
 #[test]
@@ -105,7 +105,7 @@ fn the_trace_holds_each_rule_with_its_comparisons() {
 #[test]
 fn the_first_gate_whose_when_is_true_takes_the_request() {
     let gate = |name: &str, when: &str| {
-        format!("gate {name} {{ when {when} accept mac identify mac in endpoints otherwise refuse }}\n")
+        format!("gate {name} {{ when {when} accept mac identify mac in devices otherwise refuse }}\n")
     };
     let policy =
         compile(&[gate("a", "request.port = 1"), gate("b", "nas.kind = vpn"), gate("c", "nas.kind = switch")].concat());
@@ -121,11 +121,11 @@ fn the_first_gate_whose_when_is_true_takes_the_request() {
 fn a_failed_case_says_what_happened_instead() {
     let policy = compile(
         "grant crew { vlan 20 }
-         gate all { accept mac identify mac in endpoints rule \"Known\" { when endpoint.known grant crew } otherwise refuse }
-         case \"right\" { given endpoint.known = true expect grant crew by \"Known\" with vlan 20 }
-         case \"wrong grant\" { given endpoint.known = true expect refuse }
-         case \"wrong vlan\" { given endpoint.known = true expect grant crew with vlan 30 }
-         case \"wrong method\" { given endpoint.known = true, request.carrier = pap expect grant crew }",
+         gate all { accept mac identify mac in devices rule \"Known\" { when device.known grant crew } otherwise refuse }
+         case \"right\" { given device.known = true expect grant crew by \"Known\" with vlan 20 }
+         case \"wrong grant\" { given device.known = true expect refuse }
+         case \"wrong vlan\" { given device.known = true expect grant crew with vlan 30 }
+         case \"wrong method\" { given device.known = true, request.carrier = pap expect grant crew }",
     );
     let told: Vec<_> = policy.run_cases().into_iter().map(|r| r.failure.map(|d| d.labels[0].text.clone())).collect();
     assert_eq!(
@@ -144,7 +144,7 @@ fn extends_overrides_single_values_and_keeps_the_rest() {
     let policy = compile(
         "grant base { vlan 20 session 4h class \"a\" }
          grant more extends base { reauthenticate 8h class \"b\" }
-         gate all { accept mac identify mac in endpoints otherwise grant more }",
+         gate all { accept mac identify mac in devices otherwise grant more }",
     );
     let said: Vec<_> = policy.statements(0).map(|s| format!("{} {}", s.keyword(), s.value())).collect();
     assert_eq!(said, ["vlan 20", "reauthenticate 28800", "class b"]);
@@ -152,8 +152,8 @@ fn extends_overrides_single_values_and_keeps_the_rest() {
 
 fn leaf() -> impl Strategy<Value = (&'static str, Outcome)> {
     prop_oneof![
-        Just(("endpoint.known", Outcome::True)),
-        Just(("endpoint.barred", Outcome::False)),
+        Just(("device.known", Outcome::True)),
+        Just(("device.barred", Outcome::False)),
         Just(("request.port = 1", Outcome::Absent)),
         Just(("user in group \"staff\"", Outcome::Unanswered)),
     ]
@@ -187,8 +187,8 @@ proptest! {
     #[test]
     fn conditions_follow_kleenes_tables((text, expected) in condition()) {
         let facts = stated([
-            ("endpoint.known", is(Value::Boolean(true))),
-            ("endpoint.barred", is(Value::Boolean(false))),
+            ("device.known", is(Value::Boolean(true))),
+            ("device.barred", is(Value::Boolean(false))),
             ("user.groups", Known::Unanswered),
         ]);
         let got = match truth(&text, &facts) {
@@ -202,8 +202,8 @@ proptest! {
     #[test]
     fn an_unanswered_refusal_is_undetermined_exactly_if_some_answer_makes_it_true((text, _) in condition()) {
         let facts = |groups: Known<Value<'static>>| stated([
-            ("endpoint.known", is(Value::Boolean(true))),
-            ("endpoint.barred", is(Value::Boolean(false))),
+            ("device.known", is(Value::Boolean(true))),
+            ("device.barred", is(Value::Boolean(false))),
             ("user.groups", groups),
         ]);
         let policy = one_rule(&text, "refuse");

@@ -18,7 +18,7 @@ fn needed() -> impl Strategy<Value = String> {
         (0..3i64).prop_map(|port| format!("request.port in {{ {port}, {} }}", port + 1)),
         (0..2u8).prop_map(|last| format!("request.mac = 02-00-5E-20-00-0{last}")),
         (0..2u8).prop_map(|last| format!("nas.address = 10.44.0.{last}")),
-        Just("endpoint.known".to_owned()),
+        Just("device.known".to_owned()),
         Just("nas.kind = switch".to_owned()),
         Just("user.name != \"staff\"".to_owned()),
         Just("request.port > 1".to_owned()),
@@ -65,7 +65,7 @@ fn facts() -> impl Strategy<Value = Stated> {
                 ("request.port", port),
                 ("request.mac", mac),
                 ("nas.address", address),
-                ("endpoint.known", known),
+                ("device.known", known),
                 ("nas.kind", kind),
             ])
         },
@@ -77,7 +77,7 @@ fn policy(rules: &[(String, &str)], undetermined: &str) -> Compiled {
         rules.iter().enumerate().map(|(at, (when, then))| format!("rule \"{at}\" {{ when {when} {then} }}")).collect();
     compile(&format!(
         "grant crew {{ vlan 20 }}
-         gate all {{ accept mac identify mac in endpoints {} {undetermined} otherwise refuse }}",
+         gate all {{ accept mac identify mac in devices {} {undetermined} otherwise refuse }}",
         rules.join(" ")
     ))
 }

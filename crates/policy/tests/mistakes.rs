@@ -43,9 +43,9 @@ fn several_mistakes_are_told_at_once() {
 
 #[test]
 fn deep_nesting_and_defines_that_double_are_refused_in_bounded_time() {
-    let deep = format!("define d = {}endpoint.known{}", "(".repeat(100_000), ")".repeat(100_000));
+    let deep = format!("define d = {}device.known{}", "(".repeat(100_000), ")".repeat(100_000));
     assert_eq!(Parsed::parse(Source::new("m", deep)).check(&schema()).diagnostics()[0].code, "W120");
-    let mut doubling = String::from("define d0 = endpoint.known\n");
+    let mut doubling = String::from("define d0 = device.known\n");
     for n in 1..60 {
         doubling += &format!("define d{n} = d{m} and d{m}\n", m = n - 1);
     }
@@ -74,9 +74,9 @@ fn long_chains_are_refused_and_cannot_exhaust_the_stack() {
     assert!(codes(grants(|n| n + 1)).contains(&"W311"));
     assert!(codes(grants(|n| n.saturating_sub(1))).contains(&"W311"));
     let forward: String = (1..count).map(|n| format!("define d{n} = not d{}\n", n - 1)).collect();
-    assert!(codes(format!("define d0 = endpoint.known\n{forward}")).contains(&"W224"));
+    assert!(codes(format!("define d0 = device.known\n{forward}")).contains(&"W224"));
     let backward: String = (0..count).map(|n| format!("define d{n} = not d{}\n", n + 1)).collect();
-    assert!(codes(format!("{backward}define d{count} = endpoint.known\n")).contains(&"W224"));
+    assert!(codes(format!("{backward}define d{count} = device.known\n")).contains(&"W224"));
 }
 
 fn soup() -> impl Strategy<Value = String> {
@@ -111,7 +111,7 @@ fn soup() -> impl Strategy<Value = String> {
         "\"t\"",
         "/r/",
         "nas.site",
-        "endpoint.known",
+        "device.known",
         "user",
         "mac",
         "pap",

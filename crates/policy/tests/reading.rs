@@ -9,7 +9,7 @@ use regnant_policy::*;
 
 /// A policy whose only grant says this.
 fn granting(items: &str) -> Compiled {
-    compile(&format!("{items}\ngate g {{ accept mac identify mac in endpoints otherwise grant x }}"))
+    compile(&format!("{items}\ngate g {{ accept mac identify mac in devices otherwise grant x }}"))
 }
 
 fn said(items: &str) -> Vec<String> {
@@ -87,7 +87,7 @@ fn extends_reaches_over_several_grants_in_any_order() {
 #[test]
 fn defines_may_be_used_before_they_stand_and_within_one_another() {
     let policy = compile(
-        "gate g { accept mac identify mac in endpoints rule \"R\" { when outer refuse } otherwise refuse }
+        "gate g { accept mac identify mac in devices rule \"R\" { when outer refuse } otherwise refuse }
          define outer = inner and not nas.kind = vpn
          define inner = request.port in 1..12 or request.port = 24",
     );
@@ -104,9 +104,9 @@ fn defines_may_be_used_before_they_stand_and_within_one_another() {
 fn grants_that_several_rules_give_are_rendered_once() {
     let policy = compile(
         "grant a { vlan 1 } grant b { class \"b\" }
-         gate g { accept mac identify mac in endpoints
-           rule \"1\" { when endpoint.known grant a, b }
-           rule \"2\" { when endpoint.barred grant a, b }
+         gate g { accept mac identify mac in devices
+           rule \"1\" { when device.known grant a, b }
+           rule \"2\" { when device.barred grant a, b }
            rule \"3\" { when request.port = 1 grant b }
            otherwise grant a }",
     );
@@ -239,7 +239,7 @@ proptest! {
                present certificate \"radius.tarnmouth.example\"
                trust \"tarnmouth-authority\" {{ user from san-upn }}
                identify user in harbour
-               identify mac in endpoints
+               identify mac in devices
                otherwise grant x }}",
             chosen.join(", ")
         ));

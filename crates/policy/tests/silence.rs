@@ -6,7 +6,7 @@ use proptest::prelude::*;
 use regnant_policy::*;
 
 /// The facts that conditions here ask about, and what each may be.
-const FACTS: [&str; 4] = ["endpoint.barred", "user.name", "user.groups", "machine.proved"];
+const FACTS: [&str; 4] = ["device.barred", "user.name", "user.groups", "machine.proved"];
 
 fn values(fact: &str) -> Vec<Option<Value<'static>>> {
     let set = |names: &[&'static str]| Some(Value::set(names.iter().map(|name| Value::text(name)).collect()));
@@ -22,7 +22,7 @@ fn values(fact: &str) -> Vec<Option<Value<'static>>> {
 
 fn condition() -> impl Strategy<Value = String> {
     let leaf = prop::sample::select(vec![
-        "endpoint.barred",
+        "device.barred",
         "user.name = \"ida.marsh\"",
         "user.name != \"ida.marsh\"",
         "user in group \"staff\"",
@@ -49,7 +49,7 @@ fn policy(rules: &[(String, &'static str)], undetermined: &str) -> Compiled {
         rules.iter().enumerate().map(|(at, (when, then))| format!("rule \"{at}\" {{ when {when} {then} }}")).collect();
     compile(&format!(
         "grant crew {{ vlan 20 }} grant agents {{ vlan 60 }}
-         gate all {{ accept mac identify mac in endpoints {} {undetermined} otherwise grant crew }}",
+         gate all {{ accept mac identify mac in devices {} {undetermined} otherwise grant crew }}",
         rules.join(" ")
     ))
 }
@@ -165,7 +165,7 @@ fn cases_say_what_a_silent_store_leads_to() {
         let policy = compile(&format!(
             "grant crew {{ vlan 20 }} grant agents {{ vlan 60 }}
              gate all {{
-               accept mac identify mac in endpoints
+               accept mac identify mac in devices
                rule \"Staff\" {{ when user in group \"staff\" grant agents }}
                rule \"Ida\" {{ when exists user.name refuse }}
                {reaction}

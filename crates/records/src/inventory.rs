@@ -13,7 +13,7 @@ use crate::password::hash_password;
 use crate::sealing::SealingKey;
 use crate::shared::Change;
 
-/// A range of endpoints has at most this many addresses.
+/// A range of devices has at most this many addresses.
 const MAX_RANGE: u64 = 65_536;
 /// RFC 2865 section 5.2: User-Password carries at most 128 bytes.
 const MAX_PASSWORD: usize = 128;
@@ -37,7 +37,7 @@ pub struct Inventory {
     pub machine: Vec<MachineEntry>,
     /// Devices.
     #[serde(default)]
-    pub endpoint: Vec<EndpointEntry>,
+    pub device: Vec<DeviceEntry>,
 }
 
 /// A store.
@@ -57,7 +57,7 @@ pub enum StoreKind {
     /// People and machines that prove themselves.
     People,
     /// Devices by MAC address.
-    Endpoints,
+    Devices,
 }
 
 /// A NAS.
@@ -140,8 +140,8 @@ pub struct MachineEntry {
 /// A device, or a range of devices.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub struct EndpointEntry {
-    /// The store, one of endpoints.
+pub struct DeviceEntry {
+    /// The store, one of devices.
     pub store: String,
     /// Its MAC address, or the first of a range.
     pub mac: String,
@@ -221,9 +221,9 @@ impl Inventory {
             holds(&machine.store, StoreKind::People, &format!("machine `{}`", machine.name))?;
             machine.add_to(&mut change, key)?;
         }
-        for endpoint in &self.endpoint {
-            holds(&endpoint.store, StoreKind::Endpoints, &format!("endpoint {}", endpoint.mac))?;
-            endpoint.add_to(&mut change)?;
+        for device in &self.device {
+            holds(&device.store, StoreKind::Devices, &format!("device {}", device.mac))?;
+            device.add_to(&mut change)?;
         }
         Ok(change)
     }
@@ -270,7 +270,7 @@ impl StoreEntry {
         named("store", &self.name)?;
         let kind = match self.kind {
             StoreKind::People => "people",
-            StoreKind::Endpoints => "endpoints",
+            StoreKind::Devices => "devices",
         };
         change.add(
             "INSERT INTO store (name, kind) VALUES (?1, ?2) ON CONFLICT (name) DO NOTHING",
@@ -442,22 +442,22 @@ fn expiry(text: Option<&String>, who: &str) -> Result<Option<i64>, InventoryErro
     text.map(read).transpose()
 }
 
-impl EndpointEntry {
+impl DeviceEntry {
     fn add_to(&self, change: &mut Change) -> Result<(), InventoryError> {
         for mac in self.addresses()? {
             let which: [Value; 2] = [self.store.clone().into(), mac.0.to_vec().into()];
             let [store, address] = which.clone();
             change.add(
-                "INSERT INTO endpoint (store, mac, title, barred) VALUES (?1, ?2, ?3, ?4)
+                "INSERT INTO device (store, mac, title, barred) VALUES (?1, ?2, ?3, ?4)
                  ON CONFLICT (store, mac) DO UPDATE SET title = ?3, barred = ?4",
                 [store, address, self.title.clone().into(), self.barred.into()],
             );
-            change.add("DELETE FROM endpoint_group WHERE store = ?1 AND mac = ?2", which.clone());
+            change.add("DELETE FROM device_group WHERE store = ?1 AND mac = ?2", which.clone());
             for group in &self.groups {
                 named("group", group)?;
                 let [store, address] = which.clone();
                 change.add(
-                    "INSERT INTO endpoint_group (store, mac, group_name) VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING",
+                    "INSERT INTO device_group (store, mac, group_name) VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING",
                     [store, address, group.clone().into()],
                 );
             }
@@ -467,7 +467,7 @@ impl EndpointEntry {
 
     fn addresses(&self) -> Result<impl Iterator<Item = Mac> + use<>, InventoryError> {
         let read = |text: &str| {
-            let mac: Mac = text.parse().map_err(|error| InventoryError(format!("endpoint {text}: {error}")))?;
+            let mac: Mac = text.parse().map_err(|error| InventoryError(format!("device {text}: {error}")))?;
             let [a, b, c, d, e, f] = mac.0;
             Ok(u64::from_be_bytes([0, 0, a, b, c, d, e, f]))
         };
@@ -475,7 +475,7 @@ impl EndpointEntry {
         let last = self.last.as_deref().map_or(Ok(first), read)?;
         if last < first || last - first >= MAX_RANGE {
             let message = format!(
-                "endpoints {} to {}: a range has 1 to {MAX_RANGE} addresses",
+                "devices {} to {}: a range has 1 to {MAX_RANGE} addresses",
                 self.mac,
                 self.last.as_deref().unwrap_or_default()
             );

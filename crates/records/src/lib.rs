@@ -17,7 +17,7 @@ pub use error::RecordsError;
 pub use fetched_lists::FetchedLists;
 pub use hash_pool::HashPool;
 pub use inventory::{
-    EndpointEntry, Inventory, InventoryError, KnownName, MachineEntry, NasEntry, PersonEntry, StoreEntry, StoreKind,
+    DeviceEntry, Inventory, InventoryError, KnownName, MachineEntry, NasEntry, PersonEntry, StoreEntry, StoreKind,
 };
 pub use password::{hash_password, verify_password};
 pub use sealing::{KeyError, SealingKey};

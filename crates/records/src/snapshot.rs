@@ -1,11 +1,11 @@
-//! People and endpoints in memory, as the packet path looks them up.
+//! People and devices in memory, as the packet path looks them up.
 
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::Duration;
 
 use jiff::Timestamp;
-use regnant_access::{Account, Answer, Endpoint, Groups, Stores, Unreachable};
+use regnant_access::{Account, Answer, Device, Groups, Stores, Unreachable};
 use regnant_policy::{IdentityKind, Mac, Value};
 use regnant_radius::Secret;
 use sha2::{Digest, Sha256};
@@ -20,7 +20,7 @@ use crate::shared::Reading;
 /// a new one.
 pub struct LocalStores {
     accounts: HashMap<String, HashMap<(IdentityKind, String), Known>>,
-    endpoints: HashMap<String, HashMap<Mac, Arc<Endpoint>>>,
+    devices: HashMap<String, HashMap<Mac, Arc<Device>>>,
     key: Arc<SealingKey>,
     pool: HashPool,
 }
@@ -35,19 +35,19 @@ struct Known {
 }
 
 impl LocalStores {
-    /// Reads all people and endpoints.
+    /// Reads all people and devices.
     pub fn load(records: &impl Reading, key: Arc<SealingKey>, pool: HashPool) -> Result<Self, RecordsError> {
-        let mut stores = Self { accounts: HashMap::new(), endpoints: HashMap::new(), key, pool };
+        let mut stores = Self { accounts: HashMap::new(), devices: HashMap::new(), key, pool };
         for (name, kind) in records.stores()? {
             match kind {
                 StoreKind::People => drop(stores.accounts.insert(name, HashMap::new())),
-                StoreKind::Endpoints => drop(stores.endpoints.insert(name, HashMap::new())),
+                StoreKind::Devices => drop(stores.devices.insert(name, HashMap::new())),
             }
         }
         let mut groups = Grouping::default();
         stores.load_accounts(records, IdentityKind::User, &mut groups)?;
         stores.load_accounts(records, IdentityKind::Machine, &mut groups)?;
-        stores.load_endpoints(records, &mut groups)?;
+        stores.load_devices(records, &mut groups)?;
         Ok(stores)
     }
 
@@ -96,30 +96,30 @@ impl LocalStores {
         Ok(())
     }
 
-    fn load_endpoints(&mut self, records: &impl Reading, sets: &mut Grouping) -> Result<(), RecordsError> {
+    fn load_devices(&mut self, records: &impl Reading, sets: &mut Grouping) -> Result<(), RecordsError> {
         let mut groups: HashMap<(String, [u8; 6]), Vec<String>> = HashMap::new();
-        let sql = "SELECT store, mac, group_name FROM endpoint_group ORDER BY store, mac, rowid";
+        let sql = "SELECT store, mac, group_name FROM device_group ORDER BY store, mac, rowid";
         for (store, mac, group) in records.rows(sql, |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))? {
             groups.entry((store, mac)).or_default().push(group);
         }
-        let rows = records.rows("SELECT store, mac, title, barred FROM endpoint", |row| {
+        let rows = records.rows("SELECT store, mac, title, barred FROM device", |row| {
             let known: (String, [u8; 6], String, bool) = (row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?);
             Ok(known)
         })?;
         for (store, mac, title, barred) in rows {
             let list = groups.remove(&(store.clone(), mac)).unwrap_or_default();
-            let endpoint = Endpoint { title, groups: sets.of(list), barred };
-            self.endpoints.entry(store).or_default().insert(Mac(mac), Arc::new(endpoint));
+            let device = Device { title, groups: sets.of(list), barred };
+            self.devices.entry(store).or_default().insert(Mac(mac), Arc::new(device));
         }
         Ok(())
     }
 
-    /// Every endpoint with its store and address, sorted.
-    pub fn endpoints(&self) -> Vec<(&str, Mac, &Endpoint)> {
+    /// Every device with its store and address, sorted.
+    pub fn devices(&self) -> Vec<(&str, Mac, &Device)> {
         let mut list: Vec<_> = self
-            .endpoints
+            .devices
             .iter()
-            .flat_map(|(store, known)| known.iter().map(move |(mac, endpoint)| (store.as_str(), *mac, &**endpoint)))
+            .flat_map(|(store, known)| known.iter().map(move |(mac, device)| (store.as_str(), *mac, &**device)))
             .collect();
         list.sort_by_key(|(store, mac, _)| (*store, *mac));
         list
@@ -195,7 +195,7 @@ impl Stores for LocalStores {
         self.open(&nt_hash_context(what, store, &account.name), sealed)
     }
 
-    async fn endpoint(&self, store: &str, mac: Mac) -> Answer<Option<Arc<Endpoint>>> {
-        Ok(self.endpoints.get(store).ok_or_else(|| no_store(store))?.get(&mac).cloned())
+    async fn device(&self, store: &str, mac: Mac) -> Answer<Option<Arc<Device>>> {
+        Ok(self.devices.get(store).ok_or_else(|| no_store(store))?.get(&mac).cloned())
     }
 }

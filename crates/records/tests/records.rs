@@ -26,8 +26,8 @@ const HARBOUR: &str = r#"
     name = "harbour"
     kind = "people"
     [[store]]
-    name = "endpoints"
-    kind = "endpoints"
+    name = "devices"
+    kind = "devices"
     [[nas]]
     name = "quay-sw-1"
     address = "127.0.0.11"
@@ -54,8 +54,8 @@ const HARBOUR: &str = r#"
     name = "ola.nett"
     password = "Fibre-Spool-90"
     recoverable-password = true
-    [[endpoint]]
-    store = "endpoints"
+    [[device]]
+    store = "devices"
     mac = "02:00:5e:20:00:01"
     last = "02:00:5e:20:00:12"
     title = "crane controller"
@@ -96,12 +96,12 @@ fn an_inventory_is_kept_over_a_restart_with_its_secrets_sealed() {
         let ola = stores.account("harbour", IdentityKind::User, "ola.nett").await.unwrap().unwrap();
         let kept = stores.recoverable_password("harbour", &ola).await.unwrap().unwrap();
         assert_eq!(kept.expose(), b"Fibre-Spool-90");
-        let last = stores.endpoint("endpoints", Mac([2, 0, 0x5e, 0x20, 0, 0x12])).await.unwrap().unwrap();
+        let last = stores.device("devices", Mac([2, 0, 0x5e, 0x20, 0, 0x12])).await.unwrap().unwrap();
         assert_eq!(last.title, "crane controller");
-        assert!(stores.endpoint("endpoints", Mac([2, 0, 0x5e, 0x20, 0, 0x13])).await.unwrap().is_none());
-        assert!(stores.endpoint("gone", Mac([0; 6])).await.is_err());
+        assert!(stores.device("devices", Mac([2, 0, 0x5e, 0x20, 0, 0x13])).await.unwrap().is_none());
+        assert!(stores.device("gone", Mac([0; 6])).await.is_err());
     });
-    assert_eq!(stores.endpoints().len(), 18);
+    assert_eq!(stores.devices().len(), 18);
     // No file of the database holds a secret in the clear.
     for entry in fs::read_dir(dir.path()).unwrap() {
         let bytes = fs::read(entry.unwrap().path()).unwrap();
@@ -300,7 +300,7 @@ proptest::proptest! {
             value.clone(),
             format!("[[nas]]\n{field} = {quoted}"),
             format!("[[nas]]\nname = \"a\"\nkind = \"switch\"\nsite = \"s\"\nsecret = \"s\"\naddress = \"{address}\""),
-            format!("[[store]]\nname = \"e\"\nkind = \"endpoints\"\n[[endpoint]]\nstore = \"e\"\nmac = \"{address}\""),
+            format!("[[store]]\nname = \"e\"\nkind = \"devices\"\n[[device]]\nstore = \"e\"\nmac = \"{address}\""),
         ] {
             if let Ok(inventory) = Inventory::from_toml("inventory.toml", &text) {
                 let _ = inventory.into_change(&key, &[], &[], &["standard".into()]);

@@ -73,7 +73,7 @@ impl Ground {
         let stores = records.stores()?.into_iter().flat_map(|(name, kind)| {
             let kind = match kind {
                 StoreKind::People => &[IdentityKind::User, IdentityKind::Machine][..],
-                StoreKind::Endpoints => &[IdentityKind::Mac],
+                StoreKind::Devices => &[IdentityKind::Mac],
             };
             kind.iter().map(|kind| (name.clone(), *kind)).collect::<Vec<_>>()
         });

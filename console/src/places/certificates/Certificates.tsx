@@ -24,12 +24,12 @@ export function Certificates() {
     <div className="max-w-4xl">
       <title>Certificates · Regnant</title>
       <h1 className="mb-6 font-serif text-2xl">Certificates</h1>
-      <Section title="What we present" empty={certificates.length === 0} teach="regnant certificates request radius.example">
+      <Section title="What we present" empty={certificates.length === 0} teach="regnant certificate request radius.example">
         {certificates.map((certificate) => (
           <Presented key={certificate.name} certificate={certificate} />
         ))}
       </Section>
-      <Section title="Whom we trust" empty={trusts.length === 0} teach="regnant certificates trust our-authority authority.pem">
+      <Section title="Whom we trust" empty={trusts.length === 0} teach="regnant trust add our-authority authority.pem">
         {trusts.map((trust) => (
           <Trusted key={trust.name} trust={trust} />
         ))}

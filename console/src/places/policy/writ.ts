@@ -32,7 +32,7 @@ function kindOf(text: string): Piece["kind"] {
   if (text.startsWith("#")) return "comment";
   if (text.startsWith('"')) return "text";
   if (KEYWORDS.has(text)) return "keyword";
-  if (/^(request|nas|user|machine|endpoint|claimed|certificate|tls)\.[A-Za-z-]+$/.test(text)) return "fact";
+  if (/^(request|nas|user|machine|device|claimed|certificate|tls)\.[A-Za-z-]+$/.test(text)) return "fact";
   return "plain";
 }
 

@@ -14,7 +14,7 @@ use crate::eap::offers::GateOffer;
 use crate::eap::sessions::{IdentityBefore, ProvedBefore, Scope, SessionDesk};
 use crate::evidence::eap::{EapEvidence, FailureEvidence, RoundEvidence};
 use crate::facts::request::Derived;
-use crate::facts::situation::{Device, Identity, Situation, Told};
+use crate::facts::situation::{DeviceLookUp, Identity, Situation, Told};
 use crate::facts::table::FactTable;
 use crate::hear::Heard;
 use crate::lookup::LookUp;
@@ -43,7 +43,7 @@ pub struct Dialogue {
     proofs: Proofs,
     user: Identity,
     machine: Identity,
-    device: Device,
+    device: DeviceLookUp,
     told: Told,
     times: Times,
     rounds: Vec<RoundEvidence>,
@@ -160,7 +160,7 @@ impl Dialogue {
             proofs: Proofs::default(),
             user: Identity::Absent,
             machine: Identity::Absent,
-            device: Device::Absent,
+            device: DeviceLookUp::Absent,
             told: Told::default(),
             times,
             rounds: Vec::new(),

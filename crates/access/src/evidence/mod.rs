@@ -20,7 +20,7 @@ use crate::edition::Edition;
 use crate::evidence::eap::EapEvidence;
 use crate::facts::attributes::attribute_fact;
 use crate::facts::request::{Credential, Derived};
-use crate::facts::situation::{Device, Identity, Situation};
+use crate::facts::situation::{DeviceLookUp, Identity, Situation};
 use crate::facts::table::{FactCode, FactTable, Source};
 use crate::lookup::LookUp;
 
@@ -219,7 +219,7 @@ fn subject(situation: &Situation<'_>) -> Subject {
         return Subject::User(printable(name).into_owned());
     }
     match (&situation.device, situation.derived.mac) {
-        (Device::Listed(mac, endpoint), _) => Subject::Device(endpoint.title.clone(), *mac),
+        (DeviceLookUp::Listed(mac, device), _) => Subject::Device(device.title.clone(), *mac),
         (_, Some(mac)) => Subject::Device(String::new(), mac),
         _ => Subject::Nobody,
     }

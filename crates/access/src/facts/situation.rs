@@ -9,7 +9,7 @@ use crate::facts::attributes::attribute_fact;
 use crate::facts::request::{Carrier, Derived};
 use crate::facts::table::{CertificatePart, FactCode, FactTable, Part, Source, TlsPart};
 use crate::nas::Nas;
-use crate::stores::{Account, Endpoint};
+use crate::stores::{Account, Device};
 
 /// Everything known about one request, as facts.
 pub(crate) struct Situation<'p> {
@@ -20,7 +20,7 @@ pub(crate) struct Situation<'p> {
     pub(crate) derived: Derived<'p>,
     pub(crate) user: Identity,
     pub(crate) machine: Identity,
-    pub(crate) device: Device,
+    pub(crate) device: DeviceLookUp,
     /// What was told on the way to the proof.
     pub(crate) told: Told,
     /// Milliseconds since 1970.
@@ -80,7 +80,7 @@ pub(crate) struct Told {
 
 /// What is known of the device.
 #[derive(Clone, Debug, Default)]
-pub(crate) enum Device {
+pub(crate) enum DeviceLookUp {
     /// No MAC address was sent, or the gate does not look devices up.
     #[default]
     Absent,
@@ -89,7 +89,7 @@ pub(crate) enum Device {
     /// No store lists it.
     Unlisted(Mac),
     /// A store lists it.
-    Listed(Mac, Arc<Endpoint>),
+    Listed(Mac, Arc<Device>),
 }
 
 impl Facts for Situation<'_> {
@@ -134,7 +134,7 @@ impl Situation<'_> {
             Source::Machine(part) => known_of(&self.machine, part),
             Source::Certificate(part) => self.certificate(part).into(),
             Source::Tls(part) => self.tls(part).into(),
-            Source::EndpointMac | Source::EndpointKnown | Source::EndpointGroups | Source::EndpointBarred => {
+            Source::DeviceMac | Source::DeviceKnown | Source::DeviceGroups | Source::DeviceBarred => {
                 self.device(source)
             }
             Source::Attribute(_) => Known::Absent,
@@ -188,17 +188,17 @@ impl Situation<'_> {
 
     fn device(&self, source: Source) -> Known<Value<'_>> {
         let (mac, listed) = match &self.device {
-            Device::Absent => return Known::Absent,
-            Device::Unanswered(mac) if source == Source::EndpointMac => (mac, None),
-            Device::Unanswered(_) => return Known::Unanswered,
-            Device::Unlisted(mac) => (mac, None),
-            Device::Listed(mac, endpoint) => (mac, Some(endpoint)),
+            DeviceLookUp::Absent => return Known::Absent,
+            DeviceLookUp::Unanswered(mac) if source == Source::DeviceMac => (mac, None),
+            DeviceLookUp::Unanswered(_) => return Known::Unanswered,
+            DeviceLookUp::Unlisted(mac) => (mac, None),
+            DeviceLookUp::Listed(mac, device) => (mac, Some(device)),
         };
         Known::Is(match source {
-            Source::EndpointMac => Value::Mac(*mac),
-            Source::EndpointKnown => Value::Boolean(listed.is_some()),
-            Source::EndpointBarred => Value::Boolean(listed.is_some_and(|endpoint| endpoint.barred)),
-            _ => Value::Set(Members::Borrowed(listed.map_or(&[], |endpoint| &endpoint.groups))),
+            Source::DeviceMac => Value::Mac(*mac),
+            Source::DeviceKnown => Value::Boolean(listed.is_some()),
+            Source::DeviceBarred => Value::Boolean(listed.is_some_and(|device| device.barred)),
+            _ => Value::Set(Members::Borrowed(listed.map_or(&[], |device| &device.groups))),
         })
     }
 

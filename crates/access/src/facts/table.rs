@@ -49,10 +49,10 @@ pub(crate) enum Source {
     Machine(Part),
     Certificate(CertificatePart),
     Tls(TlsPart),
-    EndpointMac,
-    EndpointKnown,
-    EndpointGroups,
-    EndpointBarred,
+    DeviceMac,
+    DeviceKnown,
+    DeviceGroups,
+    DeviceBarred,
     /// An attribute by its number.
     Attribute(u8),
 }
@@ -208,10 +208,10 @@ fn own_facts() -> Vec<(u16, &'static str, Type, Stage, Source, &'static str)> {
         (45, "tls.group", Type::NAME, Stage::Proof, Source::Tls(TlsPart::Group), "The group of the key exchange."),
         (46, "tls.resumed", Type::Boolean, Stage::Proof, Source::Tls(TlsPart::Resumed), "Whether an earlier session was resumed."),
         (47, "tls.bound", Type::Boolean, Stage::End, Source::Tls(TlsPart::Bound), "Whether tunnel and inner method were proved to belong together; told after the rules."),
-        (48, "endpoint.mac", Type::Mac, Stage::Proof, Source::EndpointMac, "The MAC address that was looked up."),
-        (49, "endpoint.known", Type::Boolean, Stage::Proof, Source::EndpointKnown, "Whether a store lists the device."),
-        (50, "endpoint.groups", names(), Stage::Proof, Source::EndpointGroups, "The device's groups; none where it is not listed."),
-        (51, "endpoint.barred", Type::Boolean, Stage::Proof, Source::EndpointBarred, "Whether the device must stay out."),
+        (48, "device.mac", Type::Mac, Stage::Proof, Source::DeviceMac, "The MAC address that was looked up."),
+        (49, "device.known", Type::Boolean, Stage::Proof, Source::DeviceKnown, "Whether a store lists the device."),
+        (50, "device.groups", names(), Stage::Proof, Source::DeviceGroups, "The device's groups; none where it is not listed."),
+        (51, "device.barred", Type::Boolean, Stage::Proof, Source::DeviceBarred, "Whether the device must stay out."),
     ]
 }
 

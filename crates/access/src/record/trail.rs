@@ -282,19 +282,19 @@ impl Record {
                 told.push(format!("{claimed} was not proved"));
             }
         }
-        match (self.fact("endpoint.known"), self.fact("endpoint.barred")) {
-            (Some("true"), Some("true")) => told.push(format!("{} is barred", unquoted("endpoint.mac"))),
+        match (self.fact("device.known"), self.fact("device.barred")) {
+            (Some("true"), Some("true")) => told.push(format!("{} is barred", unquoted("device.mac"))),
             (Some("true"), _) => {
-                told.push(format!("{} is in {}", unquoted("endpoint.mac"), groups("endpoint.groups")));
+                told.push(format!("{} is in {}", unquoted("device.mac"), groups("device.groups")));
             }
-            (Some("false"), _) => told.push(format!("{} is listed nowhere", unquoted("endpoint.mac"))),
+            (Some("false"), _) => told.push(format!("{} is listed nowhere", unquoted("device.mac"))),
             _ => {}
         }
         let line =
             if told.is_empty() { "Nothing is known of who asks.".into() } else { format!("{}.", told.join("; ")) };
         let mut station = self.station("identity", Mark::Passed, line);
         station.micros = Some(self.micros[1].into());
-        station.evidence = self.facts_of(&["claimed.", "user.", "machine.", "endpoint.", "certificate."]);
+        station.evidence = self.facts_of(&["claimed.", "user.", "machine.", "device.", "certificate."]);
         station
     }
 
@@ -325,8 +325,8 @@ impl Record {
 
     /// What to do where a rule refuses.
     fn lift(&self) -> Option<String> {
-        Some(match self.fact("endpoint.barred") {
-            Some("true") => "The device is barred. Lift that in its endpoint entry once it is found or cleared.".into(),
+        Some(match self.fact("device.barred") {
+            Some("true") => "The device is barred. Lift that in its device entry once it is found or cleared.".into(),
             _ => "Change the rule, or what is known of who asks.".into(),
         })
     }

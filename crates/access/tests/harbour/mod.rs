@@ -41,7 +41,7 @@ pub(crate) struct Harbour {
 pub(crate) struct Memory {
     /// By kind and name: the account, its password, the password that can be had back.
     pub(crate) accounts: HashMap<(IdentityKind, String), (Account, &'static str, Option<&'static str>)>,
-    pub(crate) endpoints: HashMap<Mac, Arc<Endpoint>>,
+    pub(crate) devices: HashMap<Mac, Arc<Device>>,
     pub(crate) silent: Vec<&'static str>,
 }
 
@@ -104,9 +104,9 @@ impl Stores for Memory {
         Ok((!without.contains(&account.name.as_str())).then(|| Secret::new(hash)))
     }
 
-    async fn endpoint(&self, store: &str, mac: Mac) -> Answer<Option<Arc<Endpoint>>> {
+    async fn device(&self, store: &str, mac: Mac) -> Answer<Option<Arc<Device>>> {
         self.answers(store)?;
-        Ok(self.endpoints.get(&mac).cloned())
+        Ok(self.devices.get(&mac).cloned())
     }
 }
 
@@ -265,7 +265,7 @@ fn setting(
 ) -> Setting {
     let kinds = [IdentityKind::User, IdentityKind::Machine];
     let people = people.iter().flat_map(|name| kinds.map(|kind| ((*name).to_owned(), kind)));
-    let stores = people.chain([("endpoints".to_owned(), IdentityKind::Mac)]);
+    let stores = people.chain([("devices".to_owned(), IdentityKind::Mac)]);
     let schema = table.schema().clone().with_stores(stores);
     let compiled = Compiled::from_source(Source::new("main.writ", policy), &schema)
         .unwrap_or_else(|checked| panic!("{}", checked.diagnostics()[0].render(checked.source())));
@@ -325,8 +325,8 @@ impl Harbour {
             ("02:00:5e:20:00:07", "crane controller", &["cranes"][..], false),
             ("02:00:5e:40:00:66", "container scanner", &["scanners"], true),
         ] {
-            let endpoint = Endpoint { title: title.into(), groups: groups(list), barred };
-            stores.endpoints.insert(mac(address), Arc::new(endpoint));
+            let device = Device { title: title.into(), groups: groups(list), barred };
+            stores.devices.insert(mac(address), Arc::new(device));
         }
         let (sessions, machines, now) = (Arc::default(), Machines::default(), NOW);
         let guesses = Counting::default();

@@ -78,11 +78,11 @@ impl Running {
         for (name, text) in papers.files() {
             std::fs::write(folder.join(name), text).unwrap();
         }
-        let mut import = self.client(&["certificates", "import", "--name", SERVER]);
+        let mut import = self.client(&["certificate", "import", "--name", SERVER]);
         import.args([folder.join("server.pem"), folder.join("server.key")]).succeeds();
-        let mut trust = self.client(&["certificates", "trust", TRUST]);
+        let mut trust = self.client(&["trust", "add", TRUST]);
         trust.args([folder.join("authority.pem"), folder.join("revoked.crl.pem")]).succeeds();
-        self.client(&["activate"]).arg(&folder).succeeds();
+        self.client(&["policy", "activate"]).arg(&folder).succeeds();
     }
 
     /// The harbour's service with one receiving thread, for measurements.
@@ -202,7 +202,7 @@ impl Running {
         assert!(harbour::POLICY.contains(from), "{from}");
         let folder = self.data.join("harbour");
         std::fs::write(folder.join("main.writ"), harbour::POLICY.replacen(from, to, 1)).unwrap();
-        self.client(&["activate"]).arg(&folder).succeeds();
+        self.client(&["policy", "activate"]).arg(&folder).succeeds();
     }
 
     /// `regnant try` from the controller, trusting the harbour's authority.
@@ -212,6 +212,11 @@ impl Running {
         command.args(["--server", &self.radius.to_string(), "--authority"]);
         command.arg(self.data.join("harbour/authority.pem"));
         command
+    }
+
+    /// What the commands tell of certificates and of trusts.
+    pub(crate) fn certificates(&self) -> String {
+        self.client(&["certificate", "list"]).succeeds() + &self.client(&["trust", "list"]).succeeds()
     }
 
     /// The file that the journal is written into.

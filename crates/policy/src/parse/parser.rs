@@ -5,7 +5,7 @@ use crate::source::Span;
 use crate::suggest::did_you_mean;
 
 /// A policy of more than this is refused before it is read.
-const MAX_BYTES: usize = 1 << 20;
+const MAX_BYTES: usize = 8_000_000;
 
 pub(crate) type Step<T> = Result<T, Diagnostic>;
 

@@ -28,14 +28,14 @@ pub(crate) fn schema() -> Schema {
         fact("machine.proved", Type::Boolean, false),
         fact("machine.groups", Type::Set(Box::new(Type::NAME)), false),
         fact("user.groups", Type::Set(Box::new(Type::NAME)), false),
-        fact("endpoint.known", Type::Boolean, false),
-        fact("endpoint.barred", Type::Boolean, false),
-        fact("endpoint.groups", Type::Set(Box::new(Type::NAME)), false),
+        fact("device.known", Type::Boolean, false),
+        fact("device.barred", Type::Boolean, false),
+        fact("device.groups", Type::Set(Box::new(Type::NAME)), false),
     ])
     .with_stores([
         ("harbour".into(), IdentityKind::User),
         ("harbour".into(), IdentityKind::Machine),
-        ("endpoints".into(), IdentityKind::Mac),
+        ("devices".into(), IdentityKind::Mac),
     ])
     .with_certificates(["radius.tarnmouth.example".into()], ["tarnmouth-authority".into()])
 }
@@ -62,7 +62,7 @@ impl Facts for Stated {
 /// A policy of one gate with one rule.
 pub(crate) fn one_rule(condition: &str, then: &str) -> Compiled {
     let text = format!(
-        "grant crew {{ vlan 20 }}\ngate all {{\n accept mac\n identify mac in endpoints\n rule \"R\" {{ when {condition} {then} }}\n otherwise grant crew\n}}"
+        "grant crew {{ vlan 20 }}\ngate all {{\n accept mac\n identify mac in devices\n rule \"R\" {{ when {condition} {then} }}\n otherwise grant crew\n}}"
     );
     compile(&text)
 }

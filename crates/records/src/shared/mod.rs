@@ -18,12 +18,13 @@ use crate::inventory::{KnownKind, KnownName, StoreKind, nas_context};
 use crate::sealing::SealingKey;
 use crate::shared::certificates::{CertificateRow, TrustRow};
 
-const MIGRATIONS: [&str; 5] = [
+const MIGRATIONS: [&str; 6] = [
     include_str!("../../migrations/shared-1.sql"),
     include_str!("../../migrations/shared-2.sql"),
     include_str!("../../migrations/shared-3.sql"),
     include_str!("../../migrations/shared-4.sql"),
     include_str!("../../migrations/shared-5.sql"),
+    include_str!("../../migrations/shared-6.sql"),
 ];
 /// Sealed into every database, so that another key is told when it is opened.
 const CANARY: &str = "the seal of these records";
@@ -186,7 +187,7 @@ pub trait Reading {
         self.rows("SELECT name, kind FROM store ORDER BY name", |row| {
             let kind = match row.get::<_, String>(1)?.as_str() {
                 "people" => StoreKind::People,
-                _ => StoreKind::Endpoints,
+                _ => StoreKind::Devices,
             };
             Ok((row.get(0)?, kind))
         })
@@ -262,6 +263,8 @@ pub(crate) fn open_database(path: &Path, migrations: &'static [&'static str]) ->
         connection.pragma_update(None, "journal_mode", "WAL")?;
         // A commit is on the disk when it returns, not only in the system's memory.
         connection.pragma_update(None, "synchronous", "FULL")?;
+        // A migration that makes a table anew must not take with it what refers to it.
+        connection.pragma_update(None, "foreign_keys", false)?;
         Ok(connection)
     };
     let mut connection = open().map_err(|error| RecordsError::File { file: path.into(), error })?;
@@ -289,7 +292,14 @@ mod tests {
         let dir = tempfile::tempdir().unwrap();
         let file = dir.path().join("records.sqlite");
         let first = open(&file, 1);
-        first.execute("INSERT INTO store (name, kind) VALUES ('harbour', 'people')", []).unwrap();
+        first
+            .execute_batch(
+                "INSERT INTO store (name, kind) VALUES ('harbour', 'people'), ('things', 'endpoints');
+                 INSERT INTO person (store, name, password_hash, disabled) VALUES ('harbour', 'ida.marsh', 'x', 0);
+                 INSERT INTO endpoint (store, mac, title, barred) VALUES ('things', x'02005e200001', 'crane', 0);
+                 INSERT INTO endpoint_group (store, mac, group_name) VALUES ('things', x'02005e200001', 'cranes');",
+            )
+            .unwrap();
         drop(first);
         let second = open(&file, 2);
         second
@@ -304,6 +314,15 @@ mod tests {
             let all = open(&file, MIGRATIONS.len());
             let text = |sql: &str| all.query_row(sql, [], |row| row.get::<_, String>(0)).unwrap();
             assert_eq!(text("SELECT kind FROM store WHERE name = 'harbour'"), "people");
+            assert_eq!(text("SELECT kind FROM store WHERE name = 'things'"), "devices");
+            assert_eq!(text("SELECT name FROM person WHERE store = 'harbour'"), "ida.marsh");
+            assert_eq!(
+                text("SELECT title || group_name FROM device JOIN device_group USING (store, mac)"),
+                "cranecranes"
+            );
+            all.pragma_update(None, "foreign_keys", true).unwrap();
+            all.execute("INSERT INTO device (store, mac, title, barred) VALUES ('gone', x'02005e200002', '', 0)", [])
+                .unwrap_err();
             assert_eq!(text("SELECT chain || hex(key) || changed_at FROM certificate WHERE name = 'own'"), "PEM013");
             assert_eq!(text("SELECT crl_url || coalesce(ocsp_url, ' none') FROM trust"), "http://x none");
         }

@@ -16,7 +16,7 @@ use crate::http::connections::Peer;
 use crate::http::error::ApiError;
 
 /// A policy or inventory larger than this is refused before it is read.
-const MOST_BODY: usize = 8 << 20;
+const MOST_BODY: usize = 20 << 20;
 /// What anybody may send before they signed in.
 const MOST_BEFORE_SIGN_IN: usize = 4 << 10;
 /// How long a body may take.

@@ -32,7 +32,7 @@ pub(crate) struct NasList {
 
 /// A device.
 #[derive(Serialize, ToSchema)]
-pub(crate) struct EndpointView {
+pub(crate) struct DeviceView {
     store: String,
     mac: String,
     /// What it is.
@@ -44,10 +44,10 @@ pub(crate) struct EndpointView {
 
 /// Devices, by address.
 #[derive(Serialize, ToSchema)]
-pub(crate) struct EndpointList {
+pub(crate) struct DeviceList {
     /// How many there are beyond those listed.
     more: usize,
-    endpoints: Vec<EndpointView>,
+    devices: Vec<DeviceView>,
 }
 
 /// Which devices are wanted.
@@ -78,13 +78,13 @@ pub(crate) async fn nases(State(api): State<Api>, _: Signed) -> Result<Json<NasL
 }
 
 /// The devices that stores list.
-#[utoipa::path(get, path = "/api/v1/endpoints", params(Wanted),
-    responses((status = 200, body = EndpointList), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
-pub(crate) async fn endpoints(
+#[utoipa::path(get, path = "/api/v1/devices", params(Wanted),
+    responses((status = 200, body = DeviceList), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn devices(
     State(api): State<Api>,
     _: Signed,
     Asked(wanted): Asked<Wanted>,
-) -> Result<Json<EndpointList>, ApiError> {
+) -> Result<Json<DeviceList>, ApiError> {
     let limit = wanted.limit.unwrap_or(1_000);
     if !(1..=10_000).contains(&limit) {
         return Err(ApiError::bad("`limit` is 1 to 10000."));
@@ -92,14 +92,14 @@ pub(crate) async fn endpoints(
     let word = wanted.q.unwrap_or_default().to_lowercase();
     let stores = api.office.world.load().stores.clone();
     let mut found: Vec<_> = stores
-        .endpoints()
+        .devices()
         .into_iter()
-        .map(|(store, mac, endpoint)| EndpointView {
+        .map(|(store, mac, device)| DeviceView {
             store: store.to_owned(),
             mac: mac.to_string(),
-            title: endpoint.title.clone(),
-            groups: endpoint.groups.iter().map(|group| group.to_string().trim_matches('"').to_owned()).collect(),
-            barred: endpoint.barred,
+            title: device.title.clone(),
+            groups: device.groups.iter().map(|group| group.to_string().trim_matches('"').to_owned()).collect(),
+            barred: device.barred,
         })
         .filter(|view| {
             let texts = [&view.mac, &view.title].into_iter().chain(&view.groups);
@@ -108,7 +108,7 @@ pub(crate) async fn endpoints(
         .collect();
     let more = found.len().saturating_sub(limit);
     found.truncate(limit);
-    Ok(Json(EndpointList { more, endpoints: found }))
+    Ok(Json(DeviceList { more, devices: found }))
 }
 
 /// Adds or changes equipment, people and devices; all or nothing. The body has

@@ -98,7 +98,7 @@ fn routes(api: Api) -> Router {
         .route("/api/v1/policy/check", post(policy::check))
         .route("/api/v1/policy/activate", post(policy::activate))
         .route("/api/v1/nases", get(inventory::nases))
-        .route("/api/v1/endpoints", get(inventory::endpoints))
+        .route("/api/v1/devices", get(inventory::devices))
         .route("/api/v1/certificates", get(certificates::certificates).post(certificates::import))
         .route("/api/v1/certificates/request", post(certificates::request))
         .route("/api/v1/supplicant-profile", get(certificates::profile))

@@ -21,7 +21,7 @@ use crate::http::{callers, certificates, error, health, inventory, journal, poli
         policy::check,
         policy::activate,
         inventory::nases,
-        inventory::endpoints,
+        inventory::devices,
         inventory::import,
         certificates::certificates,
         certificates::import,

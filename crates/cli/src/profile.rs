@@ -7,7 +7,7 @@ use crate::failure::Failure;
 use crate::paint::say;
 
 /// Hands out a supplicant profile.
-pub(crate) fn run(args: &args::SupplicantProfile) -> Result<ExitCode, Failure> {
+pub(crate) fn run(args: &args::MakeProfile) -> Result<ExitCode, Failure> {
     let mut query = vec![("gate", args.gate.as_str()), ("platform", args.platform.as_str())];
     query.extend(args.ssid.as_deref().map(|ssid| ("ssid", ssid)));
     query.extend(args.method.as_deref().map(|method| ("method", method)));

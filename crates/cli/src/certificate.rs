@@ -3,7 +3,7 @@ use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 use regnant_certificates::{Bundle, to_pem};
-use regnant_service::{CertificatesReport, LinkReport, ListReport};
+use regnant_service::{CertificatesReport, LinkReport};
 use serde_json::json;
 
 use crate::api::Client;
@@ -12,31 +12,19 @@ use crate::failure::Failure;
 use crate::paint::{self, say};
 
 /// Shows certificates, or changes them.
-pub(crate) fn run(args: &args::Certificates) -> Result<ExitCode, Failure> {
+pub(crate) fn run(args: &args::Certificate) -> Result<ExitCode, Failure> {
     let client = Client::new(&args.api)?;
     match &args.action {
-        None => show(&client, args.json)?,
-        Some(CertificateAction::Import { files, name, password }) => {
+        CertificateAction::List { json } => show(&client, *json)?,
+        CertificateAction::Import { files, name, password } => {
             let pem = read_pem(files, password.as_deref())?;
             client.post("certificates", &json!({ "name": name, "pem": pem }))??;
             say!("imported {name}; gates that present it do so from the next conversation on");
         }
-        Some(CertificateAction::Request { name }) => {
+        CertificateAction::Request { name } => {
             let answer = client.post("certificates/request", &json!({ "name": name }))??;
             say!("{}", answer["pem"].as_str().unwrap_or_default().trim_end());
             eprintln!("the key stays in the service; import the certificate that comes back under the same name");
-        }
-        Some(CertificateAction::Trust { name, files, crl_url, ocsp_url, whatever_it_is }) => {
-            let text = files.iter().map(|file| read(file)).collect::<Result<Vec<_>, _>>()?.join("\n");
-            let body = json!({
-                "name": name, "authorities": text, "crls": text, "crl_url": crl_url, "ocsp_url": ocsp_url,
-                "whatever": whatever_it_is,
-            });
-            let kept = client.post("trusts", &body)??;
-            say!("trust {name} is as the files say");
-            for subject in kept["left_out"].as_array().into_iter().flatten().filter_map(|subject| subject.as_str()) {
-                say!("left out: {subject} is no authority's certificate");
-            }
         }
     }
     Ok(ExitCode::SUCCESS)
@@ -62,7 +50,7 @@ pub(crate) fn read_pem(files: &[PathBuf], password: Option<&str>) -> Result<Stri
     Ok(text)
 }
 
-fn read(file: &Path) -> Result<String, Failure> {
+pub(crate) fn read(file: &Path) -> Result<String, Failure> {
     fs::read_to_string(file).map_err(|error| unreadable(file, &error))
 }
 
@@ -73,11 +61,10 @@ fn unreadable(file: &Path, error: &std::io::Error) -> Failure {
 fn show(client: &Client, as_json: bool) -> Result<(), Failure> {
     let body = client.get("certificates", &[])?;
     if as_json {
-        paint::json(&body);
+        paint::json(&body["certificates"]);
         return Ok(());
     }
-    let report: CertificatesReport = serde_json::from_value(body)
-        .map_err(|error| Failure::new(format!("the service answered what this client does not understand: {error}")))?;
+    let report = report(body)?;
     for certificate in &report.certificates {
         say!("{}  presented by {}", paint::bold(&certificate.name), listed(&certificate.gates));
         certificate.chain.iter().for_each(show_link);
@@ -86,44 +73,29 @@ fn show(client: &Client, as_json: bool) -> Result<(), Failure> {
         }
         tell(&certificate.findings);
     }
-    for trust in &report.trusts {
-        say!("{}  trusted by {}", paint::bold(&trust.name), listed(&trust.gates));
-        trust.authorities.iter().for_each(show_link);
-        if trust.revocation_lists.is_empty() {
-            say!("  no revocation list");
-        }
-        trust.revocation_lists.iter().for_each(show_list);
-        if let Some(url) = &trust.crl_url {
-            say!("  newer lists come from {url}");
-        }
-        if let Some(url) = &trust.ocsp_url {
-            say!("  asked about revocation: {url}");
-        }
-        tell(&trust.findings);
-    }
-    if report.certificates.is_empty() && report.trusts.is_empty() {
-        say!("There are none yet: `regnant certificates request NAME`, or `import` and `trust`.");
+    if report.certificates.is_empty() {
+        say!("There are none yet: `regnant certificate request NAME`, or `regnant certificate import`.");
     }
     Ok(())
 }
 
-fn listed(gates: &[String]) -> String {
+/// What the service says of certificates and trusts.
+pub(crate) fn report(body: serde_json::Value) -> Result<CertificatesReport, Failure> {
+    serde_json::from_value(body)
+        .map_err(|error| Failure::new(format!("the service answered what this client does not understand: {error}")))
+}
+
+pub(crate) fn listed(gates: &[String]) -> String {
     if gates.is_empty() { "no gate".into() } else { gates.join(", ") }
 }
 
-fn show_link(link: &LinkReport) {
+pub(crate) fn show_link(link: &LinkReport) {
     let names = if link.names.is_empty() { String::new() } else { format!(" ({})", link.names.join(", ")) };
     say!("  {}{names}", link.subject);
     say!("    issued by {}, {}", link.issuer, days(link.days_left));
 }
 
-fn show_list(list: &ListReport) {
-    let end = list.days_left.map_or_else(|| "no end".into(), days);
-    say!("  revocation list of {}", list.issuer);
-    say!("    {} revoked, {end}", list.revoked);
-}
-
-fn days(left: i64) -> String {
+pub(crate) fn days(left: i64) -> String {
     match left {
         0 => "ends today".into(),
         1 => "ends tomorrow".into(),
@@ -133,6 +105,6 @@ fn days(left: i64) -> String {
     }
 }
 
-fn tell(findings: &[String]) {
+pub(crate) fn tell(findings: &[String]) {
     findings.iter().for_each(|finding| say!("  {} {finding}", paint::mark("refused")));
 }
