@@ -3,11 +3,11 @@
 
 use regnant_eap::{ClientTls, Login, PeerMethod, Tunnelled};
 
-use crate::ask::{Ask, Supplicant};
 use crate::enforce::Enforced;
 use crate::harbour::*;
 use crate::papers::{Papers, PapersError};
 use crate::story::{DHCP, DNS_TCP, DNS_UDP, Expected, NOTHING_ELSE, Scene, holding_rules};
+use regnant_client::{Ask, Supplicant};
 
 const IDA: (&str, &str) = ("ida.marsh", "Tide-Table-61");
 const TOM: (&str, &str) = ("tom.reed", "Winch-Oil-48");

@@ -1,6 +1,6 @@
 use regnant_radius::Code;
 
-use crate::exchange::{ExchangeError, Reply};
+use regnant_client::{ExchangeError, Reply};
 
 /// What a NAS makes of a reply.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -56,22 +56,6 @@ impl Outcome {
             Self::Refused(_) => "no access".into(),
             Self::NoAnswer => "no answer".into(),
         }
-    }
-}
-
-impl Reply {
-    /// Whether a supplicant, where there is one, agrees that it is in.
-    pub fn is_believed(&self) -> bool {
-        self.supplicant.as_ref().is_none_or(|heard| heard.believed && heard.same_keys != Some(false))
-    }
-
-    /// The first attribute of this name.
-    pub fn first(&self, name: &str) -> Option<&str> {
-        self.attributes.iter().find(|(known, _)| known == name).map(|(_, value)| value.as_str())
-    }
-
-    fn all(&self, name: &str) -> Vec<String> {
-        self.attributes.iter().filter(|(known, _)| known == name).map(|(_, value)| value.clone()).collect()
     }
 }
 

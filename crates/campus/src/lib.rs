@@ -4,17 +4,13 @@
 //! Nothing here knows how the service decides; it sees packets alone. Read
 //! [`Nas`] first, then [`story`].
 
-mod ask;
 mod crew;
 mod enforce;
-mod exchange;
 pub mod harbour;
 mod nas;
 pub mod papers;
 pub mod story;
 pub mod trickle;
 
-pub use ask::{Ask, AskError, Credential, Supplicant};
 pub use enforce::{Enforced, Outcome};
-pub use exchange::{Exchange, ExchangeError, Heard, Reply};
 pub use nas::Nas;

@@ -1,11 +1,11 @@
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
-use std::time::Duration;
+use std::sync::Arc;
 
 use regnant_radius::{Dictionary, SharedSecret};
 
-use crate::ask::Ask;
 use crate::enforce::Outcome;
-use crate::exchange::Exchange;
+use regnant_client::Ask;
+use regnant_client::{Exchange, Patience, Server};
 
 /// One simulated piece of equipment.
 #[derive(Clone, Copy, Debug)]
@@ -22,7 +22,7 @@ pub struct Nas {
 
 impl Nas {
     /// Asks the server and reads the answer.
-    pub fn ask(&self, server: SocketAddr, ask: &Ask, dictionary: &Dictionary) -> Outcome {
+    pub fn ask(&self, server: SocketAddr, ask: &Ask, dictionary: &Arc<Dictionary>) -> Outcome {
         Outcome::of(self.exchange(server).ask(ask, dictionary))
     }
 
@@ -30,11 +30,9 @@ impl Nas {
     pub fn exchange(&self, server: SocketAddr) -> Exchange {
         Exchange {
             from: IpAddr::V4(self.address),
-            server,
-            secret: SharedSecret::new(self.secret.as_bytes()),
+            servers: vec![Server { address: server, secret: SharedSecret::new(self.secret.as_bytes()) }],
             signed: self.signed,
-            wait: Duration::from_secs(2),
-            tries: 2,
+            patience: Patience { tries: 2, ..Patience::default() },
         }
     }
 }

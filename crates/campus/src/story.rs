@@ -2,16 +2,18 @@
 //! must come of it.
 
 use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Duration;
 
 use regnant_eap::Secret;
 use regnant_radius::Dictionary;
 
-use crate::ask::{Ask, Credential};
 use crate::crew;
 use crate::enforce::{Enforced, Outcome};
 use crate::harbour::*;
 use crate::nas::Nas;
 use crate::papers::{Papers, PapersError};
+use regnant_client::{Ask, Credential, Patience};
 
 /// One request of the story.
 #[derive(Clone, Debug)]
@@ -50,12 +52,12 @@ impl Expected {
 
 impl Scene {
     /// Plays the scene against a server.
-    pub fn play(&self, server: SocketAddr, dictionary: &Dictionary) -> Outcome {
+    pub fn play(&self, server: SocketAddr, dictionary: &Arc<Dictionary>) -> Outcome {
         match self.expected {
             // Silence is expected: waiting for it twice proves nothing more.
             Expected::NoAnswer => {
                 let mut exchange = self.nas.exchange(server);
-                (exchange.tries, exchange.wait) = (1, std::time::Duration::from_millis(300));
+                exchange.patience = Patience { first: Duration::from_millis(300), tries: 1, ..Patience::default() };
                 Outcome::of(exchange.ask(&self.ask, dictionary))
             }
             _ => self.nas.ask(server, &self.ask, dictionary),

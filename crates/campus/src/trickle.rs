@@ -1,23 +1,24 @@
 //! A trickle of requests, so that there is always something to watch.
 
 use std::net::SocketAddr;
+use std::sync::Arc;
 use std::sync::mpsc::{Receiver, RecvTimeoutError};
 use std::time::Duration;
 
 use regnant_radius::Dictionary;
 
-use crate::ask::Ask;
 use crate::enforce::Outcome;
 use crate::harbour::{QUAY_SW_1, STRAY_SW_9, YARD_SW_1};
 use crate::nas::Nas;
 use crate::story::Scene;
+use regnant_client::{Ask, Patience};
 
 const PAUSE: Duration = Duration::from_millis(1_200);
 
 /// Sends requests one after another, a moment apart, until the other end of
 /// `stop` is dropped; `tell` hears who asked what, and what came of it.
 pub fn run(server: SocketAddr, scenes: &[Scene], stop: &Receiver<()>, tell: impl Fn(&Nas, &Ask, &Outcome)) {
-    let dictionary = Dictionary::standard();
+    let dictionary = Arc::new(Dictionary::standard());
     for turn in 0usize.. {
         match turn % 3 {
             // Two of three are devices at the quay and in the yard coming and going.
@@ -29,7 +30,7 @@ pub fn run(server: SocketAddr, scenes: &[Scene], stop: &Receiver<()>, tell: impl
                 let (nas, ask) = device(turn);
                 let mut exchange = nas.exchange(server);
                 if nas.name == STRAY_SW_9.name {
-                    (exchange.tries, exchange.wait) = (1, Duration::from_millis(50));
+                    exchange.patience = Patience { first: Duration::from_millis(50), tries: 1, ..Patience::default() };
                 }
                 tell(&nas, &ask, &Outcome::of(exchange.ask(&ask, &dictionary)));
             }

@@ -10,8 +10,8 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use regnant_campus::Ask;
 use regnant_campus::harbour::{QUAY_SW_1, YARD_SW_1};
+use regnant_client::Ask;
 use regnant_radius::{Dictionary, SharedSecret};
 use running::Running;
 use yardstick::{blast, cpu, packets, rest};

@@ -18,8 +18,8 @@ use std::time::{Duration, Instant};
 
 use regnant_campus::harbour::{MAST_WLC_1, QUAY_SW_1};
 use regnant_campus::papers::{Papers, SERVER};
-use regnant_campus::{Ask, Supplicant};
 use regnant_certificates::{Bundle, read_certificates};
+use regnant_client::{Ask, Supplicant};
 use regnant_eap::{Judgement, Login, Offer, Peer, PeerMethod, PeerStep, ServerTls, TlsVersion, Trust};
 use regnant_radius::{Dictionary, Packet, SharedSecret, number};
 use running::Running;
@@ -178,7 +178,7 @@ fn together(server: SocketAddr, supplicant: &Supplicant) {
 /// Logs in so often, one after another, and tells how many rounds it took.
 fn logins(server: SocketAddr, supplicant: &Supplicant, times: usize) -> usize {
     let ask = Ask::eap(supplicant.clone(), "02-00-5E-10-00-01").with("NAS-Port-Type", "Wireless-802.11");
-    let (exchange, dictionary) = (MAST_WLC_1.exchange(server), Dictionary::standard());
+    let (exchange, dictionary) = (MAST_WLC_1.exchange(server), std::sync::Arc::new(Dictionary::standard()));
     let mut rounds = 0;
     for _ in 0..times {
         let reply = exchange.ask(&ask, &dictionary).unwrap();

@@ -143,20 +143,20 @@ pub(crate) enum Tls {
     V13,
 }
 
-#[derive(Args)]
+#[derive(Args, Clone)]
 pub(crate) struct Try {
     /// How to prove who asks
-    #[arg(value_enum)]
-    pub(crate) method: TryMethod,
-    /// The RADIUS server
-    #[arg(long, value_name = "ADDRESS:PORT", default_value = "127.0.0.1:18120")]
-    pub(crate) server: SocketAddr,
-    /// The address to send from, which is the NAS's
+    #[arg(value_enum, required_unless_present_any = ["mix", "inventory"])]
+    pub(crate) method: Option<TryMethod>,
+    /// The RADIUS server; may be repeated, the first that answers is asked
+    #[arg(long, value_name = "ADDRESS:PORT", default_value = "127.0.0.1:1812")]
+    pub(crate) server: Vec<SocketAddr>,
+    /// The address to send from, which is the NAS's; with --load it may be repeated
     #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1")]
-    pub(crate) from: IpAddr,
+    pub(crate) from: Vec<IpAddr>,
     /// The secret shared with the server
-    #[arg(long, env = "REGNANT_SECRET", hide_env_values = true)]
-    pub(crate) secret: String,
+    #[arg(long, env = "REGNANT_SECRET", hide_env_values = true, required_unless_present = "inventory")]
+    pub(crate) secret: Option<String>,
     /// The user's name
     #[arg(long, required_if_eq_any = [("method", "pap"), ("method", "chap")])]
     pub(crate) user: Option<String>,
@@ -179,8 +179,8 @@ pub(crate) struct Try {
     #[arg(long, value_name = "FILE")]
     pub(crate) authority: Option<PathBuf>,
     /// The name that the server's certificate must have
-    #[arg(long, value_name = "NAME", default_value = regnant_campus::papers::SERVER)]
-    pub(crate) server_name: String,
+    #[arg(long, value_name = "NAME")]
+    pub(crate) server_name: Option<String>,
     /// The supplicant's certificate (PEM, PKCS#12 as .p12 or .pfx)
     #[arg(long, value_name = "FILE")]
     pub(crate) certificate: Option<PathBuf>,
@@ -210,15 +210,41 @@ pub(crate) struct Try {
     /// Send no Message-Authenticator, as old equipment does
     #[arg(long)]
     pub(crate) unsigned: bool,
-    /// Seconds to wait for an answer before sending again
+    /// Seconds to wait for an answer before sending again; each further wait is twice as long
     #[arg(long, value_name = "SECONDS", default_value_t = 2, value_parser = clap::value_parser!(u64).range(1..=60))]
     pub(crate) wait: u64,
-    /// How often to send
+    /// How often to send to one server
     #[arg(long, default_value_t = 3, value_parser = clap::value_parser!(u32).range(1..=20))]
     pub(crate) tries: u32,
+    /// Ask very much, to see what the server bears
+    #[arg(long)]
+    pub(crate) load: bool,
+    /// Begin so many logins a second, whatever becomes of them (with --load)
+    #[arg(long, value_name = "NUMBER", requires = "load", conflicts_with = "window", value_parser = clap::value_parser!(u32).range(1..=1_000_000))]
+    pub(crate) rate: Option<u32>,
+    /// Keep so many logins under way (with --load)
+    #[arg(long, value_name = "NUMBER", requires = "load", default_value_t = 64, value_parser = clap::value_parser!(u32).range(1..=10_000))]
+    pub(crate) window: u32,
+    /// For how many seconds logins begin (with --load)
+    #[arg(long, value_name = "NUMBER", requires = "load", default_value_t = 10, value_parser = clap::value_parser!(u64).range(1..=86_400))]
+    pub(crate) seconds: u64,
+    /// What to ask, instead of METHOD: a file (TOML) of [[request]] with `method`,
+    /// `weight`, `from`, `mac`, `user`, `password` and `attributes` (with --load)
+    #[arg(long, value_name = "FILE", requires = "load", conflicts_with = "method")]
+    pub(crate) mix: Option<PathBuf>,
+    /// Ask as the equipment of an inventory file, for its devices and people (with --load)
+    #[arg(long, value_name = "FILE", requires = "load", conflicts_with_all = ["method", "mix"])]
+    pub(crate) inventory: Option<PathBuf>,
     /// Print JSON
     #[arg(long)]
     pub(crate) json: bool,
+}
+
+impl Try {
+    /// The method; clap sees to it that there is one.
+    pub(crate) fn method(&self) -> TryMethod {
+        self.method.unwrap_or(TryMethod::Pap)
+    }
 }
 
 fn attribute(text: &str) -> Result<(String, String), String> {

@@ -16,6 +16,7 @@ mod sign_in;
 mod trail;
 mod trust;
 mod try_eap;
+mod try_load;
 mod try_out;
 
 use std::process::ExitCode;

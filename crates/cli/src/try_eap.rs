@@ -2,8 +2,8 @@
 
 use std::fs;
 
-use regnant_campus::Supplicant;
 use regnant_certificates::{Bundle, read_certificates};
+use regnant_client::Supplicant;
 use regnant_eap::{ClientTls, Login, PeerMethod, TlsVersion, Tunnelled};
 
 use crate::args::{InnerMethod, Tls, Try, TryMethod};
@@ -14,7 +14,7 @@ use crate::failure::Failure;
 pub(crate) fn supplicant(args: &Try) -> Result<Supplicant, Failure> {
     let method = method(args)?;
     let name = args.user.as_deref().or(args.machine.as_deref()).unwrap_or_default();
-    let tunnel = matches!(args.method, TryMethod::Peap | TryMethod::Ttls | TryMethod::Teap);
+    let tunnel = matches!(args.method(), TryMethod::Peap | TryMethod::Ttls | TryMethod::Teap);
     let outer = match (&args.outer, name.rsplit_once('@'), tunnel) {
         (Some(outer), ..) => outer.clone(),
         (None, Some((_, realm)), true) => format!("anonymous@{realm}"),
@@ -27,7 +27,7 @@ pub(crate) fn supplicant(args: &Try) -> Result<Supplicant, Failure> {
 }
 
 fn method(args: &Try) -> Result<PeerMethod, Failure> {
-    Ok(match args.method {
+    Ok(match args.method() {
         TryMethod::EapMd5 => PeerMethod::Md5(login(args)?),
         TryMethod::EapGtc => PeerMethod::Gtc(login(args)?),
         TryMethod::EapMschapv2 => PeerMethod::MsChapV2(login(args)?),
@@ -82,9 +82,10 @@ fn inner_eap(args: &Try, login: Result<Login, Failure>) -> Result<PeerMethod, Fa
 
 fn client(args: &Try, own: bool) -> Result<ClientTls, Failure> {
     let usage = |error: &dyn std::fmt::Display| Failure::usage(error.to_string());
-    let file = args.authority.as_ref().ok_or_else(|| {
-        Failure::usage("say which server to trust: --authority FILE, such as demo-data/certificates/authority.pem")
-    })?;
+    let file = args
+        .authority
+        .as_ref()
+        .ok_or_else(|| Failure::usage("say whom the supplicant trusts: --authority FILE (PEM)"))?;
     let text = fs::read_to_string(file).map_err(|error| usage(&format!("{}: {error}", file.display())))?;
     let authorities = read_certificates(&text).map_err(|error| usage(&error))?;
     if authorities.is_empty() {
@@ -108,5 +109,8 @@ fn client(args: &Try, own: bool) -> Result<ClientTls, Failure> {
         Some(_) => return Err(Failure::usage("there is no private key: give it with --key")),
         None => None,
     };
-    ClientTls::new(&authorities, &args.server_name, own, only).map_err(|error| usage(&error))
+    let name = args.server_name.as_deref().ok_or_else(|| {
+        Failure::usage("say which name the server's certificate must have: --server-name radius.example")
+    })?;
+    ClientTls::new(&authorities, name, own, only).map_err(|error| usage(&error))
 }

@@ -1,7 +1,9 @@
+use std::net::SocketAddr;
 use std::process::ExitCode;
+use std::sync::Arc;
 use std::time::Duration;
 
-use regnant_campus::{Ask, Credential, Exchange, ExchangeError, Heard, Reply};
+use regnant_client::{Ask, Credential, Exchange, ExchangeError, Patience, Reply, Server, SupplicantView};
 use regnant_eap::Secret;
 use regnant_radius::{Code, Dictionary, SharedSecret};
 use serde_json::json;
@@ -11,18 +13,23 @@ use crate::failure::Failure;
 use crate::paint::{self, say};
 use crate::trail;
 use crate::try_eap::supplicant;
+use crate::try_load;
 
 /// Asks a RADIUS server as equipment would.
 pub(crate) fn run(args: &args::Try) -> Result<ExitCode, Failure> {
+    if args.load {
+        return try_load::run(args);
+    }
+    let [from] = args.from[..] else { return Err(Failure::usage("several addresses to send from are for --load")) };
+    let Some(secret) = &args.secret else { return Err(Failure::usage("say the shared secret: --secret")) };
+    let server = |address: &SocketAddr| Server { address: *address, secret: SharedSecret::new(secret.as_bytes()) };
     let exchange = Exchange {
-        from: args.from,
-        server: args.server,
-        secret: SharedSecret::new(args.secret.as_bytes()),
+        from,
+        servers: args.server.iter().map(server).collect(),
         signed: !args.unsigned,
-        wait: Duration::from_secs(args.wait),
-        tries: args.tries,
+        patience: Patience { first: Duration::from_secs(args.wait), tries: args.tries, ..Patience::default() },
     };
-    let (ask, dictionary) = (ask(args)?, Dictionary::standard());
+    let (ask, dictionary) = (ask(args)?, Arc::new(Dictionary::standard()));
     let mut code = ExitCode::SUCCESS;
     for _ in 0..args.times {
         code = match exchange.ask(&ask, &dictionary) {
@@ -44,8 +51,9 @@ pub(crate) fn run(args: &args::Try) -> Result<ExitCode, Failure> {
     Ok(code)
 }
 
-fn ask(args: &args::Try) -> Result<Ask, Failure> {
-    let stray = match args.method {
+/// What the arguments ask.
+pub(crate) fn ask(args: &args::Try) -> Result<Ask, Failure> {
+    let stray = match args.method() {
         TryMethod::Mac => args.user.is_some() || args.password.is_some(),
         TryMethod::Pap | TryMethod::Chap => args.mac.is_some(),
         _ => false,
@@ -55,7 +63,7 @@ fn ask(args: &args::Try) -> Result<Ask, Failure> {
     }
     let (user, password) =
         (args.user.clone().unwrap_or_default(), Secret::new(args.password.clone().unwrap_or_default()));
-    let credential = match args.method {
+    let credential = match args.method() {
         TryMethod::Pap => Credential::Pap { user, password },
         TryMethod::Chap => Credential::Chap { user, password },
         TryMethod::Mac => Credential::Mac(args.mac.clone().unwrap_or_default()),
@@ -90,7 +98,7 @@ fn print(reply: &Reply, as_json: bool) {
 }
 
 /// What the supplicant makes of it.
-fn tell_supplicant(heard: &Heard) {
+fn tell_supplicant(heard: &SupplicantView) {
     let tls = heard.tls.as_ref();
     let version = tls.and_then(|tls| tls.version).map(|version| format!(", {version}")).unwrap_or_default();
     let resumed = if tls.is_some_and(|tls| tls.resumed) { ", resumed" } else { "" };
@@ -104,7 +112,7 @@ fn tell_supplicant(heard: &Heard) {
     }
 }
 
-fn supplicant_json(heard: &Heard) -> serde_json::Value {
+fn supplicant_json(heard: &SupplicantView) -> serde_json::Value {
     let tls = heard.tls.as_ref();
     json!({
         "rounds": heard.rounds,
@@ -128,6 +136,6 @@ fn no_answer(error: &ExchangeError, args: &args::Try) {
     say!(
         "  The server stays silent towards senders it does not know and secrets that differ:\n  \
          see `regnant journal --outcome unheard` there, for {}.",
-        args.from
+        args.from[0]
     );
 }

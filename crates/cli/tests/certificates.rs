@@ -234,12 +234,12 @@ fn an_issuer_is_asked_about_a_certificate_and_holds_up_nobody_else() {
 fn a_conversation_that_is_left_becomes_an_entry_of_its_own() {
     let service = Running::harbour_where_conversations_last_a_second();
     let socket = std::net::UdpSocket::bind("127.0.0.21:0").unwrap();
-    let supplicant = regnant_campus::Supplicant::new(
+    let supplicant = regnant_client::Supplicant::new(
         "ida.marsh",
         "ida.marsh",
         regnant_eap::PeerMethod::Gtc(regnant_eap::Login::new("ida.marsh", "x")),
     );
-    let ask = regnant_campus::Ask::eap(supplicant, "02-00-5E-10-00-01");
+    let ask = regnant_client::Ask::eap(supplicant, "02-00-5E-10-00-01");
     let secret = regnant_radius::SharedSecret::new(*b"mizzen-7-halyard");
     let dictionary = regnant_radius::Dictionary::standard();
     let identity = b"\x02\x01\x00\x0e\x01ida.marsh";

@@ -5,8 +5,9 @@ mod running;
 use std::net::UdpSocket;
 use std::time::{Duration, Instant};
 
+use regnant_campus::Nas;
 use regnant_campus::harbour::{MAST_WLC_1, QUAY_SW_1};
-use regnant_campus::{Ask, Nas, Supplicant};
+use regnant_client::{Ask, Supplicant};
 use regnant_eap::{Login, Peer, PeerMethod, PeerStep};
 use regnant_radius::{Code, Dictionary, Packet, SharedSecret, check_reply, number};
 use running::*;

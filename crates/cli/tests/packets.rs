@@ -6,8 +6,9 @@ use std::collections::HashSet;
 use std::net::UdpSocket;
 use std::time::Duration;
 
+use regnant_campus::Nas;
 use regnant_campus::harbour::*;
-use regnant_campus::{Ask, Nas};
+use regnant_client::Ask;
 use regnant_radius::{Code, Dictionary, SharedSecret, check_reply};
 use running::*;
 

@@ -5,8 +5,8 @@ use std::net::{IpAddr, Ipv4Addr};
 use std::time::Duration;
 
 use regnant_base::{Secret, SecretText};
-use regnant_campus::{Ask, Credential as Sent, Exchange};
 use regnant_certificates::{Authority, Bundle, Order, Purpose, SigningRequest};
+use regnant_client::{Ask, Credential as Sent, Exchange, Patience, Server};
 use regnant_eap::mschap::nt_password_hash;
 use regnant_eap::{Answer, ClientTls, Credential, Keys, Login, Peer, PeerMethod, ServerTls};
 use regnant_radius::SharedSecret;
@@ -50,8 +50,8 @@ fn what_is_read_from_files_and_sent_by_equipment_is_not_printed() {
     hides("Credential", &chap, WORD.as_bytes());
     let loopback = IpAddr::from(Ipv4Addr::LOCALHOST);
     let secret = SharedSecret::new(WORD.as_bytes());
-    let wait = Duration::from_secs(1);
-    let exchange = Exchange { from: loopback, server: (loopback, 1812).into(), secret, signed: true, wait, tries: 1 };
+    let servers = vec![Server { address: (loopback, 1812).into(), secret }];
+    let exchange = Exchange { from: loopback, servers, signed: true, patience: Patience::default() };
     hides("Exchange", &exchange, WORD.as_bytes());
 }
 

@@ -465,7 +465,8 @@ impl DeviceEntry {
         Ok(())
     }
 
-    fn addresses(&self) -> Result<impl Iterator<Item = Mac> + use<>, InventoryError> {
+    /// Its addresses.
+    pub fn addresses(&self) -> Result<impl Iterator<Item = Mac> + use<>, InventoryError> {
         let read = |text: &str| {
             let mac: Mac = text.parse().map_err(|error| InventoryError(format!("device {text}: {error}")))?;
             let [a, b, c, d, e, f] = mac.0;

@@ -122,7 +122,7 @@ function Empty({ filter }: { filter: Filter }) {
   return (
     <Notice title="Nobody has asked yet" text="Ask the service as equipment would, from its address and with its secret:">
       <pre className="mt-3 overflow-x-auto rounded-sm bg-tint p-3 font-mono text-sm">
-        regnant try mac --from ADDRESS --secret SECRET --mac 02-00-5E-20-00-07
+        regnant try mac --server SERVER --from ADDRESS --secret SECRET --mac 02-00-5E-20-00-07
       </pre>
     </Notice>
   );

@@ -11,8 +11,8 @@ use std::net::{SocketAddr, UdpSocket};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use regnant_campus::Ask;
 use regnant_campus::harbour::QUAY_SW_1;
+use regnant_client::Ask;
 use regnant_radius::{Builder, Code, Dictionary, HEADER_LEN, Packet, SharedSecret, check_message_authenticator};
 
 use crate::running::Running;

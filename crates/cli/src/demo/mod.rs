@@ -13,7 +13,8 @@ use std::thread;
 use jiff::Zoned;
 use regnant_campus::papers::{SERVER, TRUST};
 use regnant_campus::story::{self, Scene};
-use regnant_campus::{Ask, Nas, Outcome, harbour, trickle};
+use regnant_campus::{Nas, Outcome, harbour, trickle};
+use regnant_client::Ask;
 use regnant_records::{Inventory, TrustRow};
 use regnant_service::{ApiConfig, Config, Office, RadiusConfig, Service};
 use tokio::runtime::Runtime;
@@ -100,7 +101,9 @@ async fn trickling(data: &Path, scenes: Vec<Scene>) -> Result<ExitCode, Failure>
     say!("The Port of Tarnmouth is open. Its equipment asks something every second or so.\n");
     say!("  console   http://{API}   sign in as {name} with {password}");
     say!("  RADIUS    {RADIUS}, from a NAS's address with its secret, such as");
-    say!("            regnant try mac --from 127.0.0.11 --secret bollard-9-anchor --mac 02-00-5E-20-00-07");
+    say!(
+        "            regnant try mac --server {RADIUS} --from 127.0.0.11 --secret bollard-9-anchor --mac 02-00-5E-20-00-07"
+    );
     say!("  802.1X    certificates and keys for a supplicant are in {}", data.join("certificates").display());
     say!("  journal   REGNANT_TOKEN_FILE={} regnant journal --follow", data.join("token").display());
     say!("\nPress Ctrl-C to close the port. What the equipment enforces:\n");

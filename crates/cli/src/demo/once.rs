@@ -1,4 +1,5 @@
 use std::process::ExitCode;
+use std::sync::Arc;
 use std::thread;
 use std::time::{Duration, Instant};
 
@@ -25,7 +26,7 @@ struct Row {
 /// Plays the story once and prints what everybody was given and why.
 pub(crate) fn play(token: &str, scenes: &[Scene], as_json: bool) -> Result<ExitCode, Failure> {
     let client = Client::with_token(&format!("http://{API}"), token.to_owned());
-    let dictionary = Dictionary::standard();
+    let dictionary = Arc::new(Dictionary::standard());
     let rows = scenes.iter().map(|scene| row(scene, &client, &dictionary)).collect::<Result<Vec<_>, _>>()?;
     let right = rows.iter().filter(|row| row.as_expected).count();
     match as_json {
@@ -38,7 +39,7 @@ pub(crate) fn play(token: &str, scenes: &[Scene], as_json: bool) -> Result<ExitC
     Ok(if right == rows.len() { ExitCode::SUCCESS } else { ExitCode::from(1) })
 }
 
-fn row(scene: &Scene, client: &Client, dictionary: &Dictionary) -> Result<Row, Failure> {
+fn row(scene: &Scene, client: &Client, dictionary: &Arc<Dictionary>) -> Result<Row, Failure> {
     let before = newest(client, scene)?;
     let outcome = scene.play(RADIUS, dictionary);
     Ok(Row {

@@ -209,7 +209,7 @@ impl Running {
     pub(crate) fn try_eap(&self, args: &[&str]) -> Command {
         let mut command = regnant();
         command.arg("try").args(args).args(["--from", "127.0.0.21", "--secret", "mizzen-7-halyard"]);
-        command.args(["--server", &self.radius.to_string(), "--authority"]);
+        command.args(["--server", &self.radius.to_string(), "--server-name", SERVER, "--authority"]);
         command.arg(self.data.join("harbour/authority.pem"));
         command
     }
