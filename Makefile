@@ -23,7 +23,7 @@ check: console
 	cd console && npm run --silent check && npm run --silent fresh
 
 bench: console
-	cargo bench -p regnant --bench whole_service --bench handshakes --bench flood
+	cargo bench -p regnant --bench whole_service --bench handshakes --bench flood --bench growth
 
 fuzz: setup-build
 	tools/fuzz $(SECONDS_EACH)

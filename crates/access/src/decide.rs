@@ -7,16 +7,16 @@ use regnant_radius::number;
 use serde::{Deserialize, Serialize};
 use ulid::Ulid;
 
-use crate::eap::dialogue::Dialogue;
+use crate::accept::AcceptedRequest;
 use crate::eap::machines::{Machines, SeenMachine};
 use crate::eap::offers::GateOffers;
-use crate::eap::sessions::SessionTable;
+use crate::eap::resumption::ResumptionTable;
+use crate::eap::session::EapSession;
 use crate::edition::Edition;
 use crate::evidence::eap::{EapEvidence, FailureEvidence};
-use crate::facts::request::{Carrier, Derived};
-use crate::facts::situation::{DeviceLookUp, Identity, Situation, Told};
+use crate::facts::packet_facts::{Carrier, PacketFacts};
+use crate::facts::request_facts::{DeviceLookUp, Identity, ProofDetails, RequestFacts};
 use crate::guesses::Guesses;
-use crate::hear::Heard;
 use crate::lookup::LookUp;
 use crate::proof::{Stop, prove};
 use crate::reply::{self, Beside};
@@ -24,7 +24,7 @@ use crate::stores::{Responders, Stores};
 
 /// What decides: a policy, and what its gates offer over EAP.
 #[derive(Clone, Debug)]
-pub struct Setting {
+pub struct ActivePolicy {
     /// The policy with its grants.
     pub edition: Arc<Edition>,
     /// The certificates and methods of its gates.
@@ -32,11 +32,11 @@ pub struct Setting {
 }
 
 /// What decisions are made with.
-pub struct Desk<'d, S> {
+pub struct Resources<'d, S> {
     /// Where identities are looked up.
     pub stores: &'d S,
     /// EAP sessions that may be resumed.
-    pub sessions: &'d Arc<SessionTable>,
+    pub sessions: &'d Arc<ResumptionTable>,
     /// Machines that proved themselves.
     pub machines: &'d Machines,
     /// Who is asked about revoked certificates.
@@ -55,7 +55,7 @@ pub struct Desk<'d, S> {
 
 /// What came of a packet.
 #[derive(Debug)]
-pub enum Outcome {
+pub enum Handled {
     /// A decision.
     Decided(Box<Decision>),
     /// An EAP conversation goes on: the reply, the State that its next packet will
@@ -66,11 +66,11 @@ pub enum Outcome {
         /// The State in it.
         state: [u8; 16],
         /// The conversation.
-        dialogue: Box<Dialogue>,
+        session: Box<EapSession>,
     },
 }
 
-impl Outcome {
+impl Handled {
     pub(crate) fn decided(decision: Decision) -> Self {
         Self::Decided(Box::new(decision))
     }
@@ -83,7 +83,7 @@ pub struct Decision {
     /// Its id.
     pub id: Ulid,
     /// The request; the first of a conversation.
-    pub heard: Heard,
+    pub accepted: AcceptedRequest,
     /// The edition that decided.
     pub edition: Arc<Edition>,
     /// What was decided.
@@ -97,7 +97,7 @@ pub struct Decision {
     pub(crate) user: Identity,
     pub(crate) machine: Identity,
     pub(crate) device: DeviceLookUp,
-    pub(crate) told: Told,
+    pub(crate) told: ProofDetails,
     pub(crate) eap: Option<Box<EapEvidence>>,
     pub(crate) lookups: Vec<LookUp>,
     pub(crate) times: Times,
@@ -161,72 +161,72 @@ pub(crate) struct Times {
 
 /// Decides a request, or begins a conversation with it. `elapsed` tells the time
 /// since its packet was received. A request that carries a State belongs to a
-/// conversation, which goes on by [`Dialogue::go_on`]; here it is one that nobody
+/// conversation, which goes on by [`EapSession::go_on`]; here it is one that nobody
 /// knows.
 pub async fn decide<S: Stores>(
     id: Ulid,
-    heard: Heard,
-    setting: &Setting,
-    desk: &Desk<'_, S>,
+    accepted: AcceptedRequest,
+    setting: &ActivePolicy,
+    resources: &Resources<'_, S>,
     elapsed: impl Fn() -> Duration + Send + Sync,
-) -> Outcome {
+) -> Handled {
     let edition = &setting.edition;
-    let nas = heard.nas.clone();
-    let packet = heard.packet();
-    let mut situation = Situation {
+    let nas = accepted.nas.clone();
+    let packet = accepted.packet();
+    let mut request_facts = RequestFacts {
         table: &edition.table,
         nas: &nas,
-        address: heard.source.ip(),
+        address: accepted.source.ip(),
         packet,
-        derived: Derived::read(&packet, &nas),
+        derived: PacketFacts::read(&packet, &nas),
         user: Identity::Absent,
         machine: Identity::Absent,
         device: DeviceLookUp::Absent,
-        told: Told::default(),
+        told: ProofDetails::default(),
         now: id.timestamp_ms(),
     };
     let mut times = Times::default();
     let mut lookups = Vec::new();
-    let gate = edition.policy.choose_gate(&situation as &dyn Facts);
+    let gate = edition.policy.choose_gate(&request_facts as &dyn Facts);
     times.gate = elapsed();
-    let eap = situation.derived.carrier == Some(Carrier::Eap);
+    let eap = request_facts.derived.carrier == Some(Carrier::Eap);
     let (mut end, mut verdict) = match gate {
         None => (End::NoGate, Verdict::Refuse(None)),
         // Only EAP goes on in conversations (RFC 3579 section 2.6.1).
         Some(_) if eap && packet.first(number::STATE).is_some() => (End::UnknownConversation, Verdict::Refuse(None)),
         Some(gate) if eap && edition.policy.gates()[gate].accept.iter().any(|accepted| accepted.method.is_eap()) => {
-            return Dialogue::begin(id, heard.clone(), setting.clone(), (gate, times), desk, &elapsed).await;
+            return EapSession::begin(id, accepted.clone(), setting.clone(), (gate, times), resources, &elapsed).await;
         }
         Some(gate) => {
             let mut course = Course { edition, times: &mut times, lookups: &mut lookups };
-            course.through(gate, &mut situation, desk, &elapsed).await
+            course.through(gate, &mut request_facts, resources, &elapsed).await
         }
     };
     times.rules = elapsed();
     let made = match &verdict {
         Verdict::Silence | Verdict::Unfinished => Ok(None),
         Verdict::Grant(set) => {
-            let proved = situation.user.proved().or_else(|| situation.machine.proved());
+            let proved = request_facts.user.proved().or_else(|| request_facts.machine.proved());
             let beside = Beside {
                 eap: None,
                 user_name: gate.and_then(|gate| {
                     let name = proved.map(|proved| proved.account.name.as_str());
-                    reply::user_name(&edition.policy.gates()[gate], situation.derived.name, None, name)
+                    reply::user_name(&edition.policy.gates()[gate], request_facts.derived.name, None, name)
                 }),
-                chargeable: reply::chargeable(&heard, desk.secret, proved, &situation.device),
+                chargeable: reply::chargeable(&accepted, resources.secret, proved, &request_facts.device),
             };
-            reply::acceptance(&heard, edition, *set, &beside).map(Some)
+            reply::acceptance(&accepted, edition, *set, &beside).map(Some)
         }
-        Verdict::Refuse(text) => reply::refusal(&heard, None, text.as_deref()).map(Some),
+        Verdict::Refuse(text) => reply::refusal(&accepted, None, text.as_deref()).map(Some),
     };
     let reply = made.unwrap_or_else(|reason| {
         (end, verdict) = (End::NoReply(reason), Verdict::Silence);
         None
     });
     times.reply = elapsed();
-    let Situation { user, machine, device, told, .. } = situation;
+    let RequestFacts { user, machine, device, told, .. } = request_facts;
     let edition = edition.clone();
-    Outcome::decided(Decision {
+    Handled::decided(Decision {
         id,
         edition,
         verdict,
@@ -240,7 +240,7 @@ pub async fn decide<S: Stores>(
         eap: None,
         lookups,
         times,
-        heard,
+        accepted,
         remembered: None,
     })
 }
@@ -256,24 +256,24 @@ impl Course<'_> {
     async fn through<S: Stores>(
         &mut self,
         gate: usize,
-        situation: &mut Situation<'_>,
-        desk: &Desk<'_, S>,
+        request_facts: &mut RequestFacts<'_>,
+        resources: &Resources<'_, S>,
         elapsed: &(impl Fn() -> Duration + Send + Sync),
     ) -> (End, Verdict) {
         let definition = &self.edition.policy.gates()[gate];
         let refused = |end| (end, Verdict::Refuse(None));
-        let method = match situation.derived.carrier {
+        let method = match request_facts.derived.carrier {
             None => return refused(End::NoCredential),
             Some(carrier) => match carrier.method() {
                 Some(method) if definition.accepts(method) => method,
                 _ => return refused(End::MethodNotAccepted),
             },
         };
-        let proof = prove(situation, definition, method, desk, self.lookups).await;
+        let proof = prove(request_facts, definition, method, resources, self.lookups).await;
         self.times.proof = elapsed();
         match proof {
             Err(stop) => stop.decided(),
-            Ok(()) => decide_by_rules(self.edition, gate, situation as &dyn Facts),
+            Ok(()) => decide_by_rules(self.edition, gate, request_facts as &dyn Facts),
         }
     }
 }

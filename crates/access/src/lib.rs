@@ -2,16 +2,16 @@
 //!
 //! This crate names no runtime, no database and no HTTP; stores are asked
 //! through [`Stores`], whose answers may be awaited, and the clock comes in as an
-//! argument. Read [`hear`] first, which turns a datagram into a request or says
-//! why it cannot, then [`decide`], then [`Dialogue`], which is how EAP goes on.
+//! argument. Read [`accept`] first, which turns a datagram into a request or says
+//! why it cannot, then [`decide`], then [`EapSession`], which is how EAP goes on.
 
+mod accept;
 mod decide;
 mod eap;
 mod edition;
 mod evidence;
 mod facts;
 mod guesses;
-mod hear;
 mod lookup;
 mod nas;
 mod proof;
@@ -21,17 +21,17 @@ mod reply;
 mod stores;
 mod time;
 
-pub use decide::{Decision, Desk, End, Outcome, Setting, Verdict, decide};
-pub use eap::dialogue::Dialogue;
+pub use accept::{AcceptedRequest, Cause, accept};
+pub use decide::{ActivePolicy, Decision, End, Handled, Resources, Verdict, decide};
 pub use eap::machines::{Machines, SeenMachine};
-pub use eap::offers::{GateOffers, Materials, OfferProblem, Presentable, TrustMaterial};
-pub use eap::sessions::SessionTable;
+pub use eap::offers::{CertificateMaterial, GateOffers, OfferProblem, Presentable, TrustMaterial};
+pub use eap::resumption::ResumptionTable;
+pub use eap::session::EapSession;
 pub use edition::{Edition, GrantProblem};
 pub use evidence::eap::{CertificateEvidence, EapEvidence, FailureEvidence, InnerEvidence, RoundEvidence, TlsEvidence};
 pub use evidence::{Evidence, Reply, Subject, Unreadable};
 pub use facts::table::{FactCode, FactTable};
 pub use guesses::{GuessTable, Guesser, Guesses, Held, NobodyGuesses, Wait};
-pub use hear::{Cause, Heard, hear};
 pub use lookup::{Asked, LookUp, LookUpAnswer, Right};
 pub use nas::{Nas, NasKind, NasTable, Network};
 pub use record::sentence::{Fragment, FragmentKind};

@@ -5,9 +5,9 @@ use regnant_policy::{Event, Gate, Identify, IdentityKind, Mac, Method, Reaction}
 use regnant_radius::{Secret, number};
 use zeroize::Zeroizing;
 
-use crate::decide::Desk;
-use crate::facts::request::Credential;
-use crate::facts::situation::{DeviceLookUp, Identity, Proved, Situation};
+use crate::decide::Resources;
+use crate::facts::packet_facts::Credential;
+use crate::facts::request_facts::{DeviceLookUp, Identity, Proved, RequestFacts};
 use crate::guesses::Guesser;
 use crate::lookup::{Asked, LookUp, LookUpAnswer, Right};
 use crate::stores::{Account, Answer, Stores};
@@ -23,30 +23,30 @@ pub(crate) struct Stop {
 /// Looks up the device, then proves the identity that the method proves. All
 /// lookups end before the first rule is tried.
 pub(crate) async fn prove<S: Stores>(
-    situation: &mut Situation<'_>,
+    request_facts: &mut RequestFacts<'_>,
     gate: &Gate,
     method: Method,
-    desk: &Desk<'_, S>,
+    resources: &Resources<'_, S>,
     log: &mut Vec<LookUp>,
 ) -> Result<(), Stop> {
-    look_up_device(situation, gate, method == Method::Mac, desk.stores, log).await?;
+    look_up_device(request_facts, gate, method == Method::Mac, resources.stores, log).await?;
     if method != Method::Mac {
-        let (kind, sought) = match situation.derived.name.filter(|name| !name.is_empty()).map(str::to_owned) {
-            Some(claimed) => (kind_of(&claimed), seek(kind_of(&claimed), &claimed, gate, situation, log)),
-            None => nameless(situation, gate, log),
+        let (kind, sought) = match request_facts.derived.name.filter(|name| !name.is_empty()).map(str::to_owned) {
+            Some(claimed) => (kind_of(&claimed), seek(kind_of(&claimed), &claimed, gate, request_facts, log)),
+            None => nameless(request_facts, gate, log),
         };
         let outcome = match sought {
             Ok((clause, name)) => {
-                let (from, proof) = (Asker::of(situation), method.word().into());
+                let (from, proof) = (Asker::of(request_facts), method.word().into());
                 let mut attempt = Attempt { claimed: name, proof, clause, from, log };
-                attempt.run(Tried::Plain(&situation.derived.credential), desk).await
+                attempt.run(Tried::Plain(&request_facts.derived.credential), resources).await
             }
             Err(outcome) => outcome,
         };
-        *situation.identity_mut(kind) = outcome.identity;
+        *request_facts.identity_mut(kind) = outcome.identity;
         react_in(gate, kind, outcome.event)?;
     }
-    react_to_absence(situation, gate)
+    react_to_absence(request_facts, gate)
 }
 
 /// The clause that proves whoever claims a name, and the name to look up. A
@@ -56,14 +56,14 @@ pub(crate) fn seek<'g>(
     kind: IdentityKind,
     claimed: &str,
     gate: &'g Gate,
-    situation: &mut Situation<'_>,
+    request_facts: &mut RequestFacts<'_>,
     log: &mut Vec<LookUp>,
-) -> Result<(&'g Identify, String), Outcome> {
+) -> Result<(&'g Identify, String), ProofOutcome> {
     let plain = plain_name(kind, claimed).to_owned();
-    situation.told.claimed = Some(plain.clone());
+    request_facts.told.claimed = Some(plain.clone());
     let why = match gate.identify(kind) {
         _ if plain.is_empty() => LookUpAnswer::EmptyName,
-        Some(clause) => match clause.name(situation, &plain) {
+        Some(clause) => match clause.name(request_facts, &plain) {
             Some(name) => return Ok((clause, name)),
             None => LookUpAnswer::NoNameByAs,
         },
@@ -74,15 +74,15 @@ pub(crate) fn seek<'g>(
 
 /// A password without a name that can be read.
 fn nameless<'g>(
-    situation: &Situation<'_>,
+    request_facts: &RequestFacts<'_>,
     gate: &'g Gate,
     log: &mut Vec<LookUp>,
-) -> (IdentityKind, Result<(&'g Identify, String), Outcome>) {
+) -> (IdentityKind, Result<(&'g Identify, String), ProofOutcome>) {
     let kind = match gate.identify(IdentityKind::User) {
         None if gate.identify(IdentityKind::Machine).is_some() => IdentityKind::Machine,
         _ => IdentityKind::User,
     };
-    let why = match situation.packet.first(number::USER_NAME) {
+    let why = match request_facts.packet.first(number::USER_NAME) {
         Some([]) => LookUpAnswer::UserNameEmpty,
         Some(_) => LookUpAnswer::UserNameNotUtf8,
         None => LookUpAnswer::UserNameMissing,
@@ -90,9 +90,9 @@ fn nameless<'g>(
     (kind, Err(unproved(kind, "", why, log)))
 }
 
-fn unproved(kind: IdentityKind, name: &str, answer: LookUpAnswer, log: &mut Vec<LookUp>) -> Outcome {
+fn unproved(kind: IdentityKind, name: &str, answer: LookUpAnswer, log: &mut Vec<LookUp>) -> ProofOutcome {
     log.push(LookUp { kind, asked: Asked::NoStore, name: name.to_owned(), answer, held: None });
-    Outcome::not_proved(name, Event::Failed)
+    ProofOutcome::not_proved(name, Event::Failed)
 }
 
 /// What the gate does about an event; where it has no clause for the kind of
@@ -107,15 +107,17 @@ pub(crate) fn react_in(gate: &Gate, kind: IdentityKind, event: Option<Event>) ->
 
 /// Looks the device up; only where it `proves` the request do events count.
 pub(crate) async fn look_up_device<S: Stores>(
-    situation: &mut Situation<'_>,
+    request_facts: &mut RequestFacts<'_>,
     gate: &Gate,
     proves: bool,
     stores: &S,
     log: &mut Vec<LookUp>,
 ) -> Result<(), Stop> {
-    let (Some(clause), Some(mac)) = (gate.identify(IdentityKind::Mac), situation.derived.mac) else { return Ok(()) };
-    situation.device = find_device(clause, mac, stores, log).await;
-    let event = match situation.device {
+    let (Some(clause), Some(mac)) = (gate.identify(IdentityKind::Mac), request_facts.derived.mac) else {
+        return Ok(());
+    };
+    request_facts.device = find_device(clause, mac, stores, log).await;
+    let event = match request_facts.device {
         DeviceLookUp::Unlisted(_) => Some(Event::Unknown),
         DeviceLookUp::Unanswered(_) => Some(Event::Unreachable),
         _ => None,
@@ -124,9 +126,9 @@ pub(crate) async fn look_up_device<S: Stores>(
 }
 
 /// A gate may insist that a kind of identity is presented.
-pub(crate) fn react_to_absence(situation: &Situation<'_>, gate: &Gate) -> Result<(), Stop> {
+pub(crate) fn react_to_absence(request_facts: &RequestFacts<'_>, gate: &Gate) -> Result<(), Stop> {
     for kind in [IdentityKind::User, IdentityKind::Machine] {
-        if let (Some(clause), Identity::Absent) = (gate.identify(kind), situation.identity(kind)) {
+        if let (Some(clause), Identity::Absent) = (gate.identify(kind), request_facts.identity(kind)) {
             react(clause, Some(Event::Absent))?;
         }
     }
@@ -210,14 +212,14 @@ impl Tried<'_> {
 }
 
 /// What came of a try.
-pub(crate) struct Outcome {
+pub(crate) struct ProofOutcome {
     pub(crate) identity: Identity,
     pub(crate) event: Option<Event>,
     /// What the EAP method is told.
     pub(crate) answer: EapAnswer,
 }
 
-impl Outcome {
+impl ProofOutcome {
     pub(crate) fn not_proved(name: &str, event: Event) -> Self {
         let identity = Identity::NotProved { claimed: name.to_owned(), event };
         Self { identity, event: Some(event), answer: EapAnswer::Wrong }
@@ -241,8 +243,8 @@ pub(crate) struct Asker<'a> {
 }
 
 impl<'a> Asker<'a> {
-    pub(crate) fn of(situation: &Situation<'a>) -> Self {
-        Self { nas: &situation.nas.name, device: situation.derived.mac }
+    pub(crate) fn of(request_facts: &RequestFacts<'a>) -> Self {
+        Self { nas: &request_facts.nas.name, device: request_facts.derived.mac }
     }
 }
 
@@ -254,35 +256,35 @@ const RIGHT: EapAnswer = EapAnswer::Right { hash_of_hash: None };
 
 impl Attempt<'_> {
     /// Tries a credential; whoever guesses is held back.
-    pub(crate) async fn run<S: Stores>(&mut self, tried: Tried<'_>, desk: &Desk<'_, S>) -> Outcome {
+    pub(crate) async fn run<S: Stores>(&mut self, tried: Tried<'_>, resources: &Resources<'_, S>) -> ProofOutcome {
         if !tried.can_be_guessed() {
-            return self.ask(tried, desk.stores).await;
+            return self.ask(tried, resources.stores).await;
         }
         let name = self.claimed.clone();
         let guesser = Guesser { nas: self.from.nas, name: &name, device: self.from.device };
-        if let Err(unreachable) = desk.guesses.admit(guesser).await {
+        if let Err(unreachable) = resources.guesses.admit(guesser).await {
             self.note(Asked::NoStore, LookUpAnswer::NotTried(unreachable.to_string()));
             return self.failed(Event::Unreachable);
         }
-        let outcome = self.ask(tried, desk.stores).await;
+        let outcome = self.ask(tried, resources.stores).await;
         match outcome.event {
             Some(Event::Unknown | Event::Failed) => {
                 if outcome.event == Some(Event::Unknown) && tried.is_hashed() {
                     // Time must not tell which names there are.
-                    desk.guesses.pause(desk.stores.password_takes()).await;
+                    resources.guesses.pause(resources.stores.password_takes()).await;
                 }
-                let held = desk.guesses.wrong(guesser).await;
+                let held = resources.guesses.wrong(guesser).await;
                 if let Some(last) = self.log.last_mut() {
                     last.held = Some(held).filter(|held| held.tells());
                 }
             }
-            None => desk.guesses.right(guesser),
+            None => resources.guesses.right(guesser),
             Some(_) => {}
         }
         outcome
     }
 
-    async fn ask<S: Stores>(&mut self, tried: Tried<'_>, stores: &S) -> Outcome {
+    async fn ask<S: Stores>(&mut self, tried: Tried<'_>, stores: &S) -> ProofOutcome {
         // A MAC address is never a user, whatever a store holds: else everybody
         // who reads a label could sign in.
         if self.claimed.parse::<Mac>().is_ok() {
@@ -357,14 +359,14 @@ impl Attempt<'_> {
         self.log.push(LookUp { kind, asked, name, answer, held: None });
     }
 
-    fn proved(&self, store: &str, account: Account, answer: EapAnswer) -> Outcome {
+    fn proved(&self, store: &str, account: Account, answer: EapAnswer) -> ProofOutcome {
         let (claimed, proof) = (self.claimed.clone(), self.proof.clone());
         let proved = Proved { claimed, store: store.to_owned(), account, proof, age: None };
-        Outcome { identity: Identity::Proved(Box::new(proved)), event: None, answer }
+        ProofOutcome { identity: Identity::Proved(Box::new(proved)), event: None, answer }
     }
 
-    fn failed(&self, event: Event) -> Outcome {
-        Outcome::not_proved(&self.claimed, event)
+    fn failed(&self, event: Event) -> ProofOutcome {
+        ProofOutcome::not_proved(&self.claimed, event)
     }
 }
 

@@ -5,9 +5,9 @@ use regnant_policy::{Gate, TellName};
 use regnant_radius::{BuildError, Builder, Code, number};
 use sha2::{Digest, Sha256};
 
+use crate::accept::AcceptedRequest;
 use crate::edition::Edition;
-use crate::facts::situation::{DeviceLookUp, Proved};
-use crate::hear::Heard;
+use crate::facts::request_facts::{DeviceLookUp, Proved};
 
 /// RFC 5176 section 3.6: the EAP packet was invalid and ignored.
 const INVALID_EAP_PACKET: u32 = 202;
@@ -28,11 +28,16 @@ pub(crate) struct Ending<'k> {
 }
 
 /// An Access-Accept with the attributes of a combination of grants.
-pub(crate) fn acceptance(heard: &Heard, edition: &Edition, set: usize, beside: &Beside<'_>) -> Result<Vec<u8>, String> {
-    let dialect = &heard.nas.dialect;
+pub(crate) fn acceptance(
+    accepted: &AcceptedRequest,
+    edition: &Edition,
+    set: usize,
+    beside: &Beside<'_>,
+) -> Result<Vec<u8>, String> {
+    let dialect = &accepted.nas.dialect;
     // Access without its attributes would be more than was granted.
     let attributes = edition.attributes(dialect, set).ok_or_else(|| unknown_dialect(edition.number, dialect))?;
-    let request = heard.packet();
+    let request = accepted.packet();
     let mut builder = Builder::new(Code::ACCESS_ACCEPT, request.identifier());
     let build = || {
         match &beside.eap {
@@ -42,7 +47,7 @@ pub(crate) fn acceptance(heard: &Heard, edition: &Edition, set: usize, beside: &
                 builder.encoded_without(number::REPLY_MESSAGE, attributes)?;
                 builder.eap_message(eap.packet)?;
                 if let Some(keys) = eap.keys {
-                    let secret = &heard.nas.secret;
+                    let secret = &accepted.nas.secret;
                     builder.session_keys(keys.msk.expose(), eap.salts, request.authenticator(), secret)?;
                     // RFC 7268 section 2.1: only where the equipment asks for it.
                     if request.first(number::EAP_KEY_NAME).is_some() && !keys.session_id.is_empty() {
@@ -57,7 +62,7 @@ pub(crate) fn acceptance(heard: &Heard, edition: &Edition, set: usize, beside: &
         if let Some(chargeable) = &beside.chargeable {
             builder.attribute(number::CHARGEABLE_USER_IDENTITY, chargeable.as_bytes())?;
         }
-        builder.reply(&request, &heard.nas.secret)
+        builder.reply(&request, &accepted.nas.secret)
     };
     build().map_err(|error: BuildError| error.to_string())
 }
@@ -88,8 +93,8 @@ fn is_anonymous(outer: &str) -> bool {
 }
 
 /// An Access-Reject, with EAP-Failure or with a text for the person.
-pub(crate) fn refusal(heard: &Heard, eap: Option<&[u8]>, text: Option<&str>) -> Result<Vec<u8>, String> {
-    let request = heard.packet();
+pub(crate) fn refusal(accepted: &AcceptedRequest, eap: Option<&[u8]>, text: Option<&str>) -> Result<Vec<u8>, String> {
+    let request = accepted.packet();
     let mut builder = Builder::new(Code::ACCESS_REJECT, request.identifier());
     let build = || {
         match (eap, request.first(number::EAP_MESSAGE), text) {
@@ -99,14 +104,19 @@ pub(crate) fn refusal(heard: &Heard, eap: Option<&[u8]>, text: Option<&str>) -> 
             (None, None, Some(text)) => builder.attribute(number::REPLY_MESSAGE, text.as_bytes())?,
             (None, None, None) => {}
         }
-        builder.reply(&request, &heard.nas.secret)
+        builder.reply(&request, &accepted.nas.secret)
     };
     build().map_err(|error: BuildError| error.to_string())
 }
 
 /// An Access-Challenge; `ignored` says that the EAP packet was.
-pub(crate) fn challenge(heard: &Heard, packet: &[u8], state: &[u8], ignored: bool) -> Result<Vec<u8>, String> {
-    let request = heard.packet();
+pub(crate) fn challenge(
+    accepted: &AcceptedRequest,
+    packet: &[u8],
+    state: &[u8],
+    ignored: bool,
+) -> Result<Vec<u8>, String> {
+    let request = accepted.packet();
     let mut builder = Builder::new(Code::ACCESS_CHALLENGE, request.identifier());
     let build = || {
         builder.eap_message(packet)?;
@@ -114,7 +124,7 @@ pub(crate) fn challenge(heard: &Heard, packet: &[u8], state: &[u8], ignored: boo
         if ignored {
             builder.attribute(number::ERROR_CAUSE, &INVALID_EAP_PACKET.to_be_bytes())?;
         }
-        builder.reply(&request, &heard.nas.secret)
+        builder.reply(&request, &accepted.nas.secret)
     };
     build().map_err(|error: BuildError| error.to_string())
 }
@@ -132,12 +142,12 @@ pub(crate) fn unknown_dialect(edition: u32, dialect: &str) -> String {
 /// An opaque name for whoever was let in, the same for the same account or device
 /// (RFC 4372 section 2.2), where the equipment asks for it.
 pub(crate) fn chargeable(
-    heard: &Heard,
+    accepted: &AcceptedRequest,
     secret: &[u8; 32],
     proved: Option<&Proved>,
     device: &DeviceLookUp,
 ) -> Option<String> {
-    heard.packet().first(number::CHARGEABLE_USER_IDENTITY)?;
+    accepted.packet().first(number::CHARGEABLE_USER_IDENTITY)?;
     match (proved, device) {
         (Some(proved), _) => Some(opaque(secret, &proved.store, &proved.account.name)),
         (None, DeviceLookUp::Listed(mac, _) | DeviceLookUp::Unlisted(mac)) => {

@@ -195,15 +195,15 @@ fn a_conversation_that_stops_half_way_says_where() {
     let mut answered = harbour.ask(&packet(&eap, None, DEVICE, &[]));
     let mut told = Vec::new();
     for _ in 0..5 {
-        let Answered::Challenged(dialogue, reply) = answered else { panic!() };
+        let Answered::Challenged(session, reply) = answered else { panic!() };
         let reply = Packet::parse(&reply).unwrap();
         let PeerStep::Send(next) = peer.receive(&reply.eap_message().unwrap()) else { panic!() };
         eap = next;
         let state = reply.first(number::STATE).unwrap();
-        answered = harbour.go_on(dialogue, &packet(&eap, Some(state), DEVICE, &[]));
-        if let Answered::Challenged(dialogue, _) = answered {
+        answered = harbour.go_on(session, &packet(&eap, Some(state), DEVICE, &[]));
+        if let Answered::Challenged(session, _) = answered {
             // What it would say if nothing more came.
-            let record = written(dialogue.abandon());
+            let record = written(session.abandon());
             assert_eq!(record.verdict, VerdictRecord::Unfinished);
             told.push(record.reason());
             break;
@@ -221,13 +221,13 @@ fn whoever_is_refused_and_says_no_more_was_refused() {
         let PeerStep::Send(eap) = peer.receive(&[1, 0, 0, 5, 1]) else { panic!() };
         let mut answered = harbour.ask(&packet(&eap, None, barred, &[]));
         let record = loop {
-            let Answered::Challenged(dialogue, reply) = answered else { panic!("no verdict before the end") };
-            if dialogue.has_verdict() {
-                break written(dialogue.abandon());
+            let Answered::Challenged(session, reply) = answered else { panic!("no verdict before the end") };
+            if session.has_verdict() {
+                break written(session.abandon());
             }
             let reply = Packet::parse(&reply).unwrap();
             let PeerStep::Send(next) = peer.receive(&reply.eap_message().unwrap()) else { panic!() };
-            answered = harbour.go_on(dialogue, &packet(&next, reply.first(number::STATE), barred, &[]));
+            answered = harbour.go_on(session, &packet(&next, reply.first(number::STATE), barred, &[]));
         };
         assert_eq!(record.reason(), "Reported lost or stolen");
         assert!(matches!(record.verdict, VerdictRecord::Refuse { .. }), "{:?}", record.verdict);
@@ -242,13 +242,13 @@ fn a_packet_of_an_unknown_conversation_and_one_that_is_no_eap_are_answered() {
     let lost = harbour.record(&packet(&[2, 7, 0, 6, 25, 0], Some(&[9; 16]), DEVICE, &[]));
     assert_eq!(lost.end, EndRecord::UnknownConversation);
     assert!(lost.trail().stations.iter().any(|station| station.line.contains("never began")));
-    let Answered::Challenged(dialogue, first) = harbour.ask(&packet(b"\x02\x01\x00\x08\x01ida", None, DEVICE, &[]))
+    let Answered::Challenged(session, first) = harbour.ask(&packet(b"\x02\x01\x00\x08\x01ida", None, DEVICE, &[]))
     else {
         panic!()
     };
     let first = Packet::parse(&first).unwrap();
     let Answered::Challenged(_, again) =
-        harbour.go_on(dialogue, &packet(&[9, 9, 0, 4], first.first(number::STATE), DEVICE, &[]))
+        harbour.go_on(session, &packet(&[9, 9, 0, 4], first.first(number::STATE), DEVICE, &[]))
     else {
         panic!()
     };

@@ -4,13 +4,13 @@
 //! Nothing here knows how the service decides; it sees packets alone. Read
 //! [`Nas`] first, then [`story`].
 
-mod crew;
+pub mod certificates;
 mod enforce;
 pub mod harbour;
+mod logins;
 mod nas;
-pub mod papers;
 pub mod story;
-pub mod trickle;
+pub mod traffic;
 
 pub use enforce::{Enforced, Outcome};
 pub use nas::Nas;

@@ -8,11 +8,11 @@ use std::time::Duration;
 use regnant_eap::Secret;
 use regnant_radius::Dictionary;
 
-use crate::crew;
+use crate::certificates::{DemoCertificates, DemoCertificatesError};
 use crate::enforce::{Enforced, Outcome};
 use crate::harbour::*;
+use crate::logins;
 use crate::nas::Nas;
-use crate::papers::{Papers, PapersError};
 use regnant_client::{Ask, Credential, Patience};
 
 /// One request of the story.
@@ -66,8 +66,8 @@ impl Scene {
 }
 
 /// Every scene in order: what needs no 802.1X, then what does.
-pub fn scenes(papers: &Papers) -> Result<Vec<Scene>, PapersError> {
-    Ok([plain_scenes(), crew::scenes(papers)?].concat())
+pub fn scenes(certificates: &DemoCertificates) -> Result<Vec<Scene>, DemoCertificatesError> {
+    Ok([plain_scenes(), logins::scenes(certificates)?].concat())
 }
 
 fn plain_scenes() -> Vec<Scene> {

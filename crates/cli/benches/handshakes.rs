@@ -16,8 +16,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread;
 use std::time::{Duration, Instant};
 
+use regnant_campus::certificates::{DemoCertificates, SERVER};
 use regnant_campus::harbour::{MAST_WLC_1, QUAY_SW_1};
-use regnant_campus::papers::{Papers, SERVER};
 use regnant_certificates::{Bundle, read_certificates};
 use regnant_client::{Ask, Supplicant};
 use regnant_eap::{Judgement, Login, Offer, Peer, PeerMethod, PeerStep, ServerTls, TlsVersion, Trust};
@@ -58,14 +58,14 @@ fn main() {
     }
     let service = Running::harbour_with_one_receiver();
     let folder = service.data.join("harbour");
-    let papers = papers(&folder);
+    let certificates = certificates(&folder);
     let apart = Apart::start(&YARDSTICKS, &folder, service.radius);
-    let client = |own| papers.client("authority.pem", own, Some(TlsVersion::Tls13)).unwrap().without_resumption();
+    let client = |own| certificates.client("authority.pem", own, Some(TlsVersion::Tls13)).unwrap().without_resumption();
     let tls = Supplicant::new("ida", "ida", PeerMethod::Tls(client(Some("ida.marsh"))));
     let inner = Box::new(PeerMethod::MsChapV2(Login::new("ida.marsh", PASSWORD)));
     let peap = Supplicant::new("ida", "anonymous", PeerMethod::peap(client(None), "ida.marsh".into(), inner));
     let compare = |title, supplicant, both, marks| {
-        compare(title, &service, &apart, supplicant, &Bare::new(&papers, both), marks);
+        compare(title, &service, &apart, supplicant, &Bare::new(&certificates, both), marks);
     };
     compare("EAP-TLS 1.3 (P-256 both sides)", &tls, true, ("mark: at most 1.4", ""));
     compare("PEAP with EAP-MSCHAPv2, TLS 1.3", &peap, false, ("", "mark: at most 1.8"));
@@ -75,36 +75,36 @@ fn main() {
 
 /// Starts the servers of bare work.
 fn yardsticks(folder: &Path, service: SocketAddr) -> Vec<SocketAddr> {
-    let papers = papers(folder);
-    let bare = |name, both| in_place::serve(name, Bare::new(&papers, both).server);
+    let certificates = certificates(folder);
+    let bare = |name, both| in_place::serve(name, Bare::new(&certificates, both).server);
     vec![
         start_echo(&one_reply(service)),
-        alone::serve(ALONE, offers(&papers), PASSWORD),
+        alone::serve(ALONE, offers(&certificates), PASSWORD),
         bare(BARE[0], false),
         bare(BARE[1], true),
     ]
 }
 
-fn papers(folder: &Path) -> Papers {
+fn certificates(folder: &Path) -> DemoCertificates {
     let names = fs::read_dir(folder).unwrap().flatten().map(|file| file.file_name().into_string().unwrap());
-    Papers::from_files(names.map(|name| {
+    DemoCertificates::from_files(names.map(|name| {
         let text = fs::read_to_string(folder.join(&name)).unwrap();
         (name, text)
     }))
 }
 
 /// What the harbour's gate offers to the crew.
-fn offers(papers: &Papers) -> Arc<[Offer]> {
-    let (chain, key) = own(papers, "server");
-    let authorities = read_certificates(papers.file("authority.pem")).unwrap();
+fn offers(certificates: &DemoCertificates) -> Arc<[Offer]> {
+    let (chain, key) = own(certificates, "server");
+    let authorities = read_certificates(certificates.file("authority.pem")).unwrap();
     let trust = Trust::new(&authorities, &[], Judgement::default()).unwrap();
     let server = ServerTls::new(&chain, &key, None, Some(Arc::new(trust))).unwrap();
     [Offer::Tls(server.clone()), Offer::peap(server, [Offer::MsChapV2].into())].into()
 }
 
-/// The chain and the key of one of the papers (DER).
-fn own(papers: &Papers, name: &str) -> (Vec<Vec<u8>>, Vec<u8>) {
-    let pem = format!("{}{}", papers.file(&format!("{name}.pem")), papers.file(&format!("{name}.key")));
+/// The chain and the key of one of the certificates (DER).
+fn own(certificates: &DemoCertificates, name: &str) -> (Vec<Vec<u8>>, Vec<u8>) {
+    let pem = format!("{}{}", certificates.file(&format!("{name}.pem")), certificates.file(&format!("{name}.key")));
     let bundle = Bundle::from_pem(&pem).unwrap();
     (bundle.chain, bundle.key.unwrap().expose().to_vec())
 }
@@ -197,15 +197,15 @@ struct Bare {
 }
 
 impl Bare {
-    fn new(papers: &Papers, client_certificate: bool) -> Self {
+    fn new(certificates: &DemoCertificates, client_certificate: bool) -> Self {
         let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
         let mut roots = RootCertStore::empty();
-        for der in read_certificates(papers.file("authority.pem")).unwrap() {
+        for der in read_certificates(certificates.file("authority.pem")).unwrap() {
             roots.add(CertificateDer::from(der)).unwrap();
         }
         let roots = Arc::new(roots);
         let own = |name: &str| {
-            let (chain, key) = own(papers, name);
+            let (chain, key) = own(certificates, name);
             let chain: Vec<_> = chain.into_iter().map(CertificateDer::from).collect();
             (chain, PrivateKeyDer::try_from(key).unwrap())
         };

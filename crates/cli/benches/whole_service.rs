@@ -74,7 +74,7 @@ impl Turns {
         println!("  receiving threads, CPU per request   {:5.2} µs", service * 1e6);
         println!("  bare echo with the same cryptography {:5.2} µs", echo * 1e6);
         println!(
-            "  ratio, median of pairs               {ratio:5.2}     ({:.2} to {:.2}; mark: at most 2)",
+            "  ratio, median of pairs               {ratio:5.2}     ({:.2} to {:.2}; mark: at most 1.5)",
             spread.0, spread.1
         );
         println!("  journal thread, CPU per decision     {:5.2} µs", median(&mut self.journal) * 1e6);

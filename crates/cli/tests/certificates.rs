@@ -217,10 +217,10 @@ fn an_issuer_is_asked_about_a_certificate_and_holds_up_nobody_else() {
     let detail = refusal("quay-laptop-7", 2, "revoked");
     assert!(!detail.to_string().contains("the supplicant got no TLS alert"), "known: {detail}");
     *responder.lock().unwrap() = None;
-    let papers = authority(&service).issue(&Order { purpose: Purpose::Client, ..order("ola.nett", 9) }).unwrap();
+    let certificates = authority(&service).issue(&Order { purpose: Purpose::Client, ..order("ola.nett", 9) }).unwrap();
     let folder = service.data.join("harbour");
-    fs::write(folder.join("ola.pem"), papers.certificate).unwrap();
-    fs::write(folder.join("ola.key"), papers.key).unwrap();
+    fs::write(folder.join("ola.pem"), certificates.certificate).unwrap();
+    fs::write(folder.join("ola.key"), certificates.key).unwrap();
     let mut held = eap_tls(&service, "ola").spawn().unwrap();
     peap(&service).succeeds();
     assert!(held.try_wait().unwrap().is_none(), "the silent responder is still awaited");

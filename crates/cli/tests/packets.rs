@@ -176,7 +176,7 @@ fn what_was_decided_is_in_the_journal_after_a_stop_and_soon_after_even_a_kill() 
         }
     };
     ask(&service, 1, 40);
-    // Told to stop at once: nothing that was answered is lost.
+    // ProofDetails to stop at once: nothing that was answered is lost.
     assert_eq!(service.end("-TERM"), Some(0));
     let token = service.token.clone();
     let mut again = Running::start(&service.data);

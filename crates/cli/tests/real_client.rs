@@ -9,8 +9,8 @@ use std::process::Command;
 use std::sync::{Arc, Mutex};
 
 use regnant_campus::Nas;
+use regnant_campus::certificates::SERVER;
 use regnant_campus::harbour::*;
-use regnant_campus::papers::SERVER;
 use regnant_certificates::{Order, Purpose, Responder};
 use running::issuer::{authority, now, serve_ocsp};
 use running::*;

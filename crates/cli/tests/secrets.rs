@@ -2,7 +2,6 @@
 
 use std::fmt::Debug;
 use std::net::{IpAddr, Ipv4Addr};
-use std::time::Duration;
 
 use regnant_base::{Secret, SecretText};
 use regnant_certificates::{Authority, Bundle, Order, Purpose, SigningRequest};

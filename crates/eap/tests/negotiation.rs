@@ -164,7 +164,7 @@ fn slow_rounds(mut server: Conversation, mut peer: Peer) -> (usize, usize) {
             Step::Send(packet) => {
                 rounds += 1;
                 let PeerStep::Send(answer) = peer.receive(&packet) else { panic!() };
-                slow += usize::from(server.may_be_slow(&answer));
+                slow += usize::from(server.may_need_public_key(&answer));
                 server.receive(&answer)
             }
             Step::Ask(claim) => server.answer(check(&claim)),

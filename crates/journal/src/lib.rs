@@ -333,7 +333,7 @@ mod tests {
             handle.slot("x").unwrap().unheard(unheard(number, Cause::UnknownSender));
         }
         let begun = Instant::now();
-        // A desk that is never given back does not hold it up.
+        // A handle that is never given back does not hold it up.
         assert_eq!(journal.close(), 7);
         assert!(begun.elapsed() < Duration::from_secs(5), "{:?}", begun.elapsed());
     }

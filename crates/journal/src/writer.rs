@@ -230,7 +230,7 @@ impl Writer {
 pub(crate) fn write_down(waiting: Waiting) -> Row {
     match waiting {
         Waiting::Decision(decision) => {
-            let (edition, nas) = (decision.edition.clone(), decision.heard.nas.clone());
+            let (edition, nas) = (decision.edition.clone(), decision.accepted.nas.clone());
             let evidence = Box::new(Evidence::new(*decision));
             Row {
                 id: evidence.id.to_bytes(),

@@ -24,7 +24,7 @@ pub use grant::{Grant, Service, Statement, Vlan};
 pub use mac::{Mac, MacError};
 pub use pipeline::{Checked, Compiled, Parsed};
 pub use run::case::CaseResult;
-pub use run::condition::{Outcome, Truth};
+pub use run::condition::{Truth, TruthValue};
 pub use run::method::{
     Accepted, CertificateName, IdentityKind, Inner, Method, Revocation, RevocationSource, TrustClause,
 };

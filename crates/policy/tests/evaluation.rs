@@ -14,7 +14,7 @@ fn groups(names: &[&'static str]) -> Known<Value<'static>> {
 }
 
 /// What the only rule's condition comes to.
-fn truth(condition: &str, facts: &Stated) -> Outcome {
+fn truth(condition: &str, facts: &Stated) -> TruthValue {
     let policy = one_rule(condition, "refuse");
     policy.explain(0, facts).1[0].outcome
 }
@@ -52,7 +52,7 @@ fn comparisons_follow_the_type_of_the_fact() {
         "device.known",
         "exists user.groups and not exists user.name",
     ] {
-        assert_eq!(truth(condition, &facts), Outcome::True, "{condition}");
+        assert_eq!(truth(condition, &facts), TruthValue::True, "{condition}");
     }
     for condition in [
         "request.ssid = \"crew\"",
@@ -62,21 +62,21 @@ fn comparisons_follow_the_type_of_the_fact() {
         "request.port > 7",
         "not device.known",
     ] {
-        assert_eq!(truth(condition, &facts), Outcome::False, "{condition}");
+        assert_eq!(truth(condition, &facts), TruthValue::False, "{condition}");
     }
-    assert_eq!(truth("after(nas.site, \"@\") = \"x\"", &facts), Outcome::Absent);
+    assert_eq!(truth("after(nas.site, \"@\") = \"x\"", &facts), TruthValue::Absent);
 }
 
 #[test]
 fn absent_and_unanswered_are_unknown_and_told_apart() {
     let facts = stated([("device.known", is(Value::Boolean(false))), ("user.groups", Known::Unanswered)]);
-    assert_eq!(truth("device.barred", &facts), Outcome::Absent);
-    assert_eq!(truth("not device.barred", &facts), Outcome::Absent);
-    assert_eq!(truth("user in group \"staff\"", &facts), Outcome::Unanswered);
-    assert_eq!(truth("device.known and user in group \"staff\"", &facts), Outcome::False);
-    assert_eq!(truth("not device.known or user in group \"staff\"", &facts), Outcome::True);
-    assert_eq!(truth("exists user.groups", &facts), Outcome::Unanswered);
-    assert_eq!(truth("exists device.barred", &facts), Outcome::False);
+    assert_eq!(truth("device.barred", &facts), TruthValue::Absent);
+    assert_eq!(truth("not device.barred", &facts), TruthValue::Absent);
+    assert_eq!(truth("user in group \"staff\"", &facts), TruthValue::Unanswered);
+    assert_eq!(truth("device.known and user in group \"staff\"", &facts), TruthValue::False);
+    assert_eq!(truth("not device.known or user in group \"staff\"", &facts), TruthValue::True);
+    assert_eq!(truth("exists user.groups", &facts), TruthValue::Unanswered);
+    assert_eq!(truth("exists device.barred", &facts), TruthValue::False);
 }
 
 #[test]
@@ -96,10 +96,10 @@ fn the_trace_holds_each_rule_with_its_comparisons() {
     let policy = one_rule("request.port = 1 or request.port = 2 or request.port = 3", "refuse");
     let facts = stated([("request.port", is(Value::Integer(2)))]);
     let (decided, rules) = policy.explain(0, &facts);
-    assert_eq!((decided, rules.len(), rules[0].outcome), (Decided::Rule(0), 1, Outcome::True));
+    assert_eq!((decided, rules.len(), rules[0].outcome), (Decided::Rule(0), 1, TruthValue::True));
     let texts: Vec<_> =
         rules[0].leaves.iter().map(|l| (policy.leaves()[l.leaf as usize].text.as_str(), l.outcome)).collect();
-    assert_eq!(texts, [("request.port = 1", Outcome::False), ("request.port = 2", Outcome::True)]);
+    assert_eq!(texts, [("request.port = 1", TruthValue::False), ("request.port = 2", TruthValue::True)]);
 }
 
 #[test]
@@ -113,7 +113,7 @@ fn the_first_gate_whose_when_is_true_takes_the_request() {
     let (gate, passed) = policy.explain_gate(&switch);
     assert_eq!((gate, policy.choose_gate(&switch)), (Some(2), Some(2)));
     let passed: Vec<_> = passed.iter().map(|passed| (passed.gate, passed.outcome, passed.leaves.len())).collect();
-    assert_eq!(passed, [(0, Outcome::Absent, 1), (1, Outcome::False, 1)]);
+    assert_eq!(passed, [(0, TruthValue::Absent, 1), (1, TruthValue::False, 1)]);
     assert_eq!(policy.choose_gate(&stated([])), None);
 }
 
@@ -150,20 +150,20 @@ fn extends_overrides_single_values_and_keeps_the_rest() {
     assert_eq!(said, ["vlan 20", "reauthenticate 28800", "class b"]);
 }
 
-fn leaf() -> impl Strategy<Value = (&'static str, Outcome)> {
+fn leaf() -> impl Strategy<Value = (&'static str, TruthValue)> {
     prop_oneof![
-        Just(("device.known", Outcome::True)),
-        Just(("device.barred", Outcome::False)),
-        Just(("request.port = 1", Outcome::Absent)),
-        Just(("user in group \"staff\"", Outcome::Unanswered)),
+        Just(("device.known", TruthValue::True)),
+        Just(("device.barred", TruthValue::False)),
+        Just(("request.port = 1", TruthValue::Absent)),
+        Just(("user in group \"staff\"", TruthValue::Unanswered)),
     ]
 }
 
 /// A condition with what Kleene's tables say of it: unknown is `None`.
 fn condition() -> impl Strategy<Value = (String, Option<bool>)> {
     let value = |outcome| match outcome {
-        Outcome::True => Some(true),
-        Outcome::False => Some(false),
+        TruthValue::True => Some(true),
+        TruthValue::False => Some(false),
         _ => None,
     };
     leaf().prop_map(move |(text, outcome)| (text.to_owned(), value(outcome))).prop_recursive(5, 40, 3, |inner| {
@@ -192,8 +192,8 @@ proptest! {
             ("user.groups", Known::Unanswered),
         ]);
         let got = match truth(&text, &facts) {
-            Outcome::True => Some(true),
-            Outcome::False => Some(false),
+            TruthValue::True => Some(true),
+            TruthValue::False => Some(false),
             _ => None,
         };
         prop_assert_eq!(got, expected, "{}", text);

@@ -15,21 +15,21 @@ use tokio::runtime::Handle;
 use tokio::sync::watch;
 use tokio::task;
 
+use crate::administration::downloads::Fetched;
+use crate::administration::issuers::Issuers;
+use crate::administration::{Administration, AdministrationError};
 use crate::clock::now_ms;
 use crate::config::Config;
 use crate::data_dir::DataDir;
 use crate::http::{self, Api};
-use crate::office::fetched::Fetched;
-use crate::office::issuers::Issuers;
-use crate::office::{Office, OfficeError};
+use crate::snapshot::{Environment, fact_table};
 use crate::udp::conversations::Conversations;
 use crate::udp::duplicates::Duplicates;
 use crate::udp::guesses::Patience;
 use crate::udp::handshakes::Handshakes;
 use crate::udp::receiver::Receiver;
 use crate::udp::unheard::Unheard;
-use crate::udp::{Counters, Desk, count, socket};
-use crate::world::{Ground, fact_table};
+use crate::udp::{Counters, RadiusState, count, socket};
 
 /// Entries that may wait for the journal; with more, requests stay unanswered.
 const JOURNAL_QUEUE: usize = 16_384;
@@ -43,10 +43,10 @@ const UNHEARD: &str = "unheard";
 
 /// A running service.
 pub struct Service {
-    office: Arc<Office>,
+    administration: Arc<Administration>,
     journal: Arc<Journal>,
-    desk: Arc<Desk>,
-    radius: Vec<SocketAddr>,
+    radius: Arc<RadiusState>,
+    addresses: Vec<SocketAddr>,
     api: SocketAddr,
     welcome: Option<String>,
     receivers: Vec<JoinHandle<()>>,
@@ -65,7 +65,7 @@ impl Service {
         let table = Arc::new(fact_table());
         let threads = std::thread::available_parallelism().map_or(1, usize::from);
         let list_file = open_or_set_aside(&data.join("lists.sqlite"), FetchedLists::open)?;
-        let ground = Ground {
+        let environment = Environment {
             dialects: vec![Dialect::standard(table.dictionary())],
             table: table.clone(),
             key: key.clone(),
@@ -76,7 +76,7 @@ impl Service {
             issuers: Arc::new(Issuers::new(Handle::current())),
         };
         let records = Records::open(&data.join("records.sqlite"), &key)?;
-        let office = Arc::new(Office::open(records, ground)?);
+        let administration = Arc::new(Administration::open(records, environment)?);
         let count = if config.radius.receivers == 0 { threads } else { config.radius.receivers };
         let sockets = config
             .radius
@@ -92,8 +92,8 @@ impl Service {
         let journal = Arc::new(journal);
         let reader = Arc::new(JournalReader::open(&data.join("journal"))?);
 
-        let desk = Arc::new(Desk {
-            office: office.clone(),
+        let radius = Arc::new(RadiusState {
+            administration: administration.clone(),
             duplicates: Duplicates::new(),
             conversations: Conversations::new(config.radius.conversation_seconds.map(Duration::from_secs)),
             handshakes: Handshakes::start(threads),
@@ -106,12 +106,12 @@ impl Service {
             counters: Counters::default(),
         });
         let (stop, stopped) = watch::channel(false);
-        let radius = sockets.iter().filter_map(|group| group.first()?.local_addr().ok()).collect();
+        let addresses = sockets.iter().filter_map(|group| group.first()?.local_addr().ok()).collect();
         let mut receivers = Vec::new();
         for socket in sockets.into_iter().flatten() {
             let Some(place) = journal.handle() else { continue };
             let receiver =
-                Receiver { desk: desk.clone(), journal: place, slow: Handle::current(), stop: stopped.clone() };
+                Receiver { radius: radius.clone(), journal: place, slow: Handle::current(), stop: stopped.clone() };
             receivers.push(receiver.start(receivers.len(), socket));
         }
         let api = listener.local_addr().map_err(|error| StartError::Listen {
@@ -125,22 +125,36 @@ impl Service {
                  in front and name it under `proxies`, or listen on 127.0.0.1"
             );
         }
-        let state = Api::new(office.clone(), journal.clone(), reader, desk.clone(), &config.api, stopped.clone());
+        let state =
+            Api::new(administration.clone(), journal.clone(), reader, radius.clone(), &config.api, stopped.clone());
         let welcome = state.open_welcome()?.map(|secret| format!("http://{api}/welcome#{secret}"));
         let server = tokio::spawn(http::serve(listener, state, stopped));
-        let ticker = tokio::spawn(tick(desk.clone(), journal.clone()));
-        let renewal = tokio::spawn(renew(office.clone()));
-        Ok(Self { office, journal, desk, radius, api, welcome, receivers, server, ticker, renewal, stop, _data: data })
+        let ticker = tokio::spawn(tick(radius.clone(), journal.clone()));
+        let renewal = tokio::spawn(renew(administration.clone()));
+        Ok(Self {
+            administration,
+            journal,
+            radius,
+            addresses,
+            api,
+            welcome,
+            receivers,
+            server,
+            ticker,
+            renewal,
+            stop,
+            _data: data,
+        })
     }
 
     /// Where everything that people change goes through.
-    pub fn office(&self) -> &Arc<Office> {
-        &self.office
+    pub fn administration(&self) -> &Arc<Administration> {
+        &self.administration
     }
 
     /// Where RADIUS is answered.
     pub fn radius(&self) -> &[SocketAddr] {
-        &self.radius
+        &self.addresses
     }
 
     /// Where console and API are.
@@ -162,7 +176,7 @@ impl Service {
         let _ = task::spawn_blocking(move || receivers.into_iter().for_each(|thread| drop(thread.join()))).await;
         self.ticker.abort();
         self.renewal.abort();
-        flush_unheard(&self.desk, &self.journal);
+        flush_unheard(&self.radius, &self.journal);
         // Live listeners of the journal end with the server; a stuck client may not hold us.
         let mut server = self.server;
         if tokio::time::timeout(STUCK_CLIENTS, &mut server).await.is_err() {
@@ -228,22 +242,22 @@ async fn listen(address: SocketAddr) -> Result<TcpListener, StartError> {
     })
 }
 
-async fn tick(desk: Arc<Desk>, journal: Arc<Journal>) {
+async fn tick(radius: Arc<RadiusState>, journal: Arc<Journal>) {
     let mut interval = tokio::time::interval(UNHEARD_EVERY);
     loop {
         interval.tick().await;
-        flush_unheard(&desk, &journal);
-        journal_abandoned(&desk, &journal);
+        flush_unheard(&radius, &journal);
+        journal_abandoned(&radius, &journal);
     }
 }
 
 /// Renews and warns, at the start and then as often as it is needed.
-async fn renew(office: Arc<Office>) {
+async fn renew(administration: Arc<Administration>) {
     let mut told = HashSet::new();
     loop {
-        let office = office.clone();
+        let administration = administration.clone();
         let work = move || {
-            let done = office.look_after_certificates(&mut told);
+            let done = administration.look_after_certificates(&mut told);
             let pause = done.unwrap_or_else(|error| {
                 tracing::warn!("certificates cannot be looked after: {error}");
                 RENEW_AGAIN
@@ -257,19 +271,19 @@ async fn renew(office: Arc<Office>) {
 }
 
 /// A conversation that stopped half-way becomes an entry of its own.
-fn journal_abandoned(desk: &Desk, journal: &Journal) {
+fn journal_abandoned(radius: &RadiusState, journal: &Journal) {
     let Some(place) = journal.handle() else { return };
-    for waiting in desk.conversations.expired(Instant::now()) {
-        match place.slot(waiting.dialogue.nas()) {
-            Some(slot) => slot.decision(waiting.dialogue.abandon()),
-            None => count(&desk.counters.unjournaled),
+    for waiting in radius.conversations.expired(Instant::now()) {
+        match place.slot(waiting.session.nas()) {
+            Some(slot) => slot.decision(waiting.session.abandon()),
+            None => count(&radius.counters.unjournaled),
         }
     }
 }
 
-fn flush_unheard(desk: &Desk, journal: &Journal) {
+fn flush_unheard(radius: &RadiusState, journal: &Journal) {
     let Some(place) = journal.handle() else { return };
-    desk.unheard.flush(now_ms(), |record| match place.slot(UNHEARD) {
+    radius.unheard.flush(now_ms(), |record| match place.slot(UNHEARD) {
         Some(slot) => {
             slot.unheard(record.clone());
             true
@@ -319,7 +333,7 @@ pub enum StartError {
     /// The journal.
     #[error(transparent)]
     Journal(#[from] JournalError),
-    /// The office, most often the active policy.
+    /// The administration, most often the active policy.
     #[error(transparent)]
-    Office(#[from] OfficeError),
+    Administration(#[from] AdministrationError),
 }

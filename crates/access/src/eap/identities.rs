@@ -6,13 +6,13 @@ use std::time::{Duration, UNIX_EPOCH};
 use regnant_eap::{About, Certificate, CertificateFault, Chain, Claim, IdentityType, InnerOutcome, Standing};
 use regnant_policy::{Event, Gate, IdentityKind, Reaction};
 
-use crate::decide::Desk;
-use crate::eap::dialogue::Proofs;
+use crate::decide::Resources;
 use crate::eap::offers::{GateOffer, name_form};
-use crate::eap::sessions::{IdentityBefore, ProvedBefore};
-use crate::facts::situation::{Identity, Situation};
+use crate::eap::resumption::{IdentityBefore, ProvedBefore};
+use crate::eap::session::Proofs;
+use crate::facts::request_facts::{Identity, RequestFacts};
 use crate::lookup::{Asked, LookUp, LookUpAnswer};
-use crate::proof::{Asker, Attempt, Outcome, Stop, Tried, kind_of, plain_name, react, seek};
+use crate::proof::{Asker, Attempt, ProofOutcome, Stop, Tried, kind_of, plain_name, react, seek};
 use crate::stores::Stores;
 
 /// The words for how a method proved somebody: `peap, eap-mschapv2`.
@@ -35,19 +35,19 @@ pub(crate) async fn check_claim<S: Stores>(
     claim: &Claim,
     about: &About,
     gate: &Gate,
-    situation: &mut Situation<'_>,
+    request_facts: &mut RequestFacts<'_>,
     proofs: &mut Proofs,
-    desk: &Desk<'_, S>,
-) -> Outcome {
+    resources: &Resources<'_, S>,
+) -> ProofOutcome {
     let kind = claim.identity_type.map_or_else(|| kind_of(&claim.name), kind_of_type);
     let outcome = look_up(
         (kind, &claim.name),
         proof_words(about, claim.method),
         Tried::Eap(&claim.credential),
         gate,
-        situation,
+        request_facts,
         &mut proofs.lookups,
-        desk,
+        resources,
     )
     .await;
     proofs.note((kind, claim.identity_type), &claim.name, &outcome, Chain::default());
@@ -58,9 +58,9 @@ pub(crate) async fn check_claim<S: Stores>(
 pub(crate) async fn take_certificates<S: Stores>(
     about: &About,
     gate: &Gate,
-    situation: &mut Situation<'_>,
+    request_facts: &mut RequestFacts<'_>,
     proofs: &mut Proofs,
-    desk: &Desk<'_, S>,
+    resources: &Resources<'_, S>,
 ) {
     let outer = about.tls.iter().filter(|tls| !tls.certificates.is_empty()).map(|tls| (None, tls));
     let inner = about
@@ -69,7 +69,7 @@ pub(crate) async fn take_certificates<S: Stores>(
         .filter(|inner| inner.outcome == InnerOutcome::Proved)
         .filter_map(|inner| Some((inner.identity_type, inner.tls.as_ref()?)));
     for (told, tls) in outer.chain(inner) {
-        take_certificate(&tls.certificates, told, about, gate, situation, proofs, desk).await;
+        take_certificate(&tls.certificates, told, about, gate, request_facts, proofs, resources).await;
     }
 }
 
@@ -78,9 +78,9 @@ async fn take_certificate<S: Stores>(
     told: Option<IdentityType>,
     about: &About,
     gate: &Gate,
-    situation: &mut Situation<'_>,
+    request_facts: &mut RequestFacts<'_>,
     proofs: &mut Proofs,
-    desk: &Desk<'_, S>,
+    resources: &Resources<'_, S>,
 ) -> Option<IdentityKind> {
     let certificate = chain.own()?;
     let places = gate.trust.iter().flat_map(|trust| &trust.names);
@@ -91,7 +91,7 @@ async fn take_certificate<S: Stores>(
         Some((kind, name)) => {
             let proof = proof_words(about, "eap-tls");
             let log = &mut proofs.lookups;
-            let outcome = look_up((kind, &name), proof, Tried::Certificate, gate, situation, log, desk).await;
+            let outcome = look_up((kind, &name), proof, Tried::Certificate, gate, request_facts, log, resources).await;
             (kind, outcome, name)
         }
         None => {
@@ -99,13 +99,13 @@ async fn take_certificate<S: Stores>(
             let name = certificate.subject.clone();
             let (asked, answer) = (Asked::Certificate, LookUpAnswer::CertificateNamesNobody);
             proofs.lookups.push(LookUp { kind, asked, name: name.clone(), answer, held: None });
-            (kind, Outcome::not_proved(&name, Event::Unknown), name)
+            (kind, ProofOutcome::not_proved(&name, Event::Unknown), name)
         }
     };
     proofs.note((kind, told), &name, &outcome, chain.clone());
-    *situation.identity_mut(kind) = outcome.identity;
-    if situation.told.certificate.is_none() || kind == IdentityKind::User {
-        situation.told.certificate = Some(certificate.clone());
+    *request_facts.identity_mut(kind) = outcome.identity;
+    if request_facts.told.certificate.is_none() || kind == IdentityKind::User {
+        request_facts.told.certificate = Some(certificate.clone());
     }
     Some(kind)
 }
@@ -116,15 +116,15 @@ pub(crate) async fn judge_chain<S: Stores>(
     chain: &Chain,
     offer: &GateOffer,
     asked: &mut Vec<(String, String)>,
-    desk: &Desk<'_, S>,
+    resources: &Resources<'_, S>,
 ) -> Result<(), CertificateFault> {
     let (Some(trust), false) = (&offer.trust, chain.is_empty()) else { return Ok(()) };
-    let now = UNIX_EPOCH + Duration::from_millis(desk.now);
+    let now = UNIX_EPOCH + Duration::from_millis(resources.now);
     for question in trust.questions(chain, now)? {
         let subject = Certificate::read(&question.certificate).map(|read| read.subject).unwrap_or_default();
         asked.push((
             subject,
-            match desk.responders.ask(&question).await {
+            match resources.responders.ask(&question).await {
                 Ok(Standing::Good) => "good".into(),
                 Ok(Standing::Revoked) => "revoked".into(),
                 Ok(Standing::Unknown) => "it does not know the certificate".into(),
@@ -148,17 +148,19 @@ pub(crate) async fn take_session<S: Stores>(
     before: &ProvedBefore,
     about: &About,
     gate: &Gate,
-    situation: &mut Situation<'_>,
+    request_facts: &mut RequestFacts<'_>,
     proofs: &mut Proofs,
-    desk: &Desk<'_, S>,
+    resources: &Resources<'_, S>,
 ) {
-    let age = desk.now.saturating_sub(before.at) / 1_000;
+    let age = resources.now.saturating_sub(before.at) / 1_000;
     for identity in &before.identities {
         let kind = match identity.chain.own() {
-            Some(_) => take_certificate(&identity.chain, identity.told, about, gate, situation, proofs, desk).await,
-            None => take_password(identity, gate, situation, proofs, desk).await,
+            Some(_) => {
+                take_certificate(&identity.chain, identity.told, about, gate, request_facts, proofs, resources).await
+            }
+            None => take_password(identity, gate, request_facts, proofs, resources).await,
         };
-        if let Some(Identity::Proved(proved)) = kind.map(|kind| situation.identity_mut(kind)) {
+        if let Some(Identity::Proved(proved)) = kind.map(|kind| request_facts.identity_mut(kind)) {
             proved.age = Some(age);
         }
     }
@@ -167,25 +169,25 @@ pub(crate) async fn take_session<S: Stores>(
 async fn take_password<S: Stores>(
     before: &IdentityBefore,
     gate: &Gate,
-    situation: &mut Situation<'_>,
+    request_facts: &mut RequestFacts<'_>,
     proofs: &mut Proofs,
-    desk: &Desk<'_, S>,
+    resources: &Resources<'_, S>,
 ) -> Option<IdentityKind> {
     let IdentityBefore { kind, claimed, name, proof, password_mark, .. } = before;
     let outcome = match before.event {
         None => {
             let (claimed, tried) = ((*kind, claimed.as_str()), Tried::Earlier(*password_mark));
-            look_up(claimed, proof.clone(), tried, gate, situation, &mut proofs.lookups, desk).await
+            look_up(claimed, proof.clone(), tried, gate, request_facts, &mut proofs.lookups, resources).await
         }
         Some(event) => {
-            situation.told.claimed = Some(plain_name(*kind, claimed).to_owned());
+            request_facts.told.claimed = Some(plain_name(*kind, claimed).to_owned());
             let (asked, answer) = (Asked::Session, LookUpAnswer::NotProvedBefore(event));
             proofs.lookups.push(LookUp { kind: *kind, asked, name: name.clone(), answer, held: None });
-            Outcome::not_proved(name, event)
+            ProofOutcome::not_proved(name, event)
         }
     };
     proofs.note((*kind, None), claimed, &outcome, Chain::default());
-    *situation.identity_mut(*kind) = outcome.identity;
+    *request_facts.identity_mut(*kind) = outcome.identity;
     Some(*kind)
 }
 
@@ -193,46 +195,46 @@ async fn take_password<S: Stores>(
 pub(crate) async fn recall_machine<S: Stores>(
     gate: &Gate,
     offer: &GateOffer,
-    situation: &mut Situation<'_>,
+    request_facts: &mut RequestFacts<'_>,
     proofs: &mut Proofs,
-    desk: &Desk<'_, S>,
+    resources: &Resources<'_, S>,
 ) -> Result<(), Stop> {
     let (Some(seconds), Some(mac), Some(clause), Identity::Absent) = (
         gate.remember_machine,
-        situation.derived.mac,
+        request_facts.derived.mac,
         gate.identify(IdentityKind::Machine),
-        situation.identity(IdentityKind::Machine),
+        request_facts.identity(IdentityKind::Machine),
     ) else {
         return Ok(());
     };
-    let oldest = desk.now.saturating_sub(u64::from(seconds) * 1_000);
-    let Some(seen) = desk.machines.recall(mac, oldest) else { return Ok(()) };
+    let oldest = resources.now.saturating_sub(u64::from(seconds) * 1_000);
+    let Some(seen) = resources.machines.recall(mac, oldest) else { return Ok(()) };
     let proof = format!("remembered, {}", seen.proof);
     // Whether it still holds is what a silent store, or issuer, did not say. A gate
     // that insists on machines does not go on without an answer.
-    let unanswered = |situation: &mut Situation<'_>, identity| {
-        situation.machine = identity;
+    let unanswered = |request_facts: &mut RequestFacts<'_>, identity| {
+        request_facts.machine = identity;
         match clause.reaction(Event::Absent) {
             Reaction::Continue => Ok(()),
             _ => react(clause, Some(Event::Unreachable)),
         }
     };
-    match judge_chain(&seen.chain, offer, &mut proofs.asked, desk).await {
+    match judge_chain(&seen.chain, offer, &mut proofs.asked, resources).await {
         Ok(()) => {}
         Err(CertificateFault::RevocationUnknown) => {
-            return unanswered(situation, Identity::NotProved { claimed: seen.name, event: Event::Unreachable });
+            return unanswered(request_facts, Identity::NotProved { claimed: seen.name, event: Event::Unreachable });
         }
         Err(_) => return Ok(()),
     }
-    let from = Asker::of(situation);
+    let from = Asker::of(request_facts);
     let mut attempt = Attempt { claimed: seen.name, proof, clause, from, log: &mut proofs.lookups };
-    let outcome = attempt.run(proved_by(&seen.chain, seen.password_mark), desk).await;
+    let outcome = attempt.run(proved_by(&seen.chain, seen.password_mark), resources).await;
     match (outcome.identity, outcome.event) {
         (Identity::Proved(mut proved), _) => {
-            proved.age = Some(desk.now.saturating_sub(seen.at) / 1_000);
-            situation.machine = Identity::Proved(proved);
+            proved.age = Some(resources.now.saturating_sub(seen.at) / 1_000);
+            request_facts.machine = Identity::Proved(proved);
         }
-        (identity, Some(Event::Unreachable)) => return unanswered(situation, identity),
+        (identity, Some(Event::Unreachable)) => return unanswered(request_facts, identity),
         // What is only remembered proves nothing against anybody: where it does not
         // hold any more, no machine was presented.
         _ => {}
@@ -251,14 +253,14 @@ async fn look_up<S: Stores>(
     proof: String,
     tried: Tried<'_>,
     gate: &Gate,
-    situation: &mut Situation<'_>,
+    request_facts: &mut RequestFacts<'_>,
     log: &mut Vec<LookUp>,
-    desk: &Desk<'_, S>,
-) -> Outcome {
-    match seek(kind, claimed, gate, situation, log) {
+    resources: &Resources<'_, S>,
+) -> ProofOutcome {
+    match seek(kind, claimed, gate, request_facts, log) {
         Ok((clause, name)) => {
-            let from = Asker::of(situation);
-            Attempt { claimed: name, proof, clause, from, log }.run(tried, desk).await
+            let from = Asker::of(request_facts);
+            Attempt { claimed: name, proof, clause, from, log }.run(tried, resources).await
         }
         Err(outcome) => outcome,
     }

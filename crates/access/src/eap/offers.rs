@@ -9,7 +9,7 @@ use thiserror::Error;
 
 /// Certificates and authorities by the names that policies refer to.
 #[derive(Clone, Debug, Default)]
-pub struct Materials {
+pub struct CertificateMaterial {
     /// What we can present.
     pub certificates: HashMap<String, Presentable>,
     /// Whom we can trust.
@@ -72,7 +72,7 @@ pub(crate) struct Presented {
 
 impl GateOffers {
     /// Prepares every gate of a policy.
-    pub fn prepare(policy: &Compiled, materials: &Materials) -> Result<Self, OfferProblem> {
+    pub fn prepare(policy: &Compiled, materials: &CertificateMaterial) -> Result<Self, OfferProblem> {
         let gates = policy.gates().iter().map(|gate| GateOffer::prepare(gate, materials)).collect::<Result<_, _>>()?;
         Ok(Self { gates })
     }
@@ -88,7 +88,7 @@ impl GateOffer {
         self.trust.as_ref().is_some_and(|trust| trust.asks_issuers())
     }
 
-    fn prepare(gate: &Gate, materials: &Materials) -> Result<Self, OfferProblem> {
+    fn prepare(gate: &Gate, materials: &CertificateMaterial) -> Result<Self, OfferProblem> {
         let problem = |reason: String| OfferProblem { gate: gate.name.clone(), reason };
         let trust = gate.trust.as_ref().map(|clause| trust(clause, materials)).transpose().map_err(problem)?;
         let tls = match &gate.present {
@@ -113,7 +113,7 @@ impl GateOffer {
     }
 }
 
-fn trust(clause: &TrustClause, materials: &Materials) -> Result<Arc<Trust>, String> {
+fn trust(clause: &TrustClause, materials: &CertificateMaterial) -> Result<Arc<Trust>, String> {
     let material = materials.trusts.get(&clause.name).ok_or_else(|| format!("there is no trust `{}`", clause.name))?;
     let judgement = clause.revocation.as_ref().map(judgement).unwrap_or_default();
     let make = if material.whatever { Trust::whatever } else { Trust::new };

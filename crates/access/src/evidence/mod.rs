@@ -19,8 +19,8 @@ use crate::decide::{Decision, End, Verdict};
 use crate::edition::Edition;
 use crate::evidence::eap::EapEvidence;
 use crate::facts::attributes::attribute_fact;
-use crate::facts::request::{Credential, Derived};
-use crate::facts::situation::{DeviceLookUp, Identity, Situation};
+use crate::facts::packet_facts::{Credential, PacketFacts};
+use crate::facts::request_facts::{DeviceLookUp, Identity, RequestFacts};
 use crate::facts::table::{FactCode, FactTable, Source};
 use crate::lookup::LookUp;
 
@@ -97,12 +97,12 @@ pub enum Subject {
 impl Evidence {
     /// What a decision leaves.
     pub fn new(decision: Decision) -> Self {
-        let Decision { id, heard, edition, verdict, reply, gate, end, lookups, times, eap, .. } = decision;
+        let Decision { id, accepted, edition, verdict, reply, gate, end, lookups, times, eap, .. } = decision;
         let Decision { user, machine, device, told, .. } = decision;
-        let (packet, table, nas) = (heard.packet(), &*edition.table, &*heard.nas);
-        let (derived, address) = (Derived::read(&packet, nas), heard.source.ip());
+        let (packet, table, nas) = (accepted.packet(), &*edition.table, &*accepted.nas);
+        let (derived, address) = (PacketFacts::read(&packet, nas), accepted.source.ip());
         let now = id.timestamp_ms();
-        let situation = Situation { table, nas, address, packet, derived, user, machine, device, told, now };
+        let request_facts = RequestFacts { table, nas, address, packet, derived, user, machine, device, told, now };
         let granted = match verdict {
             Verdict::Grant(set) => edition.attributes(&nas.dialect, set),
             _ => None,
@@ -111,12 +111,12 @@ impl Evidence {
             id,
             evaluator: EVALUATOR,
             edition: edition.number,
-            source: heard.source,
-            subject: subject(&situation),
-            undecodable: matches!(situation.derived.credential, Credential::Noise),
+            source: accepted.source,
+            subject: subject(&request_facts),
+            undecodable: matches!(request_facts.derived.credential, Credential::Noise),
             request: table.dictionary().without_secrets(packet.attributes()),
             gate: gate.map(|gate| gate as u32),
-            facts: situation.kept_facts(),
+            facts: request_facts.kept_facts(),
             lookups: lookups.into_iter().map(LookUp::printable).collect(),
             end,
             verdict,
@@ -206,8 +206,8 @@ impl Reply {
 }
 
 /// Who asked. Names come from outside: what steers a terminal is shown, not kept.
-fn subject(situation: &Situation<'_>) -> Subject {
-    match (&situation.user, &situation.machine) {
+fn subject(request_facts: &RequestFacts<'_>) -> Subject {
+    match (&request_facts.user, &request_facts.machine) {
         (Identity::Absent, Identity::Proved(proved)) => return Subject::Machine(proved.account.name.clone()),
         (Identity::Absent, Identity::NotProved { claimed, .. }) if !claimed.is_empty() => {
             return Subject::Machine(printable(claimed).into_owned());
@@ -215,10 +215,12 @@ fn subject(situation: &Situation<'_>) -> Subject {
         _ => {}
     }
     // Until somebody tells more, the identity outside the tunnel is all there is.
-    if let Some(name) = situation.claimed().or_else(|| situation.derived.claimed()).filter(|name| !name.is_empty()) {
+    if let Some(name) =
+        request_facts.claimed().or_else(|| request_facts.derived.claimed()).filter(|name| !name.is_empty())
+    {
         return Subject::User(printable(name).into_owned());
     }
-    match (&situation.device, situation.derived.mac) {
+    match (&request_facts.device, request_facts.derived.mac) {
         (DeviceLookUp::Listed(mac, device), _) => Subject::Device(device.title.clone(), *mac),
         (_, Some(mac)) => Subject::Device(String::new(), mac),
         _ => Subject::Nobody,

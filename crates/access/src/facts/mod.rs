@@ -1,4 +1,4 @@
 pub(crate) mod attributes;
-pub(crate) mod request;
-pub(crate) mod situation;
+pub(crate) mod packet_facts;
+pub(crate) mod request_facts;
 pub(crate) mod table;

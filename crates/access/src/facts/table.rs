@@ -2,7 +2,7 @@ use regnant_policy::{FactDefinition, FactId, Schema, Stage, Type};
 use regnant_radius::{Definition, Dictionary, Kind};
 use serde::{Deserialize, Serialize};
 
-use crate::facts::request::{Carrier, Medium, Purpose};
+use crate::facts::packet_facts::{Carrier, Medium, Purpose};
 use crate::nas::NasKind;
 
 /// Which facts there are and where each comes from.

@@ -8,8 +8,8 @@ pub(crate) mod trail;
 pub(crate) mod unheard;
 
 use regnant_policy::{
-    Accepted, Compiled, Consequence, Decided, Event, Facts, Gate, GateTrace, IdentityKind, Known, LeafTrace, Outcome,
-    RuleTrace, Statement, Value, show_duration,
+    Accepted, Compiled, Consequence, Decided, Event, Facts, Gate, GateTrace, IdentityKind, Known, LeafTrace, RuleTrace,
+    Statement, TruthValue, Value, show_duration,
 };
 use regnant_radius::{Attributes, Code, number};
 
@@ -17,7 +17,7 @@ use crate::decide::{End, Verdict};
 use crate::edition::Edition;
 use crate::evidence::eap::{EapEvidence, FailureEvidence};
 use crate::evidence::{Evidence, KeptFacts, Subject};
-use crate::facts::request::Carrier;
+use crate::facts::packet_facts::Carrier;
 use crate::facts::table::FactTable;
 use crate::lookup::LookUp;
 
@@ -52,7 +52,7 @@ pub struct Record {
     /// The attributes of the request; secrets are named and not kept.
     pub request: Vec<(String, String)>,
     /// Gates that were passed over and what their `when` came to.
-    pub passed_gates: Vec<(String, Outcome)>,
+    pub passed_gates: Vec<(String, TruthValue)>,
     /// The facts that the `when` of a gate hung on and that were absent: the gate and
     /// the fact.
     pub missed_by_gates: Vec<(String, String)>,
@@ -93,7 +93,7 @@ pub struct RuleRecord {
     /// Whether it gives access.
     pub(crate) grants: bool,
     /// What its condition came to.
-    pub outcome: Outcome,
+    pub outcome: TruthValue,
     /// The comparisons that were looked at.
     pub tests: Vec<TestRecord>,
 }
@@ -106,7 +106,7 @@ pub struct TestRecord {
     /// The fact it asks about.
     pub fact: String,
     /// What it came to.
-    pub outcome: Outcome,
+    pub outcome: TruthValue,
 }
 
 /// Where a decision fell.
@@ -358,8 +358,8 @@ impl KeptFacts<'_> {
 /// The facts that are absent where a gate was passed over because of it.
 fn missed_by_gates(policy: &Compiled, passed: &[GateTrace], table: &FactTable) -> Vec<(String, String)> {
     let mut missed = Vec::new();
-    for gate in passed.iter().filter(|gate| gate.outcome == Outcome::Absent) {
-        for leaf in gate.leaves.iter().filter(|leaf| leaf.outcome == Outcome::Absent) {
+    for gate in passed.iter().filter(|gate| gate.outcome == TruthValue::Absent) {
+        for leaf in gate.leaves.iter().filter(|leaf| leaf.outcome == TruthValue::Absent) {
             let fact = policy.leaves()[leaf.leaf as usize].fact;
             let entry = (policy.gates()[gate.gate].name.clone(), table.schema().definition(fact).name.clone());
             if !missed.contains(&entry) {
@@ -379,7 +379,7 @@ fn rules(policy: &Compiled, gate: &Gate, tried: &[RuleTrace], table: &FactTable)
     };
     let mut told: Vec<&RuleTrace> = tried.iter().collect();
     if told.len() > MOST_RULES {
-        told.sort_by_key(|rule| (rule.outcome != Outcome::True, lacking(rule)));
+        told.sort_by_key(|rule| (rule.outcome != TruthValue::True, lacking(rule)));
         told.truncate(MOST_RULES);
         told.sort_by_key(|rule| rule.rule);
     }
@@ -402,7 +402,7 @@ fn rules(policy: &Compiled, gate: &Gate, tried: &[RuleTrace], table: &FactTable)
 
 /// How many comparisons kept a rule from being true.
 fn lacking(rule: &RuleTrace) -> usize {
-    rule.leaves.iter().filter(|leaf| leaf.outcome != Outcome::True).count()
+    rule.leaves.iter().filter(|leaf| leaf.outcome != TruthValue::True).count()
 }
 
 fn names(policy: &Compiled, combination: usize) -> Vec<String> {

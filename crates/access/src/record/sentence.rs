@@ -1,7 +1,7 @@
 use regnant_policy::{Event, IdentityKind, Mac};
 use serde::{Deserialize, Serialize};
 
-use crate::facts::request::Carrier;
+use crate::facts::packet_facts::Carrier;
 use crate::record::{EndRecord, Record, Subject, VerdictRecord};
 
 /// A part of a sentence; parts that name something can be links.

@@ -1,9 +1,9 @@
 //! The explanation of one decision: its stations, each with its evidence.
 
-use regnant_policy::{Event, IdentityKind, Outcome};
+use regnant_policy::{Event, IdentityKind, TruthValue};
 use serde::{Deserialize, Serialize};
 
-use crate::facts::request::Carrier;
+use crate::facts::packet_facts::Carrier;
 use crate::record::{EndRecord, Record, RuleRecord, VerdictRecord};
 
 /// The explanation of one decision.
@@ -333,10 +333,10 @@ impl Record {
 
     /// The rule that would have let the request in and lacked least.
     fn near_miss(&self) -> Option<String> {
-        let failing = |rule: &RuleRecord| rule.tests.iter().filter(|test| test.outcome != Outcome::True).count();
+        let failing = |rule: &RuleRecord| rule.tests.iter().filter(|test| test.outcome != TruthValue::True).count();
         let granting = self.rules.iter().filter(|rule| rule.grants);
         let rule = granting.min_by_key(|rule| failing(rule))?;
-        let test = rule.tests.iter().find(|test| test.outcome != Outcome::True)?;
+        let test = rule.tests.iter().find(|test| test.outcome != TruthValue::True)?;
         Some(format!(
             "Nearest was \"{}\": it needed {}; {}.",
             rule.title,
@@ -350,7 +350,7 @@ impl Record {
             .tests
             .iter()
             .map(|test| match test.outcome {
-                Outcome::True => format!("{} is true", test.text),
+                TruthValue::True => format!("{} is true", test.text),
                 // What is asked is the fact itself.
                 outcome if test.text == test.fact => self.was(&test.fact, outcome),
                 outcome => format!("{} is {}: {}", test.text, when(outcome), self.was(&test.fact, outcome)),
@@ -360,10 +360,10 @@ impl Record {
         Clue::new(label, tests.join("; "))
     }
 
-    fn was(&self, fact: &str, outcome: Outcome) -> String {
+    fn was(&self, fact: &str, outcome: TruthValue) -> String {
         match (outcome, self.fact(fact)) {
-            (Outcome::Absent, _) => format!("{fact} is absent"),
-            (Outcome::Unanswered, _) => format!("{fact} was not answered"),
+            (TruthValue::Absent, _) => format!("{fact} is absent"),
+            (TruthValue::Unanswered, _) => format!("{fact} was not answered"),
             (_, Some(value)) => format!("{fact} is {value}"),
             (_, None) => match self.request.iter().find(|(name, _)| fact.strip_prefix("request.") == Some(name)) {
                 Some((_, value)) => format!("{fact} is {value}"),
@@ -431,11 +431,11 @@ fn plain(value: &str) -> String {
     value.replace('"', "").replace("\\\\", "\\")
 }
 
-fn when(outcome: Outcome) -> &'static str {
+fn when(outcome: TruthValue) -> &'static str {
     match outcome {
-        Outcome::True => "true",
-        Outcome::False => "false",
-        Outcome::Absent | Outcome::Unanswered => "unknown",
+        TruthValue::True => "true",
+        TruthValue::False => "false",
+        TruthValue::Absent | TruthValue::Unanswered => "unknown",
     }
 }
 

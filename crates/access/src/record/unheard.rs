@@ -1,6 +1,6 @@
 use serde::{Deserialize, Serialize};
 
-use crate::hear::Cause;
+use crate::accept::Cause;
 use crate::record::sentence::{Fragment, FragmentKind};
 
 /// Packets of one sender that could not become requests for one cause.

@@ -26,10 +26,10 @@ pub(crate) const POLICY: &str = include_str!("../../../campus/harbour/main.writ"
 pub(crate) struct Harbour {
     pub(crate) table: Arc<FactTable>,
     pub(crate) nases: NasTable,
-    pub(crate) setting: Setting,
+    pub(crate) setting: ActivePolicy,
     pub(crate) stores: Memory,
     pub(crate) certificates: Certificates,
-    pub(crate) sessions: Arc<SessionTable>,
+    pub(crate) sessions: Arc<ResumptionTable>,
     pub(crate) machines: Machines,
     pub(crate) issuer: Arc<Issuer>,
     pub(crate) guesses: Counting,
@@ -216,7 +216,7 @@ impl Certificates {
         Self { server: authority.issue(&order).unwrap(), authority }
     }
 
-    fn materials(&self, issuer: Arc<Issuer>) -> Materials {
+    fn materials(&self, issuer: Arc<Issuer>) -> CertificateMaterial {
         let bundle = Bundle::from_pem(&format!("{}{}", self.server.certificate, self.server.key)).unwrap();
         let presentable = Presentable { chain: bundle.chain, key: bundle.key.unwrap(), stapled: None };
         let crl = self.authority.revoke(&[66], 1_700_000_000, 2_000_000_000).unwrap();
@@ -226,7 +226,7 @@ impl Certificates {
             responder: None,
             whatever: false,
         };
-        Materials {
+        CertificateMaterial {
             certificates: [(SERVER.to_owned(), presentable)].into(),
             trusts: [("tarnmouth-authority".to_owned(), trust)].into(),
             standings: Some(issuer),
@@ -262,7 +262,7 @@ fn setting(
     table: &Arc<FactTable>,
     certificates: &Certificates,
     issuer: &Arc<Issuer>,
-) -> Setting {
+) -> ActivePolicy {
     let kinds = [IdentityKind::User, IdentityKind::Machine];
     let people = people.iter().flat_map(|name| kinds.map(|kind| ((*name).to_owned(), kind)));
     let stores = people.chain([("devices".to_owned(), IdentityKind::Mac)]);
@@ -273,7 +273,7 @@ fn setting(
     let edition = Arc::new(Edition::prepare(1, compiled, &[dialect], table.clone()).unwrap());
     let materials = certificates.materials(issuer.clone());
     let offers = Arc::new(GateOffers::prepare(&edition.policy, &materials).unwrap());
-    Setting { edition, offers }
+    ActivePolicy { edition, offers }
 }
 
 pub(crate) fn mac(text: &str) -> Mac {
@@ -341,34 +341,34 @@ impl Harbour {
     /// What the service does with one datagram.
     pub(crate) fn ask(&self, request: &Request) -> Answered {
         let source: SocketAddr = format!("{}:40000", request.from).parse().unwrap();
-        let heard = match hear(&self.nases, source, &request.bytes) {
+        let heard = match accept(&self.nases, source, &request.bytes) {
             Ok(heard) => heard,
             Err(cause) => return Answered::Unheard(cause),
         };
         match now(decide(Ulid::from_parts(self.now, 7), heard, &self.setting, &self.desk(), stopwatch)) {
-            Outcome::Decided(decision) => {
+            Handled::Decided(decision) => {
                 let reply = decision.reply.clone();
                 Answered::Decided(Box::new(written(*decision)), reply)
             }
-            Outcome::Challenge { reply, dialogue, .. } => Answered::Challenged(dialogue, reply),
+            Handled::Challenge { reply, session, .. } => Answered::Challenged(session, reply),
         }
     }
 
     /// What the service does with a datagram of a conversation.
-    pub(crate) fn go_on(&self, dialogue: Box<Dialogue>, request: &Request) -> Answered {
+    pub(crate) fn go_on(&self, session: Box<EapSession>, request: &Request) -> Answered {
         let source: SocketAddr = format!("{}:40000", request.from).parse().unwrap();
-        let heard = hear(&self.nases, source, &request.bytes).unwrap();
-        match now(dialogue.go_on(heard, &self.desk(), stopwatch)) {
-            Outcome::Decided(decision) => {
+        let heard = accept(&self.nases, source, &request.bytes).unwrap();
+        match now(session.go_on(heard, &self.desk(), stopwatch)) {
+            Handled::Decided(decision) => {
                 let reply = decision.reply.clone();
                 Answered::Decided(Box::new(written(*decision)), reply)
             }
-            Outcome::Challenge { reply, dialogue, .. } => Answered::Challenged(dialogue, reply),
+            Handled::Challenge { reply, session, .. } => Answered::Challenged(session, reply),
         }
     }
 
-    fn desk(&self) -> Desk<'_, Memory> {
-        Desk {
+    fn desk(&self) -> Resources<'_, Memory> {
+        Resources {
             stores: &self.stores,
             sessions: &self.sessions,
             machines: &self.machines,
@@ -416,7 +416,7 @@ pub(crate) fn written(decision: Decision) -> Record {
 #[derive(Debug)]
 pub(crate) enum Answered {
     Unheard(Cause),
-    Challenged(Box<Dialogue>, Vec<u8>),
+    Challenged(Box<EapSession>, Vec<u8>),
     Decided(Box<Record>, Option<Vec<u8>>),
 }
 

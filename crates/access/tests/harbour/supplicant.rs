@@ -70,14 +70,14 @@ pub(crate) fn run_from(harbour: &Harbour, method: PeerMethod, outer: &str, devic
     let mut answered = harbour.ask(&packet(&eap, None, device, more));
     loop {
         match answered {
-            Answered::Challenged(dialogue, reply) => {
+            Answered::Challenged(session, reply) => {
                 let reply = check_reply(&reply, 9, &AUTHENTICATOR, &SharedSecret::new(*b"bollard-9-anchor")).unwrap();
                 let state = reply.first(number::STATE).unwrap();
                 match peer.receive(&reply.eap_message().unwrap()) {
                     PeerStep::Send(next) => eap = next,
                     other => panic!("{other:?}"),
                 }
-                answered = harbour.go_on(dialogue, &packet(&eap, Some(state), device, more));
+                answered = harbour.go_on(session, &packet(&eap, Some(state), device, more));
             }
             Answered::Decided(record, reply) => {
                 let last = reply.as_ref().and_then(|reply| Packet::parse(reply).unwrap().eap_message());

@@ -16,7 +16,7 @@ pub(crate) struct Apart {
 }
 
 impl Apart {
-    /// Starts this very program anew, with a folder of papers and the address of
+    /// Starts this very program anew, with a folder of certificates and the address of
     /// the service; it does then what [`serve`] says.
     pub(crate) fn start(names: &[&'static str], folder: &Path, service: SocketAddr) -> Self {
         let mut command = Command::new(env::current_exe().unwrap());

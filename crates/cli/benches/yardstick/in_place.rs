@@ -6,8 +6,8 @@ use std::net::{SocketAddr, UdpSocket};
 use std::sync::Arc;
 use std::time::Duration;
 
+use regnant_campus::certificates::SERVER;
 use regnant_campus::harbour::MAST_WLC_1;
-use regnant_campus::papers::SERVER;
 use regnant_radius::{Builder, Code, Packet, SharedSecret, check_message_authenticator, number};
 use rustls::pki_types::ServerName;
 use rustls::{ClientConfig, ClientConnection, ServerConfig, ServerConnection};

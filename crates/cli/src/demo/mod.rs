@@ -1,7 +1,7 @@
 //! The Port of Tarnmouth, played on loopback.
 
+mod certificates;
 mod once;
-mod papers;
 
 use std::net::SocketAddr;
 use std::path::Path;
@@ -11,12 +11,12 @@ use std::sync::mpsc::channel;
 use std::thread;
 
 use jiff::Zoned;
-use regnant_campus::papers::{SERVER, TRUST};
+use regnant_campus::certificates::{SERVER, TRUST};
 use regnant_campus::story::{self, Scene};
-use regnant_campus::{Nas, Outcome, harbour, trickle};
+use regnant_campus::{Nas, Outcome, harbour, traffic};
 use regnant_client::Ask;
 use regnant_records::{Inventory, TrustRow};
-use regnant_service::{ApiConfig, Config, Office, RadiusConfig, Service};
+use regnant_service::{Administration, ApiConfig, Config, RadiusConfig, Service};
 use tokio::runtime::Runtime;
 
 use crate::args;
@@ -41,10 +41,10 @@ pub(crate) fn run(args: &args::Demo) -> Result<ExitCode, Failure> {
     };
     Runtime::new()?.block_on(async {
         let service = Service::start(&config, &args.data).await?;
-        let (token, scenes) = tokio::task::block_in_place(|| furnish(service.office(), &args.data))?;
+        let (token, scenes) = tokio::task::block_in_place(|| furnish(service.administration(), &args.data))?;
         let code = match args.once {
             true => tokio::task::block_in_place(|| once::play(&token, &scenes, args.json)),
-            false => trickling(&args.data, scenes).await,
+            false => with_traffic(&args.data, scenes).await,
         };
         let ended = ended(service.stop().await);
         code.and_then(|code| ended.map(|_| code))
@@ -74,29 +74,29 @@ fn not_ours(data: &Path) -> Option<String> {
 
 /// Puts the harbour into the records. What a visitor changed stays as it is: the
 /// policy is activated only the first time.
-fn furnish(office: &Arc<Office>, data: &Path) -> Result<(String, Vec<Scene>), Failure> {
+fn furnish(administration: &Arc<Administration>, data: &Path) -> Result<(String, Vec<Scene>), Failure> {
     let (name, password) = harbour::ADMINISTRATOR;
-    office.import(Inventory::from_toml("inventory.toml", harbour::INVENTORY)?)?;
-    office.set_administrator(name, password)?;
-    let papers = papers::lay_out(&data.join("certificates"))?;
-    let own = format!("{}{}", papers.file("server.pem"), papers.file("server.key"));
-    office.import_certificate(SERVER, &own)?;
-    office.set_trust(&TrustRow {
+    administration.import(Inventory::from_toml("inventory.toml", harbour::INVENTORY)?)?;
+    administration.set_administrator(name, password)?;
+    let certificates = certificates::lay_out(&data.join("certificates"))?;
+    let own = format!("{}{}", certificates.file("server.pem"), certificates.file("server.key"));
+    administration.import_certificate(SERVER, &own)?;
+    administration.set_trust(&TrustRow {
         name: TRUST.into(),
-        authorities: papers.file("authority.pem").into(),
-        crls: papers.file("revoked.crl.pem").into(),
+        authorities: certificates.file("authority.pem").into(),
+        crls: certificates.file("revoked.crl.pem").into(),
         ..TrustRow::default()
     })?;
-    if office.active()?.0.number == 1 {
-        office.activate(harbour::POLICY, name, None)?;
+    if administration.active()?.0.number == 1 {
+        administration.activate(harbour::POLICY, name, None)?;
     }
-    let token = office.token_for(name)?;
+    let token = administration.token_for(name)?;
     keep_token(&data.join("token"), &token)?;
-    let scenes = story::scenes(&papers).map_err(|error| Failure::new(error.to_string()))?;
+    let scenes = story::scenes(&certificates).map_err(|error| Failure::new(error.to_string()))?;
     Ok((token, scenes))
 }
 
-async fn trickling(data: &Path, scenes: Vec<Scene>) -> Result<ExitCode, Failure> {
+async fn with_traffic(data: &Path, scenes: Vec<Scene>) -> Result<ExitCode, Failure> {
     let (name, password) = harbour::ADMINISTRATOR;
     say!("The Port of Tarnmouth is open. Its equipment asks something every second or so.\n");
     say!("  console   http://{API}   sign in as {name} with {password}");
@@ -108,7 +108,7 @@ async fn trickling(data: &Path, scenes: Vec<Scene>) -> Result<ExitCode, Failure>
     say!("  journal   REGNANT_TOKEN_FILE={} regnant journal --follow", data.join("token").display());
     say!("\nPress Ctrl-C to close the port. What the equipment enforces:\n");
     let (stop, told) = channel();
-    let trickle = thread::spawn(move || trickle::run(RADIUS, &scenes, &told, tell));
+    let trickle = thread::spawn(move || traffic::run(RADIUS, &scenes, &told, tell));
     stopped().await?;
     say!("closing");
     drop(stop);

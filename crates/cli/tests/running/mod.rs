@@ -10,8 +10,8 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
 use std::time::{Duration, Instant};
 
+use regnant_campus::certificates::{DemoCertificates, SERVER, TRUST};
 use regnant_campus::harbour;
-use regnant_campus::papers::{Papers, SERVER, TRUST};
 use serde_json::{Value, json};
 
 pub(crate) const PASSWORD: &str = "tarnmouth-demo";
@@ -74,8 +74,8 @@ impl Running {
         std::fs::write(folder.join("inventory.toml"), harbour::INVENTORY).unwrap();
         std::fs::write(folder.join("main.writ"), harbour::POLICY).unwrap();
         self.client(&["import"]).arg(folder.join("inventory.toml")).succeeds();
-        let papers = Papers::issue(jiff::Timestamp::now().as_second()).unwrap();
-        for (name, text) in papers.files() {
+        let certificates = DemoCertificates::issue(jiff::Timestamp::now().as_second()).unwrap();
+        for (name, text) in certificates.files() {
             std::fs::write(folder.join(name), text).unwrap();
         }
         let mut import = self.client(&["certificate", "import", "--name", SERVER]);
@@ -158,9 +158,9 @@ impl Running {
         Self { api, radius, welcome, token: String::new(), child, data: data.to_owned(), _dir: None }
     }
 
-    /// The service once more, after its end, with the same data and token.
+    /// The service once more, after its end, with the same configuration, data and token.
     pub(crate) fn again(&mut self) -> Self {
-        let mut running = Self::start(&self.data);
+        let mut running = Self::start_with(&self.data.parent().unwrap().join("regnant.toml"), &self.data);
         running.token.clone_from(&self.token);
         running._dir = self._dir.take();
         running

@@ -179,7 +179,7 @@ pub(crate) trait Method: Send + Sync + fmt::Debug {
     fn conclude(&mut self, accept: bool, cx: &mut Context<'_>) -> Turn;
     fn keys(&self) -> Option<Keys>;
     /// Whether the peer's next packet may want public-key cryptography.
-    fn may_be_slow(&self) -> bool {
+    fn may_need_public_key(&self) -> bool {
         false
     }
     /// Why it fails, where the peer was told and has yet to say that it heard.
@@ -287,8 +287,8 @@ impl Conversation {
     /// Whether this packet of the peer, of which the first bytes are enough, may
     /// want public-key cryptography, which takes a hundred times as long as anything
     /// else here.
-    pub fn may_be_slow(&self, packet: &[u8]) -> bool {
-        self.negotiation.may_be_slow() && !promises_more(packet)
+    pub fn may_need_public_key(&self, packet: &[u8]) -> bool {
+        self.negotiation.may_need_public_key() && !promises_more(packet)
     }
 
     /// EAP-Failure for the packet that came last, to end what cannot go on.

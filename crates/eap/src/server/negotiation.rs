@@ -83,9 +83,9 @@ impl Negotiation {
         }
     }
 
-    pub(crate) fn may_be_slow(&self) -> bool {
+    pub(crate) fn may_need_public_key(&self) -> bool {
         match &self.state {
-            State::Method { method, .. } | State::Held(method) => method.may_be_slow(),
+            State::Method { method, .. } | State::Held(method) => method.may_need_public_key(),
             State::Identity { .. } | State::Over(_) => false,
         }
     }

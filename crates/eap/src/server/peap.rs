@@ -228,7 +228,7 @@ impl Method for Peap {
         }
     }
 
-    fn may_be_slow(&self) -> bool {
-        self.tunnel.may_be_slow() || self.inner.may_be_slow()
+    fn may_need_public_key(&self) -> bool {
+        self.tunnel.may_need_public_key() || self.inner.may_need_public_key()
     }
 }

@@ -98,7 +98,7 @@ impl Method for Tls {
         self.tunnel.failing()
     }
 
-    fn may_be_slow(&self) -> bool {
-        self.tunnel.may_be_slow()
+    fn may_need_public_key(&self) -> bool {
+        self.tunnel.may_need_public_key()
     }
 }

@@ -284,7 +284,7 @@ impl Method for Ttls {
         self.tunnel.failing()
     }
 
-    fn may_be_slow(&self) -> bool {
-        self.tunnel.may_be_slow() || self.inner.may_be_slow()
+    fn may_need_public_key(&self) -> bool {
+        self.tunnel.may_need_public_key() || self.inner.may_need_public_key()
     }
 }

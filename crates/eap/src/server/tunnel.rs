@@ -143,7 +143,7 @@ impl Tunnel {
     /// Whether the peer's next packet may want public-key cryptography: to agree on
     /// keys, or for its certificate. While fragments of ours are on their way it
     /// only acknowledges.
-    pub(crate) fn may_be_slow(&self) -> bool {
+    pub(crate) fn may_need_public_key(&self) -> bool {
         let awaited = self.asks_certificate || self.about().group.is_none();
         awaited && self.engine.is_handshaking() && !self.framing.is_sending()
     }

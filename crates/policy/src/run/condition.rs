@@ -12,7 +12,7 @@ use crate::value::{Value, block_holds, folded, same_text};
 /// What a condition or comparison came to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub enum Outcome {
+pub enum TruthValue {
     /// True.
     True,
     /// False.
@@ -49,12 +49,12 @@ impl Truth {
     }
 
     /// The truth as a word.
-    pub fn outcome(self) -> Outcome {
+    pub fn outcome(self) -> TruthValue {
         match self {
-            Self::TRUE => Outcome::True,
-            Self::FALSE => Outcome::False,
-            _ if self.could_be_true || self.could_be_false => Outcome::Unanswered,
-            _ => Outcome::Absent,
+            Self::TRUE => TruthValue::True,
+            Self::FALSE => TruthValue::False,
+            _ if self.could_be_true || self.could_be_false => TruthValue::Unanswered,
+            _ => TruthValue::Absent,
         }
     }
 

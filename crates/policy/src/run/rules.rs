@@ -1,5 +1,5 @@
 use crate::run::Facts;
-use crate::run::condition::{Outcome, Truth, Witness};
+use crate::run::condition::{Truth, TruthValue, Witness};
 use crate::run::program::{Consequence, Gate, Program, Rule, Undetermined};
 
 /// A gate that was passed over.
@@ -8,7 +8,7 @@ pub struct GateTrace {
     /// The gate's place in the policy.
     pub gate: usize,
     /// What its `when` came to.
-    pub outcome: Outcome,
+    pub outcome: TruthValue,
     /// The comparisons that were looked at, in order.
     pub leaves: Vec<LeafTrace>,
 }
@@ -19,7 +19,7 @@ pub struct RuleTrace {
     /// The rule's place in its gate.
     pub rule: usize,
     /// What its condition came to.
-    pub outcome: Outcome,
+    pub outcome: TruthValue,
     /// The comparisons that were looked at, in order.
     pub leaves: Vec<LeafTrace>,
 }
@@ -30,7 +30,7 @@ pub struct LeafTrace {
     /// The comparison's number in the policy.
     pub leaf: u32,
     /// What it came to.
-    pub outcome: Outcome,
+    pub outcome: TruthValue,
 }
 
 /// What the rules of a gate came to.

@@ -111,7 +111,7 @@ mod tests {
         }
         assert!(!attempts.allow_at("harbour", source(1), now));
         assert!(attempts.allow_at("harbour", source(2), now), "elsewhere the same name may");
-        assert!(attempts.allow_at("desk", source(1), now), "and another name here");
+        assert!(attempts.allow_at("radius", source(1), now), "and another name here");
         assert!(attempts.allow_at("harbour", source(1), now + WINDOW), "again after a minute");
         for number in 0..60 {
             attempts.wrong_at(&format!("guess-{number}"), source(3), now);

@@ -76,8 +76,8 @@ async fn owner(proof: &Proof, api: &Api) -> Result<Option<String>, ApiError> {
     match proof {
         Proof::Cookie(secret) => Ok(api.sessions.owner(secret)),
         Proof::Token(token) => {
-            let (office, token) = (api.office.clone(), token.clone());
-            blocking(move || office.records.token_owner(&token)).await
+            let (administration, token) = (api.administration.clone(), token.clone());
+            blocking(move || administration.records.token_owner(&token)).await
         }
     }
 }
@@ -210,8 +210,8 @@ pub(crate) async fn welcome(
             "This link was used or is of an earlier start; the service prints a new one when it starts without administrators.",
         ));
     }
-    let (office, name) = (api.office.clone(), form.name.trim().to_owned());
-    blocking(move || office.set_administrator(&form.name, form.password.expose())).await?;
+    let (administration, name) = (api.administration.clone(), form.name.trim().to_owned());
+    blocking(move || administration.set_administrator(&form.name, form.password.expose())).await?;
     api.welcome.close();
     Ok(signed_in(&api, name, &origin))
 }
@@ -230,8 +230,8 @@ pub(crate) async fn sign_in(
     if !api.attempts.allow(&form.name, origin.source) {
         return Err(ApiError::too_many("Too many wrong passwords; wait a minute, then try again."));
     }
-    let (office, wanted) = (api.office.clone(), form.name.clone());
-    let known = blocking(move || office.records.administrator(&wanted)).await?;
+    let (administration, wanted) = (api.administration.clone(), form.name.clone());
+    let known = blocking(move || administration.records.administrator(&wanted)).await?;
     let (name, hash) = known.unzip();
     let password = Secret::from(&form.password);
     let right = api.pool.verify(&origin.source.to_string(), password, hash).await;
@@ -256,8 +256,8 @@ fn signed_in(api: &Api, name: String, origin: &Origin) -> Response {
 #[utoipa::path(post, path = "/api/v1/sign-out", responses((status = 204), (status = 401, body = ApiError)))]
 pub(crate) async fn sign_out(State(api): State<Api>, _: Signed, headers: HeaderMap) -> Result<Response, ApiError> {
     if let Some(token) = bearer(&headers) {
-        let (office, change) = (api.office.clone(), Change::forget_token(token_hash(token)));
-        blocking(move || office.records.apply(&change)).await?;
+        let (administration, change) = (api.administration.clone(), Change::forget_token(token_hash(token)));
+        blocking(move || administration.records.apply(&change)).await?;
     } else if let Some(secret) = cookie(&headers) {
         api.sessions.close(secret);
     }
@@ -279,6 +279,6 @@ pub(crate) async fn new_token(
     State(api): State<Api>,
     Signed { name, .. }: Signed,
 ) -> Result<Json<TokenView>, ApiError> {
-    let token = blocking(move || api.office.token_for(&name)).await?;
+    let token = blocking(move || api.administration.token_for(&name)).await?;
     Ok(Json(TokenView { token }))
 }

@@ -7,12 +7,12 @@ use regnant_records::TrustRow;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
+use crate::administration::certificates::CertificatesReport;
+use crate::administration::profile::ProfileOrder;
 use crate::http::Api;
 use crate::http::callers::Signed;
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::{Asked, Sent};
-use crate::office::certificates::CertificatesReport;
-use crate::office::profile::ProfileOrder;
 
 /// A certificate to be kept.
 #[derive(Deserialize, ToSchema)]
@@ -77,7 +77,7 @@ pub(crate) struct TrustKept {
 #[utoipa::path(get, path = "/api/v1/certificates",
     responses((status = 200, body = CertificatesReport), (status = 401, body = ApiError)))]
 pub(crate) async fn certificates(State(api): State<Api>, _: Signed) -> Result<Json<CertificatesReport>, ApiError> {
-    blocking(move || api.office.certificates()).await.map(Json)
+    blocking(move || api.administration.certificates()).await.map(Json)
 }
 
 /// Keeps a certificate with its key; gates that present it do so from the next
@@ -89,7 +89,7 @@ pub(crate) async fn import(
     _: Signed,
     Sent(new): Sent<NewCertificate>,
 ) -> Result<StatusCode, ApiError> {
-    blocking(move || api.office.import_certificate(&new.name, new.pem.expose())).await?;
+    blocking(move || api.administration.import_certificate(&new.name, new.pem.expose())).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -101,7 +101,7 @@ pub(crate) async fn request(
     _: Signed,
     Sent(new): Sent<NewRequest>,
 ) -> Result<Json<SigningRequestView>, ApiError> {
-    let pem = blocking(move || api.office.request_certificate(&new.name)).await?;
+    let pem = blocking(move || api.administration.request_certificate(&new.name)).await?;
     Ok(Json(SigningRequestView { pem }))
 }
 
@@ -115,7 +115,7 @@ pub(crate) async fn trust(
 ) -> Result<Json<TrustKept>, ApiError> {
     let NewTrust { name, authorities, crls, crl_url, ocsp_url, whatever } = new;
     let row = TrustRow { name, authorities, crls, crl_url, ocsp_url, whatever };
-    let left_out = blocking(move || api.office.set_trust(&row)).await?;
+    let left_out = blocking(move || api.administration.set_trust(&row)).await?;
     Ok(Json(TrustKept { left_out }))
 }
 
@@ -149,7 +149,7 @@ pub(crate) async fn profile(
         return Err(ApiError::bad("The name of a wireless network has at most 32 bytes."));
     }
     let order = ProfileOrder { gate, platform, ssid, method };
-    let profile = blocking(move || api.office.profile(&order)).await?;
+    let profile = blocking(move || api.administration.profile(&order)).await?;
     let disposition = format!("attachment; filename=\"{}\"", profile.file);
     let headers = [(header::CONTENT_TYPE, profile.media_type.to_owned()), (header::CONTENT_DISPOSITION, disposition)];
     Ok((headers, profile.text))

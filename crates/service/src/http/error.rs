@@ -7,8 +7,8 @@ use serde::Serialize;
 use tokio::task;
 use utoipa::ToSchema;
 
-use crate::office::OfficeError;
-use crate::office::report::CheckReport;
+use crate::administration::AdministrationError;
+use crate::administration::report::CheckReport;
 
 /// Why a call was not done, as JSON.
 #[derive(Debug, Serialize, ToSchema)]
@@ -103,22 +103,22 @@ impl From<JournalError> for ApiError {
     }
 }
 
-impl From<OfficeError> for ApiError {
-    fn from(error: OfficeError) -> Self {
+impl From<AdministrationError> for ApiError {
+    fn from(error: AdministrationError) -> Self {
         let text = sentence(&error);
         match error {
-            OfficeError::Unfit(report) => {
+            AdministrationError::Unfit(report) => {
                 Self { status: StatusCode::UNPROCESSABLE_ENTITY, error: text, report: Some(*report) }
             }
-            OfficeError::Overtaken { .. } => Self::new(StatusCode::CONFLICT, text),
-            OfficeError::Inventory(_)
-            | OfficeError::Offer(_)
-            | OfficeError::Certificate(_)
-            | OfficeError::Profile(_)
-            | OfficeError::Name
-            | OfficeError::Password => Self::bad(text),
-            OfficeError::Records(error) => error.into(),
-            OfficeError::NoEdition => Self::ours(text),
+            AdministrationError::Overtaken { .. } => Self::new(StatusCode::CONFLICT, text),
+            AdministrationError::Inventory(_)
+            | AdministrationError::Offer(_)
+            | AdministrationError::Certificate(_)
+            | AdministrationError::Profile(_)
+            | AdministrationError::Name
+            | AdministrationError::Password => Self::bad(text),
+            AdministrationError::Records(error) => error.into(),
+            AdministrationError::NoEdition => Self::ours(text),
         }
     }
 }

@@ -51,8 +51,8 @@ pub(crate) async fn health(State(api): State<Api>) -> (StatusCode, Json<HealthVi
     let view = HealthView {
         state: trouble.unwrap_or_else(|| "well".into()),
         version: env!("CARGO_PKG_VERSION").into(),
-        edition: api.office.world.load().setting.edition.number,
-        packets: api.desk.counts(),
+        edition: api.administration.snapshot.load().setting.edition.number,
+        packets: api.radius.counts(),
         journal: JournalHealth {
             p99_ms: ages.p99,
             most_ms: ages.most,

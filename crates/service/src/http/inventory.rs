@@ -65,7 +65,7 @@ pub(crate) struct Wanted {
 #[utoipa::path(get, path = "/api/v1/nases",
     responses((status = 200, body = NasList), (status = 401, body = ApiError)))]
 pub(crate) async fn nases(State(api): State<Api>, _: Signed) -> Result<Json<NasList>, ApiError> {
-    let rows = blocking(move || api.office.nases()).await?;
+    let rows = blocking(move || api.administration.nases()).await?;
     let view = |row: regnant_records::NasRow| NasView {
         name: row.name,
         address: row.network,
@@ -90,7 +90,7 @@ pub(crate) async fn devices(
         return Err(ApiError::bad("`limit` is 1 to 10000."));
     }
     let word = wanted.q.unwrap_or_default().to_lowercase();
-    let stores = api.office.world.load().stores.clone();
+    let stores = api.administration.snapshot.load().stores.clone();
     let mut found: Vec<_> = stores
         .devices()
         .into_iter()
@@ -120,6 +120,6 @@ pub(crate) async fn import(
     _: Signed,
     Sent(inventory): Sent<Inventory>,
 ) -> Result<StatusCode, ApiError> {
-    blocking(move || api.office.import(inventory)).await?;
+    blocking(move || api.administration.import(inventory)).await?;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -69,7 +69,7 @@ pub(crate) async fn entries(
     let filter = EntryFilter { before: wanted.before, kind, text: wanted.q, limit };
     let read = move || {
         let found = api.reader.entries(&filter)?;
-        Ok::<_, JournalError>(found.iter().map(|entry| EntryView::new(entry, &api.office)).collect())
+        Ok::<_, JournalError>(found.iter().map(|entry| EntryView::new(entry, &api.administration)).collect())
     };
     Ok(Json(EntryList { entries: blocking(read).await? }))
 }
@@ -90,7 +90,7 @@ pub(crate) async fn entry(
     let wanted = id.clone();
     let read = move || {
         let found = api.reader.entry(&wanted)?;
-        Ok::<_, JournalError>(found.map(|entry| DetailView::new(&entry, &api.office)))
+        Ok::<_, JournalError>(found.map(|entry| DetailView::new(&entry, &api.administration)))
     };
     let missing = || ApiError::not_found(format!("The journal has no entry `{id}`."));
     blocking(read).await?.map(Json).ok_or_else(missing)
@@ -139,7 +139,9 @@ impl Watcher {
                 received = self.entries.recv() => received,
             };
             return match received {
-                Ok(entry) => Event::default().event("entry").json_data(EntryView::new(&entry, &self.api.office)).ok(),
+                Ok(entry) => {
+                    Event::default().event("entry").json_data(EntryView::new(&entry, &self.api.administration)).ok()
+                }
                 Err(RecvError::Lagged(_)) => Some(Event::default().event("gap").data("read the list anew")),
                 Err(RecvError::Closed) => None,
             };

@@ -29,21 +29,21 @@ use regnant_records::HashPool;
 use tokio::net::TcpListener;
 use tokio::sync::watch;
 
+use crate::administration::{Administration, AdministrationError};
 use crate::config::ApiConfig;
 use crate::http::attempts::Attempts;
 use crate::http::callers::{Sessions, Welcome};
 use crate::http::door::Front;
 use crate::http::error::ApiError;
-use crate::office::{Office, OfficeError};
-use crate::udp::Desk;
+use crate::udp::RadiusState;
 
 /// What every handler can reach.
 #[derive(Clone)]
 pub(crate) struct Api {
-    pub(crate) office: Arc<Office>,
+    pub(crate) administration: Arc<Administration>,
     pub(crate) journal: Arc<Journal>,
     pub(crate) reader: Arc<JournalReader>,
-    pub(crate) desk: Arc<Desk>,
+    pub(crate) radius: Arc<RadiusState>,
     pub(crate) sessions: Arc<Sessions>,
     pub(crate) attempts: Arc<Attempts>,
     pub(crate) welcome: Arc<Welcome>,
@@ -57,22 +57,22 @@ pub(crate) struct Api {
 
 impl Api {
     pub(crate) fn new(
-        office: Arc<Office>,
+        administration: Arc<Administration>,
         journal: Arc<Journal>,
         reader: Arc<JournalReader>,
-        desk: Arc<Desk>,
+        radius: Arc<RadiusState>,
         config: &ApiConfig,
         stopped: watch::Receiver<bool>,
     ) -> Self {
         let (sessions, attempts, welcome, live) = Default::default();
         let front = Arc::new(Front { hosts: config.hosts.clone(), proxies: config.proxies.clone() });
         let pool = HashPool::start(1);
-        Self { office, journal, reader, desk, sessions, attempts, welcome, front, live, pool, stopped }
+        Self { administration, journal, reader, radius, sessions, attempts, welcome, front, live, pool, stopped }
     }
 
     /// The secret of the one-time link, where nobody can sign in yet.
-    pub(crate) fn open_welcome(&self) -> Result<Option<String>, OfficeError> {
-        Ok(match self.office.records.has_administrators()? {
+    pub(crate) fn open_welcome(&self) -> Result<Option<String>, AdministrationError> {
+        Ok(match self.administration.records.has_administrators()? {
             true => None,
             false => Some(self.welcome.open()),
         })

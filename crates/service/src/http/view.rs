@@ -5,8 +5,8 @@ use regnant_journal::{Entry, EntryKind};
 use serde::Serialize;
 use utoipa::ToSchema;
 
+use crate::administration::Administration;
 use crate::clock::iso;
-use crate::office::Office;
 
 /// One entry of the journal as a sentence.
 #[derive(Debug, Serialize, ToSchema)]
@@ -79,10 +79,10 @@ pub(crate) struct EvidenceView {
 }
 
 impl EntryView {
-    pub(crate) fn new(entry: &Entry, office: &Office) -> Self {
+    pub(crate) fn new(entry: &Entry, administration: &Administration) -> Self {
         match entry {
             Entry::Decision(evidence) => {
-                Self::of_decision(&Record::brief(evidence, &office.edition_to_read(evidence.edition)))
+                Self::of_decision(&Record::brief(evidence, &administration.edition_to_read(evidence.edition)))
             }
             Entry::Unheard(record) => Self {
                 id: record.id.clone(),
@@ -128,16 +128,16 @@ impl EntryView {
 const UNREADABLE: &str = "unreadable";
 
 impl DetailView {
-    pub(crate) fn new(entry: &Entry, office: &Office) -> Self {
+    pub(crate) fn new(entry: &Entry, administration: &Administration) -> Self {
         let Entry::Decision(evidence) = entry else {
             let advice = match entry {
                 Entry::Unheard(record) => record.cause.advice(),
                 _ => "The rest of the journal is not touched by it; if this release wrote it, please report this.",
             };
-            let entry = EntryView::new(entry, office);
+            let entry = EntryView::new(entry, administration);
             return Self { entry, edition: None, stations: Vec::new(), advice: Some(advice.into()) };
         };
-        let record = Record::new(evidence, &office.edition_to_read(evidence.edition));
+        let record = Record::new(evidence, &administration.edition_to_read(evidence.edition));
         let stations = record.trail().stations.into_iter().map(StationView::new).collect();
         Self { entry: EntryView::of_decision(&record), edition: Some(record.edition), stations, advice: None }
     }

@@ -11,11 +11,11 @@ pub(crate) mod unheard;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use regnant_access::{Machines, SessionTable};
+use regnant_access::{Machines, ResumptionTable};
 use serde::Serialize;
 use utoipa::ToSchema;
 
-use crate::office::Office;
+use crate::administration::Administration;
 use crate::udp::conversations::Conversations;
 use crate::udp::duplicates::Duplicates;
 use crate::udp::guesses::Patience;
@@ -23,12 +23,12 @@ use crate::udp::handshakes::Handshakes;
 use crate::udp::unheard::Unheard;
 
 /// What all receiving threads share.
-pub(crate) struct Desk {
-    pub(crate) office: Arc<Office>,
+pub(crate) struct RadiusState {
+    pub(crate) administration: Arc<Administration>,
     pub(crate) duplicates: Duplicates,
     pub(crate) conversations: Conversations,
     pub(crate) handshakes: Handshakes,
-    pub(crate) sessions: Arc<SessionTable>,
+    pub(crate) sessions: Arc<ResumptionTable>,
     pub(crate) machines: Machines,
     pub(crate) guesses: Patience,
     /// What opaque names are made with.
@@ -74,7 +74,7 @@ pub(crate) struct PacketCounts {
     pub(crate) unlisted: u64,
 }
 
-impl Desk {
+impl RadiusState {
     pub(crate) fn counts(&self) -> PacketCounts {
         let read = |counter: &AtomicU64| counter.load(Ordering::Relaxed);
         PacketCounts {

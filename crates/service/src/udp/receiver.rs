@@ -8,7 +8,7 @@ use std::task::{Context, Poll, Waker};
 use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 
-use regnant_access::{Cause, Desk as AccessDesk, Dialogue, Heard, Outcome, decide, hear};
+use regnant_access::{AcceptedRequest, Cause, EapSession, Handled, Resources, accept, decide};
 use regnant_journal::{JournalHandle, Slot};
 use regnant_radius::number;
 use regnant_records::LocalStores;
@@ -17,11 +17,11 @@ use tokio::sync::watch;
 use ulid::Ulid;
 
 use crate::clock::now_ms;
+use crate::snapshot::Snapshot;
 use crate::udp::conversations::{Put, Waiting};
 use crate::udp::duplicates::{Answer, Key};
 use crate::udp::socket::{Batch, BatchSocket, Datagram};
-use crate::udp::{Desk, count};
-use crate::world::World;
+use crate::udp::{RadiusState, count};
 
 /// How long a thread rests while the journal is behind.
 const HELD_UP: Duration = Duration::from_millis(2);
@@ -30,7 +30,7 @@ const HELD_UP: Duration = Duration::from_millis(2);
 /// here, at once; the others go on as tasks of the service's runtime, so that
 /// nothing waits behind them.
 pub(crate) struct Receiver {
-    pub(crate) desk: Arc<Desk>,
+    pub(crate) radius: Arc<RadiusState>,
     pub(crate) journal: JournalHandle,
     pub(crate) slow: Handle,
     pub(crate) stop: watch::Receiver<bool>,
@@ -72,9 +72,10 @@ impl Receiver {
                 thread::sleep(HELD_UP);
             }
             let take = |datagram: Datagram<'_>| {
-                let clerk = Clerk { desk: &self.desk, journal: &self.journal, slow: &self.slow, socket, ids: &mut ids };
+                let receiving =
+                    Receiving { radius: &self.radius, journal: &self.journal, slow: &self.slow, socket, ids: &mut ids };
                 // A defect of ours may cost one request, not the thread.
-                if catch_unwind(AssertUnwindSafe(|| clerk.take(&datagram))).is_err() {
+                if catch_unwind(AssertUnwindSafe(|| receiving.take(&datagram))).is_err() {
                     tracing::error!("a packet from {} could not be dealt with; please report this", datagram.source);
                 }
             };
@@ -86,8 +87,8 @@ impl Receiver {
 }
 
 /// Everything needed to deal with one datagram.
-struct Clerk<'r> {
-    desk: &'r Arc<Desk>,
+struct Receiving<'r> {
+    radius: &'r Arc<RadiusState>,
     journal: &'r JournalHandle,
     slow: &'r Handle,
     socket: &'r Arc<BatchSocket>,
@@ -96,7 +97,7 @@ struct Clerk<'r> {
 
 /// Where an answer goes, and what it is remembered by.
 struct ReplyTo {
-    desk: Arc<Desk>,
+    radius: Arc<RadiusState>,
     /// When the first packet of the conversation came.
     begun: Instant,
     socket: Arc<BatchSocket>,
@@ -107,43 +108,43 @@ struct ReplyTo {
     from: Option<IpAddr>,
 }
 
-impl Clerk<'_> {
+impl Receiving<'_> {
     fn take(self, datagram: &Datagram<'_>) {
         let received = Instant::now();
-        count(&self.desk.counters.received);
-        let world = self.desk.office.world.load_full();
+        count(&self.radius.counters.received);
+        let snapshot = self.radius.administration.snapshot.load_full();
         let source = datagram.source;
         // Before anything is computed: in a flood this is all that a packet costs.
-        let slot = match world.nases.find(source.ip()) {
+        let slot = match snapshot.nases.find(source.ip()) {
             None => None,
             Some(nas) => match self.journal.slot(&nas.name) {
                 Some(slot) => Some(slot),
-                None => return count(&self.desk.counters.unjournaled),
+                None => return count(&self.radius.counters.unjournaled),
             },
         };
-        let heard = match hear(&world.nases, source, datagram.bytes) {
-            Ok(heard) => heard,
+        let accepted = match accept(&snapshot.nases, source, datagram.bytes) {
+            Ok(accepted) => accepted,
             Err(cause) => {
-                let nas = world.nases.find(source.ip()).map(|nas| nas.name.as_str());
-                return self.desk.unheard.note(source.ip(), nas, cause, now_ms(), || self.ids.next());
+                let nas = snapshot.nases.find(source.ip()).map(|nas| nas.name.as_str());
+                return self.radius.unheard.note(source.ip(), nas, cause, now_ms(), || self.ids.next());
             }
         };
-        if let Some(reply) = heard.status() {
-            count(&self.desk.counters.status);
-            return send(self.desk, self.socket, &reply, source, datagram.asked);
+        if let Some(reply) = accepted.status() {
+            count(&self.radius.counters.status);
+            return send(self.radius, self.socket, &reply, source, datagram.asked);
         }
         let Some(slot) = slot else { return };
-        let (identifier, authenticator) = (heard.packet().identifier(), *heard.packet().authenticator());
+        let (identifier, authenticator) = (accepted.packet().identifier(), *accepted.packet().authenticator());
         let key = (source, identifier);
-        if let Some(answer) = self.desk.duplicates.begin(key, &authenticator, received) {
-            count(&self.desk.counters.repeated);
+        if let Some(answer) = self.radius.duplicates.begin(key, &authenticator, received) {
+            count(&self.radius.counters.repeated);
             if let Answer::Reply(bytes) = answer {
-                send(self.desk, self.socket, &bytes, source, datagram.asked);
+                send(self.radius, self.socket, &bytes, source, datagram.asked);
             }
             return;
         }
         let mut reply_to = ReplyTo {
-            desk: self.desk.clone(),
+            radius: self.radius.clone(),
             begun: received,
             socket: self.socket.clone(),
             slot,
@@ -152,52 +153,52 @@ impl Clerk<'_> {
             to: source,
             from: datagram.asked,
         };
-        let desk = self.desk.clone();
-        let eap = heard.packet().first(number::EAP_MESSAGE);
-        let state = eap.and_then(|_| heard.packet().first(number::STATE)?.try_into().ok());
-        let waiting = state.and_then(|state| self.desk.conversations.take(&state, &heard.nas.name));
+        let radius = self.radius.clone();
+        let eap = accepted.packet().first(number::EAP_MESSAGE);
+        let state = eap.and_then(|_| accepted.packet().first(number::STATE)?.try_into().ok());
+        let waiting = state.and_then(|state| self.radius.conversations.take(&state, &accepted.nas.name));
         let Some(waiting) = waiting else {
-            return advance(Box::pin(first_packet(desk, self.ids.next(), heard, received)), reply_to, self.slow);
+            return advance(Box::pin(first_packet(radius, self.ids.next(), accepted, received)), reply_to, self.slow);
         };
         reply_to.begun = waiting.begun;
-        if !waiting.dialogue.may_be_slow(&heard) {
-            return advance(Box::pin(next_packet(desk, waiting, heard)), reply_to, self.slow);
+        if !waiting.session.may_need_public_key(&accepted) {
+            return advance(Box::pin(next_packet(radius, waiting, accepted)), reply_to, self.slow);
         }
-        let (slow, nas) = (self.slow.clone(), heard.nas.clone());
-        let job = Box::new(move |waiting| advance(Box::pin(next_packet(desk, waiting, heard)), reply_to, &slow));
-        if let (Err(waiting), Some(state)) = (self.desk.handshakes.submit(&nas.name, waiting, job), state) {
+        let (slow, nas) = (self.slow.clone(), accepted.nas.clone());
+        let job = Box::new(move |waiting| advance(Box::pin(next_packet(radius, waiting, accepted)), reply_to, &slow));
+        if let (Err(waiting), Some(state)) = (self.radius.handshakes.submit(&nas.name, waiting, job), state) {
             // It waits for the same packet again.
-            count(&self.desk.counters.crowded_out);
-            self.desk.duplicates.forget(key);
-            self.desk.keep(state, waiting.dialogue, waiting.begun);
+            count(&self.radius.counters.crowded_out);
+            self.radius.duplicates.forget(key);
+            self.radius.keep(state, waiting.session, waiting.begun);
         }
     }
 }
 
 /// Decides a request that belongs to no conversation.
-async fn first_packet(desk: Arc<Desk>, id: Ulid, heard: Heard, received: Instant) -> Outcome {
-    let world = desk.office.world.load_full();
-    let access = access_desk(&desk, &world);
-    decide(id, heard, &world.setting, &access, || received.elapsed()).await
+async fn first_packet(radius: Arc<RadiusState>, id: Ulid, accepted: AcceptedRequest, received: Instant) -> Handled {
+    let snapshot = radius.administration.snapshot.load_full();
+    let access = resources(&radius, &snapshot);
+    decide(id, accepted, &snapshot.setting, &access, || received.elapsed()).await
 }
 
 /// Goes on with a conversation.
-async fn next_packet(desk: Arc<Desk>, waiting: Waiting, heard: Heard) -> Outcome {
-    let world = desk.office.world.load_full();
-    let access = access_desk(&desk, &world);
-    waiting.dialogue.go_on(heard, &access, || waiting.begun.elapsed()).await
+async fn next_packet(radius: Arc<RadiusState>, waiting: Waiting, accepted: AcceptedRequest) -> Handled {
+    let snapshot = radius.administration.snapshot.load_full();
+    let access = resources(&radius, &snapshot);
+    waiting.session.go_on(accepted, &access, || waiting.begun.elapsed()).await
 }
 
-fn access_desk<'d>(desk: &'d Desk, world: &'d World) -> AccessDesk<'d, LocalStores> {
-    AccessDesk {
-        stores: &world.stores,
-        sessions: &desk.sessions,
-        machines: &desk.machines,
-        responders: &*desk.office.ground.issuers,
-        guesses: &desk.guesses,
+fn resources<'d>(radius: &'d RadiusState, snapshot: &'d Snapshot) -> Resources<'d, LocalStores> {
+    Resources {
+        stores: &snapshot.stores,
+        sessions: &radius.sessions,
+        machines: &radius.machines,
+        responders: &*radius.administration.environment.issuers,
+        guesses: &radius.guesses,
         random,
-        secret: &desk.secret,
-        retries: desk.retries,
+        secret: &radius.secret,
+        retries: radius.retries,
         now: now_ms(),
     }
 }
@@ -228,7 +229,7 @@ fn random(bytes: &mut [u8]) {
 /// Polls work that is most often ready; what waits goes on as a task.
 fn advance<F>(mut work: Pin<Box<F>>, reply_to: ReplyTo, slow: &Handle)
 where
-    F: Future<Output = Outcome> + Send + 'static,
+    F: Future<Output = Handled> + Send + 'static,
 {
     match poll_once(work.as_mut()) {
         Poll::Ready(outcome) => reply_to.finish(outcome),
@@ -237,23 +238,23 @@ where
 }
 
 impl ReplyTo {
-    fn finish(self, outcome: Outcome) {
+    fn finish(self, outcome: Handled) {
         if !self.slot.may_answer() {
             // The journal failed meanwhile: nobody gets an answer that nobody can
             // read up on. The NAS asks again.
-            count(&self.desk.counters.unjournaled);
-            return self.desk.duplicates.forget(self.key);
+            count(&self.radius.counters.unjournaled);
+            return self.radius.duplicates.forget(self.key);
         }
         match outcome {
-            Outcome::Decided(decision) => {
+            Handled::Decided(decision) => {
                 self.send(decision.reply.as_deref());
                 self.slot.decision(*decision);
             }
-            Outcome::Challenge { reply, state, dialogue } => {
+            Handled::Challenge { reply, state, session } => {
                 // A challenge that nobody could go on with is never sent.
-                match self.desk.keep(state, dialogue, self.begun) {
+                match self.radius.keep(state, session, self.begun) {
                     true => self.send(Some(&reply)),
-                    false => self.desk.duplicates.forget(self.key),
+                    false => self.radius.duplicates.forget(self.key),
                 }
             }
         }
@@ -261,17 +262,17 @@ impl ReplyTo {
 
     /// Kept before it is sent: who has the answer may repeat the question at once.
     fn send(&self, reply: Option<&[u8]>) {
-        self.desk.duplicates.finish(self.key, &self.authenticator, reply, Instant::now());
+        self.radius.duplicates.finish(self.key, &self.authenticator, reply, Instant::now());
         if let Some(bytes) = reply {
-            send(&self.desk, &self.socket, bytes, self.to, self.from);
+            send(&self.radius, &self.socket, bytes, self.to, self.from);
         }
     }
 }
 
-impl Desk {
+impl RadiusState {
     /// Keeps a conversation until its next packet, and notes who went for it.
-    fn keep(&self, state: [u8; 16], dialogue: Box<Dialogue>, begun: Instant) -> bool {
-        let Put { kept, given_up } = self.conversations.put(state, dialogue, begun, Instant::now());
+    fn keep(&self, state: [u8; 16], session: Box<EapSession>, begun: Instant) -> bool {
+        let Put { kept, given_up } = self.conversations.put(state, session, begun, Instant::now());
         for given_up in given_up {
             // One entry for a flood, whatever its size, and of the NAS that sends it:
             // whose packet it was that found no room says nothing.
@@ -293,9 +294,9 @@ fn rand_id() -> u128 {
 
 /// A reply that the system does not take is lost like any datagram: the NAS
 /// repeats its request and gets the answer that was kept.
-fn send(desk: &Desk, socket: &BatchSocket, bytes: &[u8], to: SocketAddr, from: Option<IpAddr>) {
+fn send(radius: &RadiusState, socket: &BatchSocket, bytes: &[u8], to: SocketAddr, from: Option<IpAddr>) {
     if let Err(error) = socket.reply(bytes, to, from) {
-        count(&desk.counters.unsent);
+        count(&radius.counters.unsent);
         tracing::debug!("a reply to {to} was not sent: {error}");
     }
 }

@@ -10,7 +10,7 @@ const MOST: usize = 50_000;
 /// EAP sessions that may be resumed. What a peer holds is only a handle; a row
 /// becomes usable once its conversation was accepted, and never skips policy.
 #[derive(Debug, Default)]
-pub struct SessionTable {
+pub struct ResumptionTable {
     inner: Mutex<Inner>,
 }
 
@@ -72,7 +72,7 @@ pub(crate) struct IdentityBefore {
     pub(crate) chain: Chain,
 }
 
-impl SessionTable {
+impl ResumptionTable {
     fn lock(&self) -> MutexGuard<'_, Inner> {
         self.inner.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -91,8 +91,8 @@ impl SessionTable {
 /// One conversation's way to the table: it sees what its scope and age allow, and
 /// notes which sessions are its own.
 #[derive(Debug)]
-pub(crate) struct SessionDesk {
-    table: Arc<SessionTable>,
+pub(crate) struct ResumptionHandle {
+    table: Arc<ResumptionTable>,
     scope: Mutex<Scope>,
     /// What the gate accepts now.
     accept: Vec<Accepted>,
@@ -102,8 +102,8 @@ pub(crate) struct SessionDesk {
     resumed: Mutex<Option<(Vec<u8>, Arc<ProvedBefore>)>>,
 }
 
-impl SessionDesk {
-    pub(crate) fn new(table: Arc<SessionTable>, scope: Scope, accept: Vec<Accepted>, oldest: u64) -> Self {
+impl ResumptionHandle {
+    pub(crate) fn new(table: Arc<ResumptionTable>, scope: Scope, accept: Vec<Accepted>, oldest: u64) -> Self {
         let (own, resumed) = (Mutex::default(), Mutex::default());
         Self { table, scope: Mutex::new(scope), accept, oldest, own, resumed }
     }
@@ -151,7 +151,7 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-impl Sessions for SessionDesk {
+impl Sessions for ResumptionHandle {
     fn put(&self, handle: Vec<u8>, session: Vec<u8>) -> bool {
         let row = Row { session: Secret::new(session), scope: lock(&self.scope).clone(), proved: None };
         lock(&self.own).push(handle.clone());
@@ -184,21 +184,27 @@ mod tests {
 
     use super::*;
 
-    fn desk(table: &Arc<SessionTable>, gate: &str, oldest: u64) -> SessionDesk {
+    fn resources(table: &Arc<ResumptionTable>, gate: &str, oldest: u64) -> ResumptionHandle {
         accepting(table, gate, oldest, &[Inner::EapMsChapV2], false)
     }
 
-    fn accepting(table: &Arc<SessionTable>, gate: &str, oldest: u64, inner: &[Inner], bound: bool) -> SessionDesk {
+    fn accepting(
+        table: &Arc<ResumptionTable>,
+        gate: &str,
+        oldest: u64,
+        inner: &[Inner],
+        bound: bool,
+    ) -> ResumptionHandle {
         let identifies = vec![IdentityKind::User];
         let scope = Scope { gate: gate.into(), method: Some(Kind::PEAP), trust: None, certificate: None, identifies };
         let accepted = Accepted { method: Method::Peap, inner: inner.to_vec(), bound };
-        SessionDesk::new(table.clone(), scope, vec![accepted], oldest)
+        ResumptionHandle::new(table.clone(), scope, vec![accepted], oldest)
     }
 
     #[test]
     fn a_session_is_resumed_only_where_its_proof_would_be_accepted_now() {
-        let table = Arc::new(SessionTable::default());
-        let first = desk(&table, "crew", 0);
+        let table = Arc::new(ResumptionTable::default());
+        let first = resources(&table, "crew", 0);
         first.put(b"handle".to_vec(), b"session".to_vec());
         let inner = vec!["eap-mschapv2".to_owned()];
         first.confirm(Arc::new(ProvedBefore { at: 1_000, inner, ..ProvedBefore::default() }));
@@ -210,26 +216,26 @@ mod tests {
 
     #[test]
     fn the_keys_of_a_session_are_not_printed() {
-        let table = Arc::new(SessionTable::default());
-        desk(&table, "crew", 0).put(b"handle".to_vec(), b"session".to_vec());
+        let table = Arc::new(ResumptionTable::default());
+        resources(&table, "crew", 0).put(b"handle".to_vec(), b"session".to_vec());
         let shown = format!("{table:?}");
         assert!(shown.contains("Secret(..)") && !shown.contains(&format!("{:?}", b"session")), "{shown}");
     }
 
     #[test]
     fn a_session_is_found_only_after_its_verdict_at_its_gate_and_in_its_time() {
-        let table = Arc::new(SessionTable::default());
-        let first = desk(&table, "crew", 0);
+        let table = Arc::new(ResumptionTable::default());
+        let first = resources(&table, "crew", 0);
         first.put(b"handle".to_vec(), b"session".to_vec());
-        assert_eq!(desk(&table, "crew", 0).get(b"handle"), None);
+        assert_eq!(resources(&table, "crew", 0).get(b"handle"), None);
         first.confirm(Arc::new(ProvedBefore { at: 1_000, ..ProvedBefore::default() }));
-        assert!(desk(&table, "crew", 1_000).get(b"handle").is_some());
-        assert_eq!(desk(&table, "guests", 0).get(b"handle"), None);
-        assert_eq!(desk(&table, "crew", 1_001).get(b"handle"), None);
-        let other_method = desk(&table, "crew", 0);
+        assert!(resources(&table, "crew", 1_000).get(b"handle").is_some());
+        assert_eq!(resources(&table, "guests", 0).get(b"handle"), None);
+        assert_eq!(resources(&table, "crew", 1_001).get(b"handle"), None);
+        let other_method = resources(&table, "crew", 0);
         other_method.set_method(Kind::TTLS);
         assert_eq!(other_method.get(b"handle"), None);
-        let last = desk(&table, "crew", 0);
+        let last = resources(&table, "crew", 0);
         last.get(b"handle");
         last.revoke();
         assert!(table.is_empty());
@@ -237,10 +243,10 @@ mod tests {
 
     #[test]
     fn the_table_is_bounded() {
-        let table = Arc::new(SessionTable::default());
-        let desk = desk(&table, "crew", 0);
+        let table = Arc::new(ResumptionTable::default());
+        let resources = resources(&table, "crew", 0);
         for number in 0..MOST + 100 {
-            desk.put(number.to_be_bytes().to_vec(), Vec::new());
+            resources.put(number.to_be_bytes().to_vec(), Vec::new());
         }
         assert_eq!(table.len(), MOST);
     }

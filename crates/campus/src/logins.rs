@@ -3,9 +3,9 @@
 
 use regnant_eap::{ClientTls, Login, PeerMethod, Tunnelled};
 
+use crate::certificates::{DemoCertificates, DemoCertificatesError};
 use crate::enforce::Enforced;
 use crate::harbour::*;
-use crate::papers::{Papers, PapersError};
 use crate::story::{DHCP, DNS_TCP, DNS_UDP, Expected, NOTHING_ELSE, Scene, holding_rules};
 use regnant_client::{Ask, Supplicant};
 
@@ -17,13 +17,18 @@ const LAPTOP: (&str, &str) = ("host/quay-laptop-7", "Keel-Plate-55");
 const OUTSIDE: &str = "anonymous@tarnmouth.example";
 
 /// Every 802.1X scene in order.
-pub(crate) fn scenes(papers: &Papers) -> Result<Vec<Scene>, PapersError> {
-    let trusting = |own| papers.client("authority.pem", own, None);
+pub(crate) fn scenes(certificates: &DemoCertificates) -> Result<Vec<Scene>, DemoCertificatesError> {
+    let trusting = |own| certificates.client("authority.pem", own, None);
     let scene = |title, nas, ask, expected| Scene { title, nas, ask, expected };
     let tls = |title: &str, own: &'static str, address: &str| {
-        Ok::<_, PapersError>(eap(title, "host@tarnmouth.example", PeerMethod::Tls(trusting(Some(own))?), address))
+        Ok::<_, DemoCertificatesError>(eap(
+            title,
+            "host@tarnmouth.example",
+            PeerMethod::Tls(trusting(Some(own))?),
+            address,
+        ))
     };
-    let strange = papers.client("stranger.pem", None, None)?;
+    let strange = certificates.client("stranger.pem", None, None)?;
     let wireless = |ask: Ask| ask.with("NAS-Port-Type", "Wireless-802.11");
     Ok(vec![
         scene(

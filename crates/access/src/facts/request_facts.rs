@@ -6,23 +6,23 @@ use regnant_policy::{Event, FactId, Facts, IdentityKind, Known, Mac, Members, Ty
 use regnant_radius::{Attribute, Packet};
 
 use crate::facts::attributes::attribute_fact;
-use crate::facts::request::{Carrier, Derived};
+use crate::facts::packet_facts::{Carrier, PacketFacts};
 use crate::facts::table::{CertificatePart, FactCode, FactTable, Part, Source, TlsPart};
 use crate::nas::Nas;
 use crate::stores::{Account, Device};
 
 /// Everything known about one request, as facts.
-pub(crate) struct Situation<'p> {
+pub(crate) struct RequestFacts<'p> {
     pub(crate) table: &'p FactTable,
     pub(crate) nas: &'p Nas,
     pub(crate) address: std::net::IpAddr,
     pub(crate) packet: Packet<'p>,
-    pub(crate) derived: Derived<'p>,
+    pub(crate) derived: PacketFacts<'p>,
     pub(crate) user: Identity,
     pub(crate) machine: Identity,
     pub(crate) device: DeviceLookUp,
     /// What was told on the way to the proof.
-    pub(crate) told: Told,
+    pub(crate) told: ProofDetails,
     /// Milliseconds since 1970.
     pub(crate) now: u64,
 }
@@ -62,7 +62,7 @@ impl Identity {
 
 /// What was told on the way to the proof, most of it by EAP.
 #[derive(Clone, Debug, Default)]
-pub(crate) struct Told {
+pub(crate) struct ProofDetails {
     pub(crate) method: Option<String>,
     pub(crate) inner: Vec<String>,
     /// The identity outside the tunnel.
@@ -92,7 +92,7 @@ pub(crate) enum DeviceLookUp {
     Listed(Mac, Arc<Device>),
 }
 
-impl Facts for Situation<'_> {
+impl Facts for RequestFacts<'_> {
     fn fact(&self, id: FactId) -> Known<Value<'_>> {
         let source = self.table.source(id);
         match source {
@@ -102,7 +102,7 @@ impl Facts for Situation<'_> {
     }
 }
 
-impl Situation<'_> {
+impl RequestFacts<'_> {
     fn own(&self, source: Source) -> Known<Value<'_>> {
         let number = |number: i64| Known::Is(Value::Integer(number));
         let text = |text: &'_ str| Known::Is(Value::Text(Cow::Owned(text.to_owned())));
@@ -251,7 +251,7 @@ fn known_of(identity: &Identity, part: Part) -> Known<Value<'_>> {
     }
 }
 
-impl Situation<'_> {
+impl RequestFacts<'_> {
     /// What is known of a user or a machine.
     pub(crate) fn identity(&self, kind: IdentityKind) -> &Identity {
         if kind == IdentityKind::Machine { &self.machine } else { &self.user }

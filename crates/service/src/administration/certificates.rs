@@ -11,10 +11,10 @@ use regnant_records::{CertificateRow, Change, Reading, TrustRow};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::administration::renewal::staple_name;
+use crate::administration::revocation_lists::{ListReport, list_findings};
+use crate::administration::{Administration, AdministrationError};
 use crate::clock::now_ms;
-use crate::office::renewal::staple_name;
-use crate::office::revocation_lists::{ListReport, list_findings};
-use crate::office::{Office, OfficeError};
 
 pub(crate) const DAY: i64 = 86_400;
 /// Days before the end at which people are warned.
@@ -87,12 +87,12 @@ pub struct TrustReport {
     pub findings: Vec<String>,
 }
 
-impl Office {
+impl Administration {
     /// Everything about certificates.
-    pub fn certificates(&self) -> Result<CertificatesReport, OfficeError> {
+    pub fn certificates(&self) -> Result<CertificatesReport, AdministrationError> {
         let now = (now_ms() / 1_000) as i64;
-        let world = self.world.load();
-        let gates = world.setting.edition.policy.gates();
+        let snapshot = self.snapshot.load();
+        let gates = snapshot.setting.edition.policy.gates();
         let presenting = |name: &str| {
             let uses = gates.iter().filter(|gate| gate.present.as_deref() == Some(name));
             uses.map(|gate| gate.name.clone()).collect::<Vec<_>>()
@@ -101,25 +101,25 @@ impl Office {
             let uses = gates.iter().filter(|gate| gate.trust.as_ref().is_some_and(|trust| trust.name == name));
             uses.collect::<Vec<_>>()
         };
-        let certificates = self.records.certificates(&self.ground.key)?.into_iter();
+        let certificates = self.records.certificates(&self.environment.key)?.into_iter();
         let trusts = self.records.trusts()?.into_iter();
         Ok(CertificatesReport {
             certificates: certificates
                 .map(|row| {
                     let mut report = certificate_report(&row, presenting(&row.name), now);
                     let staple = staple_name(&row);
-                    let stapled = self.ground.staples.current(&staple, now as u64);
+                    let stapled = self.environment.staples.current(&staple, now as u64);
                     report.stapled_until = stapled.and_then(|came| came.until).map(|until| until as i64);
-                    let trouble = self.ground.staples.trouble(&staple);
+                    let trouble = self.environment.staples.trouble(&staple);
                     report.findings.extend(trouble.map(|why| format!("No OCSP response is to be had for it: {why}.")));
                     report
                 })
                 .collect(),
             trusts: trusts
                 .map(|row| {
-                    let fetched = self.ground.fetched_list(&row);
+                    let fetched = self.environment.fetched_list(&row);
                     let mut report = trust_report(&row, fetched, &trusting(&row.name), now);
-                    let trouble = self.ground.lists.trouble(&row.name);
+                    let trouble = self.environment.lists.trouble(&row.name);
                     report.findings.extend(trouble.map(|why| format!("Its revocation list cannot be fetched: {why}.")));
                     report
                 })
@@ -129,7 +129,7 @@ impl Office {
 
     /// Keeps a certificate in PEM. Its key may be in it; where a signing request of
     /// this name waits, the key is there already.
-    pub fn import_certificate(&self, name: &str, pem: &str) -> Result<(), OfficeError> {
+    pub fn import_certificate(&self, name: &str, pem: &str) -> Result<(), AdministrationError> {
         let row = self.import_pem(name, pem)?;
         if self.fetch_staple(&row)? {
             let _turn = self.turn();
@@ -138,21 +138,21 @@ impl Office {
         Ok(())
     }
 
-    fn import_pem(&self, name: &str, pem: &str) -> Result<CertificateRow, OfficeError> {
+    fn import_pem(&self, name: &str, pem: &str) -> Result<CertificateRow, AdministrationError> {
         let _turn = self.turn();
         named(name)?;
-        let bundle = Bundle::from_pem(pem).map_err(|error| OfficeError::Certificate(error.to_string()))?;
-        let before = self.records.certificates(&self.ground.key)?.into_iter().find(|row| row.name == name);
+        let bundle = Bundle::from_pem(pem).map_err(|error| AdministrationError::Certificate(error.to_string()))?;
+        let before = self.records.certificates(&self.environment.key)?.into_iter().find(|row| row.name == name);
         let key = match (bundle.key, before) {
             (Some(key), _) => Secret::new(key.expose()),
             (None, Some(row)) => row.key,
             (None, None) => {
                 let text = "there is no private key in it, and no signing request of this name waits".to_owned();
-                return Err(OfficeError::Certificate(text));
+                return Err(AdministrationError::Certificate(text));
             }
         };
         ServerTls::new(&bundle.chain, key.expose(), None, None)
-            .map_err(|error| OfficeError::Certificate(error.to_string()))?;
+            .map_err(|error| AdministrationError::Certificate(error.to_string()))?;
         let chain = to_pem("CERTIFICATE", &bundle.chain);
         let row = CertificateRow { name: name.to_owned(), chain, key };
         self.keep_certificate(&row)?;
@@ -161,15 +161,15 @@ impl Office {
 
     /// Makes a key and a signing request for a certificate of this name. A
     /// certificate that is in use stays in use until its successor is imported.
-    pub fn request_certificate(&self, name: &str) -> Result<String, OfficeError> {
+    pub fn request_certificate(&self, name: &str) -> Result<String, AdministrationError> {
         let _turn = self.turn();
         named(name)?;
-        let exists = self.records.certificates(&self.ground.key)?.iter().any(|row| row.name == name);
+        let exists = self.records.certificates(&self.environment.key)?.iter().any(|row| row.name == name);
         if exists {
             let text = format!("there is a certificate `{name}` already: ask for the next one under another name");
-            return Err(OfficeError::Certificate(text));
+            return Err(AdministrationError::Certificate(text));
         }
-        let request = SigningRequest::new(name).map_err(|error| OfficeError::Certificate(error.to_string()))?;
+        let request = SigningRequest::new(name).map_err(|error| AdministrationError::Certificate(error.to_string()))?;
         let key = Secret::new(request.key.expose());
         self.keep_certificate(&CertificateRow { name: name.to_owned(), chain: String::new(), key })?;
         Ok(request.pem)
@@ -178,7 +178,7 @@ impl Office {
     /// Keeps authorities and revocation lists, and tells which certificates it left
     /// out because they are no authorities'. Where it says from where a newer list is
     /// fetched, that is done at once.
-    pub fn set_trust(&self, trust: &TrustRow) -> Result<Vec<String>, OfficeError> {
+    pub fn set_trust(&self, trust: &TrustRow) -> Result<Vec<String>, AdministrationError> {
         let (row, left_out) = self.keep_trust(trust)?;
         if self.fetch_list(&row) {
             let _turn = self.turn();
@@ -187,16 +187,16 @@ impl Office {
         Ok(left_out)
     }
 
-    fn keep_trust(&self, trust: &TrustRow) -> Result<(TrustRow, Vec<String>), OfficeError> {
+    fn keep_trust(&self, trust: &TrustRow) -> Result<(TrustRow, Vec<String>), AdministrationError> {
         let _turn = self.turn();
         named(&trust.name)?;
         for (url, what) in [(&trust.crl_url, "a revocation list"), (&trust.ocsp_url, "a responder's answer")] {
             if url.as_ref().is_some_and(|url| !url.starts_with("http://")) {
                 let text = format!("{what} is fetched from an address that begins with http://: it is signed itself");
-                return Err(OfficeError::Certificate(text));
+                return Err(AdministrationError::Certificate(text));
             }
         }
-        let wrong = |error: &dyn std::fmt::Display| OfficeError::Certificate(error.to_string());
+        let wrong = |error: &dyn std::fmt::Display| AdministrationError::Certificate(error.to_string());
         let read = read_certificates(&trust.authorities).map_err(|error| wrong(&error))?;
         let (read, others): (Vec<_>, Vec<_>) = read.into_iter().partition(|der| trust.whatever || is_authority(der));
         let left_out: Vec<_> = others.iter().filter_map(|der| Some(Certificate::read(der).ok()?.subject)).collect();
@@ -208,7 +208,7 @@ impl Office {
                 ),
                 None => "there is no authority in it".into(),
             };
-            return Err(OfficeError::Certificate(text));
+            return Err(AdministrationError::Certificate(text));
         }
         let lists = read_crls(&trust.crls).map_err(|error| wrong(&error))?;
         Trust::whatever(&read, &lists, Judgement::default()).map_err(|error| wrong(&error))?;
@@ -218,21 +218,21 @@ impl Office {
         Ok((row, left_out))
     }
 
-    fn keep_certificate(&self, row: &CertificateRow) -> Result<(), OfficeError> {
-        self.put_in_force(&Change::certificate(row, &self.ground.key, now_ms()))
+    fn keep_certificate(&self, row: &CertificateRow) -> Result<(), AdministrationError> {
+        self.put_in_force(&Change::certificate(row, &self.environment.key, now_ms()))
     }
 
     /// Conversations in flight end under the certificate that they began with.
-    pub(crate) fn swap_world(&self) -> Result<(), OfficeError> {
-        let edition = self.world.load().setting.edition.clone();
-        self.world.store(Arc::new(self.ground.world(&self.records, edition)?));
+    pub(crate) fn swap_world(&self) -> Result<(), AdministrationError> {
+        let edition = self.snapshot.load().setting.edition.clone();
+        self.snapshot.store(Arc::new(self.environment.snapshot(&self.records, edition)?));
         Ok(())
     }
 }
 
-fn named(name: &str) -> Result<(), OfficeError> {
+fn named(name: &str) -> Result<(), AdministrationError> {
     if name.trim().is_empty() || name.len() > 253 || name.chars().any(char::is_control) {
-        return Err(OfficeError::Certificate("a name has 1 to 253 printable bytes".into()));
+        return Err(AdministrationError::Certificate("a name has 1 to 253 printable bytes".into()));
     }
     Ok(())
 }

@@ -1,8 +1,8 @@
 //! Everything that people change goes through here, one change at a time: check,
-//! write, swap the world.
+//! write, swap the snapshot.
 
 pub(crate) mod certificates;
-pub(crate) mod fetched;
+pub(crate) mod downloads;
 pub(crate) mod issuers;
 pub(crate) mod profile;
 pub(crate) mod renewal;
@@ -21,9 +21,9 @@ use regnant_records::{
 };
 use thiserror::Error;
 
+use crate::administration::report::CheckReport;
 use crate::clock::now_ms;
-use crate::office::report::CheckReport;
-use crate::world::{Ground, Unfit, World, WorldError, basis, fact_table};
+use crate::snapshot::{Environment, Snapshot, SnapshotError, Unfit, basis, fact_table};
 
 /// The policy that a service without one begins with: nobody comes in.
 const FIRST_POLICY: &str = "# The first edition: every request is refused until you write your own gates.\n\
@@ -32,10 +32,10 @@ const FIRST_POLICY: &str = "# The first edition: every request is refused until 
 const FIRST_POLICY_BEFORE: &str = "# The first edition: every request is refused until you write a gate.\n";
 
 /// Where changes are made and inventories are read.
-pub struct Office {
+pub struct Administration {
     pub(crate) records: Records,
-    pub(crate) ground: Ground,
-    pub(crate) world: ArcSwap<World>,
+    pub(crate) environment: Environment,
+    pub(crate) snapshot: ArcSwap<Snapshot>,
     /// Held from check to swap, so that two changes cannot cross.
     one_at_a_time: Mutex<()>,
     /// Editions that entries of the journal tell of, the one read last at the end.
@@ -45,22 +45,22 @@ pub struct Office {
 /// Editions that are kept compiled for readers of the journal.
 const MOST_READ: usize = 8;
 
-impl Office {
+impl Administration {
     /// Loads what the records hold; the first time, makes the first edition.
-    pub(crate) fn open(records: Records, ground: Ground) -> Result<Self, OfficeError> {
+    pub(crate) fn open(records: Records, environment: Environment) -> Result<Self, AdministrationError> {
         if records.active_edition()?.is_none() {
             records.apply(&Change::activate_edition(1, FIRST_POLICY, &basis(), now_ms(), "regnant"))?;
         }
-        let mut active = records.active_edition()?.ok_or(OfficeError::NoEdition)?;
+        let mut active = records.active_edition()?.ok_or(AdministrationError::NoEdition)?;
         if active.source == FIRST_POLICY_BEFORE {
             active.source = FIRST_POLICY.into();
         }
-        let edition = Arc::new(bring_up_to_date(&records, &ground, active)?);
-        let world = ground.world(&records, edition)?;
+        let edition = Arc::new(bring_up_to_date(&records, &environment, active)?);
+        let snapshot = environment.snapshot(&records, edition)?;
         Ok(Self {
             records,
-            ground,
-            world: ArcSwap::from_pointee(world),
+            environment,
+            snapshot: ArcSwap::from_pointee(snapshot),
             one_at_a_time: Mutex::new(()),
             read_before: Mutex::default(),
         })
@@ -68,11 +68,11 @@ impl Office {
 
     /// Adds or changes equipment, people and devices. Takes tens of milliseconds
     /// for each person, whose password is hashed.
-    pub fn import(&self, inventory: Inventory) -> Result<(), OfficeError> {
+    pub fn import(&self, inventory: Inventory) -> Result<(), AdministrationError> {
         let _turn = self.turn();
-        let dialects: Vec<_> = self.ground.dialects.iter().map(|dialect| dialect.name.clone()).collect();
+        let dialects: Vec<_> = self.environment.dialects.iter().map(|dialect| dialect.name.clone()).collect();
         let change = inventory.into_change(
-            &self.ground.key,
+            &self.environment.key,
             &self.records.stores()?,
             &self.records.names_beyond_ascii()?,
             &dialects,
@@ -80,20 +80,20 @@ impl Office {
         self.put_in_force(&change)
     }
 
-    /// Writes a change and swaps the world that follows from it in; where no world
+    /// Writes a change and swaps the snapshot that follows from it in; where no snapshot
     /// follows, nothing is written. Conversations in flight end under what they began
     /// with.
-    fn put_in_force(&self, change: &Change) -> Result<(), OfficeError> {
-        let edition = self.world.load().setting.edition.clone();
-        let world = self.records.apply_and(change, |records| self.ground.world(records, edition))?;
-        self.world.store(Arc::new(world));
+    fn put_in_force(&self, change: &Change) -> Result<(), AdministrationError> {
+        let edition = self.snapshot.load().setting.edition.clone();
+        let snapshot = self.records.apply_and(change, |records| self.environment.snapshot(records, edition))?;
+        self.snapshot.store(Arc::new(snapshot));
         Ok(())
     }
 
     /// Checks a policy against the records and runs its cases.
-    pub fn check(&self, source: &str) -> Result<CheckReport, OfficeError> {
-        let schema = self.ground.schema(&self.records)?;
-        Ok(match self.ground.edition(0, source, &schema) {
+    pub fn check(&self, source: &str) -> Result<CheckReport, AdministrationError> {
+        let schema = self.environment.schema(&self.records)?;
+        Ok(match self.environment.edition(0, source, &schema) {
             Ok(edition) => CheckReport::fit(&edition),
             Err(unfit) => CheckReport::unfit(unfit),
         })
@@ -102,44 +102,49 @@ impl Office {
     /// Makes a policy the active edition, and gives its number. One that does not
     /// check, or whose cases fail, changes nothing. `expected` is the edition that
     /// the author saw: another one means that somebody was faster.
-    pub fn activate(&self, source: &str, by: &str, expected: Option<u32>) -> Result<(u32, CheckReport), OfficeError> {
+    pub fn activate(
+        &self,
+        source: &str,
+        by: &str,
+        expected: Option<u32>,
+    ) -> Result<(u32, CheckReport), AdministrationError> {
         let _turn = self.turn();
-        let active = self.world.load().setting.edition.number;
+        let active = self.snapshot.load().setting.edition.number;
         if let Some(expected) = expected.filter(|expected| *expected != active) {
-            return Err(OfficeError::Overtaken { expected, active });
+            return Err(AdministrationError::Overtaken { expected, active });
         }
         let number = self.records.next_edition()?;
-        let schema = self.ground.schema(&self.records)?;
+        let schema = self.environment.schema(&self.records)?;
         let edition = self
-            .ground
+            .environment
             .edition(number, source, &schema)
-            .map_err(|unfit| OfficeError::Unfit(Box::new(CheckReport::unfit(unfit))))?;
+            .map_err(|unfit| AdministrationError::Unfit(Box::new(CheckReport::unfit(unfit))))?;
         let report = CheckReport::fit(&edition);
         if report.failed_cases() > 0 {
-            return Err(OfficeError::Unfit(Box::new(report)));
+            return Err(AdministrationError::Unfit(Box::new(report)));
         }
-        let world = self.ground.world(&self.records, Arc::new(edition))?;
+        let snapshot = self.environment.snapshot(&self.records, Arc::new(edition))?;
         self.records.apply(&Change::activate_edition(number, source, &basis(), now_ms(), by))?;
-        let before = self.world.swap(Arc::new(world)).setting.edition.clone();
+        let before = self.snapshot.swap(Arc::new(snapshot)).setting.edition.clone();
         self.keep_to_read(before.number, Some(before));
         Ok((number, report))
     }
 
     /// The active edition with its warnings.
-    pub fn active(&self) -> Result<(EditionRow, CheckReport), OfficeError> {
-        let row = self.records.active_edition()?.ok_or(OfficeError::NoEdition)?;
-        Ok((row, CheckReport::fit(&self.world.load().setting.edition)))
+    pub fn active(&self) -> Result<(EditionRow, CheckReport), AdministrationError> {
+        let row = self.records.active_edition()?.ok_or(AdministrationError::NoEdition)?;
+        Ok((row, CheckReport::fit(&self.snapshot.load().setting.edition)))
     }
 
     /// Every edition, newest first.
-    pub fn editions(&self) -> Result<Vec<EditionRow>, OfficeError> {
+    pub fn editions(&self) -> Result<Vec<EditionRow>, AdministrationError> {
         Ok(self.records.editions()?)
     }
 
     /// The edition that decided something, to read about it. Where it cannot be had any
     /// more, the active one: its number tells that it is another.
     pub(crate) fn edition_to_read(&self, number: u32) -> Arc<Edition> {
-        let active = self.world.load().setting.edition.clone();
+        let active = self.snapshot.load().setting.edition.clone();
         if active.number == number {
             return active;
         }
@@ -150,7 +155,7 @@ impl Office {
                 tracing::warn!("edition {number} cannot be read: {error}");
                 None
             });
-            let edition = found.and_then(|(row, basis)| Ground::edition_of_old(&row, &basis?)).map(Arc::new);
+            let edition = found.and_then(|(row, basis)| Environment::edition_of_old(&row, &basis?)).map(Arc::new);
             self.keep_to_read(number, edition.clone());
             edition
         });
@@ -171,24 +176,24 @@ impl Office {
     }
 
     /// Every NAS, without its secret.
-    pub fn nases(&self) -> Result<Vec<NasRow>, OfficeError> {
+    pub fn nases(&self) -> Result<Vec<NasRow>, AdministrationError> {
         Ok(self.records.nas_rows()?)
     }
 
     /// Adds an administrator, or gives one a new password.
-    pub fn set_administrator(&self, name: &str, password: &str) -> Result<(), OfficeError> {
+    pub fn set_administrator(&self, name: &str, password: &str) -> Result<(), AdministrationError> {
         if name.trim().is_empty() || name.len() > 64 {
-            return Err(OfficeError::Name);
+            return Err(AdministrationError::Name);
         }
         if password.chars().count() < 10 || password.len() > 1024 {
-            return Err(OfficeError::Password);
+            return Err(AdministrationError::Password);
         }
         let change = Change::administrator(name.trim(), &hash_password(password.as_bytes()), now_ms());
         Ok(self.records.apply(&change)?)
     }
 
     /// A token with which a program acts as this administrator.
-    pub fn token_for(&self, administrator: &str) -> Result<String, OfficeError> {
+    pub fn token_for(&self, administrator: &str) -> Result<String, AdministrationError> {
         let token = new_token();
         self.records.apply(&Change::token(token_hash(&token), administrator, now_ms()))?;
         Ok(token)
@@ -202,11 +207,15 @@ impl Office {
 /// The active edition on the dictionaries and dialects of this release. Where these have
 /// changed, that is a new edition, checked and activated like any other; one that does
 /// not check stays on what it was checked with.
-fn bring_up_to_date(records: &Records, ground: &Ground, active: EditionRow) -> Result<Edition, OfficeError> {
-    let (basis, schema) = (basis(), ground.schema(records)?);
+fn bring_up_to_date(
+    records: &Records,
+    environment: &Environment,
+    active: EditionRow,
+) -> Result<Edition, AdministrationError> {
+    let (basis, schema) = (basis(), environment.schema(records)?);
     let current = active.basis.as_deref() == Some(&basis.hash()[..]);
     let number = if current { active.number } else { records.next_edition()? };
-    let unfit = match ground.edition(number, &active.source, &schema) {
+    let unfit = match environment.edition(number, &active.source, &schema) {
         Ok(edition) if current => return Ok(edition),
         Ok(edition) => {
             records.apply(&Change::activate_edition(number, &active.source, &basis, now_ms(), "regnant"))?;
@@ -216,9 +225,9 @@ fn bring_up_to_date(records: &Records, ground: &Ground, active: EditionRow) -> R
             );
             return Ok(edition);
         }
-        Err(unfit) => OfficeError::Unfit(Box::new(CheckReport::unfit(unfit))),
+        Err(unfit) => AdministrationError::Unfit(Box::new(CheckReport::unfit(unfit))),
     };
-    let before = records.edition(active.number)?.and_then(|(row, basis)| Ground::edition_of_old(&row, &basis?));
+    let before = records.edition(active.number)?.and_then(|(row, basis)| Environment::edition_of_old(&row, &basis?));
     let before = before.filter(|_| !current).ok_or(unfit)?;
     tracing::warn!(
         "edition {} does not check with the dictionaries and dialects of this release, and decides on with its own: \
@@ -242,11 +251,11 @@ pub fn check_alone(file: &str, text: &str) -> CheckReport {
     }
 }
 
-impl From<WorldError> for OfficeError {
-    fn from(error: WorldError) -> Self {
+impl From<SnapshotError> for AdministrationError {
+    fn from(error: SnapshotError) -> Self {
         match error {
-            WorldError::Records(error) => Self::Records(error),
-            WorldError::Offer(problem) => Self::Offer(problem),
+            SnapshotError::Records(error) => Self::Records(error),
+            SnapshotError::Offer(problem) => Self::Offer(problem),
         }
     }
 }
@@ -254,7 +263,7 @@ impl From<WorldError> for OfficeError {
 /// Why a change was not made. What was active stays active.
 #[derive(Debug, Error)]
 #[non_exhaustive]
-pub enum OfficeError {
+pub enum AdministrationError {
     /// The policy does not check, or its cases fail; the report says why.
     #[error("the policy cannot be activated: {}", .0.summary())]
     Unfit(Box<CheckReport>),

@@ -6,7 +6,7 @@ use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 
 use jiff::Timestamp;
-use regnant_campus::papers::Papers;
+use regnant_campus::certificates::DemoCertificates;
 use regnant_certificates::read_certificates;
 use regnant_eap::Certificate;
 
@@ -14,31 +14,31 @@ use crate::failure::Failure;
 
 /// Makes the files on the first run, and again once the server's certificate has
 /// run out; else reads what is there.
-pub(crate) fn lay_out(folder: &Path) -> Result<Papers, Failure> {
+pub(crate) fn lay_out(folder: &Path) -> Result<DemoCertificates, Failure> {
     let now = Timestamp::now().as_second();
-    if let Some(papers) = read(folder).filter(|papers| is_good(papers, now)) {
-        return Ok(papers);
+    if let Some(certificates) = read(folder).filter(|certificates| is_good(certificates, now)) {
+        return Ok(certificates);
     }
     fs::create_dir_all(folder)?;
-    let papers = Papers::issue(now).map_err(|error| Failure::new(error.to_string()))?;
-    for (name, text) in papers.files() {
+    let certificates = DemoCertificates::issue(now).map_err(|error| Failure::new(error.to_string()))?;
+    for (name, text) in certificates.files() {
         let mode = if name.ends_with(".key") { 0o600 } else { 0o644 };
         let path = folder.join(name);
         let _ = fs::remove_file(&path);
         OpenOptions::new().write(true).create_new(true).mode(mode).open(path)?.write_all(text.as_bytes())?;
     }
-    Ok(papers)
+    Ok(certificates)
 }
 
-fn read(folder: &Path) -> Option<Papers> {
+fn read(folder: &Path) -> Option<DemoCertificates> {
     let files = fs::read_dir(folder).ok()?.flatten().filter_map(|entry| {
         let name = entry.file_name().into_string().ok()?;
         Some((name, fs::read_to_string(entry.path()).ok()?))
     });
-    Some(Papers::from_files(files.collect::<Vec<_>>()))
+    Some(DemoCertificates::from_files(files.collect::<Vec<_>>()))
 }
 
-fn is_good(papers: &Papers, now: i64) -> bool {
-    let own = read_certificates(papers.file("server.pem")).unwrap_or_default();
+fn is_good(certificates: &DemoCertificates, now: i64) -> bool {
+    let own = read_certificates(certificates.file("server.pem")).unwrap_or_default();
     own.first().and_then(|der| Certificate::read(der).ok()).is_some_and(|own| own.not_after > now + 86_400)
 }

@@ -9,7 +9,7 @@ use crate::nas::{Nas, NasTable};
 
 /// A datagram that is a request of a NAS that we know and that knows our secret.
 #[derive(Clone, Debug)]
-pub struct Heard {
+pub struct AcceptedRequest {
     /// Who asks.
     pub nas: Arc<Nas>,
     /// Where the reply goes.
@@ -17,7 +17,7 @@ pub struct Heard {
     datagram: Vec<u8>,
 }
 
-impl Heard {
+impl AcceptedRequest {
     /// The request.
     pub fn packet(&self) -> Packet<'_> {
         Packet::parse(&self.datagram).expect("hear parsed these very bytes")
@@ -33,7 +33,7 @@ impl Heard {
 }
 
 /// Turns a datagram into a request, or says why it cannot become one.
-pub fn hear(nases: &NasTable, source: SocketAddr, datagram: &[u8]) -> Result<Heard, Cause> {
+pub fn accept(nases: &NasTable, source: SocketAddr, datagram: &[u8]) -> Result<AcceptedRequest, Cause> {
     let nas = nases.find(source.ip()).ok_or(Cause::UnknownSender)?;
     let packet = Packet::parse(datagram).map_err(|error| Cause::Malformed(error.to_string()))?;
     let asks_status = packet.code() == Code::STATUS_SERVER;
@@ -53,7 +53,7 @@ pub fn hear(nases: &NasTable, source: SocketAddr, datagram: &[u8]) -> Result<Hea
         MessageAuthenticator::Missing => {}
     }
     well_made(&packet)?;
-    Ok(Heard { nas: nas.clone(), source, datagram: packet.as_bytes().to_vec() })
+    Ok(AcceptedRequest { nas: nas.clone(), source, datagram: packet.as_bytes().to_vec() })
 }
 
 /// What stands at most once in a request, so that nobody can mean one thing and

@@ -7,16 +7,16 @@ use regnant_policy::{Event, Facts, Gate, IdentityKind, Reaction};
 use regnant_radius::number;
 use ulid::Ulid;
 
-use crate::decide::{Decision, Desk, End, Outcome, Setting, Times, Verdict, decide_by_rules};
+use crate::accept::AcceptedRequest;
+use crate::decide::{ActivePolicy, Decision, End, Handled, Resources, Times, Verdict, decide_by_rules};
 use crate::eap::identities::{check_claim, judge_chain, recall_machine, take_certificates, take_session, taken_chains};
 use crate::eap::machines::SeenMachine;
 use crate::eap::offers::GateOffer;
-use crate::eap::sessions::{IdentityBefore, ProvedBefore, Scope, SessionDesk};
+use crate::eap::resumption::{IdentityBefore, ProvedBefore, ResumptionHandle, Scope};
 use crate::evidence::eap::{EapEvidence, FailureEvidence, RoundEvidence};
-use crate::facts::request::Derived;
-use crate::facts::situation::{DeviceLookUp, Identity, Situation, Told};
+use crate::facts::packet_facts::PacketFacts;
+use crate::facts::request_facts::{DeviceLookUp, Identity, ProofDetails, RequestFacts};
 use crate::facts::table::FactTable;
-use crate::hear::Heard;
 use crate::lookup::LookUp;
 use crate::proof::{self, Stop, look_up_device, react_in, react_to_absence};
 use crate::reply::{self, Beside, Ending};
@@ -33,18 +33,18 @@ const LARGEST_PACKET: usize = 1_300;
 /// One EAP conversation in progress. Gate, edition and certificates are those of
 /// its first packet, to its end.
 #[derive(Debug)]
-pub struct Dialogue {
+pub struct EapSession {
     id: Ulid,
-    setting: Setting,
+    setting: ActivePolicy,
     gate: usize,
-    first: Heard,
+    first: AcceptedRequest,
     conversation: Conversation,
-    sessions: Arc<SessionDesk>,
+    sessions: Arc<ResumptionHandle>,
     proofs: Proofs,
     user: Identity,
     machine: Identity,
     device: DeviceLookUp,
-    told: Told,
+    told: ProofDetails,
     times: Times,
     rounds: Vec<RoundEvidence>,
     decided: Option<(End, Verdict)>,
@@ -93,7 +93,7 @@ impl Proofs {
         &mut self,
         (kind, told): (IdentityKind, Option<IdentityType>),
         claimed: &str,
-        outcome: &proof::Outcome,
+        outcome: &proof::ProofOutcome,
         chain: Chain,
     ) {
         self.identities.retain(|identity| identity.kind != kind);
@@ -120,16 +120,16 @@ impl Proofs {
     }
 }
 
-impl Dialogue {
+impl EapSession {
     /// Begins a conversation at a gate with the packet that was heard.
     pub(crate) async fn begin<S: Stores>(
         id: Ulid,
-        heard: Heard,
-        setting: Setting,
+        accepted: AcceptedRequest,
+        setting: ActivePolicy,
         (gate, times): (usize, Times),
-        desk: &Desk<'_, S>,
+        resources: &Resources<'_, S>,
         elapsed: &(impl Fn() -> Duration + Send + Sync),
-    ) -> Outcome {
+    ) -> Handled {
         let definition = &setting.edition.policy.gates()[gate];
         let offer = setting.offers.of(gate).cloned().unwrap_or_default();
         let scope = Scope {
@@ -140,44 +140,45 @@ impl Dialogue {
             identifies: definition.identify.iter().map(|clause| clause.kind).collect(),
         };
         let resume = u64::from(definition.resume) * 1_000;
-        let oldest = if resume == 0 { u64::MAX } else { desk.now.saturating_sub(resume) };
-        let sessions = Arc::new(SessionDesk::new(desk.sessions.clone(), scope, definition.accept.clone(), oldest));
+        let oldest = if resume == 0 { u64::MAX } else { resources.now.saturating_sub(resume) };
+        let sessions =
+            Arc::new(ResumptionHandle::new(resources.sessions.clone(), scope, definition.accept.clone(), oldest));
         let limits = Limits {
-            packet: longest_packet(&heard),
-            retries: desk.retries,
-            session_id: heard.packet().first(number::EAP_KEY_NAME).is_some(),
+            packet: longest_packet(&accepted),
+            retries: resources.retries,
+            session_id: accepted.packet().first(number::EAP_KEY_NAME).is_some(),
             ..Limits::default()
         };
         let store = (resume > 0).then(|| sessions.clone() as Arc<dyn regnant_eap::Sessions>);
-        let conversation = Conversation::new(offer.methods, store, limits, Box::new(desk.random));
-        let dialogue = Box::new(Self {
+        let conversation = Conversation::new(offer.methods, store, limits, Box::new(resources.random));
+        let session = Box::new(Self {
             id,
             setting,
             gate,
-            first: heard.clone(),
+            first: accepted.clone(),
             conversation,
             sessions,
             proofs: Proofs::default(),
             user: Identity::Absent,
             machine: Identity::Absent,
             device: DeviceLookUp::Absent,
-            told: Told::default(),
+            told: ProofDetails::default(),
             times,
             rounds: Vec::new(),
             decided: None,
             last_request: Vec::new(),
         });
-        dialogue.receive(&heard, desk, elapsed).await
+        session.receive(&accepted, resources, elapsed).await
     }
 
     /// Goes on with the next packet. `elapsed` tells the time since the first.
     pub async fn go_on<S: Stores>(
         self: Box<Self>,
-        heard: Heard,
-        desk: &Desk<'_, S>,
+        accepted: AcceptedRequest,
+        resources: &Resources<'_, S>,
         elapsed: impl Fn() -> Duration + Send + Sync,
-    ) -> Outcome {
-        self.receive(&heard, desk, &elapsed).await
+    ) -> Handled {
+        self.receive(&accepted, resources, &elapsed).await
     }
 
     /// The end of a conversation that its peer left.
@@ -205,8 +206,8 @@ impl Dialogue {
 
     /// Whether this packet may want public-key cryptography, which takes a hundred
     /// times as long as anything else here.
-    pub fn may_be_slow(&self, heard: &Heard) -> bool {
-        self.conversation.may_be_slow(heard.packet().first(number::EAP_MESSAGE).unwrap_or_default())
+    pub fn may_need_public_key(&self, accepted: &AcceptedRequest) -> bool {
+        self.conversation.may_need_public_key(accepted.packet().first(number::EAP_MESSAGE).unwrap_or_default())
     }
 
     /// Whether its verdict has fallen.
@@ -222,28 +223,28 @@ impl Dialogue {
 
     async fn receive<S: Stores>(
         mut self: Box<Self>,
-        heard: &Heard,
-        desk: &Desk<'_, S>,
+        accepted: &AcceptedRequest,
+        resources: &Resources<'_, S>,
         elapsed: &(impl Fn() -> Duration + Send + Sync),
-    ) -> Outcome {
+    ) -> Handled {
         let at = elapsed();
         // RFC 3579 section 2.1: an empty EAP-Message is EAP-Start.
-        let packet = heard.packet().eap_message().unwrap_or_default();
+        let packet = accepted.packet().eap_message().unwrap_or_default();
         self.rounds.push(RoundEvidence::new(at, packet.len()));
         let step = match packet.len() {
             0..=2 if self.last_request.is_empty() => self.conversation.begin(),
             _ => self.conversation.receive(&packet),
         };
-        self.drive(step, heard, desk, elapsed).await
+        self.drive(step, accepted, resources, elapsed).await
     }
 
     async fn drive<S: Stores>(
         mut self: Box<Self>,
         mut step: Step,
-        heard: &Heard,
-        desk: &Desk<'_, S>,
+        accepted: &AcceptedRequest,
+        resources: &Resources<'_, S>,
         elapsed: &(impl Fn() -> Duration + Send + Sync),
-    ) -> Outcome {
+    ) -> Handled {
         loop {
             if let Some(method) = self.conversation.about().method {
                 self.sessions.set_method(method);
@@ -251,19 +252,19 @@ impl Dialogue {
             step = match step {
                 Step::Send(packet) => {
                     self.last_request.clone_from(&packet);
-                    return self.challenge(&packet, None, heard, desk, elapsed);
+                    return self.challenge(&packet, None, accepted, resources, elapsed);
                 }
                 Step::Ignore(_) if self.last_request.is_empty() => {
                     let failure = Failure::Malformed("the first packet is no identity");
-                    return self.refuse(End::failed(&failure), None, heard, elapsed);
+                    return self.refuse(End::failed(&failure), None, accepted, elapsed);
                 }
                 Step::Ignore(why) => {
                     // RFC 3579 section 2.2: the request again, and that it was ignored.
                     let packet = self.last_request.clone();
-                    return self.challenge(&packet, Some(why), heard, desk, elapsed);
+                    return self.challenge(&packet, Some(why), accepted, resources, elapsed);
                 }
                 Step::Ask(claim) => {
-                    let answer = self.check(&claim, desk).await;
+                    let answer = self.check(&claim, resources).await;
                     self.times.proof = elapsed();
                     match answer {
                         Some(answer) => self.conversation.answer(answer),
@@ -272,7 +273,7 @@ impl Dialogue {
                 }
                 Step::Verdict => {
                     self.told_of_conversation();
-                    let (end, verdict) = self.judge(desk, elapsed).await;
+                    let (end, verdict) = self.judge(resources, elapsed).await;
                     if verdict == Verdict::Silence {
                         self.decided = Some((end, verdict));
                         return self.silence(elapsed);
@@ -281,28 +282,28 @@ impl Dialogue {
                     self.decided = Some((end, verdict));
                     self.conversation.conclude(accept)
                 }
-                Step::Accept(packet, keys) => return self.accept(packet, keys, heard, desk, elapsed),
+                Step::Accept(packet, keys) => return self.accept(packet, keys, accepted, resources, elapsed),
                 Step::Refuse(packet, failure) => {
                     let end = self.end_of(failure);
-                    return self.refuse(end, Some(packet), heard, elapsed);
+                    return self.refuse(end, Some(packet), accepted, elapsed);
                 }
             };
         }
     }
 
     /// Checks a credential; `None` where nobody is to be answered.
-    async fn check<S: Stores>(&mut self, claim: &Claim, desk: &Desk<'_, S>) -> Option<Answer> {
+    async fn check<S: Stores>(&mut self, claim: &Claim, resources: &Resources<'_, S>) -> Option<Answer> {
         self.told_of_conversation();
         let edition = self.setting.edition.clone();
         let gate = &edition.policy.gates()[self.gate];
         let first = self.first.clone();
         let mut proofs = std::mem::take(&mut self.proofs);
-        let mut situation = self.situation(&first, &edition.table);
+        let mut request_facts = self.request_facts(&first, &edition.table);
         let about = self.conversation.about();
-        let outcome = check_claim(claim, about, gate, &mut situation, &mut proofs, desk).await;
+        let outcome = check_claim(claim, about, gate, &mut request_facts, &mut proofs, resources).await;
         let kind = claim_kind(claim);
-        *situation.identity_mut(kind) = outcome.identity;
-        let Situation { user, machine, device, told, .. } = situation;
+        *request_facts.identity_mut(kind) = outcome.identity;
+        let RequestFacts { user, machine, device, told, .. } = request_facts;
         (self.user, self.machine, self.device, self.told, self.proofs) = (user, machine, device, told, proofs);
         let stop = react_in(gate, kind, outcome.event).err();
         if let Some(Stop { kind, event, reaction: Reaction::Silence }) = stop {
@@ -315,7 +316,7 @@ impl Dialogue {
     /// All is proved: everybody is looked up, then the rules decide.
     async fn judge<S: Stores>(
         &mut self,
-        desk: &Desk<'_, S>,
+        resources: &Resources<'_, S>,
         elapsed: &(impl Fn() -> Duration + Send + Sync),
     ) -> (End, Verdict) {
         let setting = self.setting.clone();
@@ -323,13 +324,13 @@ impl Dialogue {
         let offer = setting.offers.of(self.gate).cloned().unwrap_or_default();
         let first = self.first.clone();
         let mut proofs = std::mem::take(&mut self.proofs);
-        let mut situation = self.situation(&first, &setting.edition.table);
-        let stopped = self.prove_all(gate, &offer, &mut situation, &mut proofs, desk).await;
+        let mut request_facts = self.request_facts(&first, &setting.edition.table);
+        let stopped = self.prove_all(gate, &offer, &mut request_facts, &mut proofs, resources).await;
         self.times.proof = elapsed();
         let decided = match stopped {
             Err(stopped) => stopped.decided(),
             Ok(()) => {
-                let facts = &situation as &dyn Facts;
+                let facts = &request_facts as &dyn Facts;
                 let (end, verdict) = decide_by_rules(&setting.edition, self.gate, facts);
                 match (&verdict, &self.first.nas.dialect) {
                     // Nobody is told that they may come in before it is sure that
@@ -342,7 +343,7 @@ impl Dialogue {
             }
         };
         self.times.rules = elapsed();
-        let Situation { user, machine, device, told, .. } = situation;
+        let RequestFacts { user, machine, device, told, .. } = request_facts;
         (self.user, self.machine, self.device, self.told, self.proofs) = (user, machine, device, told, proofs);
         decided
     }
@@ -351,47 +352,47 @@ impl Dialogue {
         &self,
         gate: &Gate,
         offer: &GateOffer,
-        situation: &mut Situation<'_>,
+        request_facts: &mut RequestFacts<'_>,
         proofs: &mut Proofs,
-        desk: &Desk<'_, S>,
+        resources: &Resources<'_, S>,
     ) -> Result<(), Stopped> {
         let about = self.conversation.about();
         match self.resumed() {
             Some(before) => {
                 for identity in &before.identities {
-                    judge_chain(&identity.chain, offer, &mut proofs.asked, desk).await?;
+                    judge_chain(&identity.chain, offer, &mut proofs.asked, resources).await?;
                 }
-                take_session(&before, about, gate, situation, proofs, desk).await;
+                take_session(&before, about, gate, request_facts, proofs, resources).await;
             }
             None => {
                 // The handshakes have judged them, but waited for no issuer.
                 for chain in taken_chains(about).filter(|_| offer.asks_issuers()) {
-                    judge_chain(chain, offer, &mut proofs.asked, desk).await?;
+                    judge_chain(chain, offer, &mut proofs.asked, resources).await?;
                 }
-                take_certificates(about, gate, situation, proofs, desk).await;
+                take_certificates(about, gate, request_facts, proofs, resources).await;
             }
         }
-        recall_machine(gate, offer, situation, proofs, desk).await?;
-        look_up_device(situation, gate, false, desk.stores, &mut proofs.lookups).await?;
+        recall_machine(gate, offer, request_facts, proofs, resources).await?;
+        look_up_device(request_facts, gate, false, resources.stores, &mut proofs.lookups).await?;
         for (kind, event) in proofs.failed() {
             react_in(gate, kind, Some(event))?;
         }
         // The policy sees one claimed name: the user's, where there is one.
-        if let Identity::Proved(proved) = &situation.user {
+        if let Identity::Proved(proved) = &request_facts.user {
             let before = proofs.identities.iter().find(|identity| identity.kind == IdentityKind::User);
-            situation.told.claimed = Some(before.map_or_else(|| proved.claimed.clone(), |b| b.claimed.clone()));
+            request_facts.told.claimed = Some(before.map_or_else(|| proved.claimed.clone(), |b| b.claimed.clone()));
         }
-        Ok(react_to_absence(situation, gate)?)
+        Ok(react_to_absence(request_facts, gate)?)
     }
 
-    fn situation<'s>(&mut self, first: &'s Heard, table: &'s FactTable) -> Situation<'s> {
+    fn request_facts<'s>(&mut self, first: &'s AcceptedRequest, table: &'s FactTable) -> RequestFacts<'s> {
         let packet = first.packet();
-        Situation {
+        RequestFacts {
             table,
             nas: &first.nas,
             address: first.source.ip(),
             packet,
-            derived: Derived::read(&packet, &first.nas),
+            derived: PacketFacts::read(&packet, &first.nas),
             user: std::mem::take(&mut self.user),
             machine: std::mem::take(&mut self.machine),
             device: std::mem::take(&mut self.device),
@@ -437,34 +438,34 @@ impl Dialogue {
         mut self: Box<Self>,
         packet: &[u8],
         ignored: Option<&str>,
-        heard: &Heard,
-        desk: &Desk<'_, S>,
+        accepted: &AcceptedRequest,
+        resources: &Resources<'_, S>,
         elapsed: &(impl Fn() -> Duration + Send + Sync),
-    ) -> Outcome {
+    ) -> Handled {
         let mut state = [0; 16];
-        (desk.random)(&mut state);
+        (resources.random)(&mut state);
         if let Some(round) = self.rounds.last_mut() {
             round.end(elapsed(), packet.len(), ignored);
         }
-        match reply::challenge(heard, packet, &state, ignored.is_some()) {
-            Ok(reply) => Outcome::Challenge { reply, state, dialogue: self },
-            Err(reason) => Outcome::decided(self.decision(End::NoReply(reason), Verdict::Silence, None, None)),
+        match reply::challenge(accepted, packet, &state, ignored.is_some()) {
+            Ok(reply) => Handled::Challenge { reply, state, session: self },
+            Err(reason) => Handled::decided(self.decision(End::NoReply(reason), Verdict::Silence, None, None)),
         }
     }
 
-    fn silence(mut self: Box<Self>, elapsed: &(impl Fn() -> Duration + Send + Sync)) -> Outcome {
+    fn silence(mut self: Box<Self>, elapsed: &(impl Fn() -> Duration + Send + Sync)) -> Handled {
         self.times.reply = elapsed();
         let (end, verdict) = self.decided.take().unwrap_or((End::Abandoned, Verdict::Silence));
-        Outcome::decided(self.decision(end, verdict, None, None))
+        Handled::decided(self.decision(end, verdict, None, None))
     }
 
     fn refuse(
         mut self: Box<Self>,
         end: End,
         packet: Option<Vec<u8>>,
-        heard: &Heard,
+        accepted: &AcceptedRequest,
         elapsed: &(impl Fn() -> Duration + Send + Sync),
-    ) -> Outcome {
+    ) -> Handled {
         self.told_of_conversation();
         // What was proved before does not hold any more, or never did.
         self.sessions.revoke();
@@ -478,8 +479,8 @@ impl Dialogue {
             round.end(elapsed(), packet.len(), None);
         }
         self.times.reply = elapsed();
-        let made = reply::refusal(heard, Some(&packet), None);
-        Outcome::decided(match made {
+        let made = reply::refusal(accepted, Some(&packet), None);
+        Handled::decided(match made {
             Ok(reply) => self.decision(end, verdict, Some(reply), None),
             Err(reason) => self.decision(End::NoReply(reason), Verdict::Silence, None, None),
         })
@@ -499,10 +500,10 @@ impl Dialogue {
         mut self: Box<Self>,
         packet: Vec<u8>,
         keys: Option<Keys>,
-        heard: &Heard,
-        desk: &Desk<'_, S>,
+        accepted: &AcceptedRequest,
+        resources: &Resources<'_, S>,
         elapsed: &(impl Fn() -> Duration + Send + Sync),
-    ) -> Outcome {
+    ) -> Handled {
         self.told_of_conversation();
         if let Some(round) = self.rounds.last_mut() {
             round.end(elapsed(), packet.len(), None);
@@ -510,21 +511,21 @@ impl Dialogue {
         let Some((end, Verdict::Grant(set))) = self.decided.take() else {
             // A method that succeeds without a verdict is a defect of ours: nobody
             // comes in by it.
-            return self.refuse(End::failed(&Failure::Unexpected("no verdict")), None, heard, elapsed);
+            return self.refuse(End::failed(&Failure::Unexpected("no verdict")), None, accepted, elapsed);
         };
         let mut salts = [0; 4];
-        (desk.random)(&mut salts);
+        (resources.random)(&mut salts);
         let [a, b, c, d] = salts;
         let ending = Ending {
             packet: &packet,
             keys: keys.as_ref(),
             salts: [u16::from_be_bytes([a, b]), u16::from_be_bytes([c, d]) ^ 1],
         };
-        let made = reply::acceptance(heard, &self.setting.edition, set, &self.beside(ending, desk.secret));
+        let made = reply::acceptance(accepted, &self.setting.edition, set, &self.beside(ending, resources.secret));
         self.times.reply = elapsed();
-        Outcome::decided(match made {
+        Handled::decided(match made {
             Ok(reply) => {
-                let remembered = self.remember(desk).map(Box::new);
+                let remembered = self.remember(resources).map(Box::new);
                 let decision = self.decision(end, Verdict::Grant(set), Some(reply), Some(keys.is_some()));
                 Decision { remembered, ..decision }
             }
@@ -541,9 +542,9 @@ impl Dialogue {
 
     /// Keeps what later conversations may build on, and tells the machine that is
     /// remembered.
-    fn remember<S>(&mut self, desk: &Desk<'_, S>) -> Option<SeenMachine> {
+    fn remember<S>(&mut self, resources: &Resources<'_, S>) -> Option<SeenMachine> {
         let before = self.resumed();
-        let at = before.as_ref().map_or(desk.now, |before| before.at);
+        let at = before.as_ref().map_or(resources.now, |before| before.at);
         let identities = std::mem::take(&mut self.proofs.identities);
         let machine = identities.iter().find(|identity| identity.kind == IdentityKind::Machine);
         // A resumed session is no new proof.
@@ -551,10 +552,10 @@ impl Dialogue {
         let bound = self.told.bound == Some(true);
         let (inner, group) = (self.told.inner.clone(), self.told.group.clone());
         self.sessions.confirm(Arc::new(ProvedBefore { at, identities, inner, group, bound }));
-        let mac = Derived::read(&self.first.packet(), &self.first.nas).mac?;
+        let mac = PacketFacts::read(&self.first.packet(), &self.first.nas).mac?;
         let IdentityBefore { name, proof, password_mark, chain, .. } = machine?;
         let seen = SeenMachine { mac, name, proof, at, password_mark, chain };
-        desk.machines.remember(seen.clone());
+        resources.machines.remember(seen.clone());
         Some(seen)
     }
 
@@ -583,7 +584,7 @@ impl Dialogue {
         let eap = EapEvidence::new(self.conversation.about(), presented, self.rounds, keys, asked);
         Decision {
             id: self.id,
-            heard: self.first,
+            accepted: self.first,
             edition: self.setting.edition,
             verdict,
             reply,
@@ -605,8 +606,8 @@ fn claim_kind(claim: &Claim) -> IdentityKind {
     claim.identity_type.map_or_else(|| proof::kind_of(&claim.name), crate::eap::identities::kind_of_type)
 }
 
-fn longest_packet(heard: &Heard) -> usize {
-    let told = heard.packet().first(number::FRAMED_MTU).and_then(|bytes| <[u8; 4]>::try_from(bytes).ok());
+fn longest_packet(accepted: &AcceptedRequest) -> usize {
+    let told = accepted.packet().first(number::FRAMED_MTU).and_then(|bytes| <[u8; 4]>::try_from(bytes).ok());
     match told.map(u32::from_be_bytes) {
         Some(mtu) => (mtu as usize).saturating_sub(LINK_OVERHEAD).clamp(SMALLEST_PACKET, LARGEST_PACKET),
         None => Limits::default().packet,

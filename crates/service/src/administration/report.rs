@@ -3,7 +3,7 @@ use regnant_policy::{Diagnostic, Severity, Source};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::world::Unfit;
+use crate::snapshot::Unfit;
 
 /// What a check found.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]

@@ -1,4 +1,4 @@
-//! A trickle of requests, so that there is always something to watch.
+//! A little traffic, so that there is always something to watch.
 
 use std::net::SocketAddr;
 use std::sync::Arc;

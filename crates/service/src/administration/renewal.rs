@@ -8,12 +8,12 @@ use regnant_certificates::{read_certificates, read_crls};
 use regnant_eap::{Certificate, Judgement, Standing, Trust};
 use regnant_records::{CertificateRow, Reading, TrustRow};
 
+use crate::administration::certificates::LinkReport;
+use crate::administration::downloads::Download;
+use crate::administration::issuers::{ask, responder};
+use crate::administration::revocation_lists::freshest;
+use crate::administration::{Administration, AdministrationError};
 use crate::clock::now_ms;
-use crate::office::certificates::LinkReport;
-use crate::office::fetched::Came;
-use crate::office::issuers::{ask, responder};
-use crate::office::revocation_lists::freshest;
-use crate::office::{Office, OfficeError};
 
 /// A list larger than this is not taken.
 const MOST_BYTES: u64 = 16 << 20;
@@ -21,18 +21,21 @@ const PATIENCE: Duration = Duration::from_secs(20);
 const LONGEST_PAUSE: u64 = 3_600;
 const SHORTEST_PAUSE: u64 = 60;
 
-impl Office {
+impl Administration {
     /// Fetches what is to be fetched and tells the log of what comes to its end;
     /// gives the time until it should be done again.
-    pub(crate) fn look_after_certificates(&self, told: &mut HashSet<(String, i64)>) -> Result<Duration, OfficeError> {
-        let ended = self.ground.staples.drop_ended(now_ms() / 1_000);
+    pub(crate) fn look_after_certificates(
+        &self,
+        told: &mut HashSet<(String, i64)>,
+    ) -> Result<Duration, AdministrationError> {
+        let ended = self.environment.staples.drop_ended(now_ms() / 1_000);
         let (lists, staples) = (self.fetch_lists()?, self.fetch_staples()?);
         if ended || lists || staples {
             let _turn = self.turn();
             self.swap_world()?;
         }
         self.tell_of_endings(told)?;
-        let left = self.ground.staples.first_end().map(|end| end.saturating_sub(now_ms() / 1_000));
+        let left = self.environment.staples.first_end().map(|end| end.saturating_sub(now_ms() / 1_000));
         // Half of its time is left for trying again.
         let pause = left.map_or(LONGEST_PAUSE, |left| (left / 2).clamp(SHORTEST_PAUSE, LONGEST_PAUSE));
         Ok(Duration::from_secs(pause))
@@ -40,7 +43,7 @@ impl Office {
 
     /// Fetches the revocation list of every trust that says from where; `true`
     /// where one is new.
-    fn fetch_lists(&self) -> Result<bool, OfficeError> {
+    fn fetch_lists(&self) -> Result<bool, AdministrationError> {
         let trusts = self.records.trusts()?;
         Ok(trusts.iter().fold(false, |new, trust| self.fetch_list(trust) | new))
     }
@@ -53,9 +56,9 @@ impl Office {
         if let Err(trouble) = &came {
             tracing::warn!("the revocation list of trust {} cannot be fetched from {url}: {trouble}", trust.name);
         }
-        let new = self.ground.lists.keep(&trust.name, came.clone().map(|bytes| Came { bytes, until: None }));
+        let new = self.environment.lists.keep(&trust.name, came.clone().map(|bytes| Download { bytes, until: None }));
         if let (true, Ok(bytes)) = (new, &came)
-            && let Err(error) = self.ground.list_file.keep(&trust.name, bytes, now_ms())
+            && let Err(error) = self.environment.list_file.keep(&trust.name, bytes, now_ms())
         {
             tracing::warn!(
                 "the revocation list of trust {} is in force until the next start only: {error}",
@@ -68,28 +71,28 @@ impl Office {
     /// Asks for a response about each certificate of ours that names a responder,
     /// to be presented with it (RFC 6961 and RFC 8446 section 4.4.2.1); `true`
     /// where one is new.
-    fn fetch_staples(&self) -> Result<bool, OfficeError> {
+    fn fetch_staples(&self) -> Result<bool, AdministrationError> {
         let mut new = false;
-        for row in self.records.certificates(&self.ground.key)? {
+        for row in self.records.certificates(&self.environment.key)? {
             new |= self.fetch_staple(&row)?;
         }
         Ok(new)
     }
 
     /// The same for one certificate.
-    pub(crate) fn fetch_staple(&self, row: &CertificateRow) -> Result<bool, OfficeError> {
+    pub(crate) fn fetch_staple(&self, row: &CertificateRow) -> Result<bool, AdministrationError> {
         let chain = read_certificates(&row.chain).unwrap_or_default();
         let Some(Ok(url)) = chain.first().map(|own| responder(own, None)) else { return Ok(false) };
         let came = staple(&url, &chain, &self.records.trusts()?);
         if let Err(trouble) = &came {
             tracing::warn!("there is no OCSP response to present with certificate {}: {trouble}", row.name);
         }
-        Ok(self.ground.staples.keep(&staple_name(row), came))
+        Ok(self.environment.staples.keep(&staple_name(row), came))
     }
 
     /// Tells the log of what comes to its end, once for each of 30, 14, 7 and 1
     /// days before.
-    fn tell_of_endings(&self, told: &mut HashSet<(String, i64)>) -> Result<(), OfficeError> {
+    fn tell_of_endings(&self, told: &mut HashSet<(String, i64)>) -> Result<(), AdministrationError> {
         let report = self.certificates()?;
         let ours = report.certificates.into_iter().flat_map(|certificate| certificate.chain);
         let theirs = report.trusts.iter().flat_map(|trust| trust.authorities.clone());
@@ -117,7 +120,7 @@ fn ending(link: &LinkReport) -> Option<(i64, String)> {
     if link.not_after * 1_000 <= now_ms() as i64 {
         return Some((0, format!("the certificate {} has expired", link.subject)));
     }
-    crate::office::certificates::warning(link)
+    crate::administration::certificates::warning(link)
 }
 
 /// One list, in DER or PEM, which one of the authorities must have signed.
@@ -134,13 +137,13 @@ fn fetch(url: &str, authorities: &[Vec<u8>]) -> Result<Vec<u8>, String> {
 }
 
 /// A response that says that our certificate is good.
-fn staple(url: &str, chain: &[Vec<u8>], trusts: &[TrustRow]) -> Result<Came, String> {
+fn staple(url: &str, chain: &[Vec<u8>], trusts: &[TrustRow]) -> Result<Download, String> {
     let own = &chain[0];
     let issuer = issuer_of(chain, trusts)
         .ok_or("its issuer's certificate is not known here; import it behind the certificate")?;
     let (bytes, answer) = ask(url, own, &issuer)?;
     match answer.standing {
-        Standing::Good => Ok(Came { bytes, until: Some(answer.until) }),
+        Standing::Good => Ok(Download { bytes, until: Some(answer.until) }),
         Standing::Unknown => Err(format!("{url}: the responder does not know it")),
         Standing::Revoked => Err(format!("{url}: it was revoked; replace it, supplicants may reject it")),
     }

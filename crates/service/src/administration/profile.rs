@@ -6,7 +6,7 @@ use regnant_policy::{Accepted, Gate, Inner as Written, Method as Policy};
 use regnant_profiles::{Inner, Method, Network, Platform, Profile};
 use regnant_records::Reading;
 
-use crate::office::{Office, OfficeError};
+use crate::administration::{Administration, AdministrationError};
 
 /// Which profile is wanted.
 #[derive(Clone, Debug)]
@@ -22,14 +22,14 @@ pub struct ProfileOrder {
     pub method: Option<String>,
 }
 
-impl Office {
+impl Administration {
     /// What a client needs so that it trusts the server of this gate.
-    pub fn profile(&self, order: &ProfileOrder) -> Result<Profile, OfficeError> {
-        let world = self.world.load();
-        let gates = world.setting.edition.policy.gates();
+    pub fn profile(&self, order: &ProfileOrder) -> Result<Profile, AdministrationError> {
+        let snapshot = self.snapshot.load();
+        let gates = snapshot.setting.edition.policy.gates();
         let gate = gates.iter().find(|gate| gate.name == order.gate).ok_or_else(|| {
             let names: Vec<_> = gates.iter().filter(|gate| gate.present.is_some()).map(|gate| &*gate.name).collect();
-            OfficeError::Profile(format!(
+            AdministrationError::Profile(format!(
                 "there is no gate `{}`; with 802.1X there are: {}",
                 order.gate,
                 names.join(", ")
@@ -38,7 +38,11 @@ impl Office {
         let platform = Platform::ALL.iter().find(|(word, _)| *word == order.platform).map(|(_, platform)| *platform);
         let words: Vec<_> = Platform::ALL.iter().map(|(word, _)| *word).collect();
         let platform = platform.ok_or_else(|| {
-            OfficeError::Profile(format!("`{}` is no platform; there are: {}", order.platform, words.join(", ")))
+            AdministrationError::Profile(format!(
+                "`{}` is no platform; there are: {}",
+                order.platform,
+                words.join(", ")
+            ))
         })?;
         let methods = methods(gate, order.method.as_deref())?;
         let (server, authorities) = self.server_of(gate)?;
@@ -58,16 +62,20 @@ impl Office {
             }
         }
         let reason = refusal.map_or_else(|| "the gate accepts no method with a certificate".into(), |e| e.to_string());
-        Err(OfficeError::Profile(format!("gate `{}`: {reason}", gate.name)))
+        Err(AdministrationError::Profile(format!("gate `{}`: {reason}", gate.name)))
     }
 
     /// The server's name and the authorities that vouch for it: those above it in
     /// its chain, or those of the trust that issued it.
-    fn server_of(&self, gate: &Gate) -> Result<(String, Vec<Vec<u8>>), OfficeError> {
-        let none = || OfficeError::Profile(format!("gate `{}` presents no certificate", gate.name));
+    fn server_of(&self, gate: &Gate) -> Result<(String, Vec<Vec<u8>>), AdministrationError> {
+        let none = || AdministrationError::Profile(format!("gate `{}` presents no certificate", gate.name));
         let name = gate.present.as_deref().ok_or_else(none)?;
-        let row =
-            self.records.certificates(&self.ground.key)?.into_iter().find(|row| row.name == name).ok_or_else(none)?;
+        let row = self
+            .records
+            .certificates(&self.environment.key)?
+            .into_iter()
+            .find(|row| row.name == name)
+            .ok_or_else(none)?;
         let chain = read_certificates(&row.chain).unwrap_or_default();
         let own = chain.first().and_then(|der| Certificate::read(der).ok()).ok_or_else(none)?;
         let server = own.dns.first().cloned().or(own.common_name).unwrap_or_else(|| name.to_owned());
@@ -85,13 +93,14 @@ impl Office {
 }
 
 /// The methods of a gate that profiles can set up, in its order.
-fn methods(gate: &Gate, wanted: Option<&str>) -> Result<Vec<Method>, OfficeError> {
+fn methods(gate: &Gate, wanted: Option<&str>) -> Result<Vec<Method>, AdministrationError> {
     let fits = |accepted: &&Accepted| wanted.is_none_or(|wanted| accepted.method.word() == wanted);
     let found: Vec<_> = gate.accept.iter().filter(fits).flat_map(set_up).collect();
     match (found.is_empty(), wanted) {
-        (true, Some(wanted)) => {
-            Err(OfficeError::Profile(format!("gate `{}` accepts no `{wanted}` that a profile can set up", gate.name)))
-        }
+        (true, Some(wanted)) => Err(AdministrationError::Profile(format!(
+            "gate `{}` accepts no `{wanted}` that a profile can set up",
+            gate.name
+        ))),
         _ => Ok(found),
     }
 }

@@ -71,7 +71,7 @@ pub(crate) enum Credential {
 
 /// What was derived from the first packet.
 #[derive(Debug)]
-pub(crate) struct Derived<'p> {
+pub(crate) struct PacketFacts<'p> {
     pub(crate) name: Option<&'p str>,
     pub(crate) mac: Option<Mac>,
     pub(crate) carrier: Option<Carrier>,
@@ -94,7 +94,7 @@ const ETHERNET: u32 = 15;
 const WIRELESS_OTHER: u32 = 18;
 const WIRELESS_802_11: u32 = 19;
 
-impl<'p> Derived<'p> {
+impl<'p> PacketFacts<'p> {
     /// Reads all that one pass over the attributes tells.
     pub(crate) fn read(packet: &Packet<'p>, nas: &Nas) -> Self {
         let mut raw = Raw::default();

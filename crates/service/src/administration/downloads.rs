@@ -8,14 +8,14 @@ pub(crate) struct Fetched(Mutex<HashMap<String, Known>>);
 
 #[derive(Debug, Default)]
 struct Known {
-    came: Option<Came>,
+    came: Option<Download>,
     /// What went wrong the last time, where it did.
     trouble: Option<String>,
 }
 
 /// Something that was fetched.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) struct Came {
+pub(crate) struct Download {
     pub(crate) bytes: Vec<u8>,
     /// Seconds since 1970 until which it counts; without an end where none.
     pub(crate) until: Option<u64>,
@@ -24,12 +24,12 @@ pub(crate) struct Came {
 impl Fetched {
     /// What was fetched before the start, each without an end.
     pub(crate) fn restored(before: Vec<(String, Vec<u8>)>) -> Self {
-        let known = |bytes| Known { came: Some(Came { bytes, until: None }), trouble: None };
+        let known = |bytes| Known { came: Some(Download { bytes, until: None }), trouble: None };
         Self(Mutex::new(before.into_iter().map(|(name, bytes)| (name, known(bytes))).collect()))
     }
 
     /// What counts now, in seconds since 1970.
-    pub(crate) fn current(&self, name: &str, now: u64) -> Option<Came> {
+    pub(crate) fn current(&self, name: &str, now: u64) -> Option<Download> {
         self.lock().get(name)?.came.clone().filter(|came| !came.is_over(now))
     }
 
@@ -39,7 +39,7 @@ impl Fetched {
     }
 
     /// Keeps what came; `true` where it is new. A failure leaves the old one.
-    pub(crate) fn keep(&self, name: &str, came: Result<Came, String>) -> bool {
+    pub(crate) fn keep(&self, name: &str, came: Result<Download, String>) -> bool {
         let mut all = self.lock();
         let known = all.entry(name.to_owned()).or_default();
         match came {
@@ -73,7 +73,7 @@ impl Fetched {
     }
 }
 
-impl Came {
+impl Download {
     fn is_over(&self, now: u64) -> bool {
         self.until.is_some_and(|until| until < now)
     }
@@ -86,7 +86,7 @@ mod tests {
     #[test]
     fn what_came_counts_until_its_end_and_survives_a_failure() {
         let fetched = Fetched::default();
-        let came = |bytes: &[u8], until| Ok(Came { bytes: bytes.to_vec(), until });
+        let came = |bytes: &[u8], until| Ok(Download { bytes: bytes.to_vec(), until });
         assert!(fetched.keep("a", came(b"1", Some(10))) && !fetched.keep("a", came(b"1", Some(10))));
         assert!(fetched.keep("b", came(b"2", None)));
         assert!(!fetched.keep("a", Err("nobody answers".into())));

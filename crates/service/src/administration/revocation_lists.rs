@@ -6,7 +6,7 @@ use regnant_eap::RevocationList;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::office::certificates::{DAY, LinkReport, WARNED_AT};
+use crate::administration::certificates::{DAY, LinkReport, WARNED_AT};
 
 /// A revocation list.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]

@@ -1,8 +1,8 @@
 use std::sync::Arc;
 
 use regnant_access::{
-    Dialect, Edition, FactTable, GateOffers, GrantProblem, Materials, NasTable, OfferProblem, Presentable, Setting,
-    TrustMaterial,
+    ActivePolicy, CertificateMaterial, Dialect, Edition, FactTable, GateOffers, GrantProblem, NasTable, OfferProblem,
+    Presentable, TrustMaterial,
 };
 use regnant_certificates::{Bundle, read_certificates, read_crls};
 use regnant_eap::{Judgement, Trust};
@@ -13,20 +13,20 @@ use regnant_records::{
 };
 use thiserror::Error;
 
+use crate::administration::downloads::Fetched;
+use crate::administration::issuers::Issuers;
+use crate::administration::renewal::staple_name;
 use crate::clock::now_ms;
-use crate::office::fetched::Fetched;
-use crate::office::issuers::Issuers;
-use crate::office::renewal::staple_name;
 
 /// What the packet path reads, immutable: a change makes a new one and swaps it.
-pub(crate) struct World {
+pub(crate) struct Snapshot {
     pub(crate) nases: NasTable,
-    pub(crate) setting: Setting,
+    pub(crate) setting: ActivePolicy,
     pub(crate) stores: Arc<LocalStores>,
 }
 
 /// What stays the same for as long as the service runs.
-pub(crate) struct Ground {
+pub(crate) struct Environment {
     pub(crate) table: Arc<FactTable>,
     pub(crate) dialects: Vec<Dialect>,
     pub(crate) key: Arc<SealingKey>,
@@ -58,16 +58,16 @@ pub(crate) enum Unfit {
     Grants(Vec<GrantProblem>),
 }
 
-/// Why a world cannot be made.
+/// Why a snapshot cannot be made.
 #[derive(Debug, Error)]
-pub(crate) enum WorldError {
+pub(crate) enum SnapshotError {
     #[error(transparent)]
     Records(#[from] RecordsError),
     #[error(transparent)]
     Offer(#[from] OfferProblem),
 }
 
-impl Ground {
+impl Environment {
     /// The schema with the stores that the records have now.
     pub(crate) fn schema(&self, records: &impl Reading) -> Result<Schema, RecordsError> {
         let stores = records.stores()?.into_iter().flat_map(|(name, kind)| {
@@ -102,7 +102,7 @@ impl Ground {
 
     /// Certificates and authorities as the records have them. What cannot be read
     /// is left out: a gate that needs it is told then.
-    fn materials(&self, records: &impl Reading) -> Result<Materials, RecordsError> {
+    fn materials(&self, records: &impl Reading) -> Result<CertificateMaterial, RecordsError> {
         let now = now_ms() / 1_000;
         let certificates = records.certificates(&self.key)?.into_iter().filter_map(|row| {
             let stapled = self.staples.current(&staple_name(&row), now).map(|came| came.bytes);
@@ -117,7 +117,7 @@ impl Ground {
             Some((row.name, TrustMaterial { authorities, crls, responder: row.ocsp_url, whatever: row.whatever }))
         });
         let standings = Some(self.issuers.clone() as Arc<dyn regnant_eap::Standings>);
-        Ok(Materials { certificates: certificates.collect(), trusts: trusts.collect(), standings })
+        Ok(CertificateMaterial { certificates: certificates.collect(), trusts: trusts.collect(), standings })
     }
 
     /// The list that was fetched for a trust, where the trust as it is now still
@@ -129,13 +129,13 @@ impl Ground {
         Trust::whatever(&authorities, std::slice::from_ref(&list), Judgement::default()).ok().map(|_| list)
     }
 
-    /// A new world: this edition with the NASes, stores and certificates of the
+    /// A new snapshot: this edition with the NASes, stores and certificates of the
     /// records.
-    pub(crate) fn world(&self, records: &impl Reading, edition: Arc<Edition>) -> Result<World, WorldError> {
+    pub(crate) fn snapshot(&self, records: &impl Reading, edition: Arc<Edition>) -> Result<Snapshot, SnapshotError> {
         let offers = Arc::new(GateOffers::prepare(&edition.policy, &self.materials(records)?)?);
-        Ok(World {
+        Ok(Snapshot {
             nases: NasTable::new(records.nases(&self.key)?),
-            setting: Setting { edition, offers },
+            setting: ActivePolicy { edition, offers },
             stores: Arc::new(LocalStores::load(records, self.key.clone(), self.pool.clone())?),
         })
     }

@@ -15,11 +15,11 @@ const REVOKED: u64 = 66;
 
 /// Certificates and keys in PEM, as they lie in a folder.
 #[derive(Clone, Debug)]
-pub struct Papers {
+pub struct DemoCertificates {
     files: Vec<(String, String)>,
 }
 
-impl Papers {
+impl DemoCertificates {
     /// Issues everything, valid from `now` (seconds since 1970).
     pub fn issue(now: i64) -> Result<Self, AuthorityError> {
         let authority = Authority::new("Tarnmouth Demo Root", now - 90 * DAY)?;
@@ -83,7 +83,7 @@ impl Papers {
         authority: &str,
         own: Option<&str>,
         only: Option<TlsVersion>,
-    ) -> Result<ClientTls, PapersError> {
+    ) -> Result<ClientTls, DemoCertificatesError> {
         let authorities = read_certificates(self.file(authority))?;
         let own = own.map(|name| {
             Bundle::from_pem(&format!("{}{}", self.file(&format!("{name}.pem")), self.file(&format!("{name}.key"))))
@@ -97,7 +97,7 @@ impl Papers {
 /// Why certificates cannot be used.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 #[non_exhaustive]
-pub enum PapersError {
+pub enum DemoCertificatesError {
     /// A file.
     #[error(transparent)]
     Bundle(#[from] BundleError),
