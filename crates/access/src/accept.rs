@@ -2,10 +2,10 @@ use std::fmt;
 use std::net::SocketAddr;
 use std::sync::Arc;
 
-use regnant_radius::{Builder, Code, MessageAuthenticator, Packet, check_message_authenticator, number};
+use regnant_radius::{Builder, Code, MessageAuthenticator, OwnedPacket, Packet, check_message_authenticator, number};
 use serde::{Deserialize, Serialize};
 
-use crate::nas::{Nas, NasTable};
+use crate::nas::Nas;
 
 /// A datagram that is a request of a NAS that we know and that knows our secret.
 #[derive(Clone, Debug)]
@@ -14,13 +14,13 @@ pub struct AcceptedRequest {
     pub nas: Arc<Nas>,
     /// Where the reply goes.
     pub source: SocketAddr,
-    datagram: Vec<u8>,
+    packet: OwnedPacket,
 }
 
 impl AcceptedRequest {
     /// The request.
     pub fn packet(&self) -> Packet<'_> {
-        Packet::parse(&self.datagram).expect("hear parsed these very bytes")
+        self.packet.view()
     }
 
     /// The answer to Status-Server, which asks whether we are alive and nothing else
@@ -33,8 +33,9 @@ impl AcceptedRequest {
 }
 
 /// Turns a datagram into a request, or says why it cannot become one.
-pub fn accept(nases: &NasTable, source: SocketAddr, datagram: &[u8]) -> Result<AcceptedRequest, Cause> {
-    let nas = nases.find(source.ip()).ok_or(Cause::UnknownSender)?;
+/// `nas` is whoever has the address that it came from.
+pub fn accept(nas: Option<&Arc<Nas>>, source: SocketAddr, datagram: &[u8]) -> Result<AcceptedRequest, Cause> {
+    let nas = nas.ok_or(Cause::UnknownSender)?;
     let packet = Packet::parse(datagram).map_err(|error| Cause::Malformed(error.to_string()))?;
     let asks_status = packet.code() == Code::STATUS_SERVER;
     if packet.code() != Code::ACCESS_REQUEST && !asks_status {
@@ -53,7 +54,7 @@ pub fn accept(nases: &NasTable, source: SocketAddr, datagram: &[u8]) -> Result<A
         MessageAuthenticator::Missing => {}
     }
     well_made(&packet)?;
-    Ok(AcceptedRequest { nas: nas.clone(), source, datagram: packet.as_bytes().to_vec() })
+    Ok(AcceptedRequest { nas: nas.clone(), source, packet: packet.into() })
 }
 
 /// What stands at most once in a request, so that nobody can mean one thing and

@@ -1,11 +1,11 @@
 //! What slows the guessing of passwords.
 
-use std::collections::{HashMap, VecDeque};
 use std::future::{self, Future};
 use std::pin::Pin;
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
+use regnant_base::BoundedMap;
 use regnant_policy::Mac;
 use serde::{Deserialize, Serialize};
 
@@ -106,15 +106,15 @@ impl Guesses for NobodyGuesses {
 
 /// Wrong passwords, counted in bounded room. Times are milliseconds of a clock that
 /// never goes back.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub struct GuessTable {
-    inner: Mutex<Inner>,
+    counts: Mutex<BoundedMap<Key, Count>>,
 }
 
-#[derive(Debug, Default)]
-struct Inner {
-    counts: HashMap<Key, Count>,
-    ages: VecDeque<(u64, Key)>,
+impl Default for GuessTable {
+    fn default() -> Self {
+        Self { counts: Mutex::new(BoundedMap::new(MOST)) }
+    }
 }
 
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
@@ -137,8 +137,8 @@ impl GuessTable {
     /// How long an attempt must wait before it is tried; none where it is not worth
     /// trying.
     pub fn wait(&self, guesser: Guesser<'_>, now: u64) -> Option<Duration> {
-        let mut inner = self.inner.lock().unwrap_or_else(PoisonError::into_inner);
-        let count = inner.counts.get_mut(&name_key(guesser));
+        let mut counts = self.lock();
+        let count = counts.get_mut(&name_key(guesser));
         let Some(count) = count.filter(|count| count.next > now) else { return Some(Duration::ZERO) };
         let wait = count.next - now;
         if wait > LONGEST_WAIT_MS {
@@ -151,15 +151,15 @@ impl GuessTable {
 
     /// Counts a wrong password, and tells how long its refusal is held back.
     pub fn wrong(&self, guesser: Guesser<'_>, now: u64) -> Held {
-        let mut inner = self.inner.lock().unwrap_or_else(PoisonError::into_inner);
-        let name = inner.count(name_key(guesser), now);
+        let mut counts = self.lock();
+        let name = count(&mut counts, name_key(guesser), now);
         let of_name = name.wrong;
         let mut held = delay(of_name);
         name.next = name.next.max(now + held);
         if let Some(device) = guesser.device {
-            held = held.max(delay(inner.count(Key::Device(guesser.nas.into(), device), now).wrong));
+            held = held.max(delay(count(&mut counts, Key::Device(guesser.nas.into(), device), now).wrong));
         }
-        let of_nas = inner.count(Key::Nas(guesser.nas.into()), now);
+        let of_nas = count(&mut counts, Key::Nas(guesser.nas.into()), now);
         if now.saturating_sub(of_nas.since) >= MINUTE_MS {
             // A minute begins with half of what the one before had.
             (of_nas.since, of_nas.wrong) = (now, of_nas.wrong / 2);
@@ -169,10 +169,14 @@ impl GuessTable {
         Held { of_name, delay: Duration::from_millis(held) }
     }
 
+    fn lock(&self) -> MutexGuard<'_, BoundedMap<Key, Count>> {
+        self.counts.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
     /// A right password: that name at that NAS begins anew.
     pub fn right(&self, guesser: Guesser<'_>) {
-        let mut inner = self.inner.lock().unwrap_or_else(PoisonError::into_inner);
-        inner.counts.remove(&name_key(guesser));
+        let mut counts = self.lock();
+        counts.remove(&name_key(guesser));
     }
 }
 
@@ -188,22 +192,12 @@ fn delay(wrong: u32) -> u64 {
     }
 }
 
-impl Inner {
-    fn count(&mut self, key: Key, now: u64) -> &mut Count {
-        while self.ages.front().is_some_and(|(last, _)| now.saturating_sub(*last) >= FORGET_MS)
-            || self.ages.len() > 2 * MOST
-            || self.counts.len() > MOST
-        {
-            let Some((last, oldest)) = self.ages.pop_front() else { break };
-            if self.counts.get(&oldest).is_some_and(|count| count.last == last) {
-                self.counts.remove(&oldest);
-            }
-        }
-        self.ages.push_back((now, key.clone()));
-        let count = self.counts.entry(key).or_insert(Count { wrong: 0, since: now, last: now, next: 0 });
-        (count.wrong, count.last) = (count.wrong.saturating_add(1), now);
-        count
-    }
+/// One more of a key.
+fn count(counts: &mut BoundedMap<Key, Count>, key: Key, now: u64) -> &mut Count {
+    counts.forget_while(|count| now.saturating_sub(count.last) >= FORGET_MS);
+    let count = counts.touch(key, || Count { wrong: 0, since: now, last: now, next: 0 });
+    (count.wrong, count.last) = (count.wrong.saturating_add(1), now);
+    count
 }
 
 #[cfg(test)]
@@ -264,8 +258,7 @@ mod tests {
             for (number, name) in names.iter().cycle().take(3_000).enumerate() {
                 table.wrong(guesser(name, &number.to_string()), number as u64);
             }
-            let inner = table.inner.lock().unwrap();
-            prop_assert!(inner.counts.len() <= MOST + 1 && inner.ages.len() <= 2 * MOST + 1);
+            prop_assert!(table.lock().len() <= MOST);
         }
     }
 
@@ -275,7 +268,6 @@ mod tests {
         for number in 0..2 * MOST {
             table.wrong(guesser("x", &number.to_string()), number as u64 / 1_000);
         }
-        assert!(table.inner.lock().unwrap().counts.len() <= MOST + 1);
-        assert!(table.inner.lock().unwrap().ages.len() <= 2 * MOST + 1);
+        assert_eq!(table.lock().len(), MOST);
     }
 }

@@ -161,7 +161,7 @@ fn a_silent_store_means_silence_and_not_refusal() {
     let record = harbour.record(&login("ola.nett", "Fibre-Spool-90"));
     assert_eq!(sentence(&record), "ola.nett on gate-fw-1 by pap got no answer: a store did not answer.");
     assert!(record.reply.is_none());
-    harbour.stores.silent = vec!["devices"];
+    harbour.stores.silent = vec!["harbour-devices"];
     // Whether the laptop is barred is not known, and that rule refuses.
     let attributes = [("User-Name", "ida.marsh"), ("Calling-Station-Id", "02-00-5E-99-00-66")];
     let record = harbour.record(&request("127.0.0.41", "sextant-3-compass", false, &attributes, Some("Tide-Table-61")));
@@ -272,7 +272,7 @@ fn no_secret_reaches_the_journal() {
 fn a_grant_that_a_dialect_cannot_express_is_told_before_it_runs() {
     let table = Arc::new(FactTable::new(Dictionary::standard()));
     let prepare = |grant: &str| {
-        let text = format!("{grant} gate g {{ accept mac identify mac in devices otherwise grant g }}");
+        let text = format!("{grant} gate g {{ accept mac identify mac in harbour-devices otherwise grant g }}");
         let source = regnant_policy::Source::new("main.writ", text);
         let policy = regnant_policy::Compiled::from_source(source, table.schema()).unwrap();
         let problems =

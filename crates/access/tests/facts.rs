@@ -11,7 +11,7 @@ const OPEN: &str = "grant all { class \"all\" }
     gate all {
       accept pap, chap, mac
       identify user in harbour { unknown continue, failed continue, unfit continue, disabled continue }
-      identify mac in devices { unknown continue }
+      identify mac in harbour-devices { unknown continue }
       otherwise grant all
     }";
 

@@ -89,7 +89,9 @@ fn add_devices(service: &Running, devices: u32) {
     let transaction = records.transaction().unwrap();
     {
         let mut device = transaction
-            .prepare("INSERT OR IGNORE INTO device (store, mac, title, barred) VALUES ('harbour-devices', ?1, 'sensor', 0)")
+            .prepare(
+                "INSERT OR IGNORE INTO device (store, mac, title, barred) VALUES ('harbour-devices', ?1, 'sensor', 0)",
+            )
             .unwrap();
         let mut group = transaction
             .prepare("INSERT OR IGNORE INTO device_group (store, mac, group_name) VALUES ('harbour-devices', ?1, ?2)")

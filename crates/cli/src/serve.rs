@@ -4,7 +4,7 @@ use std::process::ExitCode;
 
 use regnant_service::{Config, ConfigError, Service};
 use tokio::runtime::Runtime;
-use tokio::signal::unix::{SignalKind, signal};
+use tokio::signal::unix::{Signal, SignalKind, signal};
 
 use crate::args;
 use crate::failure::Failure;
@@ -17,6 +17,7 @@ pub(crate) fn run(args: &args::Serve) -> Result<ExitCode, Failure> {
         error => Failure::new(error),
     })?;
     Runtime::new()?.block_on(async {
+        let stop = Stop::listen()?;
         let service = Service::start(&config, &args.data).await?;
         for address in service.radius() {
             tell(format_args!("RADIUS authentication on {address}"));
@@ -27,7 +28,7 @@ pub(crate) fn run(args: &args::Serve) -> Result<ExitCode, Failure> {
                 "\nNobody can sign in yet. Open this link once to set the first administrator's password:\n  {link}"
             ));
         }
-        stopped().await?;
+        stop.told().await;
         tell(format_args!("stopping"));
         ended(service.stop().await)
     })
@@ -50,14 +51,25 @@ pub(crate) fn ended(unwritten: usize) -> Result<ExitCode, Failure> {
     }
 }
 
-/// Waits for the signal to stop.
-pub(crate) async fn stopped() -> Result<(), Failure> {
-    let (mut interrupt, mut terminate) = (signal(SignalKind::interrupt())?, signal(SignalKind::terminate())?);
-    tokio::select! {
-        _ = interrupt.recv() => {}
-        _ = terminate.recv() => {}
+/// The signals to stop.
+pub(crate) struct Stop {
+    interrupt: Signal,
+    terminate: Signal,
+}
+
+impl Stop {
+    /// From now on they end nothing by themselves.
+    pub(crate) fn listen() -> Result<Self, Failure> {
+        Ok(Self { interrupt: signal(SignalKind::interrupt())?, terminate: signal(SignalKind::terminate())? })
     }
-    Ok(())
+
+    /// Waits for one.
+    pub(crate) async fn told(mut self) {
+        tokio::select! {
+            _ = self.interrupt.recv() => {}
+            _ = self.terminate.recv() => {}
+        }
+    }
 }
 
 /// The service's own log goes to standard error; REGNANT_LOG sets what it tells.

@@ -80,7 +80,7 @@ fn a_reply_of_three_and_a_half_kilobytes_arrives_over_both_families() {
     let policy = service.data.join("main.writ");
     let text = format!(
         "acl long {{\n{entries}}}\ngrant long {{ acl long }}\n\
-         gate all {{ accept mac identify mac in devices {{ unknown continue }} otherwise grant long }}\n"
+         gate all {{ accept mac identify mac in harbour-devices {{ unknown continue }} otherwise grant long }}\n"
     );
     fs::write(&policy, text).unwrap();
     service.client(&["policy", "activate"]).arg(&policy).succeeds();

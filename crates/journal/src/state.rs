@@ -8,8 +8,11 @@ use regnant_base::{Place, Shares};
 /// crash loses that and the commit under way.
 const OLDEST: Duration = Duration::from_millis(250);
 /// As many entries may wait as are written in this time.
-const ROOM: Duration = Duration::from_millis(80);
-const LEAST_ROOM: usize = 512;
+const ROOM: Duration = Duration::from_millis(100);
+const LEAST_ROOM: usize = 1_024;
+/// Fewer entries say little of how many can be written: a commit takes its time whatever
+/// is in it.
+const TELLING: usize = 256;
 
 /// What the writer and those who decide tell each other.
 pub(crate) struct State {
@@ -97,8 +100,7 @@ impl State {
         let age = oldest.as_millis() as u64;
         self.ages[(age as usize).min(self.ages.len() - 1)].fetch_add(1, Ordering::Relaxed);
         self.oldest_ever.fetch_max(age, Ordering::Relaxed);
-        // A few entries say little of how many can be written.
-        if entries >= 64 {
+        if entries >= TELLING {
             let fit = entries as u128 * ROOM.as_micros() / took.as_micros().max(1);
             let room = usize::try_from(fit).unwrap_or(self.most).clamp(LEAST_ROOM.min(self.most), self.most);
             self.room.store(room, Ordering::Relaxed);

@@ -24,5 +24,5 @@ pub use crypto::mppe::read_session_keys;
 pub use crypto::password::{PasswordError, hide_password, reveal_password};
 pub use crypto::secret::{Secret, SharedSecret};
 pub use dictionary::{Definition, Dictionary, DictionaryError, EncodeError, Kind};
-pub use packet::{HEADER_LEN, MAX_LEN, Malformed, Packet};
+pub use packet::{HEADER_LEN, MAX_LEN, Malformed, OwnedPacket, Packet};
 pub use value::{Value, ValueError};

@@ -115,6 +115,27 @@ impl<'a> Packet<'a> {
     }
 }
 
+/// A packet that was checked and owns its bytes: parsed once, looked at as often as
+/// one likes.
+#[derive(Clone, Debug)]
+pub struct OwnedPacket {
+    bytes: Box<[u8]>,
+    message_authenticator: Option<usize>,
+}
+
+impl OwnedPacket {
+    /// The packet.
+    pub fn view(&self) -> Packet<'_> {
+        Packet { bytes: &self.bytes, message_authenticator: self.message_authenticator }
+    }
+}
+
+impl From<Packet<'_>> for OwnedPacket {
+    fn from(packet: Packet<'_>) -> Self {
+        Self { bytes: packet.bytes.into(), message_authenticator: packet.message_authenticator }
+    }
+}
+
 /// Why a datagram is not a RADIUS packet.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Error)]
 #[non_exhaustive]

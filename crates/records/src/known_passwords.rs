@@ -1,10 +1,9 @@
-use std::collections::{HashMap, VecDeque};
 use std::fmt;
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use hmac::{Hmac, KeyInit, Mac};
-use regnant_base::Secret;
+use regnant_base::{BoundedMap, Secret};
 use sha2::Sha256;
 
 use crate::sealing::random;
@@ -22,18 +21,13 @@ type Digest = [u8; 32];
 /// time.
 pub(crate) struct KnownPasswords {
     secret: Secret,
-    inner: Mutex<Inner>,
-}
-
-#[derive(Default)]
-struct Inner {
-    known: HashMap<Digest, Instant>,
-    ages: VecDeque<(Instant, Digest)>,
+    /// When each was proved.
+    known: Mutex<BoundedMap<Digest, Instant>>,
 }
 
 impl Default for KnownPasswords {
     fn default() -> Self {
-        Self { secret: Secret::new(random::<32>()), inner: Mutex::default() }
+        Self { secret: Secret::new(random::<32>()), known: Mutex::new(BoundedMap::new(MOST)) }
     }
 }
 
@@ -54,24 +48,15 @@ impl KnownPasswords {
 
     fn holds_at(&self, password: &Secret, hash: &str, now: Instant) -> bool {
         let digest = self.digest(password, hash);
-        let inner = self.inner.lock().unwrap_or_else(PoisonError::into_inner);
-        inner.known.get(&digest).is_some_and(|at| now.duration_since(*at) < KNOWN_FOR)
+        let known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        known.get(&digest).is_some_and(|at| now.duration_since(*at) < KNOWN_FOR)
     }
 
     fn add_at(&self, password: &Secret, hash: &str, now: Instant) {
         let digest = self.digest(password, hash);
-        let mut inner = self.inner.lock().unwrap_or_else(PoisonError::into_inner);
-        let inner = &mut *inner;
-        while let Some((at, oldest)) = inner.ages.front().copied()
-            && (inner.ages.len() >= MOST || now.duration_since(at) >= KNOWN_FOR)
-        {
-            inner.ages.pop_front();
-            if inner.known.get(&oldest) == Some(&at) {
-                inner.known.remove(&oldest);
-            }
-        }
-        inner.ages.push_back((now, digest));
-        inner.known.insert(digest, now);
+        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        known.forget_while(|at| now.duration_since(*at) >= KNOWN_FOR);
+        known.insert(digest, now);
     }
 
     fn digest(&self, password: &Secret, hash: &str) -> Digest {
@@ -97,7 +82,6 @@ mod tests {
         for number in 0..2 * MOST {
             known.add_at(&secret(&number.to_string()), "h", now);
         }
-        let inner = known.inner.lock().unwrap();
-        assert!(inner.known.len() <= MOST && inner.ages.len() <= MOST);
+        assert_eq!(known.known.lock().unwrap().len(), MOST);
     }
 }

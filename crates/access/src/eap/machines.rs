@@ -1,21 +1,20 @@
-use std::collections::{HashMap, VecDeque};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 
+use regnant_base::BoundedMap;
 use regnant_eap::Chain;
 use regnant_policy::Mac;
 
 /// Machines that proved themselves, by the MAC address that they did it from.
 /// What this node saw, not what somebody configured.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub struct Machines {
-    inner: Mutex<Inner>,
+    seen: Mutex<BoundedMap<Mac, SeenMachine>>,
 }
 
-#[derive(Debug, Default)]
-struct Inner {
-    seen: HashMap<Mac, SeenMachine>,
-    /// In the order of their proofs; one that a later proof replaced counts no more.
-    ages: VecDeque<(u64, Mac)>,
+impl Default for Machines {
+    fn default() -> Self {
+        Self { seen: Mutex::new(BoundedMap::new(Self::MOST)) }
+    }
 }
 
 /// A machine that proved itself.
@@ -47,28 +46,16 @@ impl Machines {
     }
 
     pub(crate) fn remember(&self, seen: SeenMachine) {
-        let mut inner = self.inner.lock().unwrap_or_else(PoisonError::into_inner);
-        let inner = &mut *inner;
-        inner.ages.push_back((seen.at, seen.mac));
-        inner.seen.insert(seen.mac, seen);
-        let current = |known: &HashMap<Mac, SeenMachine>, (at, mac): &(u64, Mac)| {
-            known.get(mac).is_some_and(|seen| seen.at == *at)
-        };
-        while inner.seen.len() > Self::MOST {
-            let Some(oldest) = inner.ages.pop_front() else { break };
-            if current(&inner.seen, &oldest) {
-                inner.seen.remove(&oldest.1);
-            }
-        }
-        if inner.ages.len() > 2 * inner.seen.len() + 1_024 {
-            inner.ages.retain(|age| current(&inner.seen, age));
-        }
+        self.lock().insert(seen.mac, seen);
     }
 
     /// The machine that proved itself from this address since `oldest`.
     pub(crate) fn recall(&self, mac: Mac, oldest: u64) -> Option<SeenMachine> {
-        let inner = self.inner.lock().unwrap_or_else(PoisonError::into_inner);
-        inner.seen.get(&mac).filter(|seen| seen.at >= oldest).cloned()
+        self.lock().get(&mac).filter(|seen| seen.at >= oldest).cloned()
+    }
+
+    fn lock(&self) -> MutexGuard<'_, BoundedMap<Mac, SeenMachine>> {
+        self.seen.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
@@ -108,7 +95,6 @@ mod tests {
             machines.remember(seen(2, at));
         }
         assert!(machines.recall(mac(1), 5).is_some(), "one busy machine drives nobody out");
-        assert!(machines.inner.lock().unwrap().ages.len() < 2_000);
         for number in 3..=most {
             machines.remember(seen(number, 3 * most));
         }
@@ -116,6 +102,6 @@ mod tests {
         machines.remember(seen(0, 3 * most));
         assert_eq!(machines.recall(mac(1), 0), None);
         assert!(machines.recall(mac(2), 0).is_some(), "the oldest went");
-        assert_eq!(machines.inner.lock().unwrap().seen.len(), Machines::MOST);
+        assert_eq!(machines.lock().len(), Machines::MOST);
     }
 }

@@ -265,7 +265,7 @@ fn setting(
 ) -> ActivePolicy {
     let kinds = [IdentityKind::User, IdentityKind::Machine];
     let people = people.iter().flat_map(|name| kinds.map(|kind| ((*name).to_owned(), kind)));
-    let stores = people.chain([("devices".to_owned(), IdentityKind::Mac)]);
+    let stores = people.chain([("harbour-devices".to_owned(), IdentityKind::Mac)]);
     let schema = table.schema().clone().with_stores(stores);
     let compiled = Compiled::from_source(Source::new("main.writ", policy), &schema)
         .unwrap_or_else(|checked| panic!("{}", checked.diagnostics()[0].render(checked.source())));
@@ -341,7 +341,7 @@ impl Harbour {
     /// What the service does with one datagram.
     pub(crate) fn ask(&self, request: &Request) -> Answered {
         let source: SocketAddr = format!("{}:40000", request.from).parse().unwrap();
-        let heard = match accept(&self.nases, source, &request.bytes) {
+        let heard = match accept(self.nases.find(source.ip()), source, &request.bytes) {
             Ok(heard) => heard,
             Err(cause) => return Answered::Unheard(cause),
         };
@@ -357,7 +357,7 @@ impl Harbour {
     /// What the service does with a datagram of a conversation.
     pub(crate) fn go_on(&self, session: Box<EapSession>, request: &Request) -> Answered {
         let source: SocketAddr = format!("{}:40000", request.from).parse().unwrap();
-        let heard = accept(&self.nases, source, &request.bytes).unwrap();
+        let heard = accept(self.nases.find(source.ip()), source, &request.bytes).unwrap();
         match now(session.go_on(heard, &self.desk(), stopwatch)) {
             Handled::Decided(decision) => {
                 let reply = decision.reply.clone();

@@ -22,7 +22,7 @@ use tokio::runtime::Runtime;
 use crate::args;
 use crate::failure::Failure;
 use crate::paint::{self, say};
-use crate::serve::{ended, stopped, tell_log};
+use crate::serve::{Stop, ended, tell_log};
 use crate::sign_in::keep_token;
 
 const RADIUS: SocketAddr = SocketAddr::new(std::net::IpAddr::V4(std::net::Ipv4Addr::LOCALHOST), 18120);
@@ -109,7 +109,7 @@ async fn with_traffic(data: &Path, scenes: Vec<Scene>) -> Result<ExitCode, Failu
     say!("\nPress Ctrl-C to close the port. What the equipment enforces:\n");
     let (stop, told) = channel();
     let trickle = thread::spawn(move || traffic::run(RADIUS, &scenes, &told, tell));
-    stopped().await?;
+    Stop::listen()?.told().await;
     say!("closing");
     drop(stop);
     let _ = tokio::task::spawn_blocking(move || trickle.join()).await;

@@ -1,6 +1,6 @@
-use std::collections::{HashMap, VecDeque};
 use std::sync::{Arc, Mutex, PoisonError};
 
+use regnant_base::BoundedMap;
 use sha2::{Digest, Sha256};
 use webpki::{Cert, VerifiedPath};
 use x509_parser::prelude::{FromDer, ParsedExtension, X509Certificate};
@@ -95,13 +95,13 @@ impl Link {
 
 /// Paths that held, by the whole chain that was presented: verifying signatures
 /// again is most of what a handshake's judgement costs.
-#[derive(Debug, Default)]
-pub(crate) struct Paths(Mutex<Inner>);
+#[derive(Debug)]
+pub(crate) struct Paths(Mutex<BoundedMap<Chain, Arc<Path>>>);
 
-#[derive(Debug, Default)]
-struct Inner {
-    known: HashMap<Chain, Arc<Path>>,
-    ages: VecDeque<Chain>,
+impl Default for Paths {
+    fn default() -> Self {
+        Self(Mutex::new(BoundedMap::new(MOST)))
+    }
 }
 
 impl Paths {
@@ -109,25 +109,18 @@ impl Paths {
     pub(crate) fn find(&self, chain: &Chain, now: u64) -> Option<Arc<Path>> {
         let now = i64::try_from(now).ok()?;
         let inner = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        inner.known.get(chain).filter(|path| path.is_valid(now)).cloned()
+        inner.get(chain).filter(|path| path.is_valid(now)).cloned()
     }
 
     /// The same chain as it was presented before, where it was: what it says need
     /// not be read again, nor kept twice.
     pub(crate) fn same(&self, chain: Chain) -> Chain {
         let inner = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        inner.known.get_key_value(&chain).map(|(known, _)| known.clone()).unwrap_or(chain)
+        inner.get_key_value(&chain).map(|(known, _)| known.clone()).unwrap_or(chain)
     }
 
     pub(crate) fn keep(&self, chain: &Chain, path: Arc<Path>) {
-        let mut inner = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if inner.known.insert(chain.clone(), path).is_none() {
-            inner.ages.push_back(chain.clone());
-        }
-        while inner.ages.len() > MOST {
-            let oldest = inner.ages.pop_front();
-            oldest.map(|oldest| inner.known.remove(&oldest));
-        }
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).insert(chain.clone(), path);
     }
 }
 
@@ -153,6 +146,6 @@ mod tests {
             paths.keep(&chain(&[&number.to_be_bytes()]), path.clone());
         }
         assert!(!found(&[b"own", b"upper"], 15));
-        assert_eq!(paths.0.lock().unwrap().known.len(), MOST);
+        assert_eq!(paths.0.lock().unwrap().len(), MOST);
     }
 }

@@ -1,12 +1,12 @@
 //! Asking issuers' responders whether certificates were revoked (RFC 6960).
 
-use std::collections::{HashMap, VecDeque};
 use std::future::Future;
 use std::pin::Pin;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use regnant_access::{Answer, Responders, Unreachable};
+use regnant_base::BoundedMap;
 use regnant_certificates::{OcspAnswer, ocsp_request, read_ocsp_response};
 use regnant_eap::{Certificate, Question, Standing, Standings};
 use tokio::runtime::Handle;
@@ -34,21 +34,16 @@ type Fingerprint = [u8; 32];
 /// What issuers' responders said, as far as it counts yet, and the way to them.
 #[derive(Debug)]
 pub(crate) struct Issuers {
-    inner: Mutex<Inner>,
+    /// What was said of certificates, by their fingerprints.
+    said: Mutex<BoundedMap<Fingerprint, CachedAnswer>>,
     rooms: Arc<Semaphore>,
     runtime: Handle,
     /// How long anybody waits for a turn.
     patience: Duration,
 }
 
-#[derive(Debug, Default)]
-struct Inner {
-    known: HashMap<Fingerprint, Known>,
-    ages: VecDeque<Fingerprint>,
-}
-
 #[derive(Clone, Debug)]
-struct Known {
+struct CachedAnswer {
     said: Answer<Standing>,
     /// Seconds since 1970.
     until: u64,
@@ -57,22 +52,20 @@ struct Known {
 impl Issuers {
     /// Questions wait on this runtime.
     pub(crate) fn new(runtime: Handle) -> Self {
-        Self { inner: Mutex::default(), rooms: Arc::new(Semaphore::new(AT_ONCE)), runtime, patience: PATIENCE }
+        Self {
+            said: Mutex::new(BoundedMap::new(MOST)),
+            rooms: Arc::new(Semaphore::new(AT_ONCE)),
+            runtime,
+            patience: PATIENCE,
+        }
     }
 
     fn known(&self, fingerprint: &Fingerprint, now: u64) -> Option<Answer<Standing>> {
-        self.lock().known.get(fingerprint).filter(|known| known.until >= now).map(|known| known.said.clone())
+        self.lock().get(fingerprint).filter(|known| known.until >= now).map(|known| known.said.clone())
     }
 
-    fn keep(&self, fingerprint: Fingerprint, known: Known) {
-        let mut inner = self.lock();
-        if inner.known.insert(fingerprint, known).is_none() {
-            inner.ages.push_back(fingerprint);
-        }
-        while inner.ages.len() > MOST {
-            let oldest = inner.ages.pop_front();
-            oldest.map(|oldest| inner.known.remove(&oldest));
-        }
+    fn keep(&self, fingerprint: Fingerprint, known: CachedAnswer) {
+        self.lock().insert(fingerprint, known);
     }
 
     /// Asks once there is room; `None` where there is none in time.
@@ -95,8 +88,8 @@ impl Issuers {
         self.runtime.spawn(work).await.ok().flatten()
     }
 
-    fn lock(&self) -> MutexGuard<'_, Inner> {
-        self.inner.lock().unwrap_or_else(PoisonError::into_inner)
+    fn lock(&self) -> MutexGuard<'_, BoundedMap<Fingerprint, CachedAnswer>> {
+        self.said.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
@@ -117,8 +110,8 @@ impl Responders for Issuers {
             };
             let now = now_ms() / 1_000;
             let known = match asked {
-                Ok(answer) => Known { said: Ok(answer.standing), until: answer.until.min(now + LONGEST) },
-                Err(why) => Known { said: Err(Unreachable(why)), until: now + SILENT_FOR },
+                Ok(answer) => CachedAnswer { said: Ok(answer.standing), until: answer.until.min(now + LONGEST) },
+                Err(why) => CachedAnswer { said: Err(Unreachable(why)), until: now + SILENT_FOR },
             };
             self.keep(question.fingerprint, known.clone());
             known.said
@@ -196,10 +189,10 @@ mod tests {
     #[tokio::test]
     async fn answers_count_for_their_time_and_are_bounded() {
         let issuers = Issuers::new(Handle::current());
-        let said = |standing, until| Known { said: Ok(standing), until };
+        let said = |standing, until| CachedAnswer { said: Ok(standing), until };
         issuers.keep([1; 32], said(Standing::Good, 10));
         assert_eq!((issuers.of(&[1; 32], 10), issuers.of(&[1; 32], 11)), (Some(Standing::Good), None));
-        issuers.keep([1; 32], Known { said: Err(Unreachable("silent".into())), until: 20 });
+        issuers.keep([1; 32], CachedAnswer { said: Err(Unreachable("silent".into())), until: 20 });
         assert_eq!(issuers.of(&[1; 32], 11), None, "silence is no standing");
         assert!(issuers.known(&[1; 32], 11).is_some(), "but it is known");
         for number in 0..MOST as u64 {
@@ -207,7 +200,7 @@ mod tests {
             fingerprint[..8].copy_from_slice(&number.to_be_bytes());
             issuers.keep(fingerprint, said(Standing::Revoked, 99));
         }
-        assert_eq!(issuers.lock().known.len(), MOST);
+        assert_eq!(issuers.lock().len(), MOST);
         assert!(issuers.known(&[1; 32], 11).is_none(), "the oldest went");
     }
 }

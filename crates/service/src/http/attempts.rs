@@ -1,7 +1,9 @@
-use std::collections::{HashMap, HashSet, VecDeque};
+use std::collections::HashSet;
 use std::net::IpAddr;
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
+
+use regnant_base::BoundedMap;
 
 /// Wrong passwords for one name from one source within [`WINDOW`] before it must wait.
 const MOST_OF_NAME: u32 = 10;
@@ -15,40 +17,20 @@ const MOST: usize = 4_096;
 
 /// Wrong passwords at sign-in, so that guessing is slow, without anybody being kept
 /// out by somebody who guesses from elsewhere.
-#[derive(Debug, Default)]
-pub(crate) struct Attempts {
-    inner: Mutex<Inner>,
-}
-
-#[derive(Debug, Default)]
-struct Inner {
-    wrong: Bounded<(String, IpAddr), (u32, Instant)>,
-    known: Bounded<(String, IpAddr), Instant>,
-}
-
-/// A map whose oldest keys go first.
 #[derive(Debug)]
-struct Bounded<K, V> {
-    entries: HashMap<K, V>,
-    order: VecDeque<K>,
+pub(crate) struct Attempts {
+    inner: Mutex<Tables>,
 }
 
-impl<K, V> Default for Bounded<K, V> {
+#[derive(Debug)]
+struct Tables {
+    wrong: BoundedMap<(String, IpAddr), (u32, Instant)>,
+    known: BoundedMap<(String, IpAddr), Instant>,
+}
+
+impl Default for Attempts {
     fn default() -> Self {
-        Self { entries: HashMap::new(), order: VecDeque::new() }
-    }
-}
-
-impl<K: Clone + Eq + std::hash::Hash, V> Bounded<K, V> {
-    fn entry(&mut self, key: K, new: V) -> &mut V {
-        if !self.entries.contains_key(&key) {
-            while self.entries.len() >= MOST {
-                let Some(oldest) = self.order.pop_front() else { break };
-                self.entries.remove(&oldest);
-            }
-            self.order.push_back(key.clone());
-        }
-        self.entries.entry(key).or_insert(new)
+        Self { inner: Mutex::new(Tables { wrong: BoundedMap::new(MOST), known: BoundedMap::new(MOST) }) }
     }
 }
 
@@ -67,13 +49,13 @@ impl Attempts {
     /// Somebody signed in from there, or used a token.
     pub(crate) fn right(&self, name: &str, source: IpAddr) {
         let mut inner = self.inner.lock().unwrap_or_else(PoisonError::into_inner);
-        *inner.known.entry((name.to_lowercase(), source), Instant::now()) = Instant::now();
+        inner.known.insert((name.to_lowercase(), source), Instant::now());
     }
 
     fn allow_at(&self, name: &str, source: IpAddr, now: Instant) -> bool {
         let inner = self.inner.lock().unwrap_or_else(PoisonError::into_inner);
-        let known = inner.known.entries.get(&(name.to_lowercase(), source));
-        let count = |name: String| match inner.wrong.entries.get(&(name, source)) {
+        let known = inner.known.get(&(name.to_lowercase(), source));
+        let count = |name: String| match inner.wrong.get(&(name, source)) {
             Some((count, since)) if now.duration_since(*since) < WINDOW => *count,
             _ => 0,
         };
@@ -85,7 +67,7 @@ impl Attempts {
         let mut inner = self.inner.lock().unwrap_or_else(PoisonError::into_inner);
         // An empty name stands for all of a source; it is nobody's.
         for name in HashSet::from([name.to_lowercase(), String::new()]) {
-            let (count, since) = inner.wrong.entry((name, source), (0, now));
+            let (count, since) = inner.wrong.touch((name, source), || (0, now));
             if now.duration_since(*since) >= WINDOW {
                 (*count, *since) = (0, now);
             }
@@ -128,7 +110,6 @@ mod tests {
             attempts.wrong_at(&number.to_string(), IpAddr::from((number as u32).to_be_bytes()), now);
         }
         assert!(attempts.allow_at("harbour", source(1), now));
-        let inner = attempts.inner.lock().unwrap();
-        assert!(inner.wrong.entries.len() <= MOST && inner.wrong.order.len() <= MOST);
+        assert_eq!(attempts.inner.lock().unwrap().wrong.len(), MOST);
     }
 }

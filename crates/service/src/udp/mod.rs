@@ -5,6 +5,7 @@ pub(crate) mod duplicates;
 pub(crate) mod guesses;
 pub(crate) mod handshakes;
 pub(crate) mod receiver;
+pub(crate) mod sink;
 pub(crate) mod socket;
 pub(crate) mod unheard;
 

@@ -1,6 +1,6 @@
 use std::cell::RefCell;
 use std::future::Future;
-use std::net::{IpAddr, SocketAddr, UdpSocket};
+use std::net::UdpSocket;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::pin::Pin;
 use std::sync::Arc;
@@ -20,6 +20,7 @@ use crate::clock::now_ms;
 use crate::snapshot::Snapshot;
 use crate::udp::conversations::{Put, Waiting};
 use crate::udp::duplicates::{Answer, Key};
+use crate::udp::sink::{DatagramSink, Sink};
 use crate::udp::socket::{Batch, BatchSocket, Datagram};
 use crate::udp::{RadiusState, count};
 
@@ -96,16 +97,14 @@ struct Receiving<'r> {
 }
 
 /// Where an answer goes, and what it is remembered by.
-struct ReplyTo {
+struct ReplyTo<S> {
     radius: Arc<RadiusState>,
     /// When the first packet of the conversation came.
     begun: Instant,
-    socket: Arc<BatchSocket>,
+    sink: S,
     slot: Slot,
     key: Key,
     authenticator: [u8; 16],
-    to: SocketAddr,
-    from: Option<IpAddr>,
 }
 
 impl Receiving<'_> {
@@ -115,23 +114,25 @@ impl Receiving<'_> {
         let snapshot = self.radius.administration.snapshot.load_full();
         let source = datagram.source;
         // Before anything is computed: in a flood this is all that a packet costs.
-        let slot = match snapshot.nases.find(source.ip()) {
+        let nas = snapshot.nases.find(source.ip());
+        let slot = match nas {
             None => None,
             Some(nas) => match self.journal.slot(&nas.name) {
                 Some(slot) => Some(slot),
                 None => return count(&self.radius.counters.unjournaled),
             },
         };
-        let accepted = match accept(&snapshot.nases, source, datagram.bytes) {
+        let accepted = match accept(nas, source, datagram.bytes) {
             Ok(accepted) => accepted,
             Err(cause) => {
-                let nas = snapshot.nases.find(source.ip()).map(|nas| nas.name.as_str());
+                let nas = nas.map(|nas| nas.name.as_str());
                 return self.radius.unheard.note(source.ip(), nas, cause, now_ms(), || self.ids.next());
             }
         };
+        let sink = DatagramSink { socket: self.socket.clone(), to: source, from: datagram.asked };
         if let Some(reply) = accepted.status() {
             count(&self.radius.counters.status);
-            return send(self.radius, self.socket, &reply, source, datagram.asked);
+            return self.radius.send(&sink, &reply);
         }
         let Some(slot) = slot else { return };
         let (identifier, authenticator) = (accepted.packet().identifier(), *accepted.packet().authenticator());
@@ -139,26 +140,21 @@ impl Receiving<'_> {
         if let Some(answer) = self.radius.duplicates.begin(key, &authenticator, received) {
             count(&self.radius.counters.repeated);
             if let Answer::Reply(bytes) = answer {
-                send(self.radius, self.socket, &bytes, source, datagram.asked);
+                self.radius.send(&sink, &bytes);
             }
             return;
         }
-        let mut reply_to = ReplyTo {
-            radius: self.radius.clone(),
-            begun: received,
-            socket: self.socket.clone(),
-            slot,
-            key,
-            authenticator,
-            to: source,
-            from: datagram.asked,
-        };
+        let mut reply_to = ReplyTo { radius: self.radius.clone(), begun: received, sink, slot, key, authenticator };
         let radius = self.radius.clone();
         let eap = accepted.packet().first(number::EAP_MESSAGE);
         let state = eap.and_then(|_| accepted.packet().first(number::STATE)?.try_into().ok());
         let waiting = state.and_then(|state| self.radius.conversations.take(&state, &accepted.nas.name));
         let Some(waiting) = waiting else {
-            return advance(Box::pin(first_packet(radius, self.ids.next(), accepted, received)), reply_to, self.slow);
+            return advance(
+                Box::pin(first_packet(radius, snapshot, self.ids.next(), accepted, received)),
+                reply_to,
+                self.slow,
+            );
         };
         reply_to.begun = waiting.begun;
         if !waiting.session.may_need_public_key(&accepted) {
@@ -176,8 +172,13 @@ impl Receiving<'_> {
 }
 
 /// Decides a request that belongs to no conversation.
-async fn first_packet(radius: Arc<RadiusState>, id: Ulid, accepted: AcceptedRequest, received: Instant) -> Handled {
-    let snapshot = radius.administration.snapshot.load_full();
+async fn first_packet(
+    radius: Arc<RadiusState>,
+    snapshot: Arc<Snapshot>,
+    id: Ulid,
+    accepted: AcceptedRequest,
+    received: Instant,
+) -> Handled {
     let access = resources(&radius, &snapshot);
     decide(id, accepted, &snapshot.setting, &access, || received.elapsed()).await
 }
@@ -227,17 +228,18 @@ fn random(bytes: &mut [u8]) {
 }
 
 /// Polls work that is most often ready; what waits goes on as a task.
-fn advance<F>(mut work: Pin<Box<F>>, reply_to: ReplyTo, slow: &Handle)
+fn advance<F, S>(mut work: Pin<Box<F>>, reply_to: ReplyTo<S>, slow: &Handle)
 where
     F: Future<Output = Handled> + Send + 'static,
+    S: Sink + 'static,
 {
-    match poll_once(work.as_mut()) {
+    match poll_within(slow, work.as_mut()) {
         Poll::Ready(outcome) => reply_to.finish(outcome),
         Poll::Pending => drop(slow.spawn(async move { reply_to.finish(work.await) })),
     }
 }
 
-impl ReplyTo {
+impl<S: Sink> ReplyTo<S> {
     fn finish(self, outcome: Handled) {
         if !self.slot.may_answer() {
             // The journal failed meanwhile: nobody gets an answer that nobody can
@@ -264,7 +266,7 @@ impl ReplyTo {
     fn send(&self, reply: Option<&[u8]>) {
         self.radius.duplicates.finish(self.key, &self.authenticator, reply, Instant::now());
         if let Some(bytes) = reply {
-            send(&self.radius, &self.socket, bytes, self.to, self.from);
+            self.radius.send(&self.sink, bytes);
         }
     }
 }
@@ -285,6 +287,17 @@ impl RadiusState {
     }
 }
 
+impl RadiusState {
+    /// A reply that the system does not take is lost like any datagram: the NAS repeats
+    /// its request and gets the answer that was kept.
+    fn send(&self, sink: &impl Sink, bytes: &[u8]) {
+        if let Err(error) = sink.send(bytes) {
+            count(&self.counters.unsent);
+            tracing::debug!("a reply was not sent: {error}");
+        }
+    }
+}
+
 /// The part of an id that only needs to differ.
 fn rand_id() -> u128 {
     let mut bytes = [0; 16];
@@ -292,18 +305,11 @@ fn rand_id() -> u128 {
     u128::from_be_bytes(bytes) >> 48
 }
 
-/// A reply that the system does not take is lost like any datagram: the NAS
-/// repeats its request and gets the answer that was kept.
-fn send(radius: &RadiusState, socket: &BatchSocket, bytes: &[u8], to: SocketAddr, from: Option<IpAddr>) {
-    if let Err(error) = socket.reply(bytes, to, from) {
-        count(&radius.counters.unsent);
-        tracing::debug!("a reply to {to} was not sent: {error}");
-    }
-}
-
-/// Polls a future that is most often ready. Where it is not, the task that goes
-/// on with it polls again and is woken.
-fn poll_once<F: Future>(future: Pin<&mut F>) -> Poll<F::Output> {
+/// Polls a future that is most often ready. Where it is not, the task that goes on with
+/// it polls again and is woken: timers and sockets that it has begun to wait for are
+/// therefore those of its runtime, and not of the receiving thread.
+fn poll_within<F: Future>(runtime: &Handle, future: Pin<&mut F>) -> Poll<F::Output> {
+    let _driven = runtime.enter();
     future.poll(&mut Context::from_waker(Waker::noop()))
 }
 
@@ -323,5 +329,24 @@ impl Ids {
     fn next(&mut self) -> Ulid {
         self.next = self.next.wrapping_add(1);
         Ulid::from_parts(now_ms(), self.next)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_store_that_sleeps_is_woken_by_the_runtime_that_goes_on_with_it() {
+        let slow = runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build().unwrap();
+        let receiving = runtime::Builder::new_current_thread().enable_io().build().unwrap();
+        let mut answer = Box::pin(async {
+            tokio::time::sleep(Duration::from_millis(20)).await;
+            7
+        });
+        receiving.block_on(async { assert!(poll_within(slow.handle(), answer.as_mut()).is_pending()) });
+        drop(receiving);
+        let answered = slow.block_on(async { tokio::time::timeout(Duration::from_secs(5), answer).await });
+        assert_eq!(answered, Ok(7));
     }
 }
