@@ -113,6 +113,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/journal/counts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How often what was decided, by the hour. */
+        get: operations["counts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/journal/live": {
         parameters: {
             query?: never;
@@ -125,6 +142,23 @@ export interface paths {
          *     EntryView, a `gap` event says that some were missed and the list must be read anew.
          */
         get: operations["live"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/journal/newest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest entry of a device, a person, a machine or a NAS. */
+        get: operations["newest"];
         put?: never;
         post?: never;
         delete?: never;
@@ -428,6 +462,37 @@ export interface components {
             cases: components["schemas"]["CaseReport"][];
             /** @description Errors and warnings, in the order of the text. */
             diagnostics: components["schemas"]["DiagnosticReport"][];
+        };
+        /** @description How often what was decided. */
+        CountList: {
+            counts: components["schemas"]["CountView"][];
+        };
+        /** @description How often something was decided in one hour. */
+        CountView: {
+            /** @description Where the decision fell: `rule`, `otherwise`, `undetermined`, `no-gate`, `user-failed` and the like. */
+            cause: string;
+            /**
+             * Format: int32
+             * @description The edition that decided.
+             */
+            edition: number;
+            /** @description The gate. */
+            gate?: string | null;
+            /** @description The grants. */
+            grants: string[];
+            /** @description When the hour began, in UTC. */
+            hour: string;
+            /** @description The NAS; none where so many were counted that they are not told apart. */
+            nas?: string | null;
+            /**
+             * Format: int64
+             * @description How often.
+             */
+            number: number;
+            /** @description `granted`, `refused`, `silence` or `unfinished`. */
+            outcome: string;
+            /** @description The rule; none where none decided. */
+            rule?: string | null;
         };
         /** @description One entry with its trail. */
         DetailView: {
@@ -1086,6 +1151,44 @@ export interface operations {
             };
         };
     };
+    counts: {
+        parameters: {
+            query?: {
+                /** @description How many hours, this one with them: 1 to 2160; 24 if not said. */
+                hours?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CountList"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
     live: {
         parameters: {
             query?: never;
@@ -1112,6 +1215,58 @@ export interface operations {
                 };
             };
             429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    newest: {
+        parameters: {
+            query?: {
+                /** @description A device, by its MAC address in any notation. */
+                device?: string;
+                /** @description A person, by the name that was claimed. */
+                person?: string;
+                /** @description A machine, by its name. */
+                machine?: string;
+                /** @description A NAS, by its name. */
+                nas?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EntryView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -345,3 +345,33 @@ fn bodies_that_are_no_json_or_too_large_are_refused() {
     let long = json!({ "source": "#".repeat(9 << 20) });
     assert_eq!(service.post("policy/check", &long).1["diagnostics"][0]["code"], "W100");
 }
+
+#[test]
+fn the_journal_counts_and_knows_the_newest_entry_of_everybody() {
+    let service = Running::harbour();
+    for _ in 0..3 {
+        service.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200007"]).ends_with(0);
+    }
+    service.try_from(&GATE_FW_1, &["pap", "--user", "Ida.Marsh", "--password", "x"]).ends_with(1);
+    service.entries("limit=10", 4);
+    let (_, told) = service.get("journal/counts?hours=2");
+    let counts = told["counts"].as_array().unwrap();
+    let of = |cause: &str| -> Vec<_> { counts.iter().filter(|count| count["cause"] == cause).collect() };
+    let cranes = of("rule");
+    assert_eq!(cranes.iter().map(|count| count["number"].as_u64().unwrap()).sum::<u64>(), 3, "{told}");
+    let named = [&cranes[0]["rule"], &cranes[0]["grants"][0], &cranes[0]["nas"], &cranes[0]["outcome"]];
+    assert_eq!(named, ["Crane controllers", "cranes", "quay-sw-1", "granted"]);
+    assert_eq!(of("user-failed")[0]["outcome"], "refused");
+    for (query, subject) in [
+        ("device=0200.5e20.0007", "crane controller 02:00:5e:20:00:07"),
+        ("person=ida.marsh", "Ida.Marsh"),
+        ("nas=gate-fw-1", "Ida.Marsh"),
+    ] {
+        let (status, entry) = service.get(&format!("journal/newest?{query}"));
+        assert_eq!((status, entry["sentence"][0]["text"].as_str()), (200, Some(subject)), "{query}");
+    }
+    assert_eq!(service.get("journal/newest?person=nobody").0, 404);
+    for wrong in ["newest", "newest?person=a&nas=b", "newest?device=x", "counts?hours=0", "counts?hours=2161"] {
+        assert_eq!(service.get(&format!("journal/{wrong}")).0, 400, "{wrong}");
+    }
+}

@@ -8,7 +8,7 @@ use regnant_base::{Place, Shares};
 /// crash loses that and the commit under way.
 const OLDEST: Duration = Duration::from_millis(250);
 /// As many entries may wait as are written in this time.
-const ROOM: Duration = Duration::from_millis(100);
+const ROOM: Duration = Duration::from_millis(200);
 const LEAST_ROOM: usize = 1_024;
 /// Fewer entries say little of how many can be written: a commit takes its time whatever
 /// is in it.

@@ -21,8 +21,13 @@ pub struct FactTable {
 pub struct FactCode(pub u16);
 
 impl FactCode {
-    /// `request.mac`.
+    pub(crate) const NAS_NAME: Self = Self(1);
+    pub(crate) const NAS_SITE: Self = Self(2);
+    pub(crate) const NAS_DIALECT: Self = Self(5);
+    pub(crate) const CARRIER: Self = Self(6);
+    pub(crate) const PORT: Self = Self(9);
     pub(crate) const MAC: Self = Self(11);
+    pub(crate) const USER_CLAIMED: Self = Self(19);
 }
 
 /// Where a fact comes from.
@@ -225,6 +230,16 @@ mod tests {
     fn every_fact_has_a_number_of_its_own() {
         let facts = own_facts();
         assert_eq!(facts.iter().map(|fact| fact.0).collect::<HashSet<_>>().len(), facts.len());
-        assert!(facts.iter().any(|fact| (FactCode(fact.0), fact.1) == (FactCode::MAC, "request.mac")));
+        for (code, name) in [
+            (FactCode::NAS_NAME, "nas.name"),
+            (FactCode::NAS_SITE, "nas.site"),
+            (FactCode::NAS_DIALECT, "nas.dialect"),
+            (FactCode::CARRIER, "request.carrier"),
+            (FactCode::PORT, "request.port"),
+            (FactCode::MAC, "request.mac"),
+            (FactCode::USER_CLAIMED, "user.claimed"),
+        ] {
+            assert!(facts.iter().any(|fact| (FactCode(fact.0), fact.1) == (code, name)), "{name}");
+        }
     }
 }

@@ -18,7 +18,7 @@ use crate::edition::Edition;
 use crate::evidence::eap::{EapEvidence, FailureEvidence};
 use crate::evidence::{Evidence, KeptFacts, Subject};
 use crate::facts::packet_facts::Carrier;
-use crate::facts::table::FactTable;
+use crate::facts::table::{FactCode, FactTable};
 use crate::lookup::LookUp;
 
 /// Rules that are told of one by one; of more, those that lacked least.
@@ -199,12 +199,10 @@ impl Record {
     /// What can be told without trying a rule again: enough for a sentence. With another
     /// edition than the one that decided, names are numbers.
     pub fn brief(evidence: &Evidence, edition: &Edition) -> Self {
-        let (policy, table) = (&edition.policy, &*edition.table);
-        let facts = evidence.facts(table);
+        let policy = &edition.policy;
         let same = edition.number == evidence.edition;
         let gate = evidence.gate.and_then(|gate| policy.gates().get(gate as usize)).filter(|_| same);
-        let text = |name| facts.text(name);
-        let dialect = text("nas.dialect");
+        let claimed = evidence.shown(FactCode::USER_CLAIMED).map(|name| ("user.claimed".to_owned(), name));
         let rule_title = |rule: &u32| match gate.and_then(|gate| gate.rules.get(*rule as usize)) {
             Some(rule) => rule.title.clone(),
             None => format!("rule {}", rule + 1),
@@ -212,24 +210,24 @@ impl Record {
         Self {
             id: evidence.id.to_string(),
             at: evidence.id.timestamp_ms(),
-            nas: text("nas.name"),
-            nas_about: format!("{} at {}", facts.shown("nas.kind").unwrap_or_default(), text("nas.site")),
+            nas: evidence.text(FactCode::NAS_NAME),
+            nas_about: String::new(),
             source: evidence.source.to_string(),
-            signed: sent(&evidence.request).any(|one| one.number == number::MESSAGE_AUTHENTICATOR),
+            signed: false,
             edition: evidence.edition,
             subject: evidence.subject.clone(),
-            carrier: facts.number("request.carrier").and_then(|number| Carrier::ALL.get(number as usize)).map(|c| c.1),
+            carrier: evidence.number(FactCode::CARRIER).and_then(|number| Some(Carrier::ALL.get(number as usize)?.1)),
             undecodable: evidence.undecodable,
-            port: facts.number("request.port").and_then(|port| u32::try_from(port).ok()),
-            request: table.dictionary().show_all(sent(&evidence.request)),
+            port: evidence.number(FactCode::PORT).and_then(|port| u32::try_from(port).ok()),
+            request: Vec::new(),
             passed_gates: Vec::new(),
             missed_by_gates: Vec::new(),
-            accepts: gate.map(|gate| gate.accept.iter().map(Accepted::show).collect()).unwrap_or_default(),
+            accepts: Vec::new(),
             rules: Vec::new(),
             more_rules: 0,
             gate: evidence.gate.map(|place| gate.map_or_else(|| (place + 1).to_string(), |gate| gate.name.clone())),
             lookups: evidence.lookups.clone(),
-            facts: facts.shown_all(),
+            facts: claimed.into_iter().collect(),
             end: match &evidence.end {
                 End::NoGate => EndRecord::NoGate,
                 End::MethodNotAccepted => EndRecord::MethodNotAccepted,
@@ -255,10 +253,7 @@ impl Record {
                 Verdict::Silence => VerdictRecord::Silence,
                 Verdict::Unfinished => VerdictRecord::Unfinished,
             },
-            reply: evidence.reply.as_ref().map(|reply| {
-                let attributes = reply.attributes(Some(edition).filter(|_| same), &dialect, &evidence.verdict);
-                (Code(reply.code).to_string(), table.dictionary().show_all(sent(&attributes)))
-            }),
+            reply: None,
             eap: evidence.eap.clone(),
             micros: evidence.micros,
             doubt: None,
@@ -270,6 +265,7 @@ impl Record {
     /// rules are evaluated as they were.
     pub fn new(evidence: &Evidence, edition: &Edition) -> Self {
         let mut record = Self::brief(evidence, edition);
+        record.show_all(evidence, edition);
         if edition.number != evidence.edition {
             record.doubt = Some(format!(
                 "Edition {} cannot be read any more, so that names may be missing here.",
@@ -306,6 +302,23 @@ impl Record {
         record
     }
 
+    /// What takes longer to show than a sentence needs.
+    fn show_all(&mut self, evidence: &Evidence, edition: &Edition) {
+        let (table, same) = (&*edition.table, Some(edition).filter(|edition| edition.number == evidence.edition));
+        let facts = evidence.facts(table);
+        let site = evidence.text(FactCode::NAS_SITE);
+        self.nas_about = format!("{} at {site}", facts.shown("nas.kind").unwrap_or_default());
+        self.signed = sent(&evidence.request).any(|one| one.number == number::MESSAGE_AUTHENTICATOR);
+        self.request = table.dictionary().show_all(sent(&evidence.request));
+        self.facts = facts.shown_all();
+        let gate = evidence.gate.zip(same).and_then(|(gate, edition)| edition.policy.gates().get(gate as usize));
+        self.accepts = gate.map(|gate| gate.accept.iter().map(Accepted::show).collect()).unwrap_or_default();
+        self.reply = evidence.reply.as_ref().map(|reply| {
+            let attributes = reply.attributes(same, &evidence.text(FactCode::NAS_DIALECT), &evidence.verdict);
+            (Code(reply.code).to_string(), table.dictionary().show_all(sent(&attributes)))
+        });
+    }
+
     /// The value of a fact that was known.
     pub fn fact(&self, name: &str) -> Option<&str> {
         self.facts.iter().find(|(known, _)| known == name).map(|(_, value)| value.as_str())
@@ -316,26 +329,31 @@ fn sent(attributes: &[u8]) -> Attributes<'_> {
     Attributes::read(attributes).unwrap_or_default()
 }
 
-impl KeptFacts<'_> {
-    fn known(&self, name: &str) -> Known<Value<'_>> {
-        self.table().schema().find(name).map_or(Known::Absent, |id| self.fact(id))
-    }
-
+impl Evidence {
     /// A text, or none of it.
-    fn text(&self, name: &str) -> String {
-        match self.known(name) {
+    fn text(&self, code: FactCode) -> String {
+        match self.own_fact(code) {
             Known::Is(Value::Text(text)) => text.into_owned(),
             _ => String::new(),
         }
     }
 
-    fn number(&self, name: &str) -> Option<i64> {
-        match self.known(name) {
+    fn number(&self, code: FactCode) -> Option<i64> {
+        match self.own_fact(code) {
             Known::Is(Value::Integer(number)) => Some(number),
             _ => None,
         }
     }
 
+    fn shown(&self, code: FactCode) -> Option<String> {
+        match self.own_fact(code) {
+            Known::Is(value) => Some(value.to_string()),
+            _ => None,
+        }
+    }
+}
+
+impl KeptFacts<'_> {
     fn shown(&self, name: &str) -> Option<String> {
         let id = self.table().schema().find(name)?;
         let kind = &self.table().schema().definition(id).kind;

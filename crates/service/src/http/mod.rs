@@ -5,6 +5,7 @@ mod callers;
 mod certificates;
 mod connections;
 mod console;
+mod counts;
 mod door;
 mod error;
 mod extract;
@@ -92,6 +93,8 @@ fn routes(api: Api) -> Router {
         .route("/api/v1/tokens", post(callers::new_token))
         .route("/api/v1/journal", get(journal::entries))
         .route("/api/v1/journal/live", get(journal::live))
+        .route("/api/v1/journal/counts", get(counts::counts))
+        .route("/api/v1/journal/newest", get(counts::newest))
         .route("/api/v1/journal/{id}", get(journal::entry))
         .route("/api/v1/policy", get(policy::active))
         .route("/api/v1/policy/editions", get(policy::editions))

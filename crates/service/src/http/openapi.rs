@@ -1,7 +1,7 @@
 use axum::Json;
 use utoipa::OpenApi;
 
-use crate::http::{callers, certificates, error, health, inventory, journal, policy};
+use crate::http::{callers, certificates, counts, error, health, inventory, journal, policy};
 
 #[derive(OpenApi)]
 #[openapi(
@@ -16,6 +16,8 @@ use crate::http::{callers, certificates, error, health, inventory, journal, poli
         journal::entries,
         journal::entry,
         journal::live,
+        counts::counts,
+        counts::newest,
         policy::active,
         policy::editions,
         policy::check,
