@@ -17,4 +17,4 @@ pub use ask::{Ask, AskError, Credential, Supplicant};
 pub use backoff::Patience;
 pub use conversation::{Conversation, Progress, SupplicantView};
 pub use exchange::{Exchange, ExchangeError, Reply};
-pub use requests::{Begun, Full, Make, Output, Received, Requests, Server};
+pub use requests::{Begun, Full, Make, Output, Random, Received, Requests, Server};

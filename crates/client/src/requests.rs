@@ -22,6 +22,9 @@ pub struct Server {
 /// Makes a request for an identifier, an authenticator that is fresh, and a secret.
 pub type Make = Arc<dyn Fn(u8, &[u8; 16], &SharedSecret) -> Result<Vec<u8>, AskError> + Send + Sync>;
 
+/// Fills bytes with unpredictable values.
+pub type Random = Box<dyn FnMut(&mut [u8]) + Send>;
+
 /// Requests under way from one socket: at most 256 at a time, since the identifier has
 /// one byte (RFC 2865 section 3).
 ///
@@ -35,7 +38,7 @@ pub struct Requests<T> {
     pending: Vec<Option<Pending<T>>>,
     next: u8,
     under_way: usize,
-    random: Box<dyn FnMut(&mut [u8]) + Send>,
+    random: Random,
 }
 
 struct State {
@@ -123,7 +126,7 @@ pub enum Begun {
 impl<T> Requests<T> {
     /// Requests to the first of these servers that answers; there must be one. `random`
     /// fills bytes with unpredictable values.
-    pub fn new(servers: Vec<Server>, patience: Patience, random: Box<dyn FnMut(&mut [u8]) + Send>) -> Self {
+    pub fn new(servers: Vec<Server>, patience: Patience, random: Random) -> Self {
         assert!((1..=64).contains(&servers.len()), "there are 1 to 64 servers");
         let servers = servers.into_iter().map(|server| State { server, silent_until: None }).collect();
         let pending = (0..=u8::MAX).map(|_| None).collect();
