@@ -122,7 +122,15 @@ impl Journal {
         let (last_word, unwritten) = channel();
         let state = Arc::new(State::new(most));
         let files = Files::open(Folder::open(folder)?, keep, state.clone())?;
-        let writer = Writer { files, node, entries, committed: committed.clone(), state: state.clone(), scribe };
+        let writer = Writer {
+            files,
+            node,
+            node_failed: false,
+            entries,
+            committed: committed.clone(),
+            state: state.clone(),
+            scribe,
+        };
         thread::Builder::new()
             .name("regnant-journal".into())
             .spawn({

@@ -102,8 +102,11 @@ impl State {
         self.oldest_ever.fetch_max(age, Ordering::Relaxed);
         if entries >= TELLING {
             let fit = entries as u128 * ROOM.as_micros() / took.as_micros().max(1);
-            let room = usize::try_from(fit).unwrap_or(self.most).clamp(LEAST_ROOM.min(self.most), self.most);
-            self.room.store(room, Ordering::Relaxed);
+            let fit = usize::try_from(fit).unwrap_or(self.most).min(self.most);
+            // One commit that the disk held up says little too; several say it.
+            let before = self.room.load(Ordering::Relaxed);
+            let room = (3 * before + fit) / 4;
+            self.room.store(room.clamp(LEAST_ROOM.min(self.most), self.most), Ordering::Relaxed);
         }
     }
 

@@ -33,6 +33,8 @@ const LARGE: u64 = 1 << 30;
 pub(crate) struct Writer {
     pub(crate) files: Files,
     pub(crate) node: NodeFile,
+    /// Whether machines could not be remembered the last time, which is told once.
+    pub(crate) node_failed: bool,
     pub(crate) entries: Receiver<Handed>,
     pub(crate) committed: broadcast::Sender<Arc<Entry>>,
     pub(crate) state: Arc<State>,
@@ -88,7 +90,12 @@ impl Files {
 
     fn begin(folder: &Folder) -> Result<(FileName, Segment), JournalError> {
         let name = folder.next(today())?;
-        Ok((name, Segment::open(&folder.path(name), now_ms())?))
+        let opened = Segment::open(&folder.path(name), now_ms());
+        if opened.is_err() {
+            // On a full disk each try would leave another empty file.
+            let _ = folder.remove(name);
+        }
+        Ok((name, opened?))
     }
 
     /// Writes entries into the file of today.
@@ -221,7 +228,12 @@ impl Writer {
 
     fn commit(&mut self, rows: &[Row], seen: &[SeenMachine]) -> Result<(), JournalError> {
         self.files.tidy_up_now_and_then();
-        self.node.keep(seen)?;
+        // Whoever is not remembered proves itself again: nobody is kept out by that.
+        let kept = self.node.keep(seen);
+        if let (Err(error), false) = (&kept, self.node_failed) {
+            tracing::error!("machines that proved themselves cannot be remembered: {error}");
+        }
+        self.node_failed = kept.is_err();
         self.files.commit(rows)
     }
 }

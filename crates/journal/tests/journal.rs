@@ -171,3 +171,25 @@ proptest! {
         let _ = UnheardRecord::from_bytes(Ulid::nil(), &bytes);
     }
 }
+
+/// The harbour's story, as the first form of files keeps it.
+const FORM_1: &[u8] = include_bytes!("stored/form-1.sqlite");
+
+#[test]
+fn a_file_of_the_first_form_is_read() {
+    let dir = tempfile::tempdir().unwrap();
+    fs::create_dir(dir.path().join("journal")).unwrap();
+    fs::write(dir.path().join("journal/2026-11-25.sqlite"), FORM_1).unwrap();
+    let reader = reader(dir.path());
+    let entries = reader.entries(&EntryFilter { limit: 100, ..EntryFilter::default() }).unwrap();
+    let decisions = entries.iter().filter(|entry| matches!(entry, Entry::Decision(_))).count();
+    let unheard = entries.iter().filter(|entry| matches!(entry, Entry::Unheard(_))).count();
+    assert_eq!((entries.len(), decisions, unheard), (34, 32, 2));
+    let refused = EntryFilter { kind: Some(EntryKind::Refused), limit: 100, ..EntryFilter::default() };
+    let refused = reader.entries(&refused).unwrap().len();
+    let counts = reader.counts(0, i64::MAX).unwrap();
+    let of = |kind| counts.iter().filter(|count| count.kind == kind).map(|count| count.number as usize).sum::<usize>();
+    assert_eq!((of(EntryKind::Granted), of(EntryKind::Refused)), (decisions - refused, refused));
+    let newest = reader.newest(NewestKind::Device, "02:00:5e:40:00:66").unwrap().unwrap();
+    assert!(matches!(reader.entry(&newest.to_string()).unwrap(), Some(Entry::Decision(_))));
+}

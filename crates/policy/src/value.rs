@@ -55,7 +55,35 @@ impl Serialize for Members<'_> {
 
 impl<'de> Deserialize<'de> for Members<'_> {
     fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
-        Vec::deserialize(from).map(Self::Owned)
+        let members = Vec::<Member>::deserialize(from)?;
+        Ok(Self::Owned(members.into_iter().map(Value::from).collect()))
+    }
+}
+
+/// A member of a set, written as [`Value`] is: sets hold no sets, so that nothing that is
+/// read is nested without end.
+#[derive(Deserialize)]
+enum Member {
+    Text(String),
+    Integer(i64),
+    Boolean(bool),
+    Address(IpAddr),
+    Block(IpAddr, u8),
+    Mac(Mac),
+    Duration(u64),
+}
+
+impl From<Member> for Value<'_> {
+    fn from(member: Member) -> Self {
+        match member {
+            Member::Text(text) => Self::Text(Cow::Owned(text)),
+            Member::Integer(number) => Self::Integer(number),
+            Member::Boolean(truth) => Self::Boolean(truth),
+            Member::Address(address) => Self::Address(address),
+            Member::Block(address, length) => Self::Block(address, length),
+            Member::Mac(mac) => Self::Mac(mac),
+            Member::Duration(seconds) => Self::Duration(seconds),
+        }
     }
 }
 
