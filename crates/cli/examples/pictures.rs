@@ -51,9 +51,16 @@ async fn main() {
 
 /// The command line, drawn by the browser as a terminal shows it.
 async fn terminal(browser: &Browser, folder: &std::path::Path) {
-    let crane = "mac --from 127.0.0.11 --secret bollard-9-anchor --mac 02-00-5E-20-00-07 --attribute NAS-Port=7";
+    let crane = "mac --server 127.0.0.1:18120 --from 127.0.0.11 --secret bollard-9-anchor --mac 02-00-5E-20-00-07";
     let commands = [
-        ("command-line-try.png", vec![format!("try {crane}"), "journal --limit 12".into()]),
+        (
+            "command-line-try.png",
+            vec![
+                format!("try {crane}"),
+                format!("try {crane} --load --rate 200 --seconds 2"),
+                "journal --limit 6".into(),
+            ],
+        ),
         ("command-line-trail.png", vec![format!("trail {}", newest("gate-fw-1"))]),
     ];
     for (name, lines) in commands {

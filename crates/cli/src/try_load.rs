@@ -190,7 +190,7 @@ fn tell(report: &Report) {
     }
     say!("  sent again  {} packets; {} answered; {} ignored", report.repeated, report.replies, report.ignored);
     say!(
-        "  a login took {half} in the middle, {ninety} at 90%, {ninety_nine} at 99%, {most_of_all} at 99.9%, {longest} at most"
+        "  half of them took at most {half}, 90% {ninety}, 99% {ninety_nine}, 99.9% {most_of_all}, the longest {longest}"
     );
 }
 
