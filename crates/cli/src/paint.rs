@@ -45,6 +45,7 @@ pub(crate) fn mark(outcome: &str) -> &'static str {
         "silence" => "–",
         "unfinished" => "…",
         "unheard" => "?",
+        "unreadable" => "▨",
         _ => "○",
     }
 }

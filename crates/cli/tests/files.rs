@@ -80,3 +80,20 @@ fn the_demo_moves_into_no_directory_of_somebody_else() {
     let count: i64 = administrators.query_row("SELECT count(*) FROM administrator", [], |row| row.get(0)).unwrap();
     assert_eq!(count, 1);
 }
+
+#[test]
+fn an_entry_that_cannot_be_read_is_one_line_of_the_journal() {
+    let service = Running::harbour();
+    service.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200007"]).ends_with(0);
+    service.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200008"]).ends_with(0);
+    let entries = service.entries("limit=10", 2);
+    let file = rusqlite::Connection::open(service.journal_file()).unwrap();
+    file.execute("UPDATE entry SET evidence = x'01ff' WHERE id = (SELECT max(id) FROM entry)", []).unwrap();
+    let list = service.entries("limit=10", 2);
+    let told: Vec<_> = list.iter().map(|entry| entry["outcome"].as_str().unwrap()).collect();
+    assert_eq!(told, ["unreadable", "granted"]);
+    let (status, detail) = service.get(&format!("journal/{}", entries[0]["id"].as_str().unwrap()));
+    assert_eq!((status, detail["stations"].as_array().unwrap().len()), (200, 0));
+    assert!(detail["advice"].as_str().unwrap().contains("not touched"), "{detail}");
+    assert!(service.client(&["journal"]).succeeds().contains("This entry cannot be read: the entry is damaged."));
+}
