@@ -7,6 +7,7 @@
 //! then [`JournalReader`].
 
 mod counts;
+mod database;
 mod error;
 mod folder;
 mod node;

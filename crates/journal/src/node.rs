@@ -1,5 +1,4 @@
 use std::path::Path;
-use std::time::Duration;
 
 use pem::Pem;
 use regnant_access::{Machines, SeenMachine};
@@ -8,6 +7,7 @@ use regnant_policy::Mac;
 use rusqlite::{Connection, Row};
 use ulid::Ulid;
 
+use crate::database;
 use crate::error::JournalError;
 use crate::folder::set_aside;
 
@@ -26,8 +26,6 @@ pub struct NodeFile {
 
 /// The form of the file.
 const VERSION: i64 = 1;
-/// How long one try waits for another program that holds the file.
-const BUSY: Duration = Duration::from_millis(200);
 
 impl NodeFile {
     /// Opens or makes the file. One that is of no use is set aside, and told: each
@@ -48,27 +46,11 @@ impl NodeFile {
     }
 
     fn open_as_it_is(path: &Path) -> Result<Self, JournalError> {
-        let open = || {
-            let connection = Connection::open(path)?;
-            connection.busy_timeout(BUSY)?;
-            connection.pragma_update(None, "journal_mode", "WAL")?;
-            connection.pragma_update(None, "synchronous", "FULL")?;
-            let version: i64 = connection.query_row("PRAGMA user_version", [], |row| row.get(0))?;
-            if version == 0 {
-                let schema = include_str!("node.sql");
-                connection.execute_batch(&format!("BEGIN; {schema}; PRAGMA user_version = {VERSION}; COMMIT"))?;
-                let mut random = [0; 16];
-                getrandom::fill(&mut random).expect("the system gives random bytes");
-                let id = Ulid::from_parts(0, u128::from_be_bytes(random)).to_string();
-                connection.execute("INSERT INTO node (id) VALUES (?1)", [id])?;
-            }
-            Ok((version, connection))
-        };
-        let (version, connection) = open().map_err(|error| JournalError::File { file: path.into(), error })?;
-        match version {
-            ..=VERSION => Ok(Self { connection, since_deletion: 0 }),
-            newer => Err(JournalError::Newer { file: path.into(), version: newer }),
-        }
+        let mut random = [0; 16];
+        getrandom::fill(&mut random).expect("the system gives random bytes");
+        let id = Ulid::from_parts(0, u128::from_be_bytes(random));
+        let schema = format!("{}; INSERT INTO node (id) VALUES ('{id}')", include_str!("node.sql"));
+        Ok(Self { connection: database::open(path, VERSION, &schema)?, since_deletion: 0 })
     }
 
     /// The node's id, a ULID.

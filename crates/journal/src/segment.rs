@@ -2,19 +2,17 @@
 
 use std::collections::HashMap;
 use std::path::Path;
-use std::time::Duration;
 
 use rusqlite::{Connection, OpenFlags, Transaction};
 
 use crate::counts::{CountKey, Newest, NewestKind};
+use crate::database::{self, BUSY};
 use crate::error::JournalError;
 use crate::writer::Row;
 
 /// The form of a file that this release writes. Every form that was released stays
 /// readable.
 const VERSION: i64 = 1;
-/// How long one try waits for another program that holds the file.
-const BUSY: Duration = Duration::from_millis(200);
 /// Rows of counts in one file. What comes when there are so many is counted without
 /// its NAS.
 const MOST_COUNTS: i64 = 100_000;
@@ -33,27 +31,14 @@ pub(crate) struct Segment {
 impl Segment {
     /// Opens or makes a file.
     pub(crate) fn open(path: &Path, now: u64) -> Result<Self, JournalError> {
-        let open = || {
-            let connection = Connection::open(path)?;
-            connection.busy_timeout(BUSY)?;
-            connection.pragma_update(None, "journal_mode", "WAL")?;
-            // A commit is on the disk when it returns, not only in the system's memory.
-            connection.pragma_update(None, "synchronous", "FULL")?;
-            let version: i64 = connection.query_row("PRAGMA user_version", [], |row| row.get(0))?;
-            if version == 0 {
-                connection.execute_batch(&format!(
-                    "BEGIN; {SCHEMA}; INSERT INTO file (begun) VALUES ({now}); PRAGMA user_version = {VERSION}; COMMIT"
-                ))?;
-            }
-            let count = |table| connection.query_row(&format!("SELECT count(*) FROM {table}"), [], |row| row.get(0));
-            let (counts, newest) = (count("tally")?, count("newest")?);
-            Ok((version, Self { connection, counts, newest }))
+        let schema = format!("{SCHEMA}; INSERT INTO file (begun) VALUES ({now})");
+        let connection = database::open(path, VERSION, &schema)?;
+        let count = |table| {
+            let counted = connection.query_row(&format!("SELECT count(*) FROM {table}"), [], |row| row.get(0));
+            counted.map_err(|error| JournalError::File { file: path.into(), error })
         };
-        let (version, segment) = open().map_err(|error| JournalError::File { file: path.into(), error })?;
-        if version > VERSION {
-            return Err(JournalError::Newer { file: path.into(), version });
-        }
-        Ok(segment)
+        let (counts, newest) = (count("tally")?, count("newest")?);
+        Ok(Self { connection, counts, newest })
     }
 
     /// Opens a file to be read.
@@ -61,14 +46,10 @@ impl Segment {
         let open = || {
             let connection = Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_ONLY)?;
             connection.busy_timeout(BUSY)?;
-            let version: i64 = connection.query_row("PRAGMA user_version", [], |row| row.get(0))?;
-            Ok((version, connection))
+            Ok(connection)
         };
-        let (version, connection) = open().map_err(|error| JournalError::File { file: path.into(), error })?;
-        match version {
-            ..=VERSION => Ok(connection),
-            newer => Err(JournalError::Newer { file: path.into(), version: newer }),
-        }
+        let connection = open().map_err(|error| JournalError::File { file: path.into(), error })?;
+        database::known(connection, path, VERSION)
     }
 
     /// The bytes of the file.
