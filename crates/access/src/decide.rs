@@ -20,7 +20,7 @@ use crate::guesses::Guesses;
 use crate::lookup::LookUp;
 use crate::proof::{Stop, prove};
 use crate::reply::{self, Beside};
-use crate::stores::{Responders, Stores};
+use crate::stores::{BoundStores, Responders, Timer};
 
 /// What decides: a policy, and what its gates offer over EAP.
 #[derive(Clone, Debug)]
@@ -29,12 +29,13 @@ pub struct ActivePolicy {
     pub edition: Arc<Edition>,
     /// The certificates and methods of its gates.
     pub offers: Arc<GateOffers>,
+    /// The stores that it names.
+    pub stores: Arc<BoundStores>,
 }
 
-/// What decisions are made with.
-pub struct Resources<'d, S> {
-    /// Where identities are looked up.
-    pub stores: &'d S,
+/// What decisions are made with, whatever the policy.
+#[derive(Clone, Copy)]
+pub struct Resources<'d> {
     /// EAP sessions that may be resumed.
     pub sessions: &'d Arc<ResumptionTable>,
     /// Machines that proved themselves.
@@ -43,6 +44,8 @@ pub struct Resources<'d, S> {
     pub responders: &'d dyn Responders,
     /// What slows the guessing of passwords.
     pub guesses: &'d dyn Guesses,
+    /// What ends waiting.
+    pub timer: &'d dyn Timer,
     /// Fills bytes with unpredictable values.
     pub random: fn(&mut [u8]),
     /// What opaque names are made with.
@@ -51,6 +54,13 @@ pub struct Resources<'d, S> {
     pub retries: u8,
     /// Milliseconds since 1970.
     pub now: u64,
+}
+
+/// What one decision is made with: what all are, and the stores of its own policy.
+#[derive(Clone, Copy)]
+pub(crate) struct Means<'d> {
+    pub(crate) stores: &'d BoundStores,
+    pub(crate) resources: &'d Resources<'d>,
 }
 
 /// What came of a packet.
@@ -163,14 +173,14 @@ pub(crate) struct Times {
 /// since its packet was received. A request that carries a State belongs to a
 /// conversation, which goes on by [`EapSession::go_on`]; here it is one that nobody
 /// knows.
-pub async fn decide<S: Stores>(
+pub async fn decide(
     id: Ulid,
     accepted: AcceptedRequest,
-    setting: &ActivePolicy,
-    resources: &Resources<'_, S>,
+    active: &ActivePolicy,
+    resources: &Resources<'_>,
     elapsed: impl Fn() -> Duration + Send + Sync,
 ) -> Handled {
-    let edition = &setting.edition;
+    let (edition, means) = (&active.edition, Means { stores: &active.stores, resources });
     let nas = accepted.nas.clone();
     let packet = accepted.packet();
     let mut request_facts = RequestFacts {
@@ -195,11 +205,11 @@ pub async fn decide<S: Stores>(
         // Only EAP goes on in conversations (RFC 3579 section 2.6.1).
         Some(_) if eap && packet.first(number::STATE).is_some() => (End::UnknownConversation, Verdict::Refuse(None)),
         Some(gate) if eap && edition.policy.gates()[gate].accept.iter().any(|accepted| accepted.method.is_eap()) => {
-            return EapSession::begin(id, accepted.clone(), setting.clone(), (gate, times), resources, &elapsed).await;
+            return EapSession::begin(id, accepted.clone(), active.clone(), (gate, times), resources, &elapsed).await;
         }
         Some(gate) => {
             let mut course = Course { edition, times: &mut times, lookups: &mut lookups };
-            course.through(gate, &mut request_facts, resources, &elapsed).await
+            course.through(gate, &mut request_facts, means, &elapsed).await
         }
     };
     times.rules = elapsed();
@@ -253,11 +263,11 @@ struct Course<'e> {
 }
 
 impl Course<'_> {
-    async fn through<S: Stores>(
+    async fn through(
         &mut self,
         gate: usize,
         request_facts: &mut RequestFacts<'_>,
-        resources: &Resources<'_, S>,
+        means: Means<'_>,
         elapsed: &(impl Fn() -> Duration + Send + Sync),
     ) -> (End, Verdict) {
         let definition = &self.edition.policy.gates()[gate];
@@ -269,7 +279,7 @@ impl Course<'_> {
                 _ => return refused(End::MethodNotAccepted),
             },
         };
-        let proof = prove(request_facts, definition, method, resources, self.lookups).await;
+        let proof = prove(request_facts, definition, method, means, self.lookups).await;
         self.times.proof = elapsed();
         match proof {
             Err(stop) => stop.decided(),

@@ -47,6 +47,12 @@ impl Edition {
         if problems.is_empty() { Ok(Self { number, policy, table, rendered }) } else { Err(problems) }
     }
 
+    /// The same under the number that it was given.
+    #[must_use]
+    pub fn numbered(self, number: u32) -> Self {
+        Self { number, ..self }
+    }
+
     /// The attributes of a combination of grants for a NAS of this dialect.
     pub(crate) fn attributes(&self, dialect: &str, set: usize) -> Option<&[u8]> {
         self.rendered.get(dialect)?.get(set).map(Vec::as_slice)

@@ -1,6 +1,6 @@
 //! What slows the guessing of passwords.
 
-use std::future::{self, Future};
+use std::future::Future;
 use std::pin::Pin;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
@@ -50,9 +50,6 @@ pub trait Guesses: Sync {
 
     /// A right one: that name at that NAS begins anew.
     fn right(&self, guesser: Guesser<'_>);
-
-    /// Waits.
-    fn pause(&self, time: Duration) -> Wait<'_, ()>;
 }
 
 /// How a wrong password was held back.
@@ -81,26 +78,6 @@ impl Held {
                 false => format!("many wrong ones through this NAS; {held}"),
             }
         })
-    }
-}
-
-/// Nobody is held back: for tools and tests that ask without a network.
-#[derive(Clone, Copy, Debug)]
-pub struct NobodyGuesses;
-
-impl Guesses for NobodyGuesses {
-    fn admit<'g>(&'g self, _: Guesser<'g>) -> Wait<'g, Answer<()>> {
-        Box::pin(future::ready(Ok(())))
-    }
-
-    fn wrong<'g>(&'g self, _: Guesser<'g>) -> Wait<'g, Held> {
-        Box::pin(future::ready(Held::default()))
-    }
-
-    fn right(&self, _: Guesser<'_>) {}
-
-    fn pause(&self, _: Duration) -> Wait<'_, ()> {
-        Box::pin(future::ready(()))
     }
 }
 

@@ -31,7 +31,7 @@ pub use edition::{Edition, GrantProblem};
 pub use evidence::eap::{CertificateEvidence, EapEvidence, FailureEvidence, InnerEvidence, RoundEvidence, TlsEvidence};
 pub use evidence::{Evidence, Reply, Subject, Unreadable};
 pub use facts::table::{FactCode, FactTable};
-pub use guesses::{GuessTable, Guesser, Guesses, Held, NobodyGuesses, Wait};
+pub use guesses::{GuessTable, Guesser, Guesses, Held, Wait};
 pub use lookup::{Asked, LookUp, LookUpAnswer, Right};
 pub use nas::{Nas, NasKind, NasTable, Network};
 pub use record::sentence::{Fragment, FragmentKind};
@@ -39,4 +39,7 @@ pub use record::trail::{Clue, Mark, Station, Trail};
 pub use record::unheard::UnheardRecord;
 pub use record::{EndRecord, Record, RuleRecord, TestRecord, VerdictRecord};
 pub use render::dialect::{Dialect, DialectError};
-pub use stores::{Account, Answer, Device, Groups, Responders, Stores, Unreachable};
+pub use stores::{
+    Account, Answer, BoundStores, Capabilities, Device, Groups, MsChapAnswer, Responders, Store, StoreRegistry,
+    StoreReply, Timer, Unreachable,
+};

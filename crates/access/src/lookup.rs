@@ -100,6 +100,8 @@ pub enum LookUpAnswer {
     CertificateNamesNobody,
     /// It was not proved when the session began.
     NotProvedBefore(Event),
+    /// The store checks no passwords.
+    ChecksNoPasswords,
 }
 
 impl LookUp {
@@ -169,6 +171,7 @@ impl fmt::Display for LookUpAnswer {
             Self::Undecodable => "the password does not decode: the shared secret most likely differs",
             Self::NoRecoverablePassword => "no recoverable password, which CHAP and EAP-MD5 need",
             Self::NoNtHash => "no NT hash, which MS-CHAP needs: set `mschap = true`",
+            Self::ChecksNoPasswords => "this store checks no passwords",
             Self::TakesNoNewPassword => "this store takes no new passwords",
             Self::MacAsPassword => "a MAC address is never a password",
             Self::Listed => "listed",

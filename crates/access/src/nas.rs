@@ -1,9 +1,10 @@
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::fmt;
 use std::net::IpAddr;
 use std::str::FromStr;
 use std::sync::Arc;
 
+use ipnet::IpNet;
 use regnant_radius::SharedSecret;
 use serde::{Deserialize, Serialize};
 
@@ -59,28 +60,15 @@ impl NasKind {
     }
 }
 
-/// An address with a prefix length; a single address has all its bits.
+/// An address, or a block of addresses.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub struct Network {
-    address: IpAddr,
-    prefix: u8,
-}
+pub struct Network(IpNet);
 
 impl Network {
-    fn holding(address: IpAddr, prefix: u8) -> Self {
-        let masked = match address {
-            IpAddr::V4(a) => {
-                IpAddr::V4((a.to_bits() & u32::MAX.checked_shl(32 - u32::from(prefix)).unwrap_or(0)).into())
-            }
-            IpAddr::V6(a) => {
-                IpAddr::V6((a.to_bits() & u128::MAX.checked_shl(128 - u32::from(prefix)).unwrap_or(0)).into())
-            }
-        };
-        Self { address: masked, prefix }
-    }
-
-    fn is_single(self) -> bool {
-        self.prefix == if self.address.is_ipv4() { 32 } else { 128 }
+    /// The block of this prefix length that holds an address; none where an address has
+    /// fewer bits.
+    fn holding(address: IpAddr, prefix: u8) -> Option<Self> {
+        Some(Self(IpNet::new(address, prefix).ok()?.trunc()))
     }
 }
 
@@ -88,24 +76,21 @@ impl FromStr for Network {
     type Err = String;
 
     fn from_str(text: &str) -> Result<Self, String> {
-        let wrong = || format!("`{text}` is no address such as 127.0.0.11 and no block such as 10.44.0.0/16");
-        let (address, prefix) = text.split_once('/').map_or((text, None), |(a, p)| (a, Some(p)));
-        let address: IpAddr = address.parse().map_err(|_| wrong())?;
-        let most = if address.is_ipv4() { 32 } else { 128 };
-        let prefix = prefix.map_or(Ok(most), |p| p.parse().map_err(|_| wrong()))?;
-        let network = if prefix <= most { Self::holding(address, prefix) } else { return Err(wrong()) };
-        match network.address == address {
-            true => Ok(network),
-            false => Err(format!("`{text}` has bits set after its prefix; write {network}")),
+        let block = text.parse::<IpNet>().or_else(|_| text.parse::<IpAddr>().map(IpNet::from));
+        let block = block
+            .map_err(|_| format!("`{text}` is no address such as 127.0.0.11 and no block such as 10.44.0.0/16"))?;
+        match Self(block.trunc()) {
+            network if network.0 == block => Ok(network),
+            network => Err(format!("`{text}` has bits set after its prefix; write {network}")),
         }
     }
 }
 
 impl fmt::Display for Network {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self.is_single() {
-            true => write!(f, "{}", self.address),
-            false => write!(f, "{}/{}", self.address, self.prefix),
+        match self.0.prefix_len() == self.0.max_prefix_len() {
+            true => self.0.addr().fmt(f),
+            false => self.0.fmt(f),
         }
     }
 }
@@ -123,20 +108,36 @@ impl NasTable {
     pub fn new(list: impl IntoIterator<Item = Nas>) -> Self {
         let mut table = Self::default();
         for nas in list {
-            table.prefixes.push(nas.network.prefix);
             table.by_network.insert(nas.network, Arc::new(nas));
         }
-        table.prefixes.sort_unstable_by(|a, b| b.cmp(a));
-        table.prefixes.dedup();
+        table.note_prefixes();
         table
+    }
+
+    /// This table with NASes that were added or changed; names tell them apart, without
+    /// regard to case.
+    #[must_use]
+    pub fn with(&self, changed: Vec<Nas>) -> Self {
+        let names: HashSet<_> = changed.iter().map(|nas| nas.name.to_lowercase()).collect();
+        let stays = |nas: &&Arc<Nas>| !names.contains(&nas.name.to_lowercase());
+        let stay = self.iter().filter(stays).cloned();
+        let all = stay.chain(changed.into_iter().map(Arc::new)).map(|nas| (nas.network, nas));
+        let mut table = Self { by_network: all.collect(), prefixes: Vec::new() };
+        table.note_prefixes();
+        table
+    }
+
+    fn note_prefixes(&mut self) {
+        self.prefixes = self.by_network.keys().map(|network| network.0.prefix_len()).collect();
+        self.prefixes.sort_unstable_by(|a, b| b.cmp(a));
+        self.prefixes.dedup();
     }
 
     /// The NAS whose network holds the address with the longest prefix.
     pub fn find(&self, address: IpAddr) -> Option<&Arc<Nas>> {
         let address = address.to_canonical();
-        let most = if address.is_ipv4() { 32 } else { 128 };
-        let lengths = self.prefixes.iter().filter(|prefix| **prefix <= most);
-        lengths.map(|&prefix| Network::holding(address, prefix)).find_map(|network| self.by_network.get(&network))
+        let mut blocks = self.prefixes.iter().filter_map(|&prefix| Network::holding(address, prefix));
+        blocks.find_map(|network| self.by_network.get(&network))
     }
 
     /// Every NAS.
@@ -176,6 +177,16 @@ mod tests {
         assert_eq!(found("::ffff:10.44.0.7"), Some("one"));
         assert_eq!(found("2001:db8::9"), Some("six"));
         assert_eq!(found("2001:db9::9"), None);
+    }
+
+    #[test]
+    fn changed_ones_take_the_place_of_those_of_their_name() {
+        let table = NasTable::new([nas("One", "10.44.0.7"), nas("two", "10.44.0.8"), nas("three", "10.45.0.0/16")]);
+        let changed = table.with(vec![nas("one", "10.44.0.8"), nas("TWO", "10.44.0.7"), nas("four", "10.46.0.0/24")]);
+        let found = |address: &str| changed.find(address.parse().unwrap()).map(|nas| nas.name.as_str());
+        assert_eq!((found("10.44.0.7"), found("10.44.0.8")), (Some("TWO"), Some("one")));
+        assert_eq!((found("10.45.0.1"), found("10.46.0.1")), (Some("three"), Some("four")));
+        assert_eq!(changed.iter().count(), 4);
     }
 
     #[test]

@@ -1,16 +1,16 @@
 //! Proof of identity: which store knows whom, and whether the credential is right.
 
 use regnant_eap::{Answer as EapAnswer, Credential as EapCredential};
-use regnant_policy::{Event, Gate, Identify, IdentityKind, Mac, Method, Reaction};
+use regnant_policy::{Event, Gate, Identify, IdentityKind, Mac, Method, Reaction, StoreId};
 use regnant_radius::{Secret, number};
 use zeroize::Zeroizing;
 
-use crate::decide::Resources;
+use crate::decide::Means;
 use crate::facts::packet_facts::Credential;
 use crate::facts::request_facts::{DeviceLookUp, Identity, Proved, RequestFacts};
 use crate::guesses::Guesser;
 use crate::lookup::{Asked, LookUp, LookUpAnswer, Right};
-use crate::stores::{Account, Answer, Stores};
+use crate::stores::{Account, Answer, MsChapAnswer, Store, StoreReply, within};
 
 /// An event that ends the request before any rule is tried.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -22,14 +22,14 @@ pub(crate) struct Stop {
 
 /// Looks up the device, then proves the identity that the method proves. All
 /// lookups end before the first rule is tried.
-pub(crate) async fn prove<S: Stores>(
+pub(crate) async fn prove(
     request_facts: &mut RequestFacts<'_>,
     gate: &Gate,
     method: Method,
-    resources: &Resources<'_, S>,
+    means: Means<'_>,
     log: &mut Vec<LookUp>,
 ) -> Result<(), Stop> {
-    look_up_device(request_facts, gate, method == Method::Mac, resources.stores, log).await?;
+    look_up_device(request_facts, gate, method == Method::Mac, means, log).await?;
     if method != Method::Mac {
         let (kind, sought) = match request_facts.derived.name.filter(|name| !name.is_empty()).map(str::to_owned) {
             Some(claimed) => (kind_of(&claimed), seek(kind_of(&claimed), &claimed, gate, request_facts, log)),
@@ -39,7 +39,7 @@ pub(crate) async fn prove<S: Stores>(
             Ok((clause, name)) => {
                 let (from, proof) = (Asker::of(request_facts), method.word().into());
                 let mut attempt = Attempt { claimed: name, proof, clause, from, log };
-                attempt.run(Tried::Plain(&request_facts.derived.credential), resources).await
+                attempt.run(Tried::Plain(&request_facts.derived.credential), means).await
             }
             Err(outcome) => outcome,
         };
@@ -106,17 +106,17 @@ pub(crate) fn react_in(gate: &Gate, kind: IdentityKind, event: Option<Event>) ->
 }
 
 /// Looks the device up; only where it `proves` the request do events count.
-pub(crate) async fn look_up_device<S: Stores>(
+pub(crate) async fn look_up_device(
     request_facts: &mut RequestFacts<'_>,
     gate: &Gate,
     proves: bool,
-    stores: &S,
+    means: Means<'_>,
     log: &mut Vec<LookUp>,
 ) -> Result<(), Stop> {
     let (Some(clause), Some(mac)) = (gate.identify(IdentityKind::Mac), request_facts.derived.mac) else {
         return Ok(());
     };
-    request_facts.device = find_device(clause, mac, stores, log).await;
+    request_facts.device = find_device(clause, mac, means, log).await;
     let event = match request_facts.device {
         DeviceLookUp::Unlisted(_) => Some(Event::Unknown),
         DeviceLookUp::Unanswered(_) => Some(Event::Unreachable),
@@ -165,17 +165,20 @@ pub(crate) fn react(clause: &Identify, event: Option<Event>) -> Result<(), Stop>
     }
 }
 
-async fn find_device<S: Stores>(clause: &Identify, mac: Mac, stores: &S, log: &mut Vec<LookUp>) -> DeviceLookUp {
+async fn find_device(clause: &Identify, mac: Mac, means: Means<'_>, log: &mut Vec<LookUp>) -> DeviceLookUp {
     let mut silent = false;
-    for store in &clause.stores {
-        let answer = stores.device(store, mac).await;
+    for id in &clause.stores {
+        let answer = match means.stores.get(*id) {
+            Ok(store) => means.within(store, store.device(mac)).await,
+            Err(gone) => Err(gone),
+        };
         let told = match &answer {
             Ok(Some(device)) if device.barred => LookUpAnswer::Barred,
             Ok(Some(_)) => LookUpAnswer::Listed,
             Ok(None) => LookUpAnswer::NotListed,
             Err(unreachable) => LookUpAnswer::NoAnswer(unreachable.to_string()),
         };
-        let (kind, asked, name) = (IdentityKind::Mac, Asked::Store(store.clone()), mac.to_string());
+        let (kind, asked, name) = (IdentityKind::Mac, Asked::Store(means.stores.name(*id).to_owned()), mac.to_string());
         log.push(LookUp { kind, asked, name, answer: told, held: None });
         match answer {
             Ok(Some(device)) => return DeviceLookUp::Listed(mac, device),
@@ -252,39 +255,39 @@ impl<'a> Asker<'a> {
 type Fault = (Event, LookUpAnswer);
 
 const WRONG: Fault = (Event::Failed, LookUpAnswer::WrongPassword);
-const RIGHT: EapAnswer = EapAnswer::Right { hash_of_hash: None };
+const RIGHT: EapAnswer = EapAnswer::Right { session_key: None };
 
 impl Attempt<'_> {
     /// Tries a credential; whoever guesses is held back.
-    pub(crate) async fn run<S: Stores>(&mut self, tried: Tried<'_>, resources: &Resources<'_, S>) -> ProofOutcome {
+    pub(crate) async fn run(&mut self, tried: Tried<'_>, means: Means<'_>) -> ProofOutcome {
         if !tried.can_be_guessed() {
-            return self.ask(tried, resources.stores).await;
+            return self.ask(tried, means).await;
         }
         let name = self.claimed.clone();
         let guesser = Guesser { nas: self.from.nas, name: &name, device: self.from.device };
-        if let Err(unreachable) = resources.guesses.admit(guesser).await {
+        if let Err(unreachable) = means.resources.guesses.admit(guesser).await {
             self.note(Asked::NoStore, LookUpAnswer::NotTried(unreachable.to_string()));
             return self.failed(Event::Unreachable);
         }
-        let outcome = self.ask(tried, resources.stores).await;
+        let outcome = self.ask(tried, means).await;
         match outcome.event {
             Some(Event::Unknown | Event::Failed) => {
                 if outcome.event == Some(Event::Unknown) && tried.is_hashed() {
                     // Time must not tell which names there are.
-                    resources.guesses.pause(resources.stores.password_takes()).await;
+                    means.resources.timer.sleep(means.stores.check_takes(&self.clause.stores)).await;
                 }
-                let held = resources.guesses.wrong(guesser).await;
+                let held = means.resources.guesses.wrong(guesser).await;
                 if let Some(last) = self.log.last_mut() {
                     last.held = Some(held).filter(|held| held.tells());
                 }
             }
-            None => resources.guesses.right(guesser),
+            None => means.resources.guesses.right(guesser),
             Some(_) => {}
         }
         outcome
     }
 
-    async fn ask<S: Stores>(&mut self, tried: Tried<'_>, stores: &S) -> ProofOutcome {
+    async fn ask(&mut self, tried: Tried<'_>, means: Means<'_>) -> ProofOutcome {
         // A MAC address is never a user, whatever a store holds: else everybody
         // who reads a label could sign in.
         if self.claimed.parse::<Mac>().is_ok() {
@@ -292,23 +295,17 @@ impl Attempt<'_> {
         }
         let mut silent = false;
         let mut passed_on = None;
-        for store in &self.clause.stores {
-            let account = match stores.account(store, self.clause.kind, &self.claimed).await {
-                Ok(Some(account)) => account,
-                Ok(None) => {
-                    self.note_store(store, LookUpAnswer::Unknown);
+        for id in &self.clause.stores {
+            let name = means.stores.name(*id);
+            let event = match self.ask_one(*id, tried, means).await {
+                Ok(Ok((account, answer))) => return self.proved(name, account, answer),
+                Ok(Err(None)) => {
+                    self.note_store(name, LookUpAnswer::Unknown);
                     continue;
                 }
+                Ok(Err(Some(event))) => event,
                 Err(unreachable) => {
-                    self.note_store(store, LookUpAnswer::NoAnswer(unreachable.to_string()));
-                    silent = true;
-                    continue;
-                }
-            };
-            let event = match self.check(store, &account, tried, stores).await {
-                Ok(Ok(answer)) => return self.proved(store, account, answer),
-                Ok(Err(event)) => event,
-                Err(()) => {
+                    self.note_store(name, LookUpAnswer::NoAnswer(unreachable.to_string()));
                     silent = true;
                     continue;
                 }
@@ -322,31 +319,31 @@ impl Attempt<'_> {
         self.failed(event)
     }
 
-    /// What is wrong with the credential or account; `Err` where the store did
-    /// not say.
-    async fn check<S: Stores>(
+    /// What one store says: the account that was proved, or what keeps it from being
+    /// (nothing, where the store has none).
+    async fn ask_one(
         &mut self,
-        store: &str,
-        account: &Account,
+        id: StoreId,
         tried: Tried<'_>,
-        stores: &S,
-    ) -> Result<Result<EapAnswer, Event>, ()> {
+        means: Means<'_>,
+    ) -> Answer<Result<(Account, EapAnswer), Option<Event>>> {
+        let store = means.stores.get(id)?;
+        let Some(account) = means.within(store, store.account(self.clause.kind, &self.claimed)).await? else {
+            return Ok(Err(None));
+        };
         let right = match tried {
             Tried::Certificate => Right::Certificate,
             Tried::Earlier(_) => Right::Earlier,
             _ => Right::Credential,
         };
-        let (outcome, told) = match credential_answer(store, account, tried, stores, self.from.nas).await {
-            Ok(Ok(_)) if account.disabled => (Err(Event::Disabled), LookUpAnswer::Disabled(right)),
-            Ok(Ok(_)) if account.expired => (Err(Event::Expired), LookUpAnswer::Expired(right)),
-            Ok(Ok(answer)) => (Ok(answer), LookUpAnswer::Right(right)),
-            Ok(Err((event, told))) => (Err(event), told),
-            Err(unreachable) => {
-                self.note_store(store, LookUpAnswer::NoAnswer(unreachable.to_string()));
-                return Err(());
-            }
+        let answer = credential_answer(store, &account, tried, means, self.from.nas).await?;
+        let (outcome, told) = match answer {
+            Ok(_) if account.disabled => (Err(Some(Event::Disabled)), LookUpAnswer::Disabled(right)),
+            Ok(_) if account.expired => (Err(Some(Event::Expired)), LookUpAnswer::Expired(right)),
+            Ok(answer) => (Ok((account, answer)), LookUpAnswer::Right(right)),
+            Err((event, told)) => (Err(Some(event)), told),
         };
-        self.note_store(store, told);
+        self.note_store(means.stores.name(id), told);
         Ok(outcome)
     }
 
@@ -370,59 +367,71 @@ impl Attempt<'_> {
     }
 }
 
-async fn credential_answer<S: Stores>(
-    store: &str,
+async fn credential_answer(
+    store: &dyn Store,
     account: &Account,
     tried: Tried<'_>,
-    stores: &S,
+    means: Means<'_>,
     asker: &str,
 ) -> Answer<Result<EapAnswer, Fault>> {
+    let unfit = |told| Ok(Err((Event::Unfit, told)));
+    let can = store.capabilities();
     match tried {
         Tried::Certificate => Ok(Ok(RIGHT)),
         Tried::Earlier(mark) if mark == account.password_mark => Ok(Ok(RIGHT)),
         Tried::Earlier(_) => Ok(Err((Event::Failed, LookUpAnswer::PasswordChanged))),
         Tried::Plain(Credential::None) => Ok(Err((Event::Failed, LookUpAnswer::NoCredential))),
         Tried::Plain(Credential::Noise) => Ok(Err((Event::Failed, LookUpAnswer::Undecodable))),
-        Tried::Plain(Credential::Password(password)) => {
-            password_answer(store, account, password.clone(), stores, asker).await
+        Tried::Plain(Credential::Password(password)) | Tried::Eap(EapCredential::Password(password)) => {
+            let password = as_utf8(password.clone());
+            if std::str::from_utf8(password.expose()).unwrap_or_default().parse::<Mac>().is_ok() {
+                return Ok(Err((Event::Failed, LookUpAnswer::MacAsPassword)));
+            }
+            if !can.passwords {
+                return unfit(LookUpAnswer::ChecksNoPasswords);
+            }
+            let right = means.within(store, store.check_password(account, password, asker)).await?;
+            Ok(if right { Ok(RIGHT) } else { Err(WRONG) })
         }
-        Tried::Plain(Credential::Chap(response)) => Ok(match stores.recoverable_password(store, account).await? {
-            None => Err((Event::Unfit, LookUpAnswer::NoRecoverablePassword)),
-            Some(password) if response.matches(password.expose()) => Ok(RIGHT),
-            Some(_) => Err(WRONG),
-        }),
-        Tried::Eap(EapCredential::Password(password)) => {
-            password_answer(store, account, password.clone(), stores, asker).await
+        Tried::Plain(Credential::Chap(_)) | Tried::Eap(EapCredential::Md5 { .. }) if !can.recoverable_passwords => {
+            unfit(LookUpAnswer::NoRecoverablePassword)
+        }
+        Tried::Plain(Credential::Chap(response)) => {
+            let password = means.within(store, store.recoverable_password(account)).await?;
+            Ok(match password {
+                None => Err((Event::Unfit, LookUpAnswer::NoRecoverablePassword)),
+                Some(password) if response.matches(password.expose()) => Ok(RIGHT),
+                Some(_) => Err(WRONG),
+            })
         }
         Tried::Eap(credential @ EapCredential::Md5 { .. }) => {
-            Ok(match stores.recoverable_password(store, account).await? {
+            let password = means.within(store, store.recoverable_password(account)).await?;
+            Ok(match password {
                 None => Err((Event::Unfit, LookUpAnswer::NoRecoverablePassword)),
-                Some(password) => right_or_wrong(credential.check_password(password.expose())),
+                Some(password) => match credential.check_password(password.expose()) {
+                    answer @ EapAnswer::Right { .. } => Ok(answer),
+                    _ => Err(WRONG),
+                },
             })
         }
-        Tried::Eap(credential @ EapCredential::MsChap { .. }) => {
-            let hash = stores.nt_hash(store, account).await?;
-            Ok(match hash.as_ref().and_then(|hash| <[u8; 16]>::try_from(hash.expose()).ok()) {
-                None => Err((Event::Unfit, LookUpAnswer::NoNtHash)),
-                Some(hash) => right_or_wrong(credential.check_nt_hash(&hash)),
+        Tried::Eap(EapCredential::MsChap(_)) if !can.mschap => unfit(LookUpAnswer::NoNtHash),
+        Tried::Eap(EapCredential::MsChap(response)) => {
+            let answer = means.within(store, store.check_mschap(account, response)).await?;
+            Ok(match answer {
+                MsChapAnswer::Right(key) => Ok(EapAnswer::Right { session_key: Some(key) }),
+                MsChapAnswer::Wrong => Err(WRONG),
+                MsChapAnswer::Unable => Err((Event::Unfit, LookUpAnswer::NoNtHash)),
             })
         }
-        Tried::Eap(EapCredential::Change(_)) => Ok(Err((Event::Unfit, LookUpAnswer::TakesNoNewPassword))),
+        Tried::Eap(EapCredential::Change(_)) => unfit(LookUpAnswer::TakesNoNewPassword),
     }
 }
 
-async fn password_answer<S: Stores>(
-    store: &str,
-    account: &Account,
-    password: Secret,
-    stores: &S,
-    asker: &str,
-) -> Answer<Result<EapAnswer, Fault>> {
-    let password = as_utf8(password);
-    if std::str::from_utf8(password.expose()).unwrap_or_default().parse::<Mac>().is_ok() {
-        return Ok(Err((Event::Failed, LookUpAnswer::MacAsPassword)));
+impl Means<'_> {
+    /// Waits for a store's answer, for as long as that store may take.
+    async fn within<T>(self, store: &dyn Store, reply: StoreReply<'_, T>) -> Answer<T> {
+        within(store.time_limit(), self.resources.timer, reply).await
     }
-    Ok(if stores.password_is_right(store, account, password, asker).await? { Ok(RIGHT) } else { Err(WRONG) })
 }
 
 /// Passwords are kept in UTF-8. Clients that send ISO 8859-1 instead mean the same
@@ -434,12 +443,5 @@ fn as_utf8(password: Secret) -> Secret {
             let text = Zeroizing::new(password.expose().iter().map(|byte| char::from(*byte)).collect::<String>());
             Secret::new(text.as_bytes())
         }
-    }
-}
-
-fn right_or_wrong(answer: EapAnswer) -> Result<EapAnswer, Fault> {
-    match answer {
-        EapAnswer::Right { .. } => Ok(answer),
-        _ => Err(WRONG),
     }
 }

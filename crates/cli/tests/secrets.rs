@@ -7,7 +7,7 @@ use regnant_base::{Secret, SecretText};
 use regnant_certificates::{Authority, Bundle, Order, Purpose, SigningRequest};
 use regnant_client::{Ask, Credential as Sent, Exchange, Patience, Server};
 use regnant_eap::mschap::nt_password_hash;
-use regnant_eap::{Answer, ClientTls, Credential, Keys, Login, Peer, PeerMethod, ServerTls};
+use regnant_eap::{Answer, ClientTls, Credential, Keys, Login, MsChapResponse, Peer, PeerMethod, ServerTls};
 use regnant_radius::SharedSecret;
 use regnant_records::Inventory;
 
@@ -59,9 +59,10 @@ fn what_eap_holds_is_not_printed() {
     let login = Login { new_password: Some(Secret::new(WORD)), ..Login::new("ida.marsh", WORD) };
     hides("Login", &login, WORD.as_bytes());
     hides("Credential", &Credential::Password(Secret::new(WORD)), WORD.as_bytes());
-    let response = Credential::MsChap { challenge: *b"Tide-Tab", response: *b"Tide-Table-61Tide-Table-" };
+    let response =
+        Credential::MsChap(MsChapResponse { challenge: *b"Tide-Tab", response: *b"Tide-Table-61Tide-Table-" });
     hides("Credential", &response, WORD.as_bytes());
-    hides("Answer", &Answer::Right { hash_of_hash: Some(Secret::new(WORD)) }, WORD.as_bytes());
+    hides("Answer", &Answer::Right { session_key: Some(Secret::new(WORD)) }, WORD.as_bytes());
     let keys = Keys { msk: Secret::new(WORD), emsk: Some(Secret::new(WORD)), session_id: Vec::new() };
     hides("Keys", &keys, WORD.as_bytes());
     // Keys of a certificate too, wherever they go.

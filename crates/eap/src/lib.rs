@@ -24,7 +24,7 @@ pub use failure::{CertificateFault, Failure, TlsFailure};
 pub use keys::{Keys, Random, Secret};
 pub use peer::{Login, Peer, PeerMethod, PeerStep, Tunnelled};
 pub use revocation_list::{RevocationList, RevocationListError};
-pub use server::credential::{Answer, Claim, Credential, IdentityType, MsChapChange};
+pub use server::credential::{Answer, Claim, Credential, IdentityType, MsChapChange, MsChapResponse};
 pub use server::{Conversation, InnerOffer, Limits, Offer, Step};
 pub use tls::client::{ClientTls, ClientTlsError};
 pub use tls::hello::ClientHello;

@@ -116,7 +116,7 @@ fn a_verdict_or_an_answer_out_of_turn_ends_the_conversation() {
     let (mut server, _) = begun(vec![Offer::Gtc]);
     assert!(matches!(refused(server.conclude(true)), Failure::Unexpected(_)));
     let (mut server, _) = begun(vec![Offer::Gtc]);
-    assert!(matches!(refused(server.answer(Answer::Right { hash_of_hash: None })), Failure::Unexpected(_)));
+    assert!(matches!(refused(server.answer(Answer::Right { session_key: None })), Failure::Unexpected(_)));
     let step = server.receive(&response(0, GTC, b"x"));
     assert!(matches!(step, Step::Ignore(_)), "{step:?}");
 }

@@ -28,7 +28,7 @@ pub use run::condition::{Truth, TruthValue};
 pub use run::method::{
     Accepted, CertificateName, IdentityKind, Inner, Method, Revocation, RevocationSource, TrustClause,
 };
-pub use run::program::{Consequence, Event, Gate, Identify, Leaf, Reaction, Rule, TellName, Undetermined};
+pub use run::program::{Consequence, Event, Gate, Identify, Leaf, Reaction, Rule, StoreId, TellName, Undetermined};
 pub use run::rules::{Decided, GateTrace, LeafTrace, RuleTrace};
 pub use run::{Facts, Known};
 pub use schema::{FactDefinition, FactId, Schema, Stage, Type};

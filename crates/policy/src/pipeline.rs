@@ -101,6 +101,11 @@ impl Compiled {
         Parsed::parse(source).check(schema).compile()
     }
 
+    /// The stores that it names; a [`crate::StoreId`] is a place among them.
+    pub fn stores(&self) -> &[String] {
+        &self.program.stores
+    }
+
     /// The first gate whose `when` is true.
     pub fn choose_gate(&self, facts: &dyn Facts) -> Option<usize> {
         self.program.gate(facts)

@@ -3,6 +3,41 @@ use std::path::PathBuf;
 use rusqlite::ErrorCode;
 use thiserror::Error;
 
+use crate::command::{Conflict, Fault, Missing};
+use crate::sealing::KeyId;
+
+/// Why a command was not done.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+pub enum Refusal {
+    /// It does not go together with what there is.
+    #[error(transparent)]
+    Conflict(#[from] Conflict),
+    /// It names what there is not.
+    #[error(transparent)]
+    NotFound(#[from] Missing),
+    /// It cannot be done at all.
+    #[error(transparent)]
+    Invalid(#[from] Fault),
+}
+
+impl From<Conflict> for RecordsError {
+    fn from(conflict: Conflict) -> Self {
+        Self::Refused(conflict.into())
+    }
+}
+
+impl From<Missing> for RecordsError {
+    fn from(missing: Missing) -> Self {
+        Self::Refused(missing.into())
+    }
+}
+
+impl From<Fault> for RecordsError {
+    fn from(fault: Fault) -> Self {
+        Self::Refused(fault.into())
+    }
+}
+
 /// What goes wrong with records.
 #[derive(Debug, Error)]
 #[non_exhaustive]
@@ -18,9 +53,9 @@ pub enum RecordsError {
         /// What SQLite says.
         error: rusqlite::Error,
     },
-    /// Two NASes with one address could not be told apart.
-    #[error("two NASes would have the same address or block; give each its own")]
-    SameAddress,
+    /// A command was not done, and what there was is there still.
+    #[error(transparent)]
+    Refused(#[from] Refusal),
     /// A file cannot be brought to this version's form.
     #[error("{} cannot be brought up to date: {reason}", file.display())]
     Migration {
@@ -32,6 +67,16 @@ pub enum RecordsError {
     /// Something sealed does not open: another key, or a changed file.
     #[error("{0} does not open with this sealing key; restore the key file that belongs to these records")]
     Sealed(String),
+    /// The key file is not the one of these records.
+    #[error(
+        "the records are sealed under key {records}, and the key file holds key {file}; restore the key file that belongs to these records"
+    )]
+    OtherKey {
+        /// The key that opens the records.
+        records: KeyId,
+        /// The key that is there.
+        file: KeyId,
+    },
     /// A row does not hold what it must.
     #[error("the records are damaged: {0}")]
     Damaged(String),
@@ -44,7 +89,7 @@ impl RecordsError {
         match self {
             Self::Sqlite(error) | Self::File { error, .. } => is_broken(error),
             Self::Damaged(_) => true,
-            Self::Migration { .. } | Self::SameAddress | Self::Sealed(_) => false,
+            Self::Migration { .. } | Self::Refused(_) | Self::Sealed(_) | Self::OtherKey { .. } => false,
         }
     }
 }

@@ -3,8 +3,8 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use rusqlite::Connection;
 
+use crate::database::open_database;
 use crate::error::RecordsError;
-use crate::shared::open_database;
 
 const MIGRATIONS: [&str; 1] = [include_str!("../migrations/lists-1.sql")];
 

@@ -1,20 +1,24 @@
 use std::collections::{HashMap, HashSet};
 
+use hmac::{Hmac, KeyInit, Mac as _};
 use jiff::Timestamp;
 use regnant_access::{NasKind, Network};
 use regnant_base::SecretText;
 use regnant_eap::mschap::nt_password_hash;
 use regnant_policy::Mac;
-use rusqlite::types::Value;
 use serde::{Deserialize, Serialize};
+use sha2::Sha256;
 use thiserror::Error;
+use zeroize::Zeroizing;
 
+use crate::command::Import;
 use crate::password::hash_password;
-use crate::sealing::SealingKey;
-use crate::shared::Change;
+use crate::rows::{
+    DeviceRow, MOST_ADDRESSES, MachineRow, NasRow, PersonRow, Rows, StoreKind, StoreRow, count, fold, nt_hash_context,
+    password_context, range, recoverable_context, secret_context,
+};
+use crate::sealing::{Sealed, SealingKey, hex};
 
-/// A range of devices has at most this many addresses.
-const MAX_RANGE: u64 = 65_536;
 /// RFC 2865 section 5.2: User-Password carries at most 128 bytes.
 const MAX_PASSWORD: usize = 128;
 
@@ -48,16 +52,6 @@ pub struct StoreEntry {
     pub name: String,
     /// What it holds.
     pub kind: StoreKind,
-}
-
-/// What a store holds.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum StoreKind {
-    /// People and machines that prove themselves.
-    People,
-    /// Devices by MAC address.
-    Devices,
 }
 
 /// A NAS.
@@ -181,75 +175,75 @@ impl Inventory {
         })
     }
 
-    /// The statements that bring the records to what this says. `stores` are those
-    /// that exist already. Hashes every password, which takes tens of
-    /// milliseconds each.
-    pub fn into_change(
+    /// The command that brings the records to what this says. `stores` are those that
+    /// exist already. Hashes every password, which takes tens of milliseconds each.
+    pub fn into_import(
         self,
         key: &SealingKey,
-        stores: &[(String, StoreKind)],
-        names: &[KnownName],
+        stores: &[StoreRow],
         dialects: &[String],
-    ) -> Result<Change, InventoryError> {
-        let known: Vec<(String, StoreKind)> =
-            stores.iter().cloned().chain(self.store.iter().map(|s| (s.name.clone(), s.kind))).collect();
-        let holds = |store: &str, kind: StoreKind, who: &str| match known.iter().rev().find(|(name, _)| name == store) {
-            Some((_, held)) if *held == kind => Ok(()),
+    ) -> Result<Import, InventoryError> {
+        self.names_differ()?;
+        let file = self.file_mark(key);
+        let mut known: Vec<StoreRow> = stores.to_vec();
+        let mut rows = Rows::default();
+        for store in self.store {
+            let row = store.row()?;
+            if known.iter().any(|other| other.name == row.name && other.kind != row.kind)
+                || rows.stores.iter().any(|other| other.name == row.name)
+            {
+                let message =
+                    format!("store `{}` exists already and holds something else, or is named twice", row.name);
+                return Err(InventoryError(message));
+            }
+            known.push(row.clone());
+            rows.stores.push(row);
+        }
+        let holds = |store: &str, kind: StoreKind, who: &str| match known.iter().find(|known| known.name == store) {
+            Some(known) if known.kind == kind => Ok(()),
             Some(_) => Err(InventoryError(format!("{who}: store `{store}` holds something else"))),
             None => Err(InventoryError(format!("{who}: there is no store `{store}`; add it as [[store]]"))),
         };
-        self.names_differ(names)?;
-        let mut change = Change::default();
-        let mut changed_kind = HashSet::new();
-        for store in &self.store {
-            let other = stores.iter().any(|(name, kind)| *name == store.name && *kind != store.kind);
-            if other || (!changed_kind.insert(&store.name)) {
-                let message =
-                    format!("store `{}` exists already and holds something else, or is named twice", store.name);
-                return Err(InventoryError(message));
-            }
-            store.add_to(&mut change)?;
+        for nas in self.nas {
+            rows.nases.push(nas.row(key, dialects)?);
         }
-        for nas in &self.nas {
-            nas.add_to(&mut change, key, dialects)?;
-        }
-        for person in &self.person {
+        for person in self.person {
             holds(&person.store, StoreKind::People, &format!("person `{}`", person.name))?;
-            person.add_to(&mut change, key)?;
+            rows.people.push(person.row(key)?);
         }
-        for machine in &self.machine {
+        for machine in self.machine {
             holds(&machine.store, StoreKind::People, &format!("machine `{}`", machine.name))?;
-            machine.add_to(&mut change, key)?;
+            rows.machines.push(machine.row(key)?);
         }
-        for device in &self.device {
+        for device in self.device {
             holds(&device.store, StoreKind::Devices, &format!("device {}", device.mac))?;
-            device.add_to(&mut change)?;
+            rows.devices.push(device.row()?);
         }
-        Ok(change)
+        Ok(Import { file, rows })
     }
-}
 
-impl Inventory {
-    /// Names are looked up without regard to case, of every script: two that differ in
-    /// nothing else would be one, and which of the two nobody could say.
-    fn names_differ(&self, known: &[KnownName]) -> Result<(), InventoryError> {
-        let nases = self.nas.iter().map(|nas| (KnownKind::Nas, "", nas.name.as_str()));
-        let people = self.person.iter().map(|one| (KnownKind::Person, one.store.as_str(), one.name.as_str()));
-        let machines = self.machine.iter().map(|one| (KnownKind::Machine, one.store.as_str(), one.name.as_str()));
-        let mut seen: HashMap<_, &str> = HashMap::new();
-        for one in known {
-            seen.insert((one.kind, one.store.as_str(), one.name.to_lowercase()), &one.name);
-        }
-        let mut here = HashSet::new();
+    /// What tells this inventory from another. Under a key: it holds passwords, which
+    /// somebody who has the log could guess by it otherwise.
+    fn file_mark(&self, key: &SealingKey) -> String {
+        let text = Zeroizing::new(serde_json::to_vec(self).expect("an inventory has names for keys"));
+        let mark = Hmac::<Sha256>::new_from_slice(&key.derive("which file was imported"));
+        let mark = mark.expect("HMAC takes a key of any length").chain_update(&*text).finalize().into_bytes();
+        hex(&mark[..16])
+    }
+
+    /// Names are looked up without regard to case, of every script: of two that differ
+    /// in nothing else, which is meant nobody could say.
+    fn names_differ(&self) -> Result<(), InventoryError> {
+        let nases = self.nas.iter().map(|nas| ("NAS", "", nas.name.as_str()));
+        let people = self.person.iter().map(|one| ("person", one.store.as_str(), one.name.as_str()));
+        let machines = self.machine.iter().map(|one| ("machine", one.store.as_str(), one.name.as_str()));
+        let mut here = HashMap::new();
         for (kind, store, name) in nases.chain(people).chain(machines) {
-            let key = (kind, store, name.to_lowercase());
-            let other = seen.get(&key).filter(|other| !other.eq_ignore_ascii_case(name)).copied();
-            if let Some(other) = other.or_else(|| here.contains(&key).then_some(name)) {
+            if let Some(other) = here.insert((kind, store, fold(name)), name) {
                 return Err(InventoryError(format!(
                     "`{name}` and `{other}` are the same name here, for case does not count: keep one of them"
                 )));
             }
-            here.insert(key);
         }
         Ok(())
     }
@@ -266,22 +260,14 @@ fn named(what: &str, name: &str) -> Result<(), InventoryError> {
 }
 
 impl StoreEntry {
-    fn add_to(&self, change: &mut Change) -> Result<(), InventoryError> {
+    fn row(self) -> Result<StoreRow, InventoryError> {
         named("store", &self.name)?;
-        let kind = match self.kind {
-            StoreKind::People => "people",
-            StoreKind::Devices => "devices",
-        };
-        change.add(
-            "INSERT INTO store (name, kind) VALUES (?1, ?2) ON CONFLICT (name) DO NOTHING",
-            [self.name.clone().into(), kind.to_owned().into()],
-        );
-        Ok(())
+        Ok(StoreRow { name: self.name, kind: self.kind })
     }
 }
 
 impl NasEntry {
-    fn add_to(&self, change: &mut Change, key: &SealingKey, dialects: &[String]) -> Result<(), InventoryError> {
+    fn row(self, key: &SealingKey, dialects: &[String]) -> Result<NasRow, InventoryError> {
         named("NAS", &self.name)?;
         let wrong = |what: String| InventoryError(format!("NAS `{}`: {what}", self.name));
         let network: Network = self.address.parse().map_err(wrong)?;
@@ -296,117 +282,80 @@ impl NasEntry {
         if !dialects.contains(&self.dialect) {
             return Err(wrong(format!("there is no dialect `{}`; there are: {}", self.dialect, dialects.join(", "))));
         }
-        change.add(
-            "INSERT INTO nas (name, network, kind, site, dialect, secret, require_message_authenticator)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)
-             ON CONFLICT (name) DO UPDATE SET network = ?2, kind = ?3, site = ?4, dialect = ?5, secret = ?6,
-                 require_message_authenticator = ?7",
-            [
-                self.name.clone().into(),
-                network.to_string().into(),
-                self.kind.word().to_owned().into(),
-                self.site.clone().into(),
-                self.dialect.clone().into(),
-                key.seal(&nas_context(&self.name), self.secret.expose().as_bytes()).into(),
-                self.require_message_authenticator.into(),
-            ],
-        );
-        Ok(())
+        Ok(NasRow {
+            network,
+            kind: self.kind,
+            site: self.site,
+            dialect: self.dialect,
+            secret: key.seal(&secret_context(&self.name), self.secret.expose().as_bytes()),
+            require_message_authenticator: self.require_message_authenticator,
+            name: self.name,
+        })
     }
 }
 
 impl PersonEntry {
-    fn add_to(&self, change: &mut Change, key: &SealingKey) -> Result<(), InventoryError> {
+    fn row(self, key: &SealingKey) -> Result<PersonRow, InventoryError> {
         named("person", &self.name)?;
-        let wrong = |what: &str| Err(InventoryError(format!("person `{}`: {what}", self.name)));
+        let wrong = |what: &str| InventoryError(format!("person `{}`: {what}", self.name));
         if self.name.parse::<Mac>().is_ok() {
-            return wrong("a MAC address is never a user name");
+            return Err(wrong("a MAC address is never a user name"));
         }
         if is_machine_name(&self.name) {
-            return wrong("a name that begins with host/ or ends with $ is a machine's: add it as [[machine]]");
+            return Err(wrong("a name that begins with host/ or ends with $ is a machine's: add it as [[machine]]"));
         }
-        fit_password(&self.password).or_else(wrong)?;
-        let recoverable = match self.recoverable_password {
-            true => key.seal(&person_context(&self.store, &self.name), self.password.expose().as_bytes()).into(),
-            false => Value::Null,
-        };
-        change.add(
-            "INSERT INTO person (store, name, password_hash, recoverable, nt_hash, disabled, expires)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)
-             ON CONFLICT (store, name) DO UPDATE SET name = ?2, password_hash = ?3, recoverable = ?4, nt_hash = ?5,
-                 disabled = ?6, expires = ?7",
-            [
-                self.store.clone().into(),
-                self.name.clone().into(),
-                hash_password(self.password.expose().as_bytes()).into(),
-                recoverable,
-                nt_hash(self.mschap, key, &nt_hash_context("person", &self.store, &self.name), &self.password),
-                self.disabled.into(),
-                expiry(self.expires.as_ref(), &format!("person `{}`", self.name))?.into(),
-            ],
-        );
-        let statements = [
-            "DELETE FROM person_group WHERE store = ?1 AND person = ?2",
-            "INSERT INTO person_group (store, person, group_name) VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING",
-        ];
-        set_groups(change, statements, (&self.store, &self.name), &self.groups)
+        fit_password(&self.password).map_err(wrong)?;
+        named_groups(&self.groups)?;
+        let (store, name) = (&self.store, &self.name);
+        let recoverable = self.recoverable_password.then_some(self.password.expose().as_bytes());
+        Ok(PersonRow {
+            password_hash: sealed_hash(key, &password_context("person", store, name), &self.password),
+            recoverable: recoverable.map(|password| key.seal(&recoverable_context(store, name), password)),
+            nt_hash: self.mschap.then(|| sealed_nt_hash(key, &nt_hash_context("person", store, name), &self.password)),
+            expires: expiry(self.expires.as_ref(), &format!("person `{name}`"))?,
+            store: self.store,
+            name: self.name,
+            groups: without_repeats(self.groups),
+            disabled: self.disabled,
+        })
     }
 }
 
 impl MachineEntry {
-    fn add_to(&self, change: &mut Change, key: &SealingKey) -> Result<(), InventoryError> {
+    fn row(self, key: &SealingKey) -> Result<MachineRow, InventoryError> {
         named("machine", &self.name)?;
-        let wrong = |what: &str| Err(InventoryError(format!("machine `{}`: {what}", self.name)));
+        let wrong = |what: &str| InventoryError(format!("machine `{}`: {what}", self.name));
         if is_machine_name(&self.name) {
-            return wrong("write the name without host/ before it or $ after it");
+            return Err(wrong("write the name without host/ before it or $ after it"));
         }
         if let Some(password) = &self.password {
-            fit_password(password).or_else(wrong)?;
+            fit_password(password).map_err(wrong)?;
+        } else if self.mschap {
+            return Err(wrong("MS-CHAP needs a password"));
         }
-        let (hash, nt_hash) = match &self.password {
-            Some(password) => (
-                hash_password(password.expose().as_bytes()).into(),
-                nt_hash(self.mschap, key, &nt_hash_context("machine", &self.store, &self.name), password),
-            ),
-            None if self.mschap => return wrong("MS-CHAP needs a password"),
-            None => (Value::Null, Value::Null),
-        };
-        change.add(
-            "INSERT INTO machine (store, name, password_hash, nt_hash, disabled, expires)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6)
-             ON CONFLICT (store, name) DO UPDATE SET name = ?2, password_hash = ?3, nt_hash = ?4, disabled = ?5,
-                 expires = ?6",
-            [
-                self.store.clone().into(),
-                self.name.clone().into(),
-                hash,
-                nt_hash,
-                self.disabled.into(),
-                expiry(self.expires.as_ref(), &format!("machine `{}`", self.name))?.into(),
-            ],
-        );
-        let statements = [
-            "DELETE FROM machine_group WHERE store = ?1 AND machine = ?2",
-            "INSERT INTO machine_group (store, machine, group_name) VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING",
-        ];
-        set_groups(change, statements, (&self.store, &self.name), &self.groups)
+        named_groups(&self.groups)?;
+        let (store, name) = (&self.store, &self.name);
+        let (hash, nt_hash) = (password_context("machine", store, name), nt_hash_context("machine", store, name));
+        Ok(MachineRow {
+            password_hash: self.password.as_ref().map(|password| sealed_hash(key, &hash, password)),
+            nt_hash: self.password.filter(|_| self.mschap).map(|password| sealed_nt_hash(key, &nt_hash, &password)),
+            expires: expiry(self.expires.as_ref(), &format!("machine `{name}`"))?,
+            store: self.store,
+            name: self.name,
+            groups: without_repeats(self.groups),
+            disabled: self.disabled,
+        })
     }
 }
 
-/// Replaces the groups of a person or machine: what clears them, what adds one.
-fn set_groups(
-    change: &mut Change,
-    [clear, add]: [&'static str; 2],
-    (store, name): (&str, &str),
-    groups: &[String],
-) -> Result<(), InventoryError> {
-    let text = |text: &str| Value::from(text.to_owned());
-    change.add(clear, [text(store), text(name)]);
-    for group in groups {
-        named("group", group)?;
-        change.add(add, [text(store), text(name), text(group)]);
-    }
-    Ok(())
+fn named_groups(groups: &[String]) -> Result<(), InventoryError> {
+    groups.iter().try_for_each(|group| named("group", group))
+}
+
+/// Groups as they were said, each once; case does not count.
+fn without_repeats(groups: Vec<String>) -> Vec<String> {
+    let mut seen = HashSet::new();
+    groups.into_iter().filter(|group| seen.insert(fold(group))).collect()
 }
 
 /// A name by which a machine goes where people's names go (as equipment and
@@ -426,11 +375,12 @@ fn fit_password(password: &SecretText) -> Result<(), &'static str> {
     Ok(())
 }
 
-fn nt_hash(wanted: bool, key: &SealingKey, context: &str, password: &SecretText) -> Value {
-    match wanted {
-        true => key.seal(context, &nt_password_hash(password.expose())).into(),
-        false => Value::Null,
-    }
+fn sealed_hash(key: &SealingKey, context: &str, password: &SecretText) -> Sealed {
+    key.seal(context, hash_password(password.expose().as_bytes()).as_bytes())
+}
+
+fn sealed_nt_hash(key: &SealingKey, context: &str, password: &SecretText) -> Sealed {
+    key.seal(context, &nt_password_hash(password.expose()))
 }
 
 /// Milliseconds since 1970.
@@ -443,82 +393,32 @@ fn expiry(text: Option<&String>, who: &str) -> Result<Option<i64>, InventoryErro
 }
 
 impl DeviceEntry {
-    fn add_to(&self, change: &mut Change) -> Result<(), InventoryError> {
-        for mac in self.addresses()? {
-            let which: [Value; 2] = [self.store.clone().into(), mac.0.to_vec().into()];
-            let [store, address] = which.clone();
-            change.add(
-                "INSERT INTO device (store, mac, title, barred) VALUES (?1, ?2, ?3, ?4)
-                 ON CONFLICT (store, mac) DO UPDATE SET title = ?3, barred = ?4",
-                [store, address, self.title.clone().into(), self.barred.into()],
-            );
-            change.add("DELETE FROM device_group WHERE store = ?1 AND mac = ?2", which.clone());
-            for group in &self.groups {
-                named("group", group)?;
-                let [store, address] = which.clone();
-                change.add(
-                    "INSERT INTO device_group (store, mac, group_name) VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING",
-                    [store, address, group.clone().into()],
-                );
-            }
-        }
-        Ok(())
+    fn row(self) -> Result<DeviceRow, InventoryError> {
+        named_groups(&self.groups)?;
+        let (first, last) = self.range()?;
+        let (store, title, groups, barred) = (self.store, self.title, without_repeats(self.groups), self.barred);
+        Ok(DeviceRow { store, first, last, title, groups, barred })
     }
 
     /// Its addresses.
     pub fn addresses(&self) -> Result<impl Iterator<Item = Mac> + use<>, InventoryError> {
-        let read = |text: &str| {
-            let mac: Mac = text.parse().map_err(|error| InventoryError(format!("device {text}: {error}")))?;
-            let [a, b, c, d, e, f] = mac.0;
-            Ok(u64::from_be_bytes([0, 0, a, b, c, d, e, f]))
-        };
+        let (first, last) = self.range()?;
+        Ok(range(first, last))
+    }
+
+    fn range(&self) -> Result<(Mac, Mac), InventoryError> {
+        let read = |text: &str| text.parse::<Mac>().map_err(|error| InventoryError(format!("device {text}: {error}")));
         let first = read(&self.mac)?;
         let last = self.last.as_deref().map_or(Ok(first), read)?;
-        if last < first || last - first >= MAX_RANGE {
-            let message = format!(
-                "devices {} to {}: a range has 1 to {MAX_RANGE} addresses",
+        match (1..=MOST_ADDRESSES).contains(&count(first, last)) {
+            true => Ok((first, last)),
+            false => Err(InventoryError(format!(
+                "devices {} to {}: a range has 1 to {MOST_ADDRESSES} addresses",
                 self.mac,
                 self.last.as_deref().unwrap_or_default()
-            );
-            return Err(InventoryError(message));
+            ))),
         }
-        Ok((first..=last).map(|number| {
-            let [_, _, rest @ ..] = number.to_be_bytes();
-            Mac(rest)
-        }))
     }
-}
-
-/// What a NAS's secret is sealed as.
-pub(crate) fn nas_context(name: &str) -> String {
-    format!("the secret of NAS {}", name.to_lowercase())
-}
-
-/// What a person's recoverable password is sealed as.
-pub(crate) fn person_context(store: &str, name: &str) -> String {
-    format!("the password of {} in {store}", name.to_lowercase())
-}
-
-/// What an NT hash is sealed as; `what` is person or machine.
-pub(crate) fn nt_hash_context(what: &str, store: &str, name: &str) -> String {
-    format!("the NT hash of {what} {} in {store}", name.to_lowercase())
-}
-
-/// A name that is in the records and has characters beyond ASCII. SQLite finds
-/// others without regard to case by itself.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct KnownName {
-    pub(crate) kind: KnownKind,
-    pub(crate) store: String,
-    pub(crate) name: String,
-}
-
-/// What has a name.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub(crate) enum KnownKind {
-    Nas,
-    Person,
-    Machine,
 }
 
 /// What is wrong with an inventory, and where.

@@ -3,26 +3,35 @@
 //! This crate opens SQLite files and one key file, and nothing else; it knows no
 //! socket and no HTTP. Read [`Records`] first, then [`LocalStores`].
 
+mod command;
+mod database;
 mod error;
 mod fetched_lists;
 mod hash_pool;
 mod inventory;
 mod known_passwords;
 mod password;
+mod rows;
 mod sealing;
-mod shared;
-mod snapshot;
+mod sharded;
+mod stores;
 
-pub use error::RecordsError;
+pub use command::{
+    BasisOf, Command, CommandId, Conflict, Done, Envelope, Expected, Fault, Import, Missing, Outcome, TokenHash,
+    VERSION,
+};
+pub use database::administrators::{administrator_row, new_token, token_hash};
+pub use database::editions::{Basis, EditionRow};
+pub use database::log::AuditEntry;
+pub use database::rotation::{RotationError, rotate_key, take_key};
+pub use database::{Committed, Pending, Reading, Record, Records};
+pub use error::{RecordsError, Refusal};
 pub use fetched_lists::FetchedLists;
 pub use hash_pool::HashPool;
-pub use inventory::{
-    DeviceEntry, Inventory, InventoryError, KnownName, MachineEntry, NasEntry, PersonEntry, StoreEntry, StoreKind,
-};
+pub use inventory::{DeviceEntry, Inventory, InventoryError, MachineEntry, NasEntry, PersonEntry, StoreEntry};
 pub use password::{hash_password, verify_password};
-pub use sealing::{KeyError, SealingKey};
-pub use shared::administrators::{new_token, token_hash};
-pub use shared::certificates::{CertificateRow, TrustRow};
-pub use shared::editions::{Basis, EditionRow};
-pub use shared::{Change, NasRow, Pending, Reading, Records};
-pub use snapshot::LocalStores;
+pub use rows::{
+    AdministratorRow, CertificateRow, DeviceRow, MachineRow, NasRow, PersonRow, Rows, StoreKind, StoreRow, TrustRow,
+};
+pub use sealing::{KeyError, KeyId, Sealed, SealingKey};
+pub use stores::LocalStores;

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use regnant_access::{Dialect, Machines, SeenMachine};
 use regnant_journal::{Journal, JournalError, JournalReader, NodeFile, set_aside};
-use regnant_records::{FetchedLists, HashPool, KeyError, Records, RecordsError, SealingKey};
+use regnant_records::{FetchedLists, HashPool, KeyError, Records, RecordsError, take_key};
 use thiserror::Error;
 use tokio::net::TcpListener;
 use tokio::runtime::Handle;
@@ -61,7 +61,7 @@ impl Service {
     /// Opens the data directory, binds every port and begins to answer.
     pub async fn start(config: &Config, data: &Path) -> Result<Self, StartError> {
         let data = DataDir::take(data)?;
-        let key = Arc::new(SealingKey::load_or_create(&data.join(&config.keys.sealing), &data.join("records.sqlite"))?);
+        let key = take_key(&data.join(&config.keys.sealing), &data.join("records.sqlite"))?;
         let table = Arc::new(fact_table());
         let threads = std::thread::available_parallelism().map_or(1, usize::from);
         let list_file = open_or_set_aside(&data.join("lists.sqlite"), FetchedLists::open)?;
@@ -75,7 +75,7 @@ impl Service {
             staples: Fetched::default(),
             issuers: Arc::new(Issuers::new(Handle::current())),
         };
-        let records = Records::open(&data.join("records.sqlite"), &key)?;
+        let records = Records::open(&data.join("records.sqlite"), &key, now_ms())?;
         let administration = Arc::new(Administration::open(records, environment)?);
         let count = if config.radius.receivers == 0 { threads } else { config.radius.receivers };
         let sockets = config
@@ -257,7 +257,7 @@ async fn renew(administration: Arc<Administration>) {
     loop {
         let administration = administration.clone();
         let work = move || {
-            let done = administration.look_after_certificates(&mut told);
+            let done = administration.certificates.look_after(&mut told);
             let pause = done.unwrap_or_else(|error| {
                 tracing::warn!("certificates cannot be looked after: {error}");
                 RENEW_AGAIN

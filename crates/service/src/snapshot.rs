@@ -1,15 +1,17 @@
+use std::collections::HashMap;
 use std::sync::Arc;
 
 use regnant_access::{
-    ActivePolicy, CertificateMaterial, Dialect, Edition, FactTable, GateOffers, GrantProblem, NasTable, OfferProblem,
-    Presentable, TrustMaterial,
+    ActivePolicy, BoundStores, CertificateMaterial, Dialect, Edition, FactTable, GateOffers, GrantProblem, NasTable,
+    OfferProblem, Presentable, TrustMaterial,
 };
 use regnant_certificates::{Bundle, read_certificates, read_crls};
 use regnant_eap::{Judgement, Trust};
 use regnant_policy::{Checked, Compiled, IdentityKind, Schema, Source};
 use regnant_radius::Dictionary;
 use regnant_records::{
-    Basis, EditionRow, FetchedLists, HashPool, LocalStores, Reading, RecordsError, SealingKey, StoreKind, TrustRow,
+    Basis, CertificateRow, EditionRow, FetchedLists, HashPool, LocalStores, Reading, RecordsError, Rows, SealingKey,
+    StoreKind, StoreRow, TrustRow,
 };
 use thiserror::Error;
 
@@ -18,10 +20,12 @@ use crate::administration::issuers::Issuers;
 use crate::administration::renewal::staple_name;
 use crate::clock::now_ms;
 
-/// What the packet path reads, immutable: a change makes a new one and swaps it.
+/// What the packet path reads, immutable: a change makes a new one and swaps it. Its
+/// parts are made apart from each other, so that a change costs what it changes.
+#[derive(Clone)]
 pub(crate) struct Snapshot {
-    pub(crate) nases: NasTable,
-    pub(crate) setting: ActivePolicy,
+    pub(crate) nases: Arc<NasTable>,
+    pub(crate) policy: ActivePolicy,
     pub(crate) stores: Arc<LocalStores>,
 }
 
@@ -70,15 +74,15 @@ pub(crate) enum SnapshotError {
 impl Environment {
     /// The schema with the stores that the records have now.
     pub(crate) fn schema(&self, records: &impl Reading) -> Result<Schema, RecordsError> {
-        let stores = records.stores()?.into_iter().flat_map(|(name, kind)| {
-            let kind = match kind {
+        let stores = records.all::<StoreRow>()?.into_iter().flat_map(|row| {
+            let kinds = match row.kind {
                 StoreKind::People => &[IdentityKind::User, IdentityKind::Machine][..],
                 StoreKind::Devices => &[IdentityKind::Mac],
             };
-            kind.iter().map(|kind| (name.clone(), *kind)).collect::<Vec<_>>()
+            kinds.iter().map(|kind| (row.name.clone(), *kind)).collect::<Vec<_>>()
         });
-        let certificates = records.certificates(&self.key)?.into_iter().filter(|row| !row.chain.is_empty());
-        let trusts = records.trusts()?.into_iter().map(|row| row.name);
+        let certificates = records.all::<CertificateRow>()?.into_iter().filter(|row| !row.chain.is_empty());
+        let trusts = records.all::<TrustRow>()?.into_iter().map(|row| row.name);
         let schema = self.table.schema().clone().with_stores(stores);
         Ok(schema.with_certificates(certificates.map(|row| row.name), trusts))
     }
@@ -104,20 +108,23 @@ impl Environment {
     /// is left out: a gate that needs it is told then.
     fn materials(&self, records: &impl Reading) -> Result<CertificateMaterial, RecordsError> {
         let now = now_ms() / 1_000;
-        let certificates = records.certificates(&self.key)?.into_iter().filter_map(|row| {
-            let stapled = self.staples.current(&staple_name(&row), now).map(|came| came.bytes);
-            let chain = Bundle::from_pem(&row.chain).ok()?.chain;
-            let key = regnant_eap::Secret::new(row.key.expose());
-            Some((row.name, Presentable { chain, key, stapled }))
-        });
-        let trusts = records.trusts()?.into_iter().filter_map(|row| {
+        let mut certificates = HashMap::new();
+        for row in records.all::<CertificateRow>()? {
+            let key = row.private_key(&self.key)?;
+            if let Ok(bundle) = Bundle::from_pem(&row.chain) {
+                let stapled = self.staples.current(&staple_name(&row), now).map(|came| came.bytes);
+                let key = regnant_eap::Secret::new(key.expose());
+                certificates.insert(row.name, Presentable { chain: bundle.chain, key, stapled });
+            }
+        }
+        let trusts = records.all::<TrustRow>()?.into_iter().filter_map(|row| {
             let (authorities, mut crls) = (read_certificates(&row.authorities).ok()?, read_crls(&row.crls).ok()?);
             // A fetched list is newer than what was brought.
             crls.splice(..0, self.fetched_list(&row));
             Some((row.name, TrustMaterial { authorities, crls, responder: row.ocsp_url, whatever: row.whatever }))
         });
         let standings = Some(self.issuers.clone() as Arc<dyn regnant_eap::Standings>);
-        Ok(CertificateMaterial { certificates: certificates.collect(), trusts: trusts.collect(), standings })
+        Ok(CertificateMaterial { certificates, trusts: trusts.collect(), standings })
     }
 
     /// The list that was fetched for a trust, where the trust as it is now still
@@ -129,14 +136,58 @@ impl Environment {
         Trust::whatever(&authorities, std::slice::from_ref(&list), Judgement::default()).ok().map(|_| list)
     }
 
-    /// A new snapshot: this edition with the NASes, stores and certificates of the
-    /// records.
+    /// A snapshot of everything: this edition with the NASes, stores and certificates of
+    /// the records. Only a start needs it.
     pub(crate) fn snapshot(&self, records: &impl Reading, edition: Arc<Edition>) -> Result<Snapshot, SnapshotError> {
-        let offers = Arc::new(GateOffers::prepare(&edition.policy, &self.materials(records)?)?);
-        Ok(Snapshot {
-            nases: NasTable::new(records.nases(&self.key)?),
-            setting: ActivePolicy { edition, offers },
-            stores: Arc::new(LocalStores::load(records, self.key.clone(), self.pool.clone())?),
-        })
+        let offers = self.offers(&edition, records)?;
+        let nothing = Snapshot {
+            nases: Arc::default(),
+            policy: ActivePolicy { edition, offers, stores: Arc::default() },
+            stores: Arc::new(LocalStores::new(self.key.clone(), self.pool.clone())),
+        };
+        Ok(self.with_rows(&nothing, &records.rows()?)?)
     }
+
+    /// The snapshot with equipment, people and devices that were added or changed.
+    pub(crate) fn with_rows(&self, before: &Snapshot, rows: &Rows) -> Result<Snapshot, RecordsError> {
+        let mut after = before.clone();
+        if !rows.nases.is_empty() {
+            let changed = rows.nases.iter().map(|row| row.opened(&self.key)).collect::<Result<_, _>>()?;
+            after.nases = Arc::new(before.nases.with(changed));
+        }
+        after.stores = Arc::new(before.stores.with(rows)?);
+        after.policy.stores = bind(&after.policy.edition, &after.stores);
+        Ok(after)
+    }
+
+    /// The snapshot with another edition.
+    pub(crate) fn with_edition(
+        &self,
+        before: &Snapshot,
+        edition: Arc<Edition>,
+        records: &impl Reading,
+    ) -> Result<Snapshot, SnapshotError> {
+        let (offers, stores) = (self.offers(&edition, records)?, bind(&edition, &before.stores));
+        Ok(Snapshot { policy: ActivePolicy { edition, offers, stores }, ..before.clone() })
+    }
+
+    /// The snapshot with the certificates and trusts that the records have now.
+    pub(crate) fn with_certificates(
+        &self,
+        before: &Snapshot,
+        records: &impl Reading,
+    ) -> Result<Snapshot, SnapshotError> {
+        let mut after = before.clone();
+        after.policy.offers = self.offers(&before.policy.edition, records)?;
+        Ok(after)
+    }
+
+    fn offers(&self, edition: &Edition, records: &impl Reading) -> Result<Arc<GateOffers>, SnapshotError> {
+        Ok(Arc::new(GateOffers::prepare(&edition.policy, &self.materials(records)?)?))
+    }
+}
+
+/// The stores that an edition names.
+fn bind(edition: &Edition, stores: &LocalStores) -> Arc<BoundStores> {
+    Arc::new(BoundStores::new(edition.policy.stores(), &stores.registry()))
 }

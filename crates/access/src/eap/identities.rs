@@ -6,14 +6,13 @@ use std::time::{Duration, UNIX_EPOCH};
 use regnant_eap::{About, Certificate, CertificateFault, Chain, Claim, IdentityType, InnerOutcome, Standing};
 use regnant_policy::{Event, Gate, IdentityKind, Reaction};
 
-use crate::decide::Resources;
+use crate::decide::Means;
 use crate::eap::offers::{GateOffer, name_form};
 use crate::eap::resumption::{IdentityBefore, ProvedBefore};
 use crate::eap::session::Proofs;
 use crate::facts::request_facts::{Identity, RequestFacts};
 use crate::lookup::{Asked, LookUp, LookUpAnswer};
 use crate::proof::{Asker, Attempt, ProofOutcome, Stop, Tried, kind_of, plain_name, react, seek};
-use crate::stores::Stores;
 
 /// The words for how a method proved somebody: `peap, eap-mschapv2`.
 pub(crate) fn proof_words(about: &About, inner: &str) -> String {
@@ -31,13 +30,13 @@ pub(crate) fn kind_of_type(told: IdentityType) -> IdentityKind {
 }
 
 /// Checks a credential that the conversation asks about.
-pub(crate) async fn check_claim<S: Stores>(
+pub(crate) async fn check_claim(
     claim: &Claim,
     about: &About,
     gate: &Gate,
     request_facts: &mut RequestFacts<'_>,
     proofs: &mut Proofs,
-    resources: &Resources<'_, S>,
+    means: Means<'_>,
 ) -> ProofOutcome {
     let kind = claim.identity_type.map_or_else(|| kind_of(&claim.name), kind_of_type);
     let outcome = look_up(
@@ -47,7 +46,7 @@ pub(crate) async fn check_claim<S: Stores>(
         gate,
         request_facts,
         &mut proofs.lookups,
-        resources,
+        means,
     )
     .await;
     proofs.note((kind, claim.identity_type), &claim.name, &outcome, Chain::default());
@@ -55,12 +54,12 @@ pub(crate) async fn check_claim<S: Stores>(
 }
 
 /// Judges the certificates that the conversation accepted.
-pub(crate) async fn take_certificates<S: Stores>(
+pub(crate) async fn take_certificates(
     about: &About,
     gate: &Gate,
     request_facts: &mut RequestFacts<'_>,
     proofs: &mut Proofs,
-    resources: &Resources<'_, S>,
+    means: Means<'_>,
 ) {
     let outer = about.tls.iter().filter(|tls| !tls.certificates.is_empty()).map(|tls| (None, tls));
     let inner = about
@@ -69,18 +68,18 @@ pub(crate) async fn take_certificates<S: Stores>(
         .filter(|inner| inner.outcome == InnerOutcome::Proved)
         .filter_map(|inner| Some((inner.identity_type, inner.tls.as_ref()?)));
     for (told, tls) in outer.chain(inner) {
-        take_certificate(&tls.certificates, told, about, gate, request_facts, proofs, resources).await;
+        take_certificate(&tls.certificates, told, about, gate, request_facts, proofs, means).await;
     }
 }
 
-async fn take_certificate<S: Stores>(
+async fn take_certificate(
     chain: &Chain,
     told: Option<IdentityType>,
     about: &About,
     gate: &Gate,
     request_facts: &mut RequestFacts<'_>,
     proofs: &mut Proofs,
-    resources: &Resources<'_, S>,
+    means: Means<'_>,
 ) -> Option<IdentityKind> {
     let certificate = chain.own()?;
     let places = gate.trust.iter().flat_map(|trust| &trust.names);
@@ -91,7 +90,7 @@ async fn take_certificate<S: Stores>(
         Some((kind, name)) => {
             let proof = proof_words(about, "eap-tls");
             let log = &mut proofs.lookups;
-            let outcome = look_up((kind, &name), proof, Tried::Certificate, gate, request_facts, log, resources).await;
+            let outcome = look_up((kind, &name), proof, Tried::Certificate, gate, request_facts, log, means).await;
             (kind, outcome, name)
         }
         None => {
@@ -112,19 +111,19 @@ async fn take_certificate<S: Stores>(
 
 /// Judges a certificate's chain afresh, and asks its issuers where the gate wants
 /// that.
-pub(crate) async fn judge_chain<S: Stores>(
+pub(crate) async fn judge_chain(
     chain: &Chain,
     offer: &GateOffer,
     asked: &mut Vec<(String, String)>,
-    resources: &Resources<'_, S>,
+    means: Means<'_>,
 ) -> Result<(), CertificateFault> {
     let (Some(trust), false) = (&offer.trust, chain.is_empty()) else { return Ok(()) };
-    let now = UNIX_EPOCH + Duration::from_millis(resources.now);
+    let now = UNIX_EPOCH + Duration::from_millis(means.resources.now);
     for question in trust.questions(chain, now)? {
         let subject = Certificate::read(&question.certificate).map(|read| read.subject).unwrap_or_default();
         asked.push((
             subject,
-            match resources.responders.ask(&question).await {
+            match means.resources.responders.ask(&question).await {
                 Ok(Standing::Good) => "good".into(),
                 Ok(Standing::Revoked) => "revoked".into(),
                 Ok(Standing::Unknown) => "it does not know the certificate".into(),
@@ -144,21 +143,21 @@ pub(crate) fn taken_chains(about: &About) -> impl Iterator<Item = &Chain> {
 
 /// Takes everybody whom a resumed session told of, as its first conversation did:
 /// who was proved is looked up and judged afresh, and who was not proved stays so.
-pub(crate) async fn take_session<S: Stores>(
+pub(crate) async fn take_session(
     before: &ProvedBefore,
     about: &About,
     gate: &Gate,
     request_facts: &mut RequestFacts<'_>,
     proofs: &mut Proofs,
-    resources: &Resources<'_, S>,
+    means: Means<'_>,
 ) {
-    let age = resources.now.saturating_sub(before.at) / 1_000;
+    let age = means.resources.now.saturating_sub(before.at) / 1_000;
     for identity in &before.identities {
         let kind = match identity.chain.own() {
             Some(_) => {
-                take_certificate(&identity.chain, identity.told, about, gate, request_facts, proofs, resources).await
+                take_certificate(&identity.chain, identity.told, about, gate, request_facts, proofs, means).await
             }
-            None => take_password(identity, gate, request_facts, proofs, resources).await,
+            None => take_password(identity, gate, request_facts, proofs, means).await,
         };
         if let Some(Identity::Proved(proved)) = kind.map(|kind| request_facts.identity_mut(kind)) {
             proved.age = Some(age);
@@ -166,18 +165,18 @@ pub(crate) async fn take_session<S: Stores>(
     }
 }
 
-async fn take_password<S: Stores>(
+async fn take_password(
     before: &IdentityBefore,
     gate: &Gate,
     request_facts: &mut RequestFacts<'_>,
     proofs: &mut Proofs,
-    resources: &Resources<'_, S>,
+    means: Means<'_>,
 ) -> Option<IdentityKind> {
     let IdentityBefore { kind, claimed, name, proof, password_mark, .. } = before;
     let outcome = match before.event {
         None => {
             let (claimed, tried) = ((*kind, claimed.as_str()), Tried::Earlier(*password_mark));
-            look_up(claimed, proof.clone(), tried, gate, request_facts, &mut proofs.lookups, resources).await
+            look_up(claimed, proof.clone(), tried, gate, request_facts, &mut proofs.lookups, means).await
         }
         Some(event) => {
             request_facts.told.claimed = Some(plain_name(*kind, claimed).to_owned());
@@ -192,12 +191,12 @@ async fn take_password<S: Stores>(
 }
 
 /// A machine that proved itself from this address not long ago.
-pub(crate) async fn recall_machine<S: Stores>(
+pub(crate) async fn recall_machine(
     gate: &Gate,
     offer: &GateOffer,
     request_facts: &mut RequestFacts<'_>,
     proofs: &mut Proofs,
-    resources: &Resources<'_, S>,
+    means: Means<'_>,
 ) -> Result<(), Stop> {
     let (Some(seconds), Some(mac), Some(clause), Identity::Absent) = (
         gate.remember_machine,
@@ -207,8 +206,8 @@ pub(crate) async fn recall_machine<S: Stores>(
     ) else {
         return Ok(());
     };
-    let oldest = resources.now.saturating_sub(u64::from(seconds) * 1_000);
-    let Some(seen) = resources.machines.recall(mac, oldest) else { return Ok(()) };
+    let oldest = means.resources.now.saturating_sub(u64::from(seconds) * 1_000);
+    let Some(seen) = means.resources.machines.recall(mac, oldest) else { return Ok(()) };
     let proof = format!("remembered, {}", seen.proof);
     // Whether it still holds is what a silent store, or issuer, did not say. A gate
     // that insists on machines does not go on without an answer.
@@ -219,7 +218,7 @@ pub(crate) async fn recall_machine<S: Stores>(
             _ => react(clause, Some(Event::Unreachable)),
         }
     };
-    match judge_chain(&seen.chain, offer, &mut proofs.asked, resources).await {
+    match judge_chain(&seen.chain, offer, &mut proofs.asked, means).await {
         Ok(()) => {}
         Err(CertificateFault::RevocationUnknown) => {
             return unanswered(request_facts, Identity::NotProved { claimed: seen.name, event: Event::Unreachable });
@@ -228,10 +227,10 @@ pub(crate) async fn recall_machine<S: Stores>(
     }
     let from = Asker::of(request_facts);
     let mut attempt = Attempt { claimed: seen.name, proof, clause, from, log: &mut proofs.lookups };
-    let outcome = attempt.run(proved_by(&seen.chain, seen.password_mark), resources).await;
+    let outcome = attempt.run(proved_by(&seen.chain, seen.password_mark), means).await;
     match (outcome.identity, outcome.event) {
         (Identity::Proved(mut proved), _) => {
-            proved.age = Some(resources.now.saturating_sub(seen.at) / 1_000);
+            proved.age = Some(means.resources.now.saturating_sub(seen.at) / 1_000);
             request_facts.machine = Identity::Proved(proved);
         }
         (identity, Some(Event::Unreachable)) => return unanswered(request_facts, identity),
@@ -248,19 +247,19 @@ fn proved_by(chain: &Chain, password_mark: u64) -> Tried<'static> {
     if chain.is_empty() { Tried::Earlier(password_mark) } else { Tried::Certificate }
 }
 
-async fn look_up<S: Stores>(
+async fn look_up(
     (kind, claimed): (IdentityKind, &str),
     proof: String,
     tried: Tried<'_>,
     gate: &Gate,
     request_facts: &mut RequestFacts<'_>,
     log: &mut Vec<LookUp>,
-    resources: &Resources<'_, S>,
+    means: Means<'_>,
 ) -> ProofOutcome {
     match seek(kind, claimed, gate, request_facts, log) {
         Ok((clause, name)) => {
             let from = Asker::of(request_facts);
-            Attempt { claimed: name, proof, clause, from, log }.run(tried, resources).await
+            Attempt { claimed: name, proof, clause, from, log }.run(tried, means).await
         }
         Err(outcome) => outcome,
     }

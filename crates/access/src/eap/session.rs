@@ -8,7 +8,7 @@ use regnant_radius::number;
 use ulid::Ulid;
 
 use crate::accept::AcceptedRequest;
-use crate::decide::{ActivePolicy, Decision, End, Handled, Resources, Times, Verdict, decide_by_rules};
+use crate::decide::{ActivePolicy, Decision, End, Handled, Means, Resources, Times, Verdict, decide_by_rules};
 use crate::eap::identities::{check_claim, judge_chain, recall_machine, take_certificates, take_session, taken_chains};
 use crate::eap::machines::SeenMachine;
 use crate::eap::offers::GateOffer;
@@ -20,7 +20,6 @@ use crate::facts::table::FactTable;
 use crate::lookup::LookUp;
 use crate::proof::{self, Stop, look_up_device, react_in, react_to_absence};
 use crate::reply::{self, Beside, Ending};
-use crate::stores::Stores;
 
 /// Headers of EAP over the link; what remains of Framed-MTU is for the packet.
 const LINK_OVERHEAD: usize = 4;
@@ -35,7 +34,7 @@ const LARGEST_PACKET: usize = 1_300;
 #[derive(Debug)]
 pub struct EapSession {
     id: Ulid,
-    setting: ActivePolicy,
+    active: ActivePolicy,
     gate: usize,
     first: AcceptedRequest,
     conversation: Conversation,
@@ -122,16 +121,16 @@ impl Proofs {
 
 impl EapSession {
     /// Begins a conversation at a gate with the packet that was heard.
-    pub(crate) async fn begin<S: Stores>(
+    pub(crate) async fn begin(
         id: Ulid,
         accepted: AcceptedRequest,
-        setting: ActivePolicy,
+        active: ActivePolicy,
         (gate, times): (usize, Times),
-        resources: &Resources<'_, S>,
+        resources: &Resources<'_>,
         elapsed: &(impl Fn() -> Duration + Send + Sync),
     ) -> Handled {
-        let definition = &setting.edition.policy.gates()[gate];
-        let offer = setting.offers.of(gate).cloned().unwrap_or_default();
+        let definition = &active.edition.policy.gates()[gate];
+        let offer = active.offers.of(gate).cloned().unwrap_or_default();
         let scope = Scope {
             gate: definition.name.clone(),
             method: None,
@@ -153,7 +152,7 @@ impl EapSession {
         let conversation = Conversation::new(offer.methods, store, limits, Box::new(resources.random));
         let session = Box::new(Self {
             id,
-            setting,
+            active,
             gate,
             first: accepted.clone(),
             conversation,
@@ -172,10 +171,10 @@ impl EapSession {
     }
 
     /// Goes on with the next packet. `elapsed` tells the time since the first.
-    pub async fn go_on<S: Stores>(
+    pub async fn go_on(
         self: Box<Self>,
         accepted: AcceptedRequest,
-        resources: &Resources<'_, S>,
+        resources: &Resources<'_>,
         elapsed: impl Fn() -> Duration + Send + Sync,
     ) -> Handled {
         self.receive(&accepted, resources, &elapsed).await
@@ -221,10 +220,10 @@ impl EapSession {
         STATE_BYTES + self.conversation.received()
     }
 
-    async fn receive<S: Stores>(
+    async fn receive(
         mut self: Box<Self>,
         accepted: &AcceptedRequest,
-        resources: &Resources<'_, S>,
+        resources: &Resources<'_>,
         elapsed: &(impl Fn() -> Duration + Send + Sync),
     ) -> Handled {
         let at = elapsed();
@@ -238,11 +237,11 @@ impl EapSession {
         self.drive(step, accepted, resources, elapsed).await
     }
 
-    async fn drive<S: Stores>(
+    async fn drive(
         mut self: Box<Self>,
         mut step: Step,
         accepted: &AcceptedRequest,
-        resources: &Resources<'_, S>,
+        resources: &Resources<'_>,
         elapsed: &(impl Fn() -> Duration + Send + Sync),
     ) -> Handled {
         loop {
@@ -292,15 +291,16 @@ impl EapSession {
     }
 
     /// Checks a credential; `None` where nobody is to be answered.
-    async fn check<S: Stores>(&mut self, claim: &Claim, resources: &Resources<'_, S>) -> Option<Answer> {
+    async fn check(&mut self, claim: &Claim, resources: &Resources<'_>) -> Option<Answer> {
         self.told_of_conversation();
-        let edition = self.setting.edition.clone();
+        let active = self.active.clone();
+        let (edition, means) = (&active.edition, Means { stores: &active.stores, resources });
         let gate = &edition.policy.gates()[self.gate];
         let first = self.first.clone();
         let mut proofs = std::mem::take(&mut self.proofs);
         let mut request_facts = self.request_facts(&first, &edition.table);
         let about = self.conversation.about();
-        let outcome = check_claim(claim, about, gate, &mut request_facts, &mut proofs, resources).await;
+        let outcome = check_claim(claim, about, gate, &mut request_facts, &mut proofs, means).await;
         let kind = claim_kind(claim);
         *request_facts.identity_mut(kind) = outcome.identity;
         let RequestFacts { user, machine, device, told, .. } = request_facts;
@@ -314,29 +314,30 @@ impl EapSession {
     }
 
     /// All is proved: everybody is looked up, then the rules decide.
-    async fn judge<S: Stores>(
+    async fn judge(
         &mut self,
-        resources: &Resources<'_, S>,
+        resources: &Resources<'_>,
         elapsed: &(impl Fn() -> Duration + Send + Sync),
     ) -> (End, Verdict) {
-        let setting = self.setting.clone();
-        let gate = &setting.edition.policy.gates()[self.gate];
-        let offer = setting.offers.of(self.gate).cloned().unwrap_or_default();
+        let active = self.active.clone();
+        let means = Means { stores: &active.stores, resources };
+        let gate = &active.edition.policy.gates()[self.gate];
+        let offer = active.offers.of(self.gate).cloned().unwrap_or_default();
         let first = self.first.clone();
         let mut proofs = std::mem::take(&mut self.proofs);
-        let mut request_facts = self.request_facts(&first, &setting.edition.table);
-        let stopped = self.prove_all(gate, &offer, &mut request_facts, &mut proofs, resources).await;
+        let mut request_facts = self.request_facts(&first, &active.edition.table);
+        let stopped = self.prove_all(gate, &offer, &mut request_facts, &mut proofs, means).await;
         self.times.proof = elapsed();
         let decided = match stopped {
             Err(stopped) => stopped.decided(),
             Ok(()) => {
                 let facts = &request_facts as &dyn Facts;
-                let (end, verdict) = decide_by_rules(&setting.edition, self.gate, facts);
+                let (end, verdict) = decide_by_rules(&active.edition, self.gate, facts);
                 match (&verdict, &self.first.nas.dialect) {
                     // Nobody is told that they may come in before it is sure that
                     // the equipment can be told how.
-                    (Verdict::Grant(set), dialect) if setting.edition.attributes(dialect, *set).is_none() => {
-                        (End::NoReply(reply::unknown_dialect(setting.edition.number, dialect)), Verdict::Silence)
+                    (Verdict::Grant(set), dialect) if active.edition.attributes(dialect, *set).is_none() => {
+                        (End::NoReply(reply::unknown_dialect(active.edition.number, dialect)), Verdict::Silence)
                     }
                     _ => (end, verdict),
                 }
@@ -348,32 +349,32 @@ impl EapSession {
         decided
     }
 
-    async fn prove_all<S: Stores>(
+    async fn prove_all(
         &self,
         gate: &Gate,
         offer: &GateOffer,
         request_facts: &mut RequestFacts<'_>,
         proofs: &mut Proofs,
-        resources: &Resources<'_, S>,
+        means: Means<'_>,
     ) -> Result<(), Stopped> {
         let about = self.conversation.about();
         match self.resumed() {
             Some(before) => {
                 for identity in &before.identities {
-                    judge_chain(&identity.chain, offer, &mut proofs.asked, resources).await?;
+                    judge_chain(&identity.chain, offer, &mut proofs.asked, means).await?;
                 }
-                take_session(&before, about, gate, request_facts, proofs, resources).await;
+                take_session(&before, about, gate, request_facts, proofs, means).await;
             }
             None => {
                 // The handshakes have judged them, but waited for no issuer.
                 for chain in taken_chains(about).filter(|_| offer.asks_issuers()) {
-                    judge_chain(chain, offer, &mut proofs.asked, resources).await?;
+                    judge_chain(chain, offer, &mut proofs.asked, means).await?;
                 }
-                take_certificates(about, gate, request_facts, proofs, resources).await;
+                take_certificates(about, gate, request_facts, proofs, means).await;
             }
         }
-        recall_machine(gate, offer, request_facts, proofs, resources).await?;
-        look_up_device(request_facts, gate, false, resources.stores, &mut proofs.lookups).await?;
+        recall_machine(gate, offer, request_facts, proofs, means).await?;
+        look_up_device(request_facts, gate, false, means, &mut proofs.lookups).await?;
         for (kind, event) in proofs.failed() {
             react_in(gate, kind, Some(event))?;
         }
@@ -434,12 +435,12 @@ impl EapSession {
         }
     }
 
-    fn challenge<S>(
+    fn challenge(
         mut self: Box<Self>,
         packet: &[u8],
         ignored: Option<&str>,
         accepted: &AcceptedRequest,
-        resources: &Resources<'_, S>,
+        resources: &Resources<'_>,
         elapsed: &(impl Fn() -> Duration + Send + Sync),
     ) -> Handled {
         let mut state = [0; 16];
@@ -489,19 +490,19 @@ impl EapSession {
     /// The text that the gate has for an event.
     fn text_of(&self, end: &End) -> Option<String> {
         let End::Proof(kind, event) = end else { return None };
-        let clause = self.setting.edition.policy.gates()[self.gate].identify(*kind)?;
+        let clause = self.active.edition.policy.gates()[self.gate].identify(*kind)?;
         match clause.reaction(*event) {
             Reaction::Refuse(text) => text.clone(),
             _ => None,
         }
     }
 
-    fn accept<S>(
+    fn accept(
         mut self: Box<Self>,
         packet: Vec<u8>,
         keys: Option<Keys>,
         accepted: &AcceptedRequest,
-        resources: &Resources<'_, S>,
+        resources: &Resources<'_>,
         elapsed: &(impl Fn() -> Duration + Send + Sync),
     ) -> Handled {
         self.told_of_conversation();
@@ -521,7 +522,7 @@ impl EapSession {
             keys: keys.as_ref(),
             salts: [u16::from_be_bytes([a, b]), u16::from_be_bytes([c, d]) ^ 1],
         };
-        let made = reply::acceptance(accepted, &self.setting.edition, set, &self.beside(ending, resources.secret));
+        let made = reply::acceptance(accepted, &self.active.edition, set, &self.beside(ending, resources.secret));
         self.times.reply = elapsed();
         Handled::decided(match made {
             Ok(reply) => {
@@ -542,7 +543,7 @@ impl EapSession {
 
     /// Keeps what later conversations may build on, and tells the machine that is
     /// remembered.
-    fn remember<S>(&mut self, resources: &Resources<'_, S>) -> Option<SeenMachine> {
+    fn remember(&mut self, resources: &Resources<'_>) -> Option<SeenMachine> {
         let before = self.resumed();
         let at = before.as_ref().map_or(resources.now, |before| before.at);
         let identities = std::mem::take(&mut self.proofs.identities);
@@ -561,7 +562,7 @@ impl EapSession {
 
     fn beside<'k>(&'k self, ending: Ending<'k>, secret: &[u8; 32]) -> Beside<'k> {
         let proved = self.user.proved().or_else(|| self.machine.proved());
-        let gate = &self.setting.edition.policy.gates()[self.gate];
+        let gate = &self.active.edition.policy.gates()[self.gate];
         let asked = self.first.packet().first(number::USER_NAME).and_then(|name| std::str::from_utf8(name).ok());
         let name = proved.map(|proved| proved.account.name.as_str());
         Beside {
@@ -579,13 +580,13 @@ impl EapSession {
         keys: Option<bool>,
     ) -> Decision {
         self.told_of_conversation();
-        let presented = self.setting.offers.of(self.gate).and_then(|offer| offer.presented.clone());
+        let presented = self.active.offers.of(self.gate).and_then(|offer| offer.presented.clone());
         let (keys, asked) = (keys.unwrap_or(false), std::mem::take(&mut self.proofs.asked));
         let eap = EapEvidence::new(self.conversation.about(), presented, self.rounds, keys, asked);
         Decision {
             id: self.id,
             accepted: self.first,
-            edition: self.setting.edition,
+            edition: self.active.edition,
             verdict,
             reply,
             gate: Some(self.gate),

@@ -16,7 +16,7 @@ use std::time::Duration;
 
 use regnant_access::*;
 use regnant_certificates::{Authority, Bundle, Issued, Order, Purpose, read_certificates, read_crls};
-use regnant_eap::{Question, Standing, Standings};
+use regnant_eap::{MsChapResponse, Question, Standing, Standings};
 use regnant_policy::{Compiled, IdentityKind, Mac, Source, Value};
 use regnant_radius::*;
 use ulid::Ulid;
@@ -26,7 +26,7 @@ pub(crate) const POLICY: &str = include_str!("../../../campus/harbour/main.writ"
 pub(crate) struct Harbour {
     pub(crate) table: Arc<FactTable>,
     pub(crate) nases: NasTable,
-    pub(crate) setting: ActivePolicy,
+    pub(crate) active: ActivePolicy,
     pub(crate) stores: Memory,
     pub(crate) certificates: Certificates,
     pub(crate) sessions: Arc<ResumptionTable>,
@@ -37,7 +37,7 @@ pub(crate) struct Harbour {
     pub(crate) now: u64,
 }
 
-#[derive(Default)]
+#[derive(Clone, Default)]
 pub(crate) struct Memory {
     /// By kind and name: the account, its password, the password that can be had back.
     pub(crate) accounts: HashMap<(IdentityKind, String), (Account, &'static str, Option<&'static str>)>,
@@ -71,42 +71,77 @@ impl Memory {
         &mut self.accounts.get_mut(&(kind, name.to_owned())).unwrap().0
     }
 
-    fn answers(&self, store: &str) -> Answer<()> {
-        match self.silent.contains(&store) {
-            true => Err(Unreachable("it does not answer".into())),
-            false => Ok(()),
+    /// Stores of these names, which all hold the same.
+    fn bound(&self, edition: &Edition) -> Arc<BoundStores> {
+        let names = edition.policy.stores();
+        let named = |name: &String| {
+            let silent = self.silent.contains(&name.as_str());
+            (name.clone(), Arc::new(Named { silent, memory: self.clone() }) as Arc<dyn Store>)
+        };
+        Arc::new(BoundStores::new(names, &names.iter().map(named).collect()))
+    }
+}
+
+/// One store of a memory; a silent one does not answer.
+struct Named {
+    silent: bool,
+    memory: Memory,
+}
+
+impl Named {
+    fn reply<T>(&self, answer: T) -> StoreReply<'_, T> {
+        match self.silent {
+            true => StoreReply::Now(Err(Unreachable("it does not answer".into()))),
+            false => StoreReply::now(answer),
         }
     }
 }
 
-impl Stores for Memory {
-    async fn account(&self, store: &str, kind: IdentityKind, name: &str) -> Answer<Option<Account>> {
-        self.answers(store)?;
-        Ok(self.accounts.get(&(kind, name.to_lowercase())).map(|(account, ..)| account.clone()))
+impl Store for Named {
+    fn kind(&self) -> &'static str {
+        "memory"
     }
 
-    async fn password_is_right(&self, store: &str, account: &Account, password: Secret, _: &str) -> Answer<bool> {
-        self.answers(store)?;
-        Ok(self.known(account).1.as_bytes() == password.expose())
+    fn capabilities(&self) -> Capabilities {
+        Capabilities {
+            kinds: &[IdentityKind::User, IdentityKind::Machine, IdentityKind::Mac],
+            groups: true,
+            passwords: true,
+            mschap: true,
+            recoverable_passwords: true,
+        }
     }
 
-    fn password_takes(&self) -> Duration {
+    fn time_limit(&self) -> Duration {
+        Duration::from_secs(1)
+    }
+
+    fn account<'s>(&'s self, kind: IdentityKind, name: &'s str) -> StoreReply<'s, Option<Account>> {
+        self.reply(self.memory.accounts.get(&(kind, name.to_lowercase())).map(|(account, ..)| account.clone()))
+    }
+
+    fn check_password<'s>(&'s self, account: &'s Account, password: Secret, _: &'s str) -> StoreReply<'s, bool> {
+        self.reply(self.memory.known(account).1.as_bytes() == password.expose())
+    }
+
+    fn check_takes(&self) -> Duration {
         Duration::from_millis(27)
     }
 
-    async fn recoverable_password(&self, _: &str, account: &Account) -> Answer<Option<Secret>> {
-        Ok(self.known(account).2.map(|password| Secret::new(password.as_bytes())))
+    fn recoverable_password<'s>(&'s self, account: &'s Account) -> StoreReply<'s, Option<Secret>> {
+        self.reply(self.memory.known(account).2.map(|password| Secret::new(password.as_bytes())))
     }
 
-    async fn nt_hash(&self, _: &str, account: &Account) -> Answer<Option<Secret>> {
-        let without = ["mac.user"];
-        let hash = regnant_eap::mschap::nt_password_hash(self.known(account).1);
-        Ok((!without.contains(&account.name.as_str())).then(|| Secret::new(hash)))
+    fn check_mschap<'s>(&'s self, account: &'s Account, response: &'s MsChapResponse) -> StoreReply<'s, MsChapAnswer> {
+        if account.name == "mac.user" {
+            return self.reply(MsChapAnswer::Unable);
+        }
+        let hash = regnant_eap::mschap::nt_password_hash(self.memory.known(account).1);
+        self.reply(response.session_key(&hash).map_or(MsChapAnswer::Wrong, MsChapAnswer::Right))
     }
 
-    async fn device(&self, store: &str, mac: Mac) -> Answer<Option<Arc<Device>>> {
-        self.answers(store)?;
-        Ok(self.devices.get(&mac).cloned())
+    fn device(&self, mac: Mac) -> StoreReply<'_, Option<Arc<Device>>> {
+        self.reply(self.memory.devices.get(&mac).cloned())
     }
 }
 
@@ -142,8 +177,10 @@ impl Guesses for Counting {
     fn right(&self, guesser: Guesser<'_>) {
         self.table.right(guesser);
     }
+}
 
-    fn pause(&self, time: Duration) -> Wait<'_, ()> {
+impl Timer for Counting {
+    fn sleep(&self, time: Duration) -> Wait<'_, ()> {
         self.held(time, ())
     }
 }
@@ -256,7 +293,7 @@ pub(crate) fn groups(names: &[&str]) -> Groups {
     names.iter().map(|name| Value::owned(*name)).collect()
 }
 
-fn setting(
+fn active(
     policy: &str,
     people: &[&str],
     table: &Arc<FactTable>,
@@ -273,7 +310,7 @@ fn setting(
     let edition = Arc::new(Edition::prepare(1, compiled, &[dialect], table.clone()).unwrap());
     let materials = certificates.materials(issuer.clone());
     let offers = Arc::new(GateOffers::prepare(&edition.policy, &materials).unwrap());
-    ActivePolicy { edition, offers }
+    ActivePolicy { edition, offers, stores: Arc::default() }
 }
 
 pub(crate) fn mac(text: &str) -> Mac {
@@ -294,7 +331,7 @@ impl Harbour {
         let table = Arc::new(FactTable::new(Dictionary::standard()));
         let certificates = Certificates::new();
         let issuer = Arc::<Issuer>::default();
-        let setting = setting(policy, people, &table, &certificates, &issuer);
+        let active = active(policy, people, &table, &certificates, &issuer);
         let nas = |name: &str, address: &str, kind, secret: &str, sign| Nas {
             name: name.into(),
             network: address.parse().unwrap(),
@@ -330,12 +367,12 @@ impl Harbour {
         }
         let (sessions, machines, now) = (Arc::default(), Machines::default(), NOW);
         let guesses = Counting::default();
-        Self { table, nases, setting, stores, certificates, sessions, machines, issuer, guesses, now }
+        Self { table, nases, active, stores, certificates, sessions, machines, issuer, guesses, now }
     }
 
     /// Activates another policy; all that is remembered stays.
     pub(crate) fn change_policy(&mut self, policy: &str) {
-        self.setting = setting(policy, &["harbour", "people"], &self.table, &self.certificates, &self.issuer);
+        self.active = active(policy, &["harbour", "people"], &self.table, &self.certificates, &self.issuer);
     }
 
     /// What the service does with one datagram.
@@ -345,7 +382,8 @@ impl Harbour {
             Ok(heard) => heard,
             Err(cause) => return Answered::Unheard(cause),
         };
-        match now(decide(Ulid::from_parts(self.now, 7), heard, &self.setting, &self.desk(), stopwatch)) {
+        let active = ActivePolicy { stores: self.stores.bound(&self.active.edition), ..self.active.clone() };
+        match now(decide(Ulid::from_parts(self.now, 7), heard, &active, &self.resources(), stopwatch)) {
             Handled::Decided(decision) => {
                 let reply = decision.reply.clone();
                 Answered::Decided(Box::new(written(*decision)), reply)
@@ -358,7 +396,7 @@ impl Harbour {
     pub(crate) fn go_on(&self, session: Box<EapSession>, request: &Request) -> Answered {
         let source: SocketAddr = format!("{}:40000", request.from).parse().unwrap();
         let heard = accept(self.nases.find(source.ip()), source, &request.bytes).unwrap();
-        match now(session.go_on(heard, &self.desk(), stopwatch)) {
+        match now(session.go_on(heard, &self.resources(), stopwatch)) {
             Handled::Decided(decision) => {
                 let reply = decision.reply.clone();
                 Answered::Decided(Box::new(written(*decision)), reply)
@@ -367,13 +405,13 @@ impl Harbour {
         }
     }
 
-    fn desk(&self) -> Resources<'_, Memory> {
+    fn resources(&self) -> Resources<'_> {
         Resources {
-            stores: &self.stores,
             sessions: &self.sessions,
             machines: &self.machines,
             responders: &*self.issuer,
             guesses: &self.guesses,
+            timer: &self.guesses,
             random: unpredictable,
             secret: &[7; 32],
             retries: 0,

@@ -76,21 +76,22 @@ fn not_ours(data: &Path) -> Option<String> {
 /// policy is activated only the first time.
 fn furnish(administration: &Arc<Administration>, data: &Path) -> Result<(String, Vec<Scene>), Failure> {
     let (name, password) = harbour::ADMINISTRATOR;
-    administration.import(Inventory::from_toml("inventory.toml", harbour::INVENTORY)?)?;
-    administration.set_administrator(name, password)?;
+    administration.inventories.import(Inventory::from_toml("inventory.toml", harbour::INVENTORY)?, name)?;
+    administration.administrators.set(name, password, name)?;
     let certificates = certificates::lay_out(&data.join("certificates"))?;
     let own = format!("{}{}", certificates.file("server.pem"), certificates.file("server.key"));
-    administration.import_certificate(SERVER, &own)?;
-    administration.set_trust(&TrustRow {
+    administration.certificates.import(SERVER, &own, name)?;
+    let trust = TrustRow {
         name: TRUST.into(),
         authorities: certificates.file("authority.pem").into(),
         crls: certificates.file("revoked.crl.pem").into(),
         ..TrustRow::default()
-    })?;
-    if administration.active()?.0.number == 1 {
-        administration.activate(harbour::POLICY, name, None)?;
+    };
+    administration.certificates.set_trust(&trust, name)?;
+    if administration.policies.active()?.0.number == 1 {
+        administration.policies.activate(harbour::POLICY, name, None)?;
     }
-    let token = administration.token_for(name)?;
+    let token = administration.administrators.token_for(name)?;
     keep_token(&data.join("token"), &token)?;
     let scenes = story::scenes(&certificates).map_err(|error| Failure::new(error.to_string()))?;
     Ok((token, scenes))

@@ -51,14 +51,34 @@ pub enum Credential {
     },
     /// MS-CHAP, version 1 or 2: a response to eight bytes under the NT hash of
     /// the password (RFC 2433, RFC 2759).
-    MsChap {
-        /// What was answered.
-        challenge: [u8; 8],
-        /// The answer.
-        response: [u8; 24],
-    },
+    MsChap(MsChapResponse),
     /// A new password in place of one that has expired (RFC 2759 section 7).
     Change(Box<MsChapChange>),
+}
+
+/// A response to a challenge of MS-CHAP. Does not print: passwords can be guessed with it.
+#[derive(Clone)]
+pub struct MsChapResponse {
+    /// What was answered.
+    pub challenge: [u8; 8],
+    /// The answer.
+    pub response: [u8; 24],
+}
+
+impl MsChapResponse {
+    /// Where the response is right for the password of this NT hash: the session key, MD4
+    /// over that hash (RFC 2759 section 8.4), which is all that somebody who checks a
+    /// response for us needs to tell.
+    pub fn session_key(&self, nt_hash: &[u8; 16]) -> Option<Secret> {
+        let right = mschap::response_is_right(&self.challenge, &self.response, nt_hash);
+        right.then(|| Secret::new(mschap::hash_of_hash(nt_hash)))
+    }
+}
+
+impl fmt::Debug for MsChapResponse {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("MsChapResponse(..)")
+    }
 }
 
 /// A change of password.
@@ -79,7 +99,7 @@ impl fmt::Debug for Credential {
         f.write_str(match self {
             Self::Password(_) => "Password(..)",
             Self::Md5 { .. } => "Md5(..)",
-            Self::MsChap { .. } => "MsChap(..)",
+            Self::MsChap(_) => "MsChap(..)",
             Self::Change(_) => "Change(..)",
         })
     }
@@ -99,11 +119,11 @@ impl MsChapChange {
 /// What came of checking a credential.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Answer {
-    /// It is right. MS-CHAP goes on only with the hash of the NT hash, from which
-    /// its proof to the peer and its keys are made.
+    /// It is right. MS-CHAP goes on only with a session key, from which its proof to the
+    /// peer and its keys are made.
     Right {
-        /// MD4 over the NT hash.
-        hash_of_hash: Option<Secret>,
+        /// What [`MsChapResponse::session_key`] gives.
+        session_key: Option<Secret>,
     },
     /// It is wrong, or nobody has that name.
     Wrong,
@@ -121,18 +141,17 @@ impl Credential {
                     Md5::new().chain_update([*identifier]).chain_update(password).chain_update(challenge).finalize();
                 Answer::from(bool::from(digest.as_slice().ct_eq(response)))
             }
-            Self::MsChap { .. } | Self::Change(_) => match std::str::from_utf8(password) {
+            Self::MsChap(_) | Self::Change(_) => match std::str::from_utf8(password) {
                 Ok(password) => self.check_nt_hash(&mschap::nt_password_hash(password)),
                 Err(_) => Answer::Wrong,
             },
         }
     }
 
-    /// Checks against the NT hash of the password, which only MS-CHAP can be.
-    pub fn check_nt_hash(&self, hash: &[u8; 16]) -> Answer {
+    fn check_nt_hash(&self, hash: &[u8; 16]) -> Answer {
         match self {
-            Self::MsChap { challenge, response } if mschap::response_is_right(challenge, response, hash) => {
-                Answer::Right { hash_of_hash: Some(Secret::new(mschap::hash_of_hash(hash))) }
+            Self::MsChap(response) => {
+                response.session_key(hash).map_or(Answer::Wrong, |key| Answer::Right { session_key: Some(key) })
             }
             _ => Answer::Wrong,
         }
@@ -141,6 +160,6 @@ impl Credential {
 
 impl From<bool> for Answer {
     fn from(right: bool) -> Self {
-        if right { Self::Right { hash_of_hash: None } } else { Self::Wrong }
+        if right { Self::Right { session_key: None } } else { Self::Wrong }
     }
 }

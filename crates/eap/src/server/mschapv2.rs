@@ -1,7 +1,7 @@
 use crate::crypto::mschap;
 use crate::failure::Failure;
 use crate::keys::{Keys, random_bytes};
-use crate::server::credential::{Answer, Claim, Credential, LONGEST_NAME, MsChapChange};
+use crate::server::credential::{Answer, Claim, Credential, LONGEST_NAME, MsChapChange, MsChapResponse};
 use crate::server::{Context, Method, Turn};
 use crate::wire::kind::Kind;
 use crate::wire::reader::Reader;
@@ -81,7 +81,7 @@ impl MsChapV2 {
         let name = std::str::from_utf8(reader.0).ok().filter(|name| name.len() <= LONGEST_NAME)?;
         let challenge = mschap::challenge_hash(&peer_challenge, &self.challenge, name);
         self.state = State::Asked { challenge, response };
-        Some(self.ask(name, Credential::MsChap { challenge, response }, cx))
+        Some(self.ask(name, Credential::MsChap(MsChapResponse { challenge, response }), cx))
     }
 
     fn change(&mut self, mut reader: Reader<'_>, cx: &Context<'_>) -> Option<Turn> {
@@ -144,7 +144,7 @@ impl Method for MsChapV2 {
             return Failure::Unexpected("an answer that nobody asked for").into();
         };
         match answer {
-            Answer::Right { hash_of_hash: Some(hash) } => {
+            Answer::Right { session_key: Some(hash) } => {
                 let Ok(hash) = <[u8; 16]>::try_from(hash.expose()) else { return Failure::Credential.into() };
                 self.keys = Some(Keys::new(&mschap::session_keys(&hash, &response), None, Vec::new()));
                 self.state = State::Told;

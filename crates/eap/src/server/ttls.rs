@@ -5,7 +5,7 @@ use subtle::ConstantTimeEq;
 use crate::crypto::mschap;
 use crate::failure::Failure;
 use crate::keys::{Keys, Secret};
-use crate::server::credential::{Answer, Claim, Credential, LONG_NAME, LONGEST_NAME};
+use crate::server::credential::{Answer, Claim, Credential, LONG_NAME, LONGEST_NAME, MsChapResponse};
 use crate::server::negotiation::{Negotiation, Progress};
 use crate::server::peap::inside;
 use crate::server::tls::COMMITMENT;
@@ -155,7 +155,7 @@ impl Ttls {
             let (&[found, _], rest) = sent.split_first_chunk().ok_or_else(malformed)?;
             let response = rest.get(24..48).and_then(|bytes| bytes.try_into().ok()).ok_or_else(malformed)?;
             same(&[found], &[identifier])?;
-            return Ok((InnerOffer::MsChap, "mschap", Credential::MsChap { challenge, response }));
+            return Ok((InnerOffer::MsChap, "mschap", Credential::MsChap(MsChapResponse { challenge, response })));
         }
         if let Some(sent) = avp::first(list, avp::MS_CHAP2_RESPONSE) {
             let (implicit, identifier) = self.challenge::<16>(list, avp::MS_CHAP_CHALLENGE)?;
@@ -166,7 +166,7 @@ impl Ttls {
             let response = sent[26..].try_into().map_err(|_| malformed())?;
             let challenge = mschap::challenge_hash(&peer_challenge, &implicit, name);
             self.state = State::AskedMsChapV2 { identifier, challenge, response };
-            return Ok((InnerOffer::MsChapV2, "mschapv2", Credential::MsChap { challenge, response }));
+            return Ok((InnerOffer::MsChapV2, "mschapv2", Credential::MsChap(MsChapResponse { challenge, response })));
         }
         Err(Failure::Unexpected("no credential in the TTLS tunnel"))
     }
@@ -249,7 +249,7 @@ impl Method for Ttls {
         match (&self.state, answer) {
             (State::Inner, answer) => self.work(cx, |inner, cx| inner.answer(answer, cx)),
             (State::Asked, Answer::Right { .. }) => self.proved(cx),
-            (State::AskedMsChapV2 { identifier, challenge, response }, Answer::Right { hash_of_hash: Some(hash) }) => {
+            (State::AskedMsChapV2 { identifier, challenge, response }, Answer::Right { session_key: Some(hash) }) => {
                 let Ok(hash) = <[u8; 16]>::try_from(hash.expose()) else { return Failure::Credential.into() };
                 let proof = mschap::authenticator_response(&hash, response, challenge);
                 let mut bytes = Vec::new();

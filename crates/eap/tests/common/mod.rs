@@ -176,7 +176,7 @@ pub(crate) fn check(claim: &Claim) -> Answer {
         Credential::Change(change) => match change.open(&mschap::nt_password_hash(PASSWORD)) {
             Some(password) => {
                 let hash = mschap::nt_password_hash(std::str::from_utf8(password.expose()).unwrap());
-                Answer::Right { hash_of_hash: Some(Secret::new(mschap::hash_of_hash(&hash))) }
+                Answer::Right { session_key: Some(Secret::new(mschap::hash_of_hash(&hash))) }
             }
             None => Answer::Wrong,
         },

@@ -123,7 +123,7 @@ impl Checker<'_> {
             let event = self.one_of("event", event, &Event::ALL)?;
             reactions[event as usize] = self.reaction(event, reaction)?;
         }
-        let stores = item.stores.iter().map(|store| store.text.clone()).collect();
+        let stores = item.stores.iter().map(|store| self.program.store(&store.text)).collect();
         Some(Identify { kind, stores, name_from, reactions })
     }
 

@@ -23,6 +23,20 @@ pub(crate) struct Program {
     pub(crate) grant_sets: Vec<Vec<usize>>,
     pub(crate) nodes: Vec<Node>,
     pub(crate) leaves: Vec<Leaf>,
+    /// Every store that a gate names, once.
+    pub(crate) stores: Vec<String>,
+}
+
+impl Program {
+    /// The id of a store.
+    pub(crate) fn store(&mut self, name: &str) -> StoreId {
+        let known = self.stores.iter().position(|known| known == name);
+        let place = known.unwrap_or_else(|| {
+            self.stores.push(name.to_owned());
+            self.stores.len() - 1
+        });
+        StoreId(u32::try_from(place).expect("a policy has fewer stores than bytes"))
+    }
 }
 
 pub(crate) type NodeId = usize;
@@ -181,13 +195,24 @@ impl Undetermined {
     }
 }
 
+/// A store that a policy names, by its place among them.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct StoreId(pub(crate) u32);
+
+impl StoreId {
+    /// Its place in [`crate::Compiled::stores`].
+    pub fn place(self) -> usize {
+        self.0 as usize
+    }
+}
+
 /// Where identities of one kind are proved or looked up.
 #[derive(Debug)]
 pub struct Identify {
     /// The kind of identity.
     pub kind: IdentityKind,
     /// The stores, in the order asked.
-    pub stores: Vec<String>,
+    pub stores: Vec<StoreId>,
     pub(crate) name_from: Option<Expression>,
     pub(crate) reactions: [Reaction; Event::COUNT],
 }

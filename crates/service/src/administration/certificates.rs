@@ -7,13 +7,14 @@ use regnant_certificates::{Bundle, SigningRequest, check_chain, read_certificate
 use regnant_eap::{Certificate, Judgement, ServerTls, Trust, is_authority};
 use regnant_policy::{Gate, RevocationSource};
 use regnant_radius::Secret;
-use regnant_records::{CertificateRow, Change, Reading, TrustRow};
+use regnant_records::{CertificateRow, Command, Expected, Reading, TrustRow};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::administration::AdministrationError;
+use crate::administration::committer::{Committer, Turn};
 use crate::administration::renewal::staple_name;
 use crate::administration::revocation_lists::{ListReport, list_findings};
-use crate::administration::{Administration, AdministrationError};
 use crate::clock::now_ms;
 
 pub(crate) const DAY: i64 = 86_400;
@@ -87,12 +88,17 @@ pub struct TrustReport {
     pub findings: Vec<String>,
 }
 
-impl Administration {
+/// What is presented, and who is trusted.
+pub struct Certificates {
+    pub(crate) committer: Arc<Committer>,
+}
+
+impl Certificates {
     /// Everything about certificates.
-    pub fn certificates(&self) -> Result<CertificatesReport, AdministrationError> {
+    pub fn report(&self) -> Result<CertificatesReport, AdministrationError> {
         let now = (now_ms() / 1_000) as i64;
-        let snapshot = self.snapshot.load();
-        let gates = snapshot.setting.edition.policy.gates();
+        let snapshot = self.committer.snapshot.load();
+        let gates = snapshot.policy.edition.policy.gates();
         let presenting = |name: &str| {
             let uses = gates.iter().filter(|gate| gate.present.as_deref() == Some(name));
             uses.map(|gate| gate.name.clone()).collect::<Vec<_>>()
@@ -101,25 +107,25 @@ impl Administration {
             let uses = gates.iter().filter(|gate| gate.trust.as_ref().is_some_and(|trust| trust.name == name));
             uses.collect::<Vec<_>>()
         };
-        let certificates = self.records.certificates(&self.environment.key)?.into_iter();
-        let trusts = self.records.trusts()?.into_iter();
+        let certificates = self.rows()?.into_iter();
+        let trusts = self.trusts()?.into_iter();
         Ok(CertificatesReport {
             certificates: certificates
                 .map(|row| {
                     let mut report = certificate_report(&row, presenting(&row.name), now);
                     let staple = staple_name(&row);
-                    let stapled = self.environment.staples.current(&staple, now as u64);
+                    let stapled = self.committer.environment.staples.current(&staple, now as u64);
                     report.stapled_until = stapled.and_then(|came| came.until).map(|until| until as i64);
-                    let trouble = self.environment.staples.trouble(&staple);
+                    let trouble = self.committer.environment.staples.trouble(&staple);
                     report.findings.extend(trouble.map(|why| format!("No OCSP response is to be had for it: {why}.")));
                     report
                 })
                 .collect(),
             trusts: trusts
                 .map(|row| {
-                    let fetched = self.environment.fetched_list(&row);
+                    let fetched = self.committer.environment.fetched_list(&row);
                     let mut report = trust_report(&row, fetched, &trusting(&row.name), now);
-                    let trouble = self.environment.lists.trouble(&row.name);
+                    let trouble = self.committer.environment.lists.trouble(&row.name);
                     report.findings.extend(trouble.map(|why| format!("Its revocation list cannot be fetched: {why}.")));
                     report
                 })
@@ -129,23 +135,22 @@ impl Administration {
 
     /// Keeps a certificate in PEM. Its key may be in it; where a signing request of
     /// this name waits, the key is there already.
-    pub fn import_certificate(&self, name: &str, pem: &str) -> Result<(), AdministrationError> {
-        let row = self.import_pem(name, pem)?;
+    pub fn import(&self, name: &str, pem: &str, by: &str) -> Result<(), AdministrationError> {
+        let row = self.import_pem(name, pem, by)?;
         if self.fetch_staple(&row)? {
-            let _turn = self.turn();
-            self.swap_world()?;
+            self.committer.turn().refresh_offers()?;
         }
         Ok(())
     }
 
-    fn import_pem(&self, name: &str, pem: &str) -> Result<CertificateRow, AdministrationError> {
-        let _turn = self.turn();
+    fn import_pem(&self, name: &str, pem: &str, by: &str) -> Result<CertificateRow, AdministrationError> {
+        let turn = self.committer.turn();
         named(name)?;
         let bundle = Bundle::from_pem(pem).map_err(|error| AdministrationError::Certificate(error.to_string()))?;
-        let before = self.records.certificates(&self.environment.key)?.into_iter().find(|row| row.name == name);
+        let before = self.rows()?.into_iter().find(|row| row.name == name);
         let key = match (bundle.key, before) {
             (Some(key), _) => Secret::new(key.expose()),
-            (None, Some(row)) => row.key,
+            (None, Some(row)) => row.private_key(&self.committer.environment.key)?,
             (None, None) => {
                 let text = "there is no private key in it, and no signing request of this name waits".to_owned();
                 return Err(AdministrationError::Certificate(text));
@@ -154,41 +159,41 @@ impl Administration {
         ServerTls::new(&bundle.chain, key.expose(), None, None)
             .map_err(|error| AdministrationError::Certificate(error.to_string()))?;
         let chain = to_pem("CERTIFICATE", &bundle.chain);
-        let row = CertificateRow { name: name.to_owned(), chain, key };
-        self.keep_certificate(&row)?;
+        let row = CertificateRow::new(name, chain, &key, &self.committer.environment.key);
+        put_in_force(&self.committer, &turn, Command::SetCertificate(row.clone()), by)?;
         Ok(row)
     }
 
     /// Makes a key and a signing request for a certificate of this name. A
     /// certificate that is in use stays in use until its successor is imported.
-    pub fn request_certificate(&self, name: &str) -> Result<String, AdministrationError> {
-        let _turn = self.turn();
+    pub fn request(&self, name: &str, by: &str) -> Result<String, AdministrationError> {
+        let turn = self.committer.turn();
         named(name)?;
-        let exists = self.records.certificates(&self.environment.key)?.iter().any(|row| row.name == name);
+        let exists = self.rows()?.iter().any(|row| row.name == name);
         if exists {
             let text = format!("there is a certificate `{name}` already: ask for the next one under another name");
             return Err(AdministrationError::Certificate(text));
         }
         let request = SigningRequest::new(name).map_err(|error| AdministrationError::Certificate(error.to_string()))?;
         let key = Secret::new(request.key.expose());
-        self.keep_certificate(&CertificateRow { name: name.to_owned(), chain: String::new(), key })?;
+        let row = CertificateRow::new(name, String::new(), &key, &self.committer.environment.key);
+        put_in_force(&self.committer, &turn, Command::SetCertificate(row), by)?;
         Ok(request.pem)
     }
 
     /// Keeps authorities and revocation lists, and tells which certificates it left
     /// out because they are no authorities'. Where it says from where a newer list is
     /// fetched, that is done at once.
-    pub fn set_trust(&self, trust: &TrustRow) -> Result<Vec<String>, AdministrationError> {
-        let (row, left_out) = self.keep_trust(trust)?;
+    pub fn set_trust(&self, trust: &TrustRow, by: &str) -> Result<Vec<String>, AdministrationError> {
+        let (row, left_out) = self.keep_trust(trust, by)?;
         if self.fetch_list(&row) {
-            let _turn = self.turn();
-            self.swap_world()?;
+            self.committer.turn().refresh_offers()?;
         }
         Ok(left_out)
     }
 
-    fn keep_trust(&self, trust: &TrustRow) -> Result<(TrustRow, Vec<String>), AdministrationError> {
-        let _turn = self.turn();
+    fn keep_trust(&self, trust: &TrustRow, by: &str) -> Result<(TrustRow, Vec<String>), AdministrationError> {
+        let turn = self.committer.turn();
         named(&trust.name)?;
         for (url, what) in [(&trust.crl_url, "a revocation list"), (&trust.ocsp_url, "a responder's answer")] {
             if url.as_ref().is_some_and(|url| !url.starts_with("http://")) {
@@ -214,20 +219,27 @@ impl Administration {
         Trust::whatever(&read, &lists, Judgement::default()).map_err(|error| wrong(&error))?;
         let row =
             TrustRow { authorities: to_pem("CERTIFICATE", &read), crls: to_pem("X509 CRL", &lists), ..trust.clone() };
-        self.put_in_force(&Change::trust(&row, now_ms()))?;
+        put_in_force(&self.committer, &turn, Command::SetTrust(row.clone()), by)?;
         Ok((row, left_out))
     }
 
-    fn keep_certificate(&self, row: &CertificateRow) -> Result<(), AdministrationError> {
-        self.put_in_force(&Change::certificate(row, &self.environment.key, now_ms()))
+    /// Every certificate of ours, by name.
+    pub(crate) fn rows(&self) -> Result<Vec<CertificateRow>, AdministrationError> {
+        Ok(self.committer.records.all()?)
     }
 
-    /// Conversations in flight end under the certificate that they began with.
-    pub(crate) fn swap_world(&self) -> Result<(), AdministrationError> {
-        let edition = self.snapshot.load().setting.edition.clone();
-        self.snapshot.store(Arc::new(self.environment.snapshot(&self.records, edition)?));
-        Ok(())
+    /// Every trust, by name.
+    pub(crate) fn trusts(&self) -> Result<Vec<TrustRow>, AdministrationError> {
+        Ok(self.committer.records.all()?)
     }
+}
+
+/// Puts a change of certificates in force.
+fn put_in_force(committer: &Committer, turn: &Turn<'_>, command: Command, by: &str) -> Result<(), AdministrationError> {
+    turn.commit(by, (command, Expected::Anything), |before, pending, _, _| {
+        Ok(committer.environment.with_certificates(before, pending)?)
+    })?;
+    Ok(())
 }
 
 fn named(name: &str) -> Result<(), AdministrationError> {

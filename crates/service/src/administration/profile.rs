@@ -4,9 +4,9 @@ use regnant_certificates::read_certificates;
 use regnant_eap::Certificate;
 use regnant_policy::{Accepted, Gate, Inner as Written, Method as Policy};
 use regnant_profiles::{Inner, Method, Network, Platform, Profile};
-use regnant_records::Reading;
 
-use crate::administration::{Administration, AdministrationError};
+use crate::administration::AdministrationError;
+use crate::administration::certificates::Certificates;
 
 /// Which profile is wanted.
 #[derive(Clone, Debug)]
@@ -22,11 +22,11 @@ pub struct ProfileOrder {
     pub method: Option<String>,
 }
 
-impl Administration {
+impl Certificates {
     /// What a client needs so that it trusts the server of this gate.
     pub fn profile(&self, order: &ProfileOrder) -> Result<Profile, AdministrationError> {
-        let snapshot = self.snapshot.load();
-        let gates = snapshot.setting.edition.policy.gates();
+        let snapshot = self.committer.snapshot.load();
+        let gates = snapshot.policy.edition.policy.gates();
         let gate = gates.iter().find(|gate| gate.name == order.gate).ok_or_else(|| {
             let names: Vec<_> = gates.iter().filter(|gate| gate.present.is_some()).map(|gate| &*gate.name).collect();
             AdministrationError::Profile(format!(
@@ -70,17 +70,12 @@ impl Administration {
     fn server_of(&self, gate: &Gate) -> Result<(String, Vec<Vec<u8>>), AdministrationError> {
         let none = || AdministrationError::Profile(format!("gate `{}` presents no certificate", gate.name));
         let name = gate.present.as_deref().ok_or_else(none)?;
-        let row = self
-            .records
-            .certificates(&self.environment.key)?
-            .into_iter()
-            .find(|row| row.name == name)
-            .ok_or_else(none)?;
+        let row = self.rows()?.into_iter().find(|row| row.name == name).ok_or_else(none)?;
         let chain = read_certificates(&row.chain).unwrap_or_default();
         let own = chain.first().and_then(|der| Certificate::read(der).ok()).ok_or_else(none)?;
         let server = own.dns.first().cloned().or(own.common_name).unwrap_or_else(|| name.to_owned());
         let trusted =
-            self.records.trusts()?.into_iter().flat_map(|row| read_certificates(&row.authorities).unwrap_or_default());
+            self.trusts()?.into_iter().flat_map(|row| read_certificates(&row.authorities).unwrap_or_default());
         let top = chain.last().and_then(|der| Certificate::read(der).ok()).map(|top| top.issuer).unwrap_or_default();
         let is_root = |der: &Vec<u8>| {
             Certificate::read(der)

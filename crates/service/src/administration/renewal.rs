@@ -6,13 +6,13 @@ use std::time::Duration;
 
 use regnant_certificates::{read_certificates, read_crls};
 use regnant_eap::{Certificate, Judgement, Standing, Trust};
-use regnant_records::{CertificateRow, Reading, TrustRow};
+use regnant_records::{CertificateRow, TrustRow};
 
-use crate::administration::certificates::LinkReport;
+use crate::administration::AdministrationError;
+use crate::administration::certificates::{Certificates, LinkReport};
 use crate::administration::downloads::Download;
 use crate::administration::issuers::{ask, responder};
 use crate::administration::revocation_lists::freshest;
-use crate::administration::{Administration, AdministrationError};
 use crate::clock::now_ms;
 
 /// A list larger than this is not taken.
@@ -21,21 +21,17 @@ const PATIENCE: Duration = Duration::from_secs(20);
 const LONGEST_PAUSE: u64 = 3_600;
 const SHORTEST_PAUSE: u64 = 60;
 
-impl Administration {
+impl Certificates {
     /// Fetches what is to be fetched and tells the log of what comes to its end;
     /// gives the time until it should be done again.
-    pub(crate) fn look_after_certificates(
-        &self,
-        told: &mut HashSet<(String, i64)>,
-    ) -> Result<Duration, AdministrationError> {
-        let ended = self.environment.staples.drop_ended(now_ms() / 1_000);
+    pub(crate) fn look_after(&self, told: &mut HashSet<(String, i64)>) -> Result<Duration, AdministrationError> {
+        let ended = self.committer.environment.staples.drop_ended(now_ms() / 1_000);
         let (lists, staples) = (self.fetch_lists()?, self.fetch_staples()?);
         if ended || lists || staples {
-            let _turn = self.turn();
-            self.swap_world()?;
+            self.committer.turn().refresh_offers()?;
         }
         self.tell_of_endings(told)?;
-        let left = self.environment.staples.first_end().map(|end| end.saturating_sub(now_ms() / 1_000));
+        let left = self.committer.environment.staples.first_end().map(|end| end.saturating_sub(now_ms() / 1_000));
         // Half of its time is left for trying again.
         let pause = left.map_or(LONGEST_PAUSE, |left| (left / 2).clamp(SHORTEST_PAUSE, LONGEST_PAUSE));
         Ok(Duration::from_secs(pause))
@@ -44,7 +40,7 @@ impl Administration {
     /// Fetches the revocation list of every trust that says from where; `true`
     /// where one is new.
     fn fetch_lists(&self) -> Result<bool, AdministrationError> {
-        let trusts = self.records.trusts()?;
+        let trusts = self.trusts()?;
         Ok(trusts.iter().fold(false, |new, trust| self.fetch_list(trust) | new))
     }
 
@@ -56,9 +52,13 @@ impl Administration {
         if let Err(trouble) = &came {
             tracing::warn!("the revocation list of trust {} cannot be fetched from {url}: {trouble}", trust.name);
         }
-        let new = self.environment.lists.keep(&trust.name, came.clone().map(|bytes| Download { bytes, until: None }));
+        let new = self
+            .committer
+            .environment
+            .lists
+            .keep(&trust.name, came.clone().map(|bytes| Download { bytes, until: None }));
         if let (true, Ok(bytes)) = (new, &came)
-            && let Err(error) = self.environment.list_file.keep(&trust.name, bytes, now_ms())
+            && let Err(error) = self.committer.environment.list_file.keep(&trust.name, bytes, now_ms())
         {
             tracing::warn!(
                 "the revocation list of trust {} is in force until the next start only: {error}",
@@ -73,7 +73,7 @@ impl Administration {
     /// where one is new.
     fn fetch_staples(&self) -> Result<bool, AdministrationError> {
         let mut new = false;
-        for row in self.records.certificates(&self.environment.key)? {
+        for row in self.rows()? {
             new |= self.fetch_staple(&row)?;
         }
         Ok(new)
@@ -83,17 +83,17 @@ impl Administration {
     pub(crate) fn fetch_staple(&self, row: &CertificateRow) -> Result<bool, AdministrationError> {
         let chain = read_certificates(&row.chain).unwrap_or_default();
         let Some(Ok(url)) = chain.first().map(|own| responder(own, None)) else { return Ok(false) };
-        let came = staple(&url, &chain, &self.records.trusts()?);
+        let came = staple(&url, &chain, &self.trusts()?);
         if let Err(trouble) = &came {
             tracing::warn!("there is no OCSP response to present with certificate {}: {trouble}", row.name);
         }
-        Ok(self.environment.staples.keep(&staple_name(row), came))
+        Ok(self.committer.environment.staples.keep(&staple_name(row), came))
     }
 
     /// Tells the log of what comes to its end, once for each of 30, 14, 7 and 1
     /// days before.
     fn tell_of_endings(&self, told: &mut HashSet<(String, i64)>) -> Result<(), AdministrationError> {
-        let report = self.certificates()?;
+        let report = self.report()?;
         let ours = report.certificates.into_iter().flat_map(|certificate| certificate.chain);
         let theirs = report.trusts.iter().flat_map(|trust| trust.authorities.clone());
         let links = ours.chain(theirs).filter_map(|link| Some((ending(&link)?, link.fingerprint)));

@@ -10,7 +10,7 @@ use axum::http::request::Parts;
 use axum::http::{HeaderMap, Method, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use regnant_base::{Secret, SecretText};
-use regnant_records::{Change, new_token as random_token, token_hash};
+use regnant_records::{new_token as random_token, token_hash};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -77,7 +77,7 @@ async fn owner(proof: &Proof, api: &Api) -> Result<Option<String>, ApiError> {
         Proof::Cookie(secret) => Ok(api.sessions.owner(secret)),
         Proof::Token(token) => {
             let (administration, token) = (api.administration.clone(), token.clone());
-            blocking(move || administration.records.token_owner(&token)).await
+            blocking(move || administration.administrators.token_owner(&token)).await
         }
     }
 }
@@ -120,18 +120,18 @@ impl Sessions {
         if own.len() >= MOST_SESSIONS {
             own.pop_front();
         }
-        own.push_back(Session { hash: token_hash(&secret), since: Instant::now() });
+        own.push_back(Session { hash: token_hash(&secret).0, since: Instant::now() });
         secret
     }
 
     fn owner(&self, secret: &str) -> Option<String> {
-        let (sessions, hash) = (lock(&self.inner), token_hash(secret));
+        let (sessions, hash) = (lock(&self.inner), token_hash(secret).0);
         let holds = |session: &Session| session.hash == hash && session.since.elapsed() < SESSION;
         sessions.iter().find(|(_, own)| own.iter().any(holds)).map(|(name, _)| name.clone())
     }
 
     fn close(&self, secret: &str) {
-        let hash = token_hash(secret);
+        let hash = token_hash(secret).0;
         lock(&self.inner).values_mut().for_each(|own| own.retain(|session| session.hash != hash));
     }
 }
@@ -145,12 +145,12 @@ pub(crate) struct Welcome {
 impl Welcome {
     pub(crate) fn open(&self) -> String {
         let secret = random_token();
-        *lock(&self.hash) = Some(token_hash(&secret));
+        *lock(&self.hash) = Some(token_hash(&secret).0);
         secret
     }
 
     fn fits(&self, secret: &str) -> bool {
-        *lock(&self.hash) == Some(token_hash(secret))
+        *lock(&self.hash) == Some(token_hash(secret).0)
     }
 
     fn close(&self) {
@@ -211,7 +211,7 @@ pub(crate) async fn welcome(
         ));
     }
     let (administration, name) = (api.administration.clone(), form.name.trim().to_owned());
-    blocking(move || administration.set_administrator(&form.name, form.password.expose())).await?;
+    blocking(move || administration.administrators.set(&form.name, form.password.expose(), form.name.trim())).await?;
     api.welcome.close();
     Ok(signed_in(&api, name, &origin))
 }
@@ -231,7 +231,7 @@ pub(crate) async fn sign_in(
         return Err(ApiError::too_many("Too many wrong passwords; wait a minute, then try again."));
     }
     let (administration, wanted) = (api.administration.clone(), form.name.clone());
-    let known = blocking(move || administration.records.administrator(&wanted)).await?;
+    let known = blocking(move || administration.administrators.known(&wanted)).await?;
     let (name, hash) = known.unzip();
     let password = Secret::from(&form.password);
     let right = api.pool.verify(&origin.source.to_string(), password, hash).await;
@@ -254,10 +254,14 @@ fn signed_in(api: &Api, name: String, origin: &Origin) -> Response {
 
 /// Ends the session, or forgets the token that is sent.
 #[utoipa::path(post, path = "/api/v1/sign-out", responses((status = 204), (status = 401, body = ApiError)))]
-pub(crate) async fn sign_out(State(api): State<Api>, _: Signed, headers: HeaderMap) -> Result<Response, ApiError> {
+pub(crate) async fn sign_out(
+    State(api): State<Api>,
+    Signed { name, .. }: Signed,
+    headers: HeaderMap,
+) -> Result<Response, ApiError> {
     if let Some(token) = bearer(&headers) {
-        let (administration, change) = (api.administration.clone(), Change::forget_token(token_hash(token)));
-        blocking(move || administration.records.apply(&change)).await?;
+        let (administration, token) = (api.administration.clone(), token.to_owned());
+        blocking(move || administration.administrators.forget_token(&token, &name)).await?;
     } else if let Some(secret) = cookie(&headers) {
         api.sessions.close(secret);
     }
@@ -279,6 +283,6 @@ pub(crate) async fn new_token(
     State(api): State<Api>,
     Signed { name, .. }: Signed,
 ) -> Result<Json<TokenView>, ApiError> {
-    let token = blocking(move || api.administration.token_for(&name)).await?;
+    let token = blocking(move || api.administration.administrators.token_for(&name)).await?;
     Ok(Json(TokenView { token }))
 }

@@ -77,7 +77,7 @@ pub(crate) struct TrustKept {
 #[utoipa::path(get, path = "/api/v1/certificates",
     responses((status = 200, body = CertificatesReport), (status = 401, body = ApiError)))]
 pub(crate) async fn certificates(State(api): State<Api>, _: Signed) -> Result<Json<CertificatesReport>, ApiError> {
-    blocking(move || api.administration.certificates()).await.map(Json)
+    blocking(move || api.administration.certificates.report()).await.map(Json)
 }
 
 /// Keeps a certificate with its key; gates that present it do so from the next
@@ -86,10 +86,10 @@ pub(crate) async fn certificates(State(api): State<Api>, _: Signed) -> Result<Js
     responses((status = 204), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn import(
     State(api): State<Api>,
-    _: Signed,
+    Signed { name, .. }: Signed,
     Sent(new): Sent<NewCertificate>,
 ) -> Result<StatusCode, ApiError> {
-    blocking(move || api.administration.import_certificate(&new.name, new.pem.expose())).await?;
+    blocking(move || api.administration.certificates.import(&new.name, new.pem.expose(), &name)).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -98,10 +98,10 @@ pub(crate) async fn import(
     responses((status = 200, body = SigningRequestView), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn request(
     State(api): State<Api>,
-    _: Signed,
+    Signed { name, .. }: Signed,
     Sent(new): Sent<NewRequest>,
 ) -> Result<Json<SigningRequestView>, ApiError> {
-    let pem = blocking(move || api.administration.request_certificate(&new.name)).await?;
+    let pem = blocking(move || api.administration.certificates.request(&new.name, &name)).await?;
     Ok(Json(SigningRequestView { pem }))
 }
 
@@ -110,12 +110,12 @@ pub(crate) async fn request(
     responses((status = 200, body = TrustKept), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn trust(
     State(api): State<Api>,
-    _: Signed,
+    Signed { name: by, .. }: Signed,
     Sent(new): Sent<NewTrust>,
 ) -> Result<Json<TrustKept>, ApiError> {
     let NewTrust { name, authorities, crls, crl_url, ocsp_url, whatever } = new;
     let row = TrustRow { name, authorities, crls, crl_url, ocsp_url, whatever };
-    let left_out = blocking(move || api.administration.set_trust(&row)).await?;
+    let left_out = blocking(move || api.administration.certificates.set_trust(&row, &by)).await?;
     Ok(Json(TrustKept { left_out }))
 }
 
@@ -149,7 +149,7 @@ pub(crate) async fn profile(
         return Err(ApiError::bad("The name of a wireless network has at most 32 bytes."));
     }
     let order = ProfileOrder { gate, platform, ssid, method };
-    let profile = blocking(move || api.administration.profile(&order)).await?;
+    let profile = blocking(move || api.administration.certificates.profile(&order)).await?;
     let disposition = format!("attachment; filename=\"{}\"", profile.file);
     let headers = [(header::CONTENT_TYPE, profile.media_type.to_owned()), (header::CONTENT_DISPOSITION, disposition)];
     Ok((headers, profile.text))

@@ -59,7 +59,7 @@ struct CountView {
 
 impl CountView {
     fn new(count: Count, administration: &Administration) -> Self {
-        let edition = administration.edition_to_read(count.edition);
+        let edition = administration.policies.edition_to_read(count.edition);
         let policy = (edition.number == count.edition).then_some(&edition.policy);
         let gate = policy.zip(count.gate).and_then(|(policy, gate)| policy.gates().get(gate as usize));
         let numbered = |place: u32| (place + 1).to_string();

@@ -2,7 +2,7 @@ use axum::Json;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
 use regnant_journal::JournalError;
-use regnant_records::RecordsError;
+use regnant_records::{RecordsError, Refusal};
 use serde::Serialize;
 use tokio::task;
 use utoipa::ToSchema;
@@ -91,7 +91,9 @@ impl IntoResponse for ApiError {
 impl From<RecordsError> for ApiError {
     fn from(error: RecordsError) -> Self {
         match error {
-            RecordsError::SameAddress => Self::new(StatusCode::CONFLICT, sentence(error)),
+            RecordsError::Refused(Refusal::Conflict(_)) => Self::new(StatusCode::CONFLICT, sentence(error)),
+            RecordsError::Refused(Refusal::NotFound(_)) => Self::not_found(sentence(error)),
+            RecordsError::Refused(Refusal::Invalid(_)) => Self::unprocessable(sentence(error)),
             error => Self::ours(error),
         }
     }
@@ -110,7 +112,6 @@ impl From<AdministrationError> for ApiError {
             AdministrationError::Unfit(report) => {
                 Self { status: StatusCode::UNPROCESSABLE_ENTITY, error: text, report: Some(*report) }
             }
-            AdministrationError::Overtaken { .. } => Self::new(StatusCode::CONFLICT, text),
             AdministrationError::Inventory(_)
             | AdministrationError::Offer(_)
             | AdministrationError::Certificate(_)

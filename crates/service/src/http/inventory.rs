@@ -65,11 +65,11 @@ pub(crate) struct Wanted {
 #[utoipa::path(get, path = "/api/v1/nases",
     responses((status = 200, body = NasList), (status = 401, body = ApiError)))]
 pub(crate) async fn nases(State(api): State<Api>, _: Signed) -> Result<Json<NasList>, ApiError> {
-    let rows = blocking(move || api.administration.nases()).await?;
+    let rows = blocking(move || api.administration.inventories.nases()).await?;
     let view = |row: regnant_records::NasRow| NasView {
         name: row.name,
-        address: row.network,
-        kind: row.kind,
+        address: row.network.to_string(),
+        kind: row.kind.word().to_owned(),
         site: row.site,
         dialect: row.dialect,
         require_message_authenticator: row.require_message_authenticator,
@@ -90,7 +90,7 @@ pub(crate) async fn devices(
         return Err(ApiError::bad("`limit` is 1 to 10000."));
     }
     let word = wanted.q.unwrap_or_default().to_lowercase();
-    let stores = api.administration.snapshot.load().stores.clone();
+    let stores = api.administration.snapshot().stores.clone();
     let mut found: Vec<_> = stores
         .devices()
         .into_iter()
@@ -117,9 +117,9 @@ pub(crate) async fn devices(
     responses((status = 204), (status = 400, body = ApiError), (status = 409, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn import(
     State(api): State<Api>,
-    _: Signed,
+    Signed { name, .. }: Signed,
     Sent(inventory): Sent<Inventory>,
 ) -> Result<StatusCode, ApiError> {
-    blocking(move || api.administration.import(inventory)).await?;
+    blocking(move || api.administration.inventories.import(inventory, &name)).await?;
     Ok(StatusCode::NO_CONTENT)
 }

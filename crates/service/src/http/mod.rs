@@ -73,7 +73,7 @@ impl Api {
 
     /// The secret of the one-time link, where nobody can sign in yet.
     pub(crate) fn open_welcome(&self) -> Result<Option<String>, AdministrationError> {
-        Ok(match self.administration.records.has_administrators()? {
+        Ok(match self.administration.administrators.has_any()? {
             true => None,
             false => Some(self.welcome.open()),
         })

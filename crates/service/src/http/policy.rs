@@ -77,7 +77,7 @@ impl EditionView {
 #[utoipa::path(get, path = "/api/v1/policy",
     responses((status = 200, body = ActiveView), (status = 401, body = ApiError)))]
 pub(crate) async fn active(State(api): State<Api>, _: Signed) -> Result<Json<ActiveView>, ApiError> {
-    let (row, report) = blocking(move || api.administration.active()).await?;
+    let (row, report) = blocking(move || api.administration.policies.active()).await?;
     Ok(Json(ActiveView { edition: EditionView::new(row), report }))
 }
 
@@ -85,7 +85,7 @@ pub(crate) async fn active(State(api): State<Api>, _: Signed) -> Result<Json<Act
 #[utoipa::path(get, path = "/api/v1/policy/editions",
     responses((status = 200, body = EditionList), (status = 401, body = ApiError)))]
 pub(crate) async fn editions(State(api): State<Api>, _: Signed) -> Result<Json<EditionList>, ApiError> {
-    let rows = blocking(move || api.administration.editions()).await?;
+    let rows = blocking(move || api.administration.policies.editions()).await?;
     Ok(Json(EditionList { editions: rows.into_iter().map(EditionView::new).collect() }))
 }
 
@@ -97,7 +97,7 @@ pub(crate) async fn check(
     _: Signed,
     Sent(text): Sent<PolicyText>,
 ) -> Result<Json<CheckReport>, ApiError> {
-    Ok(Json(blocking(move || api.administration.check(&text.source)).await?))
+    Ok(Json(blocking(move || api.administration.policies.check(&text.source)).await?))
 }
 
 /// Makes a policy the active edition. One that does not check changes nothing.
@@ -109,6 +109,6 @@ pub(crate) async fn activate(
     Signed { name, .. }: Signed,
     Sent(Activation { source, expected }): Sent<Activation>,
 ) -> Result<Json<Activated>, ApiError> {
-    let (number, report) = blocking(move || api.administration.activate(&source, &name, expected)).await?;
+    let (number, report) = blocking(move || api.administration.policies.activate(&source, &name, expected)).await?;
     Ok(Json(Activated { number, report }))
 }

@@ -82,7 +82,7 @@ impl EntryView {
     pub(crate) fn new(entry: &Entry, administration: &Administration) -> Self {
         match entry {
             Entry::Decision(evidence) => {
-                Self::of_decision(&Record::brief(evidence, &administration.edition_to_read(evidence.edition)))
+                Self::of_decision(&Record::brief(evidence, &administration.policies.edition_to_read(evidence.edition)))
             }
             Entry::Unheard(record) => Self {
                 id: record.id.clone(),
@@ -137,7 +137,7 @@ impl DetailView {
             let entry = EntryView::new(entry, administration);
             return Self { entry, edition: None, stations: Vec::new(), advice: Some(advice.into()) };
         };
-        let record = Record::new(evidence, &administration.edition_to_read(evidence.edition));
+        let record = Record::new(evidence, &administration.policies.edition_to_read(evidence.edition));
         let stations = record.trail().stations.into_iter().map(StationView::new).collect();
         Self { entry: EntryView::of_decision(&record), edition: Some(record.edition), stations, advice: None }
     }

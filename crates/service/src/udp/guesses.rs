@@ -1,6 +1,6 @@
 use std::time::{Duration, Instant};
 
-use regnant_access::{Answer, GuessTable, Guesser, Guesses, Held, Unreachable, Wait};
+use regnant_access::{Answer, GuessTable, Guesser, Guesses, Held, Timer, Unreachable, Wait};
 use tokio::runtime::Handle;
 
 /// Holds guessers back with the timers of the service's runtime: what waits is a
@@ -59,8 +59,10 @@ impl Guesses for Patience {
     fn right(&self, guesser: Guesser<'_>) {
         self.table.right(guesser);
     }
+}
 
-    fn pause(&self, time: Duration) -> Wait<'_, ()> {
-        Box::pin(self.sleep(time))
+impl Timer for Patience {
+    fn sleep(&self, time: Duration) -> Wait<'_, ()> {
+        Box::pin(Self::sleep(self, time))
     }
 }

@@ -11,7 +11,6 @@ use std::time::{Duration, Instant};
 use regnant_access::{AcceptedRequest, Cause, EapSession, Handled, Resources, accept, decide};
 use regnant_journal::{JournalHandle, Slot};
 use regnant_radius::number;
-use regnant_records::LocalStores;
 use tokio::runtime::{self, Handle};
 use tokio::sync::watch;
 use ulid::Ulid;
@@ -111,7 +110,7 @@ impl Receiving<'_> {
     fn take(self, datagram: &Datagram<'_>) {
         let received = Instant::now();
         count(&self.radius.counters.received);
-        let snapshot = self.radius.administration.snapshot.load_full();
+        let snapshot = self.radius.administration.snapshot();
         let source = datagram.source;
         // Before anything is computed: in a flood this is all that a packet costs.
         let nas = snapshot.nases.find(source.ip());
@@ -179,24 +178,21 @@ async fn first_packet(
     accepted: AcceptedRequest,
     received: Instant,
 ) -> Handled {
-    let access = resources(&radius, &snapshot);
-    decide(id, accepted, &snapshot.setting, &access, || received.elapsed()).await
+    decide(id, accepted, &snapshot.policy, &resources(&radius), || received.elapsed()).await
 }
 
 /// Goes on with a conversation.
 async fn next_packet(radius: Arc<RadiusState>, waiting: Waiting, accepted: AcceptedRequest) -> Handled {
-    let snapshot = radius.administration.snapshot.load_full();
-    let access = resources(&radius, &snapshot);
-    waiting.session.go_on(accepted, &access, || waiting.begun.elapsed()).await
+    waiting.session.go_on(accepted, &resources(&radius), || waiting.begun.elapsed()).await
 }
 
-fn resources<'d>(radius: &'d RadiusState, snapshot: &'d Snapshot) -> Resources<'d, LocalStores> {
+fn resources(radius: &RadiusState) -> Resources<'_> {
     Resources {
-        stores: &snapshot.stores,
         sessions: &radius.sessions,
         machines: &radius.machines,
-        responders: &*radius.administration.environment.issuers,
+        responders: &*radius.administration.environment().issuers,
         guesses: &radius.guesses,
+        timer: &radius.guesses,
         random,
         secret: &radius.secret,
         retries: radius.retries,

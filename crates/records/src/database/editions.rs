@@ -1,8 +1,10 @@
-use rusqlite::{OptionalExtension, Row};
+use rusqlite::{Connection, OptionalExtension, Row, params};
+use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
+use crate::command::BasisOf;
+use crate::database::Records;
 use crate::error::RecordsError;
-use crate::shared::{Change, Reading, Records};
 
 /// One numbered version of the policy.
 #[derive(Clone, Debug)]
@@ -23,7 +25,7 @@ pub struct EditionRow {
 
 /// What an edition was checked with: files of dictionaries and dialects, each with its
 /// name and its text.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Basis {
     /// What there is to be known of attributes.
     pub dictionaries: Vec<(String, String)>,
@@ -75,6 +77,12 @@ impl Records {
         Ok(Some((row, basis)))
     }
 
+    /// This basis as a command names it: by its hash where the records have it.
+    pub fn basis_of(&self, basis: Basis) -> Result<BasisOf, RecordsError> {
+        let hash = basis.hash();
+        Ok(if has_basis(&self.lock(), &hash)? { BasisOf::Known(hash) } else { BasisOf::New(basis) })
+    }
+
     fn basis(&self, hash: &[u8]) -> Result<Option<Basis>, RecordsError> {
         let sql = "SELECT dictionaries, dialects FROM basis WHERE hash = ?1";
         let texts = |row: &Row<'_>| Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?));
@@ -88,40 +96,44 @@ impl Records {
 
     /// Every edition, newest first.
     pub fn editions(&self) -> Result<Vec<EditionRow>, RecordsError> {
-        self.rows(
-            "SELECT number, source, state, created_at, created_by, basis FROM edition ORDER BY number DESC",
-            EditionRow::read,
-        )
-    }
-
-    /// The number that the next edition gets.
-    pub fn next_edition(&self) -> Result<u32, RecordsError> {
-        Ok(self.lock().query_row("SELECT coalesce(max(number), 0) + 1 FROM edition", [], |row| row.get(0))?)
+        let sql = "SELECT number, source, state, created_at, created_by, basis FROM edition ORDER BY number DESC";
+        let db = self.lock();
+        let mut statement = db.prepare(sql)?;
+        let rows = statement.query_map([], EditionRow::read)?.collect::<Result<_, _>>()?;
+        Ok(rows)
     }
 }
 
-impl Change {
-    /// Retires the active edition and makes this text the active one, checked with this
-    /// basis.
-    pub fn activate_edition(number: u32, source: &str, basis: &Basis, at: u64, by: &str) -> Self {
-        let mut change = Self::default();
-        let json = |list| serde_json::to_string(list).expect("texts are JSON");
-        change.add(
-            "INSERT INTO basis (hash, dictionaries, dialects) VALUES (?1, ?2, ?3) ON CONFLICT (hash) DO NOTHING",
-            [basis.hash().to_vec().into(), json(&basis.dictionaries).into(), json(&basis.dialects).into()],
-        );
-        change.add("UPDATE edition SET state = 'retired' WHERE state = 'active'", []);
-        change.add(
-            "INSERT INTO edition (number, source, state, created_at, created_by, basis)
-             VALUES (?1, ?2, 'active', ?3, ?4, ?5)",
-            [
-                number.into(),
-                source.to_owned().into(),
-                (at as i64).into(),
-                by.to_owned().into(),
-                basis.hash().to_vec().into(),
-            ],
-        );
-        change
-    }
+/// The number of the active edition; 0 where there is none.
+pub(crate) fn active_number(db: &Connection) -> Result<u32, RecordsError> {
+    let sql = "SELECT number FROM edition WHERE state = 'active'";
+    Ok(db.query_row(sql, [], |row| row.get(0)).optional()?.unwrap_or(0))
+}
+
+pub(crate) fn has_basis(db: &Connection, hash: &[u8; 32]) -> Result<bool, RecordsError> {
+    Ok(db.query_row("SELECT EXISTS (SELECT 1 FROM basis WHERE hash = ?1)", [hash], |row| row.get(0))?)
+}
+
+/// Keeps what editions are checked with, and gives its hash.
+pub(crate) fn keep_basis(db: &Connection, basis: &Basis) -> Result<[u8; 32], RecordsError> {
+    let (hash, json) = (basis.hash(), |list| serde_json::to_string(list).expect("texts are JSON"));
+    let sql = "INSERT INTO basis (hash, dictionaries, dialects) VALUES (?1, ?2, ?3) ON CONFLICT (hash) DO NOTHING";
+    db.execute(sql, params![hash, json(&basis.dictionaries), json(&basis.dialects)])?;
+    Ok(hash)
+}
+
+/// Retires the active edition and makes this text the active one; gives its number.
+pub(crate) fn activate(
+    db: &Connection,
+    source: &str,
+    basis: &[u8; 32],
+    at: i64,
+    by: &str,
+) -> Result<u32, RecordsError> {
+    let number = db.query_row("SELECT coalesce(max(number), 0) + 1 FROM edition", [], |row| row.get(0))?;
+    db.execute("UPDATE edition SET state = 'retired' WHERE state = 'active'", [])?;
+    let sql = "INSERT INTO edition (number, source, state, created_at, created_by, basis)
+               VALUES (?1, ?2, 'active', ?3, ?4, ?5)";
+    db.execute(sql, params![number, source, at, by, basis])?;
+    Ok(number)
 }

@@ -1,0 +1,317 @@
+//! What changes records: a command in an envelope, and what came of it.
+//!
+//! Whoever proposes a command has fixed everything about it: its time and id, every
+//! random value, salt, hash and sealed secret, and has made the expensive checks.
+//! Applying it sees the records and the envelope and nothing else, so every node that
+//! applies the same commands in the same order has the same records.
+
+use std::fmt;
+
+use regnant_access::Network;
+use serde::{Deserialize, Serialize};
+use thiserror::Error;
+
+use crate::database::editions::Basis;
+use crate::error::RecordsError;
+use crate::rows::{
+    AdministratorRow, CertificateRow, Rows, TrustRow, administrator_context, as_text, private_key_context,
+};
+use crate::sealing::{KeyId, Sealed, random};
+
+/// The version of commands that this release writes, and the newest that it applies.
+pub const VERSION: u16 = 1;
+
+/// A command, and who wants it when.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Envelope {
+    /// The version of the command's form.
+    pub version: u16,
+    /// Never given twice; where it comes again, the first outcome is the answer.
+    pub id: CommandId,
+    /// The administrator, or `regnant`.
+    pub author: String,
+    /// Milliseconds since 1970 (UTC).
+    pub at: u64,
+    /// What the author saw.
+    pub expected: Expected,
+    /// What is to be done.
+    pub command: Command,
+}
+
+impl Envelope {
+    /// A command of now, under a new id, whatever it finds.
+    pub fn new(author: &str, at: u64, command: Command) -> Self {
+        let (author, id) = (author.to_owned(), CommandId::new(at));
+        Self { version: VERSION, id, author, at, expected: Expected::Anything, command }
+    }
+
+    /// The same, only where the records are as its author saw them.
+    #[must_use]
+    pub fn expecting(self, expected: Expected) -> Self {
+        Self { expected, ..self }
+    }
+}
+
+/// The id of a command: a ULID.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct CommandId(#[serde(with = "as_text")] ulid::Ulid);
+
+impl CommandId {
+    /// A new one, of this time in milliseconds since 1970.
+    pub fn new(at: u64) -> Self {
+        Self(ulid::Ulid::from_parts(at, u128::from_be_bytes(random())))
+    }
+
+    pub(crate) fn bytes(self) -> [u8; 16] {
+        self.0.to_bytes()
+    }
+
+    pub(crate) fn from_bytes(bytes: [u8; 16]) -> Self {
+        Self(ulid::Ulid::from_bytes(bytes))
+    }
+}
+
+impl fmt::Display for CommandId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.0.fmt(f)
+    }
+}
+
+/// What the author of a command saw; where it is otherwise by now, nothing is done.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Expected {
+    /// It does not matter.
+    Anything,
+    /// This edition is active.
+    Edition(u32),
+    /// This was the last command.
+    Revision(u64),
+}
+
+/// What is to be done.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Command {
+    /// Adds equipment, people and devices, or changes those that there are by name or
+    /// address; all or none.
+    Import(Import),
+    /// Keeps a certificate, in the place of one of its name.
+    SetCertificate(CertificateRow),
+    /// Keeps a trust, in the place of one of its name.
+    SetTrust(TrustRow),
+    /// Adds an administrator, or gives one a new password.
+    SetAdministrator(AdministratorRow),
+    /// Records a token.
+    AddToken {
+        /// Its hash.
+        hash: TokenHash,
+        /// Whose it is.
+        administrator: String,
+    },
+    /// Forgets a token.
+    RemoveToken {
+        /// Its hash.
+        hash: TokenHash,
+    },
+    /// Makes a policy the active edition, under the next number, and retires the one
+    /// before.
+    ActivateEdition {
+        /// The text of `main.writ`.
+        source: String,
+        /// What it was checked with.
+        basis: BasisOf,
+    },
+    /// Secrets are sealed under this key from now on.
+    UseKey {
+        /// The key.
+        key: KeyId,
+    },
+}
+
+/// Equipment, people and devices that came together.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Import {
+    /// What tells two files apart: a hash of what was imported, under a key, since it
+    /// holds passwords that could be guessed by it otherwise.
+    pub file: String,
+    /// What it holds.
+    pub rows: Rows,
+}
+
+/// SHA-256 of a token.
+#[derive(Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct TokenHash(pub [u8; 32]);
+
+impl fmt::Debug for TokenHash {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("TokenHash(..)")
+    }
+}
+
+/// What an edition was checked with, in a command.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum BasisOf {
+    /// What the records have already, by its hash.
+    Known([u8; 32]),
+    /// This.
+    New(Basis),
+}
+
+impl Command {
+    /// The records that it sets, as they will be.
+    pub fn rows(&self) -> Rows {
+        match self {
+            Self::Import(import) => import.rows.clone(),
+            Self::SetCertificate(row) => Rows { certificates: vec![row.clone()], ..Rows::default() },
+            Self::SetTrust(row) => Rows { trusts: vec![row.clone()], ..Rows::default() },
+            Self::SetAdministrator(row) => Rows { administrators: vec![row.clone()], ..Rows::default() },
+            Self::AddToken { .. } | Self::RemoveToken { .. } | Self::ActivateEdition { .. } | Self::UseKey { .. } => {
+                Rows::default()
+            }
+        }
+    }
+
+    /// Every secret in it, with what it is sealed as.
+    pub(crate) fn secrets(
+        &mut self,
+        each: impl Fn(&str, &mut Sealed) -> Result<(), RecordsError>,
+    ) -> Result<(), RecordsError> {
+        match self {
+            Self::Import(import) => import.rows.secrets(each),
+            Self::SetCertificate(row) => each(&private_key_context(&row.name), &mut row.key),
+            Self::SetAdministrator(row) => each(&administrator_context(&row.name), &mut row.password_hash),
+            Self::SetTrust(_)
+            | Self::AddToken { .. }
+            | Self::RemoveToken { .. }
+            | Self::ActivateEdition { .. }
+            | Self::UseKey { .. } => Ok(()),
+        }
+    }
+
+    /// The word for what it does.
+    pub fn word(&self) -> &'static str {
+        match self {
+            Self::Import(_) => "import",
+            Self::SetCertificate(_) => "certificate set",
+            Self::SetTrust(_) => "trust set",
+            Self::SetAdministrator(_) => "administrator set",
+            Self::AddToken { .. } => "token added",
+            Self::RemoveToken { .. } => "token removed",
+            Self::ActivateEdition { .. } => "policy activated",
+            Self::UseKey { .. } => "sealing key set",
+        }
+    }
+}
+
+/// What came of a command.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Outcome {
+    /// It was done.
+    Done(Done),
+    /// It does not go together with what there is; nothing was done.
+    Conflict(Conflict),
+    /// It names what there is not; nothing was done.
+    NotFound(Missing),
+    /// It cannot be done at all; nothing was done.
+    Invalid(Fault),
+}
+
+/// What was done.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Done {
+    /// The number of the edition that it made.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub edition: Option<u32>,
+}
+
+/// What a command does not go together with.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, Error)]
+#[serde(rename_all = "snake_case")]
+#[non_exhaustive]
+pub enum Conflict {
+    /// Another edition is active.
+    #[error(
+        "edition {active} is active and you began with edition {expected}: look at what changed, then activate again"
+    )]
+    Edition {
+        /// The edition that the author saw.
+        expected: u32,
+        /// The edition that is active.
+        active: u32,
+    },
+    /// Something was changed in between.
+    #[error(
+        "something was changed in between (revision {current}, you began with {expected}): look at it, then try again"
+    )]
+    Revision {
+        /// The revision that the author saw.
+        expected: u64,
+        /// The last one.
+        current: u64,
+    },
+    /// Two NASes with one address could not be told apart.
+    #[error(
+        "NAS `{name}` would have the address {network}, which NAS `{other}` has: two NASes never have the same address or block; give each its own"
+    )]
+    SameAddress {
+        /// The one that was to have it.
+        name: String,
+        /// The address or block.
+        #[serde(with = "as_text")]
+        network: Network,
+        /// The one that has it.
+        other: String,
+    },
+    /// A store holds one kind of record for as long as it exists.
+    #[error("store `{name}` exists already and holds something else")]
+    StoreKind {
+        /// Its name.
+        name: String,
+    },
+}
+
+/// What a command names and there is not.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, Error)]
+#[serde(rename_all = "snake_case")]
+#[non_exhaustive]
+pub enum Missing {
+    /// A store.
+    #[error("there is no store `{0}`")]
+    Store(String),
+    /// An administrator.
+    #[error("there is no administrator `{0}`")]
+    Administrator(String),
+    /// A token.
+    #[error("this token is not known")]
+    Token,
+    /// What an edition was checked with.
+    #[error("what the policy was checked with is not known here; activate it again")]
+    Basis,
+}
+
+/// Why a command cannot be done at all.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, Error)]
+#[serde(rename_all = "snake_case")]
+#[non_exhaustive]
+pub enum Fault {
+    /// It is of a later release.
+    #[error("the command has the form of a later release (version {0}); bring this node up to date first")]
+    Version(u16),
+    /// It was sealed under a key that is not in use.
+    #[error("its secrets are sealed under another key than the records; make the change again")]
+    Key,
+    /// A store of this name holds another kind of record.
+    #[error("store `{0}` holds something else")]
+    Store(String),
+    /// A NAS is named twice in it.
+    #[error("NAS `{0}` is named twice; case does not count")]
+    Twice(String),
+    /// Addresses that are no range.
+    #[error("devices {0} to {1} are no range of at most 65536 addresses")]
+    Range(String, String),
+}

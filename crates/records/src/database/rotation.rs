@@ -1,0 +1,89 @@
+//! Another sealing key for the same records.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use rusqlite::{Connection, OpenFlags};
+use thiserror::Error;
+
+use crate::command::{Command, Envelope};
+use crate::database::{Records, apply, log, tables};
+use crate::error::RecordsError;
+use crate::rows::Rows;
+use crate::sealing::{KeyError, KeyId, SealingKey, seal_anew_with};
+
+impl Records {
+    /// Seals every secret under another key, those in the log too: what the old key
+    /// opened is nowhere in the file any more. All or nothing.
+    pub fn seal_anew(
+        &self,
+        from: &SealingKey,
+        to: &Arc<SealingKey>,
+        author: &str,
+        now: u64,
+    ) -> Result<(), RecordsError> {
+        let mut connection = self.lock();
+        // What is overwritten is wiped, not only marked free.
+        connection.pragma_update(None, "secure_delete", true)?;
+        let mut transaction = connection.transaction()?;
+        let rows = tables::all(&transaction)?;
+        let mut rows = Rows { stores: Vec::new(), devices: Vec::new(), trusts: Vec::new(), ..rows };
+        rows.secrets(seal_anew_with(from, to))?;
+        tables::put(&transaction, &rows, now.cast_signed())?;
+        log::seal_anew(&transaction, from, to)?;
+        let envelope = Envelope::new(author, now, Command::UseKey { key: to.id() });
+        apply::apply(&mut transaction, &envelope)?.outcome.done()?;
+        transaction.commit()?;
+        // The write-ahead log has them still.
+        Ok(connection.query_row("PRAGMA wal_checkpoint(TRUNCATE)", [], |_| Ok(()))?)
+    }
+}
+
+/// The sealing key of these records, made where neither is there. Where setting another
+/// key was interrupted, it is brought to its end, or is as if it had never begun.
+pub fn take_key(path: &Path, records: &Path) -> Result<Arc<SealingKey>, KeyError> {
+    let next = next_of(path);
+    if next.exists() {
+        let (successor, in_use) = (SealingKey::load(&next)?, key_of(records));
+        match in_use == Some(successor.id()) {
+            true => SealingKey::replace(path, &next)?,
+            false => fs::remove_file(&next).map_err(|error| KeyError::Io(next, error))?,
+        }
+    }
+    SealingKey::load_or_create(path, records).map(Arc::new)
+}
+
+/// Where the key is that will take the place of this one.
+fn next_of(path: &Path) -> PathBuf {
+    path.with_added_extension("next")
+}
+
+/// The key of a file of records, where that can be read at all.
+fn key_of(records: &Path) -> Option<KeyId> {
+    let connection = Connection::open_with_flags(records, OpenFlags::SQLITE_OPEN_READ_WRITE).ok()?;
+    apply::key_in_use(&connection).ok()?
+}
+
+/// Makes a new sealing key, seals the records anew under it and puts it in the place of
+/// the one before. Gives the ids of both.
+pub fn rotate_key(path: &Path, records: &Path, author: &str, now: u64) -> Result<(KeyId, KeyId), RotationError> {
+    let from = take_key(path, records)?;
+    let opened = Records::open(records, &from, now)?;
+    let next = next_of(path);
+    let to = Arc::new(SealingKey::create(&next)?);
+    opened.seal_anew(&from, &to, author, now)?;
+    SealingKey::replace(path, &next)?;
+    Ok((from.id(), to.id()))
+}
+
+/// Why records were not sealed anew.
+#[derive(Debug, Error)]
+pub enum RotationError {
+    /// A key file.
+    #[error(transparent)]
+    Key(#[from] KeyError),
+    /// The records.
+    #[error(transparent)]
+    Records(#[from] RecordsError),
+}

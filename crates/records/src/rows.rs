@@ -1,0 +1,332 @@
+//! What is configured, as it is kept: typed, secrets sealed.
+
+use regnant_access::{Nas, NasKind, Network};
+use regnant_policy::Mac;
+use regnant_radius::{Secret, SharedSecret};
+use serde::{Deserialize, Serialize};
+
+use crate::error::RecordsError;
+use crate::sealing::{Sealed, SealingKey};
+
+/// A store.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct StoreRow {
+    /// Its name, as policies refer to it.
+    pub name: String,
+    /// What it holds.
+    pub kind: StoreKind,
+}
+
+/// What a store holds.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum StoreKind {
+    /// People and machines that prove themselves.
+    People,
+    /// Devices by MAC address.
+    Devices,
+}
+
+impl StoreKind {
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::People => "people",
+            Self::Devices => "devices",
+        }
+    }
+}
+
+/// A NAS.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct NasRow {
+    /// Its name.
+    pub name: String,
+    /// Its address or block.
+    #[serde(with = "as_text")]
+    pub network: Network,
+    /// What it is.
+    pub kind: NasKind,
+    /// Where it stands.
+    pub site: String,
+    /// The name of its dialect.
+    pub dialect: String,
+    /// The secret shared with it.
+    pub secret: Sealed,
+    /// Whether its requests must carry Message-Authenticator.
+    pub require_message_authenticator: bool,
+}
+
+impl NasRow {
+    /// The NAS as decisions know it.
+    pub fn opened(&self, key: &SealingKey) -> Result<Nas, RecordsError> {
+        let secret = key.open(&secret_context(&self.name), &self.secret)?;
+        Ok(Nas {
+            name: self.name.clone(),
+            network: self.network,
+            kind: self.kind,
+            site: self.site.clone(),
+            dialect: self.dialect.clone(),
+            secret: SharedSecret::new(secret.expose()),
+            require_message_authenticator: self.require_message_authenticator,
+        })
+    }
+}
+
+/// A person.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PersonRow {
+    /// The store.
+    pub store: String,
+    /// The name they sign in with.
+    pub name: String,
+    /// The Argon2id hash of their password, in PHC form.
+    pub password_hash: Sealed,
+    /// The password itself, where CHAP is wanted.
+    pub recoverable: Option<Sealed>,
+    /// The NT hash of the password, where MS-CHAP is wanted.
+    pub nt_hash: Option<Sealed>,
+    /// Their groups.
+    pub groups: Vec<String>,
+    /// Whether the account is disabled.
+    pub disabled: bool,
+    /// When the account ends, in milliseconds since 1970.
+    pub expires: Option<i64>,
+}
+
+/// A machine that proves itself.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct MachineRow {
+    /// The store.
+    pub store: String,
+    /// Its name, without `host/` before it or `$` after it.
+    pub name: String,
+    /// The Argon2id hash of its password, where it has one.
+    pub password_hash: Option<Sealed>,
+    /// The NT hash of the password, where MS-CHAP is wanted.
+    pub nt_hash: Option<Sealed>,
+    /// Its groups.
+    pub groups: Vec<String>,
+    /// Whether the account is disabled.
+    pub disabled: bool,
+    /// When the account ends, in milliseconds since 1970.
+    pub expires: Option<i64>,
+}
+
+/// A device, or devices of adjoining addresses that have everything else in common.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct DeviceRow {
+    /// The store.
+    pub store: String,
+    /// Its address, or the first.
+    #[serde(with = "as_text")]
+    pub first: Mac,
+    /// The last address; the first again where there is one only.
+    #[serde(with = "as_text")]
+    pub last: Mac,
+    /// What it is, for people.
+    pub title: String,
+    /// Its groups.
+    pub groups: Vec<String>,
+    /// Whether it must stay out.
+    pub barred: bool,
+}
+
+/// A range of devices has at most this many addresses.
+pub(crate) const MOST_ADDRESSES: u64 = 65_536;
+
+impl DeviceRow {
+    /// How many addresses it has.
+    pub fn count(&self) -> u64 {
+        count(self.first, self.last)
+    }
+
+    /// Its addresses.
+    pub fn addresses(&self) -> impl Iterator<Item = Mac> + use<> {
+        range(self.first, self.last)
+    }
+}
+
+/// How many addresses there are from one to another; 0 where they go backwards.
+pub(crate) fn count(first: Mac, last: Mac) -> u64 {
+    (number(last) + 1).saturating_sub(number(first))
+}
+
+/// The addresses from one to another.
+pub(crate) fn range(first: Mac, last: Mac) -> impl Iterator<Item = Mac> {
+    (number(first)..=number(last)).map(|number| {
+        let [_, _, rest @ ..] = number.to_be_bytes();
+        Mac(rest)
+    })
+}
+
+fn number(Mac([a, b, c, d, e, f]): Mac) -> u64 {
+    u64::from_be_bytes([0, 0, a, b, c, d, e, f])
+}
+
+/// A certificate that we present.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct CertificateRow {
+    /// Its name, as policies refer to it.
+    pub name: String,
+    /// Its chain in PEM, its own certificate first; empty while a signing request
+    /// waits for its answer.
+    pub chain: String,
+    /// Its private key in DER.
+    pub key: Sealed,
+}
+
+impl CertificateRow {
+    /// A certificate with its key in DER, which is sealed.
+    pub fn new(name: &str, chain: String, private_key: &Secret, key: &SealingKey) -> Self {
+        let sealed = key.seal(&private_key_context(name), private_key.expose());
+        Self { name: name.to_owned(), chain, key: sealed }
+    }
+
+    /// Its private key in DER.
+    pub fn private_key(&self, key: &SealingKey) -> Result<Secret, RecordsError> {
+        key.open(&private_key_context(&self.name), &self.key)
+    }
+}
+
+/// Whom we trust.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct TrustRow {
+    /// Its name, as policies refer to it.
+    pub name: String,
+    /// The authorities in PEM.
+    pub authorities: String,
+    /// Revocation lists in PEM.
+    pub crls: String,
+    /// Where a newer list is fetched.
+    pub crl_url: Option<String>,
+    /// The responder that is asked in place of those that certificates name.
+    pub ocsp_url: Option<String>,
+    /// Whether certificates that are no authorities' vouch too.
+    pub whatever: bool,
+}
+
+/// Somebody who may change things.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AdministratorRow {
+    /// The name they sign in with.
+    pub name: String,
+    /// The Argon2id hash of their password, in PHC form.
+    pub password_hash: Sealed,
+}
+
+/// Records of every kind: what a command sets, or what there was before.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Rows {
+    /// Stores.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub stores: Vec<StoreRow>,
+    /// Equipment.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub nases: Vec<NasRow>,
+    /// People.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub people: Vec<PersonRow>,
+    /// Machines.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub machines: Vec<MachineRow>,
+    /// Devices.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub devices: Vec<DeviceRow>,
+    /// What we present.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub certificates: Vec<CertificateRow>,
+    /// Whom we trust.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub trusts: Vec<TrustRow>,
+    /// Administrators.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub administrators: Vec<AdministratorRow>,
+}
+
+impl Rows {
+    /// Every secret among them, with what it is sealed as.
+    pub(crate) fn secrets(
+        &mut self,
+        mut each: impl FnMut(&str, &mut Sealed) -> Result<(), RecordsError>,
+    ) -> Result<(), RecordsError> {
+        for row in &mut self.nases {
+            each(&secret_context(&row.name), &mut row.secret)?;
+        }
+        for row in &mut self.people {
+            each(&password_context("person", &row.store, &row.name), &mut row.password_hash)?;
+            if let Some(sealed) = &mut row.recoverable {
+                each(&recoverable_context(&row.store, &row.name), sealed)?;
+            }
+            if let Some(sealed) = &mut row.nt_hash {
+                each(&nt_hash_context("person", &row.store, &row.name), sealed)?;
+            }
+        }
+        for row in &mut self.machines {
+            if let Some(sealed) = &mut row.password_hash {
+                each(&password_context("machine", &row.store, &row.name), sealed)?;
+            }
+            if let Some(sealed) = &mut row.nt_hash {
+                each(&nt_hash_context("machine", &row.store, &row.name), sealed)?;
+            }
+        }
+        for row in &mut self.certificates {
+            each(&private_key_context(&row.name), &mut row.key)?;
+        }
+        for row in &mut self.administrators {
+            each(&administrator_context(&row.name), &mut row.password_hash)?;
+        }
+        Ok(())
+    }
+}
+
+/// A name as records are found by it: case does not count, in any script.
+pub(crate) fn fold(name: &str) -> String {
+    name.to_lowercase()
+}
+
+pub(crate) fn secret_context(nas: &str) -> String {
+    format!("the secret of NAS {}", fold(nas))
+}
+
+/// `what` is person or machine.
+pub(crate) fn password_context(what: &str, store: &str, name: &str) -> String {
+    format!("the password hash of {what} {} in {store}", fold(name))
+}
+
+pub(crate) fn recoverable_context(store: &str, name: &str) -> String {
+    format!("the password of {} in {store}", fold(name))
+}
+
+/// `what` is person or machine.
+pub(crate) fn nt_hash_context(what: &str, store: &str, name: &str) -> String {
+    format!("the NT hash of {what} {} in {store}", fold(name))
+}
+
+pub(crate) fn private_key_context(certificate: &str) -> String {
+    format!("the private key of certificate {certificate}")
+}
+
+pub(crate) fn administrator_context(name: &str) -> String {
+    format!("the password hash of administrator {}", fold(name))
+}
+
+/// Values that are written as text, for people who read the log.
+pub(crate) mod as_text {
+    use std::fmt::Display;
+    use std::str::FromStr;
+
+    use serde::de::Error;
+    use serde::{Deserialize, Deserializer, Serializer};
+
+    pub(crate) fn serialize<S: Serializer>(value: &impl Display, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(value)
+    }
+
+    pub(crate) fn deserialize<'de, D: Deserializer<'de>, T: FromStr<Err: Display>>(
+        deserializer: D,
+    ) -> Result<T, D::Error> {
+        String::deserialize(deserializer)?.parse().map_err(D::Error::custom)
+    }
+}

@@ -1,0 +1,296 @@
+//! People and devices in memory, as the packet path looks them up.
+
+use std::collections::{BTreeMap, HashMap};
+use std::sync::Arc;
+use std::time::Duration;
+
+use jiff::Timestamp;
+use regnant_access::{
+    Account, Answer, Capabilities, Device, Groups, MsChapAnswer, Store, StoreRegistry, StoreReply, Unreachable,
+};
+use regnant_eap::MsChapResponse;
+use regnant_policy::{IdentityKind, Mac, Value};
+use regnant_radius::Secret;
+use sha2::{Digest, Sha256};
+
+use crate::error::RecordsError;
+use crate::hash_pool::HashPool;
+use crate::rows::{
+    DeviceRow, MachineRow, PersonRow, Rows, StoreKind, fold, nt_hash_context, password_context, recoverable_context,
+};
+use crate::sealing::{Sealed, SealingKey};
+use crate::sharded::ShardedMap;
+
+/// How long the check of a password is waited for. What takes longer is not begun: the
+/// pool takes no more than it can do while a NAS waits.
+const TIME_LIMIT: Duration = Duration::from_secs(6);
+
+/// The stores that live in the records. A copy shares what is not changed in it, so that
+/// a change of the records costs what it changes.
+#[derive(Clone)]
+pub struct LocalStores {
+    people: BTreeMap<String, Arc<People>>,
+    devices: BTreeMap<String, Arc<Devices>>,
+    key: Arc<SealingKey>,
+    pool: HashPool,
+}
+
+/// A store of people and machines.
+#[derive(Clone)]
+struct People {
+    name: String,
+    accounts: ShardedMap<(IdentityKind, String), Arc<Known>>,
+    key: Arc<SealingKey>,
+    pool: HashPool,
+}
+
+/// A store of devices.
+#[derive(Clone, Default)]
+struct Devices {
+    by_address: ShardedMap<Mac, Arc<Device>>,
+}
+
+struct Known {
+    account: Account,
+    /// Milliseconds since 1970.
+    expires: Option<i64>,
+    password_hash: Option<String>,
+    recoverable: Option<Sealed>,
+    nt_hash: Option<Sealed>,
+}
+
+impl LocalStores {
+    /// No store yet.
+    pub fn new(key: Arc<SealingKey>, pool: HashPool) -> Self {
+        Self { people: BTreeMap::new(), devices: BTreeMap::new(), key, pool }
+    }
+
+    /// These stores with records that were added or changed.
+    pub fn with(&self, rows: &Rows) -> Result<Self, RecordsError> {
+        let mut stores = self.clone();
+        for row in &rows.stores {
+            stores.add_store(&row.name, row.kind);
+        }
+        let mut sets = Sets::default();
+        for row in &rows.people {
+            stores.add_person(row, &mut sets)?;
+        }
+        for row in &rows.machines {
+            stores.add_machine(row, &mut sets)?;
+        }
+        for row in &rows.devices {
+            stores.add_device(row, &mut sets)?;
+        }
+        Ok(stores)
+    }
+
+    /// Every store by its name.
+    pub fn registry(&self) -> StoreRegistry {
+        let people = self.people.iter().map(|(name, store)| (name.clone(), store.clone() as Arc<dyn Store>));
+        let devices = self.devices.iter().map(|(name, store)| (name.clone(), store.clone() as Arc<dyn Store>));
+        people.chain(devices).collect()
+    }
+
+    /// Every device with its store and address, sorted.
+    pub fn devices(&self) -> Vec<(&str, Mac, &Device)> {
+        let mut list: Vec<_> = self
+            .devices
+            .iter()
+            .flat_map(|(name, store)| {
+                store.by_address.iter().map(move |(mac, device)| (name.as_str(), *mac, &**device))
+            })
+            .collect();
+        list.sort_by_key(|(store, mac, _)| (*store, *mac));
+        list
+    }
+
+    fn add_store(&mut self, name: &str, kind: StoreKind) {
+        let new = || People {
+            name: name.to_owned(),
+            accounts: ShardedMap::default(),
+            key: self.key.clone(),
+            pool: self.pool.clone(),
+        };
+        match kind {
+            StoreKind::People => drop(self.people.entry(name.to_owned()).or_insert_with(|| Arc::new(new()))),
+            StoreKind::Devices => drop(self.devices.entry(name.to_owned()).or_default()),
+        }
+    }
+
+    fn add_person(&mut self, row: &PersonRow, sets: &mut Sets) -> Result<(), RecordsError> {
+        let hash = self.key.open(&password_context("person", &row.store, &row.name), &row.password_hash)?;
+        let (recoverable, nt_hash) = (row.recoverable.clone(), row.nt_hash.clone());
+        let account = sets.account(IdentityKind::User, &row.name, &row.groups, row.disabled);
+        let known = Known::new(account, row.expires, Some(&hash), recoverable, nt_hash);
+        self.add_account(&row.store, known)
+    }
+
+    fn add_machine(&mut self, row: &MachineRow, sets: &mut Sets) -> Result<(), RecordsError> {
+        let context = password_context("machine", &row.store, &row.name);
+        let hash = row.password_hash.as_ref().map(|sealed| self.key.open(&context, sealed)).transpose()?;
+        let account = sets.account(IdentityKind::Machine, &row.name, &row.groups, row.disabled);
+        let known = Known::new(account, row.expires, hash.as_ref(), None, row.nt_hash.clone());
+        self.add_account(&row.store, known)
+    }
+
+    fn add_account(&mut self, store: &str, known: Known) -> Result<(), RecordsError> {
+        let store = self.people.get_mut(store).ok_or_else(|| no_store(store))?;
+        let key = (known.account.kind, fold(&known.account.name));
+        Arc::make_mut(store).accounts.insert(key, Arc::new(known));
+        Ok(())
+    }
+
+    fn add_device(&mut self, row: &DeviceRow, sets: &mut Sets) -> Result<(), RecordsError> {
+        let store = self.devices.get_mut(&row.store).ok_or_else(|| no_store(&row.store))?;
+        let (store, device) = (Arc::make_mut(store), sets.device(row));
+        for mac in row.addresses() {
+            store.by_address.insert(mac, device.clone());
+        }
+        Ok(())
+    }
+}
+
+fn no_store(name: &str) -> RecordsError {
+    RecordsError::Damaged(format!("there is no store `{name}`, and a record says that it is in it"))
+}
+
+impl Known {
+    fn new(
+        mut account: Account,
+        expires: Option<i64>,
+        password_hash: Option<&Secret>,
+        recoverable: Option<Sealed>,
+        nt_hash: Option<Sealed>,
+    ) -> Self {
+        let password_hash = password_hash.map(|hash| String::from_utf8_lossy(hash.expose()).into_owned());
+        account.password_mark = mark(password_hash.as_deref());
+        Self { account, expires, password_hash, recoverable, nt_hash }
+    }
+}
+
+/// A number that changes with the password, whose hash has a salt of its own. It
+/// is kept on file with remembered machines, so every release makes the same.
+fn mark(password_hash: Option<&str>) -> u64 {
+    let digest: [u8; 32] = Sha256::digest(password_hash.unwrap_or_default()).into();
+    digest.iter().take(8).fold(0, |mark, byte| mark << 8 | u64::from(*byte))
+}
+
+/// Sets of groups, and devices that have everything in common, each made once: ten
+/// thousand cameras share one.
+#[derive(Default)]
+struct Sets {
+    groups: HashMap<Vec<String>, Groups>,
+    devices: HashMap<(String, Vec<String>, bool), Arc<Device>>,
+}
+
+impl Sets {
+    fn account(&mut self, kind: IdentityKind, name: &str, groups: &[String], disabled: bool) -> Account {
+        let groups = self.groups(groups);
+        Account { kind, name: name.to_owned(), groups, disabled, expired: false, password_mark: 0 }
+    }
+
+    fn groups(&mut self, names: &[String]) -> Groups {
+        if let Some(groups) = self.groups.get(names) {
+            return groups.clone();
+        }
+        let groups: Groups = names.iter().cloned().map(Value::owned).collect();
+        self.groups.insert(names.to_vec(), groups.clone());
+        groups
+    }
+
+    fn device(&mut self, row: &DeviceRow) -> Arc<Device> {
+        let key = (row.title.clone(), row.groups.clone(), row.barred);
+        if let Some(device) = self.devices.get(&key) {
+            return device.clone();
+        }
+        let device =
+            Arc::new(Device { title: row.title.clone(), groups: self.groups(&row.groups), barred: row.barred });
+        self.devices.insert(key, device.clone());
+        device
+    }
+}
+
+impl People {
+    fn known(&self, kind: IdentityKind, name: &str) -> Option<&Arc<Known>> {
+        self.accounts.get(&(kind, fold(name)))
+    }
+
+    fn open(&self, context: &str, sealed: &Sealed) -> Answer<Secret> {
+        self.key.open(context, sealed).map_err(|error| Unreachable(error.to_string()))
+    }
+}
+
+impl Store for People {
+    fn kind(&self) -> &'static str {
+        StoreKind::People.word()
+    }
+
+    fn capabilities(&self) -> Capabilities {
+        Capabilities {
+            kinds: &[IdentityKind::User, IdentityKind::Machine],
+            groups: true,
+            passwords: true,
+            mschap: true,
+            recoverable_passwords: true,
+        }
+    }
+
+    fn time_limit(&self) -> Duration {
+        TIME_LIMIT
+    }
+
+    fn account<'s>(&'s self, kind: IdentityKind, name: &'s str) -> StoreReply<'s, Option<Account>> {
+        let now = Timestamp::now().as_millisecond();
+        StoreReply::now(self.known(kind, name).map(|known| {
+            let expired = known.expires.is_some_and(|at| at <= now);
+            Account { expired, ..known.account.clone() }
+        }))
+    }
+
+    fn check_password<'s>(&'s self, account: &'s Account, password: Secret, asker: &'s str) -> StoreReply<'s, bool> {
+        let hash = self.known(account.kind, &account.name).and_then(|known| known.password_hash.clone());
+        StoreReply::later(self.pool.verify(asker, password, hash))
+    }
+
+    fn check_takes(&self) -> Duration {
+        self.pool.takes()
+    }
+
+    fn recoverable_password<'s>(&'s self, account: &'s Account) -> StoreReply<'s, Option<Secret>> {
+        let known = self.known(account.kind, &account.name);
+        let sealed = known.and_then(|known| known.recoverable.as_ref());
+        let open = |sealed| self.open(&recoverable_context(&self.name, &account.name), sealed);
+        StoreReply::Now(sealed.map(open).transpose())
+    }
+
+    fn check_mschap<'s>(&'s self, account: &'s Account, response: &'s MsChapResponse) -> StoreReply<'s, MsChapAnswer> {
+        let what = if account.kind == IdentityKind::Machine { "machine" } else { "person" };
+        let known = self.known(account.kind, &account.name);
+        let Some(sealed) = known.and_then(|known| known.nt_hash.as_ref()) else {
+            return StoreReply::now(MsChapAnswer::Unable);
+        };
+        let hash = self.open(&nt_hash_context(what, &self.name, &account.name), sealed);
+        StoreReply::Now(hash.map(|hash| match <&[u8; 16]>::try_from(hash.expose()) {
+            Ok(hash) => response.session_key(hash).map_or(MsChapAnswer::Wrong, MsChapAnswer::Right),
+            Err(_) => MsChapAnswer::Unable,
+        }))
+    }
+}
+
+impl Store for Devices {
+    fn kind(&self) -> &'static str {
+        StoreKind::Devices.word()
+    }
+
+    fn capabilities(&self) -> Capabilities {
+        Capabilities { kinds: &[IdentityKind::Mac], groups: true, ..Capabilities::default() }
+    }
+
+    fn time_limit(&self) -> Duration {
+        TIME_LIMIT
+    }
+
+    fn device(&self, mac: Mac) -> StoreReply<'_, Option<Arc<Device>>> {
+        StoreReply::now(self.by_address.get(&mac).cloned())
+    }
+}

@@ -1,0 +1,71 @@
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use arc_swap::ArcSwap;
+use regnant_records::{Command, Done, Envelope, Expected, Pending, Records, Rows};
+
+use crate::administration::AdministrationError;
+use crate::clock::now_ms;
+use crate::snapshot::{Environment, Snapshot};
+
+/// The one way in which shared records change: what follows from a command is built,
+/// then the command is committed, then the snapshot is swapped; where one of these fails,
+/// nothing has happened.
+pub(crate) struct Committer {
+    pub(crate) records: Records,
+    pub(crate) environment: Environment,
+    pub(crate) snapshot: ArcSwap<Snapshot>,
+    /// Held from check to swap, so that two changes cannot cross.
+    one_at_a_time: Mutex<()>,
+}
+
+/// The turn to change something.
+pub(crate) struct Turn<'c> {
+    committer: &'c Committer,
+    _held: MutexGuard<'c, ()>,
+}
+
+impl Committer {
+    pub(crate) fn new(records: Records, environment: Environment, snapshot: Snapshot) -> Self {
+        let snapshot = ArcSwap::from_pointee(snapshot);
+        Self { records, environment, snapshot, one_at_a_time: Mutex::new(()) }
+    }
+
+    /// Waits for its turn.
+    pub(crate) fn turn(&self) -> Turn<'_> {
+        Turn { committer: self, _held: self.one_at_a_time.lock().unwrap_or_else(PoisonError::into_inner) }
+    }
+
+    /// Applies a command that no decision depends on.
+    pub(crate) fn apply(&self, author: &str, command: Command) -> Result<Done, AdministrationError> {
+        Ok(self.records.apply(&Envelope::new(author, now_ms(), command))?)
+    }
+}
+
+impl Turn<'_> {
+    /// Applies a command, and swaps in the snapshot that is built of what it changes.
+    /// Conversations in flight end under what they began with.
+    pub(crate) fn commit(
+        &self,
+        author: &str,
+        (command, expected): (Command, Expected),
+        build: impl FnOnce(&Snapshot, &Pending<'_>, &Rows, Done) -> Result<Snapshot, AdministrationError>,
+    ) -> Result<(Done, Arc<Snapshot>), AdministrationError> {
+        let Committer { records, snapshot, .. } = self.committer;
+        let before = snapshot.load_full();
+        let rows = command.rows();
+        let envelope = Envelope::new(author, now_ms(), command).expecting(expected);
+        let committed = records.commit(&envelope, |pending, done| build(&before, pending, &rows, done))?;
+        if let Some(built) = committed.built {
+            snapshot.store(Arc::new(built));
+        }
+        Ok((committed.done, before))
+    }
+
+    /// Swaps in a snapshot of what is not in the records: what was fetched.
+    pub(crate) fn refresh_offers(&self) -> Result<(), AdministrationError> {
+        let Committer { records, snapshot, environment, .. } = self.committer;
+        let refreshed = environment.with_certificates(&snapshot.load(), records)?;
+        snapshot.store(Arc::new(refreshed));
+        Ok(())
+    }
+}

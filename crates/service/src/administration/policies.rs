@@ -1,0 +1,167 @@
+use std::collections::VecDeque;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use regnant_access::Edition;
+use regnant_records::{Command, EditionRow, Envelope, Expected, Records};
+
+use crate::administration::AdministrationError;
+use crate::administration::committer::Committer;
+use crate::administration::report::CheckReport;
+use crate::clock::now_ms;
+use crate::snapshot::{Environment, basis};
+
+/// The policy that a service without one begins with: nobody comes in.
+const FIRST_POLICY: &str = "# The first edition: every request is refused until you write your own gates.\n\
+    gate nobody { otherwise refuse }\n";
+/// What earlier releases began with. It means the same, and no check lets it pass.
+const FIRST_POLICY_BEFORE: &str = "# The first edition: every request is refused until you write a gate.\n";
+/// Editions that are kept compiled for readers of the journal.
+const MOST_READ: usize = 8;
+
+/// The editions of the policy.
+pub struct Policies {
+    committer: Arc<Committer>,
+    /// Editions that entries of the journal tell of, the one read last at the end.
+    read_before: Mutex<VecDeque<(u32, Option<Arc<Edition>>)>>,
+}
+
+impl Policies {
+    pub(crate) fn new(committer: Arc<Committer>) -> Self {
+        Self { committer, read_before: Mutex::default() }
+    }
+
+    /// Checks a policy against the records and runs its cases.
+    pub fn check(&self, source: &str) -> Result<CheckReport, AdministrationError> {
+        let environment = &self.committer.environment;
+        let schema = environment.schema(&self.committer.records)?;
+        Ok(match environment.edition(0, source, &schema) {
+            Ok(edition) => CheckReport::fit(&edition),
+            Err(unfit) => CheckReport::unfit(unfit),
+        })
+    }
+
+    /// Makes a policy the active edition, and gives its number. One that does not
+    /// check, or whose cases fail, changes nothing. `expected` is the edition that
+    /// the author saw: another one means that somebody was faster.
+    pub fn activate(
+        &self,
+        source: &str,
+        by: &str,
+        expected: Option<u32>,
+    ) -> Result<(u32, CheckReport), AdministrationError> {
+        let turn = self.committer.turn();
+        let Committer { records, environment, .. } = &*self.committer;
+        let schema = environment.schema(records)?;
+        let edition = environment
+            .edition(0, source, &schema)
+            .map_err(|unfit| AdministrationError::Unfit(Box::new(CheckReport::unfit(unfit))))?;
+        let report = CheckReport::fit(&edition);
+        if report.failed_cases() > 0 {
+            return Err(AdministrationError::Unfit(Box::new(report)));
+        }
+        let command = Command::ActivateEdition { source: source.to_owned(), basis: records.basis_of(basis())? };
+        let expected = expected.map_or(Expected::Anything, Expected::Edition);
+        let (done, before) = turn.commit(by, (command, expected), |before, pending, _, done| {
+            let edition = edition.numbered(done.edition.unwrap_or_default());
+            Ok(environment.with_edition(before, Arc::new(edition), pending)?)
+        })?;
+        let before = before.policy.edition.clone();
+        self.keep_to_read(before.number, Some(before));
+        Ok((done.edition.unwrap_or_default(), report))
+    }
+
+    /// The active edition with its warnings.
+    pub fn active(&self) -> Result<(EditionRow, CheckReport), AdministrationError> {
+        let row = self.committer.records.active_edition()?.ok_or(AdministrationError::NoEdition)?;
+        Ok((row, CheckReport::fit(&self.committer.snapshot.load().policy.edition)))
+    }
+
+    /// Every edition, newest first.
+    pub fn editions(&self) -> Result<Vec<EditionRow>, AdministrationError> {
+        Ok(self.committer.records.editions()?)
+    }
+
+    /// The edition that decided something, to read about it. Where it cannot be had any
+    /// more, the active one: its number tells that it is another.
+    pub(crate) fn edition_to_read(&self, number: u32) -> Arc<Edition> {
+        let active = self.committer.snapshot.load().policy.edition.clone();
+        if active.number == number {
+            return active;
+        }
+        let known =
+            || self.read_before().iter().find(|(known, _)| *known == number).map(|(_, edition)| edition.clone());
+        let edition = known().unwrap_or_else(|| {
+            let found = self.committer.records.edition(number).unwrap_or_else(|error| {
+                tracing::warn!("edition {number} cannot be read: {error}");
+                None
+            });
+            let edition = found.and_then(|(row, basis)| Environment::edition_of_old(&row, &basis?)).map(Arc::new);
+            self.keep_to_read(number, edition.clone());
+            edition
+        });
+        edition.unwrap_or(active)
+    }
+
+    fn keep_to_read(&self, number: u32, edition: Option<Arc<Edition>>) {
+        let mut known = self.read_before();
+        known.retain(|(known, _)| *known != number);
+        known.push_back((number, edition));
+        if known.len() > MOST_READ {
+            known.pop_front();
+        }
+    }
+
+    fn read_before(&self) -> MutexGuard<'_, VecDeque<(u32, Option<Arc<Edition>>)>> {
+        self.read_before.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+/// The edition that a service begins with: the active one, or the first.
+pub(crate) fn first_edition(records: &Records, environment: &Environment) -> Result<Edition, AdministrationError> {
+    if records.active_edition()?.is_none() {
+        activate(records, FIRST_POLICY)?;
+    }
+    let mut active = records.active_edition()?.ok_or(AdministrationError::NoEdition)?;
+    if active.source == FIRST_POLICY_BEFORE {
+        active.source = FIRST_POLICY.into();
+    }
+    bring_up_to_date(records, environment, active)
+}
+
+fn activate(records: &Records, source: &str) -> Result<u32, AdministrationError> {
+    let command = Command::ActivateEdition { source: source.to_owned(), basis: records.basis_of(basis())? };
+    let done = records.apply(&Envelope::new("regnant", now_ms(), command))?;
+    Ok(done.edition.unwrap_or_default())
+}
+
+/// The active edition on the dictionaries and dialects of this release. Where these have
+/// changed, that is a new edition, checked and activated like any other; one that does
+/// not check stays on what it was checked with.
+fn bring_up_to_date(
+    records: &Records,
+    environment: &Environment,
+    active: EditionRow,
+) -> Result<Edition, AdministrationError> {
+    let schema = environment.schema(records)?;
+    let current = active.basis.as_deref() == Some(&basis().hash()[..]);
+    let unfit = match environment.edition(active.number, &active.source, &schema) {
+        Ok(edition) if current => return Ok(edition),
+        Ok(edition) => {
+            let number = activate(records, &active.source)?;
+            tracing::info!(
+                "dictionaries or dialects have changed with this release: edition {} is active as edition {number}",
+                active.number
+            );
+            return Ok(edition.numbered(number));
+        }
+        Err(unfit) => AdministrationError::Unfit(Box::new(CheckReport::unfit(unfit))),
+    };
+    let before = records.edition(active.number)?.and_then(|(row, basis)| Environment::edition_of_old(&row, &basis?));
+    let before = before.filter(|_| !current).ok_or(unfit)?;
+    tracing::warn!(
+        "edition {} does not check with the dictionaries and dialects of this release, and decides on with its own: \
+         mend the policy and activate it",
+        active.number
+    );
+    Ok(before)
+}
