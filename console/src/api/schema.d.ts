@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/v1/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was changed, by whom and when, the last change first. No secret is in it. */
+        get: operations["audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/certificates": {
         parameters: {
             query?: never;
@@ -456,6 +473,31 @@ export interface components {
             /** @description Whom we trust. */
             trusts: components["schemas"]["TrustReport"][];
         };
+        /** @description Changes, the last first. */
+        ChangeList: {
+            changes: components["schemas"]["ChangeView"][];
+        };
+        /** @description A change that somebody made or tried to make. */
+        ChangeView: {
+            /** @description When, in UTC. */
+            at: string;
+            /** @description The administrator, or `regnant`. */
+            by: string;
+            /** @description Whether it was done. */
+            done: boolean;
+            id: string;
+            /** @description Why it was not, where it was not. */
+            refused?: string | null;
+            /**
+             * Format: int64
+             * @description Which change it is, counted from 1 without a hole.
+             */
+            revision: number;
+            /** @description To what. */
+            subject: string;
+            /** @description What was to be done: `import`, `policy activated` and so on. */
+            what: string;
+        };
         /** @description What a check found. */
         CheckReport: {
             /** @description How each case went; none where there are errors. */
@@ -892,6 +934,46 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    audit: {
+        parameters: {
+            query?: {
+                /** @description Only those before this revision. */
+                before?: number;
+                /** @description At most this many, 1 to 1000; 100 if not said. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeList"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
     certificates: {
         parameters: {
             query?: never;

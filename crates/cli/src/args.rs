@@ -35,8 +35,51 @@ pub(crate) enum Command {
     /// Hand out what a client needs so that it trusts the server of a gate
     #[command(subcommand)]
     Profile(Profile),
+    /// Show who changed what
+    #[command(subcommand)]
+    Audit(Audit),
+    /// Set another sealing key
+    #[command(subcommand)]
+    Key(Key),
     /// Sign in and keep a token for the other commands
     SignIn(SignIn),
+}
+
+#[derive(Subcommand)]
+pub(crate) enum Audit {
+    /// Show what was changed and by whom, newest last
+    List(ListAudit),
+}
+
+#[derive(Args)]
+pub(crate) struct ListAudit {
+    /// At most this many changes
+    #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=1000))]
+    pub(crate) limit: u32,
+    /// Only those before this one
+    #[arg(long, value_name = "NUMBER")]
+    pub(crate) before: Option<u64>,
+    /// Print JSON
+    #[arg(long)]
+    pub(crate) json: bool,
+    #[command(flatten)]
+    pub(crate) api: Api,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum Key {
+    /// Make a new sealing key and seal every secret anew; stop the service before
+    Rotate(RotateKey),
+}
+
+#[derive(Args)]
+pub(crate) struct RotateKey {
+    /// Directory with the records
+    #[arg(long, value_name = "DIR")]
+    pub(crate) data: PathBuf,
+    /// Configuration file (TOML), where it says where the sealing key is
+    #[arg(long, value_name = "FILE")]
+    pub(crate) config: Option<PathBuf>,
 }
 
 #[derive(Args)]

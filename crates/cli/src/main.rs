@@ -3,12 +3,14 @@
 mod activate;
 mod api;
 mod args;
+mod audit;
 mod certificate;
 mod check;
 mod demo;
 mod failure;
 mod import;
 mod journal;
+mod key;
 mod paint;
 mod profile;
 mod serve;
@@ -23,7 +25,7 @@ use std::process::ExitCode;
 
 use clap::Parser;
 
-use crate::args::{Arguments, Command, Policy, Profile};
+use crate::args::{Arguments, Audit, Command, Key, Policy, Profile};
 use crate::failure::Failure;
 
 /// Decisions are made on one thread and freed on another, which the system's
@@ -51,6 +53,8 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Certificate(certificate) => certificate::run(&certificate),
         Command::Trust(trust) => trust::run(&trust),
         Command::Profile(Profile::Make(profile)) => profile::run(&profile),
+        Command::Audit(Audit::List(audit)) => audit::run(&audit),
+        Command::Key(Key::Rotate(rotate)) => key::rotate(&rotate),
         Command::SignIn(sign_in) => sign_in::run(&sign_in),
     }
 }

@@ -375,3 +375,49 @@ fn the_journal_counts_and_knows_the_newest_entry_of_everybody() {
         assert_eq!(service.get(&format!("journal/{wrong}")).0, 400, "{wrong}");
     }
 }
+
+#[test]
+fn every_change_is_in_the_audit_with_its_author_and_without_secrets() {
+    let service = Running::harbour();
+    let active = service.get("health").1["edition"].as_u64().unwrap();
+    let policy = service.get("policy").1["edition"]["source"].clone();
+    let late = service.post("policy/activate", &json!({ "source": policy, "expected": active - 1 }));
+    assert_eq!(late.0, 409);
+    let twice = json!({ "nas": [
+        { "name": "a", "kind": "switch", "site": "s", "address": "10.44.0.9", "secret": "gantry-4-lashing" },
+        { "name": "b", "kind": "switch", "site": "s", "address": "10.44.0.9", "secret": "mizzen-7-halyard" },
+    ] });
+    let (status, body) = service.post("inventory", &twice);
+    assert_eq!(status, 409, "{body}");
+    let list = service.get("audit").1;
+    let changes = list["changes"].as_array().unwrap();
+    let told: Vec<_> = changes.iter().rev().map(|c| (c["what"].as_str().unwrap(), c["by"].as_str().unwrap())).collect();
+    let expected = [
+        ("sealing key set", "regnant"),
+        ("policy activated", "regnant"),
+        ("administrator set", "harbour"),
+        ("token added", "harbour"),
+        ("import", "harbour"),
+        ("certificate set", "harbour"),
+        ("trust set", "harbour"),
+        ("policy activated", "harbour"),
+        ("policy activated", "harbour"),
+        ("import", "harbour"),
+    ];
+    assert_eq!(told, expected);
+    let revisions: Vec<_> = changes.iter().rev().map(|change| change["revision"].as_u64().unwrap()).collect();
+    assert_eq!(revisions, (1..=10).collect::<Vec<_>>());
+    let why = |change: &Value| change["refused"].as_str().unwrap_or_default().to_owned();
+    assert!(why(&changes[0]).contains("two NASes never have the same address"), "{list}");
+    assert!(why(&changes[1]).starts_with(&format!("edition {active} is active")), "{list}");
+    assert!(changes[2..].iter().all(|change| change["done"] == true));
+    assert!(changes[5]["subject"].as_str().unwrap().starts_with("stores: 2, NASes: "), "{list}");
+    for secret in ["bollard-9-anchor", "gantry-4-lashing", "Tide-Table-61", "argon2", PASSWORD] {
+        assert!(!list.to_string().contains(secret));
+    }
+    let page = service.get("audit?before=3&limit=1").1;
+    assert_eq!(page["changes"][0]["revision"], 2);
+    assert_eq!(service.get("audit?limit=0").0, 400);
+    let printed = service.client(&["audit", "list", "--limit", "2"]).succeeds();
+    assert!(printed.lines().count() == 2 && printed.contains("not done: NAS `b` would have"), "{printed}");
+}

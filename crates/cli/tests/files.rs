@@ -97,3 +97,39 @@ fn an_entry_that_cannot_be_read_is_one_line_of_the_journal() {
     assert!(detail["advice"].as_str().unwrap().contains("not touched"), "{detail}");
     assert!(service.client(&["journal"]).succeeds().contains("This entry cannot be read: the entry is damaged."));
 }
+
+#[test]
+fn another_sealing_key_is_set_while_nothing_runs_and_all_goes_on() {
+    let mut service = Running::harbour();
+    let key = service.data.join("sealing.key");
+    let before = fs::read(&key).unwrap();
+    let rotate = |data: &Path| {
+        let mut rotate = regnant();
+        rotate.args(["key", "rotate", "--data"]).arg(data);
+        rotate
+    };
+    let told = rotate(&service.data).fails(1);
+    assert!(told.contains("is in use by another service"), "{told}");
+    assert_eq!(service.end("-TERM"), Some(0));
+    let elsewhere = service.data.join("nowhere");
+    let told = rotate(&elsewhere).fails(1);
+    assert!(told.contains("there are no records in") || told.contains("There are no records in"), "{told}");
+    assert!(!elsewhere.exists());
+    let told = rotate(&service.data).succeeds();
+    assert!(told.contains("every secret is sealed under key"), "{told}");
+    assert_ne!(fs::read(&key).unwrap(), before);
+    assert_eq!(mode(&key), 0o600);
+    let again = service.again();
+    again.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200007"]).ends_with(0);
+    let audit = again.client(&["audit", "list"]).succeeds();
+    assert!(audit.contains("regnant  sealing key set"), "{audit}");
+    // The key of before opens nothing, and says so.
+    let mut again = again;
+    assert_eq!(again.end("-TERM"), Some(0));
+    fs::write(&key, before).unwrap();
+    let config = config(again.data.parent().unwrap(), "127.0.0.1:0", "127.0.0.1:0");
+    let mut serve = regnant();
+    serve.args(["serve", "--config"]).arg(&config).arg("--data").arg(&again.data);
+    let told = serve.fails(1);
+    assert!(told.contains("restore the key file that belongs to these records"), "{told}");
+}

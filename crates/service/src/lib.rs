@@ -20,4 +20,4 @@ pub use administration::revocation_lists::ListReport;
 pub use administration::{Administration, AdministrationError, check_alone};
 pub use config::{ApiConfig, Config, ConfigError, KeysConfig, RadiusConfig};
 pub use http::openapi::openapi_json;
-pub use service::{Service, StartError};
+pub use service::{Service, StartError, rotate_key};

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use regnant_access::{Dialect, Machines, SeenMachine};
 use regnant_journal::{Journal, JournalError, JournalReader, NodeFile, set_aside};
-use regnant_records::{FetchedLists, HashPool, KeyError, Records, RecordsError, take_key};
+use regnant_records::{FetchedLists, HashPool, KeyError, KeyId, Records, RecordsError, RotationError, take_key};
 use thiserror::Error;
 use tokio::net::TcpListener;
 use tokio::runtime::Handle;
@@ -57,11 +57,24 @@ pub struct Service {
     _data: DataDir,
 }
 
+/// The shared records within a data directory.
+const RECORDS: &str = "records.sqlite";
+
+/// Makes a new sealing key and seals every secret of the records anew under it; gives the
+/// ids of the key before and of the new one. No service may run on the directory.
+pub fn rotate_key(config: &Config, data: &Path) -> Result<(KeyId, KeyId), StartError> {
+    if !data.join(RECORDS).exists() {
+        return Err(StartError::NoRecords(data.join(RECORDS)));
+    }
+    let data = DataDir::take(data)?;
+    Ok(regnant_records::rotate_key(&data.join(&config.keys.sealing), &data.join(RECORDS), "regnant", now_ms())?)
+}
+
 impl Service {
     /// Opens the data directory, binds every port and begins to answer.
     pub async fn start(config: &Config, data: &Path) -> Result<Self, StartError> {
         let data = DataDir::take(data)?;
-        let key = take_key(&data.join(&config.keys.sealing), &data.join("records.sqlite"))?;
+        let key = take_key(&data.join(&config.keys.sealing), &data.join(RECORDS))?;
         let table = Arc::new(fact_table());
         let threads = std::thread::available_parallelism().map_or(1, usize::from);
         let list_file = open_or_set_aside(&data.join("lists.sqlite"), FetchedLists::open)?;
@@ -75,7 +88,7 @@ impl Service {
             staples: Fetched::default(),
             issuers: Arc::new(Issuers::new(Handle::current())),
         };
-        let records = Records::open(&data.join("records.sqlite"), &key, now_ms())?;
+        let records = Records::open(&data.join(RECORDS), &key, now_ms())?;
         let administration = Arc::new(Administration::open(records, environment)?);
         let count = if config.radius.receivers == 0 { threads } else { config.radius.receivers };
         let sockets = config
@@ -303,6 +316,9 @@ pub enum StartError {
     /// Another service has it.
     #[error("the data directory {path} is in use by another service; stop that one, or give this one --data of its own", path = .0.display())]
     DataDirInUse(PathBuf),
+    /// There are no records in it.
+    #[error("there are no records in {}: name the data directory that a service was run on", .0.display())]
+    NoRecords(PathBuf),
     /// Another program listens there.
     #[error(
         "{what} cannot listen on {address}: the port is in use; stop what listens there, or change the address in the configuration"
@@ -327,6 +343,9 @@ pub enum StartError {
     /// The key file.
     #[error(transparent)]
     Key(#[from] KeyError),
+    /// Another sealing key cannot be set.
+    #[error(transparent)]
+    Rotation(#[from] RotationError),
     /// The records.
     #[error(transparent)]
     Records(#[from] RecordsError),

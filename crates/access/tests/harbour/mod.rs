@@ -43,6 +43,10 @@ pub(crate) struct Memory {
     pub(crate) accounts: HashMap<(IdentityKind, String), (Account, &'static str, Option<&'static str>)>,
     pub(crate) devices: HashMap<Mac, Arc<Device>>,
     pub(crate) silent: Vec<&'static str>,
+    /// Stores that take every question and never answer.
+    pub(crate) hanging: Vec<&'static str>,
+    /// What all of them can be asked.
+    pub(crate) capabilities: Option<Capabilities>,
 }
 
 impl Memory {
@@ -76,23 +80,35 @@ impl Memory {
         let names = edition.policy.stores();
         let named = |name: &String| {
             let silent = self.silent.contains(&name.as_str());
-            (name.clone(), Arc::new(Named { silent, memory: self.clone() }) as Arc<dyn Store>)
+            let hanging = self.hanging.contains(&name.as_str());
+            (name.clone(), Arc::new(Named { silent, hanging, memory: self.clone() }) as Arc<dyn Store>)
         };
         Arc::new(BoundStores::new(names, &names.iter().map(named).collect()))
     }
 }
 
+/// Everything that a store can be asked.
+pub(crate) const ALL: Capabilities = Capabilities {
+    kinds: &[IdentityKind::User, IdentityKind::Machine, IdentityKind::Mac],
+    groups: true,
+    passwords: true,
+    mschap: true,
+    recoverable_passwords: true,
+};
+
 /// One store of a memory; a silent one does not answer.
 struct Named {
     silent: bool,
+    hanging: bool,
     memory: Memory,
 }
 
 impl Named {
-    fn reply<T>(&self, answer: T) -> StoreReply<'_, T> {
-        match self.silent {
-            true => StoreReply::Now(Err(Unreachable("it does not answer".into()))),
-            false => StoreReply::now(answer),
+    fn reply<T: Send + 'static>(&self, answer: T) -> StoreReply<'_, T> {
+        match (self.silent, self.hanging) {
+            (true, _) => StoreReply::Now(Err(Unreachable("it does not answer".into()))),
+            (_, true) => StoreReply::later(std::future::pending()),
+            _ => StoreReply::now(answer),
         }
     }
 }
@@ -103,13 +119,7 @@ impl Store for Named {
     }
 
     fn capabilities(&self) -> Capabilities {
-        Capabilities {
-            kinds: &[IdentityKind::User, IdentityKind::Machine, IdentityKind::Mac],
-            groups: true,
-            passwords: true,
-            mschap: true,
-            recoverable_passwords: true,
-        }
+        self.memory.capabilities.unwrap_or(ALL)
     }
 
     fn time_limit(&self) -> Duration {

@@ -1,6 +1,7 @@
 //! The HTTP API under `/api/v1`, and the console's files.
 
 mod attempts;
+mod audit;
 mod callers;
 mod certificates;
 mod connections;
@@ -18,17 +19,19 @@ mod view;
 
 use std::sync::Arc;
 
-use axum::Router;
 use axum::extract::DefaultBodyLimit;
 use axum::http::{HeaderValue, header};
 use axum::middleware::{from_fn_with_state, map_response};
 use axum::response::Response;
-use axum::routing::{any, get, post};
+use axum::routing::{any, get};
+use axum::{Json, Router};
 use regnant_base::Shares;
 use regnant_journal::{Journal, JournalReader};
 use regnant_records::HashPool;
 use tokio::net::TcpListener;
 use tokio::sync::watch;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
 
 use crate::administration::{Administration, AdministrationError};
 use crate::config::ApiConfig;
@@ -80,33 +83,42 @@ impl Api {
     }
 }
 
-/// Every route. Handlers that take [`callers::Signed`] need a signed-in
-/// administrator; the others are open to everybody.
-fn routes(api: Api) -> Router {
-    Router::new()
-        .route("/api/v1/openapi.json", get(openapi::document))
-        .route("/api/v1/health", get(health::health))
-        .route("/api/v1/welcome", post(callers::welcome))
-        .route("/api/v1/sign-in", post(callers::sign_in))
-        .route("/api/v1/sign-out", post(callers::sign_out))
-        .route("/api/v1/session", get(callers::session))
-        .route("/api/v1/tokens", post(callers::new_token))
-        .route("/api/v1/journal", get(journal::entries))
-        .route("/api/v1/journal/live", get(journal::live))
-        .route("/api/v1/journal/counts", get(counts::counts))
-        .route("/api/v1/journal/newest", get(counts::newest))
-        .route("/api/v1/journal/{id}", get(journal::entry))
-        .route("/api/v1/policy", get(policy::active))
-        .route("/api/v1/policy/editions", get(policy::editions))
-        .route("/api/v1/policy/check", post(policy::check))
-        .route("/api/v1/policy/activate", post(policy::activate))
-        .route("/api/v1/nases", get(inventory::nases))
-        .route("/api/v1/devices", get(inventory::devices))
-        .route("/api/v1/certificates", get(certificates::certificates).post(certificates::import))
-        .route("/api/v1/certificates/request", post(certificates::request))
-        .route("/api/v1/supplicant-profile", get(certificates::profile))
-        .route("/api/v1/trusts", post(certificates::trust))
-        .route("/api/v1/inventory", post(inventory::import))
+/// Every route of the API, each declared at its handler. Those that take
+/// [`callers::Signed`] need a signed-in administrator; the others are open to everybody.
+fn described() -> OpenApiRouter<Api> {
+    OpenApiRouter::with_openapi(openapi::heading())
+        .routes(routes!(health::health))
+        .routes(routes!(callers::welcome))
+        .routes(routes!(callers::sign_in))
+        .routes(routes!(callers::sign_out))
+        .routes(routes!(callers::session))
+        .routes(routes!(callers::new_token))
+        .routes(routes!(journal::entries))
+        .routes(routes!(journal::live))
+        .routes(routes!(counts::counts))
+        .routes(routes!(counts::newest))
+        .routes(routes!(journal::entry))
+        .routes(routes!(policy::active))
+        .routes(routes!(policy::editions))
+        .routes(routes!(policy::check))
+        .routes(routes!(policy::activate))
+        .routes(routes!(inventory::nases))
+        .routes(routes!(inventory::devices))
+        .routes(routes!(inventory::import))
+        .routes(routes!(certificates::certificates, certificates::import))
+        .routes(routes!(certificates::request))
+        .routes(routes!(certificates::profile))
+        .routes(routes!(certificates::trust))
+        .routes(routes!(audit::audit))
+}
+
+/// What is served: the API, its description, and the console.
+fn router(api: Api) -> Router {
+    let (routes, description) = described().split_for_parts();
+    // Every connection has a copy of the routes.
+    let description = Arc::new(description);
+    routes
+        .route("/api/v1/openapi.json", get(async move || Json(description)))
         .route("/api/{*rest}", any(nothing_here))
         .method_not_allowed_fallback(wrong_verb)
         .fallback(console::file)
@@ -119,7 +131,7 @@ fn routes(api: Api) -> Router {
 
 /// Serves until told to stop.
 pub(crate) async fn serve(listener: TcpListener, api: Api, stopped: watch::Receiver<bool>) {
-    connections::serve(listener, routes(api), stopped).await;
+    connections::serve(listener, router(api), stopped).await;
 }
 
 async fn wrong_verb() -> ApiError {

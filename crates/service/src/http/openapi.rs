@@ -1,48 +1,24 @@
-use axum::Json;
 use utoipa::OpenApi;
+use utoipa::openapi::OpenApi as Description;
 
-use crate::http::{callers, certificates, counts, error, health, inventory, journal, policy};
+use crate::http::described;
+use crate::http::error::ApiError;
 
 #[derive(OpenApi)]
 #[openapi(
     info(title = "Regnant", description = "Sign in with a cookie or send `Authorization: Bearer TOKEN`."),
-    paths(
-        health::health,
-        callers::welcome,
-        callers::sign_in,
-        callers::sign_out,
-        callers::session,
-        callers::new_token,
-        journal::entries,
-        journal::entry,
-        journal::live,
-        counts::counts,
-        counts::newest,
-        policy::active,
-        policy::editions,
-        policy::check,
-        policy::activate,
-        inventory::nases,
-        inventory::devices,
-        inventory::import,
-        certificates::certificates,
-        certificates::import,
-        certificates::request,
-        certificates::trust,
-        certificates::profile,
-    ),
-    components(schemas(error::ApiError))
+    components(schemas(ApiError))
 )]
-struct Description;
+struct Heading;
+
+/// What stands before the routes.
+pub(crate) fn heading() -> Description {
+    Heading::openapi()
+}
 
 /// The API's description as a JSON document; the console's client is made from it.
 pub fn openapi_json() -> String {
-    let mut text = Description::openapi().to_pretty_json().unwrap_or_default();
+    let mut text = described().into_openapi().to_pretty_json().unwrap_or_default();
     text.push('\n');
     text
-}
-
-/// The description of this API.
-pub(crate) async fn document() -> Json<utoipa::openapi::OpenApi> {
-    Json(Description::openapi())
 }
