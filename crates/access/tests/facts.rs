@@ -303,3 +303,55 @@ fn groups_are_values_that_ignore_case() {
     let record = harbour.record(&bypass("02005e990001", "02005e990001"));
     assert_eq!(record.end, EndRecord::Rule { title: "Crane controllers".into() });
 }
+
+#[test]
+fn an_attribute_of_a_vendor_is_a_fact_like_any_other() {
+    let mut dictionary = Dictionary::standard();
+    let file = "vendor = 32473
+        [[attribute]]
+        name = \"Quay-Zone\"
+        number = 3
+        type = \"integer\"
+        rfc = \"the harbour\"
+        values = { Inner = 7 }
+        [[attribute]]
+        name = \"Quay-Word\"
+        number = 4
+        type = \"text\"
+        rfc = \"the harbour\"
+        secret = true";
+    dictionary.add("harbour.toml", file).unwrap();
+    assert!(matches!(dictionary.add("twice.toml", file), Err(DictionaryError::Twice { .. })));
+    let zone = dictionary.by_name("quay-zone").unwrap().id;
+    assert_eq!((zone.to_string().as_str(), zone.vendor()), ("26.32473.3", Some(32473)));
+    let policy = "grant yes { class \"yes\" }
+        gate all {
+          accept pap
+          identify user in harbour
+          rule \"Inner zone\" { when request.Quay-Zone = Inner grant yes }
+          otherwise refuse
+        }";
+    let harbour = Harbour::with_dictionary(policy, &["harbour"], dictionary.clone());
+    let ask = |inside: &[(u32, &[u8])]| {
+        let secret = SharedSecret::new(*b"sextant-3-compass");
+        let mut builder = Builder::unsigned(Code::ACCESS_REQUEST, 9);
+        builder.attribute(number::USER_NAME, b"ida.marsh").unwrap();
+        let hidden = hide_password(b"Tide-Table-61", &AUTHENTICATOR, &secret).unwrap();
+        builder.attribute(number::USER_PASSWORD, &hidden).unwrap();
+        for (number, value) in inside {
+            builder.attribute_of(AttributeId::of_vendor(32473, *number), value).unwrap();
+        }
+        harbour.record(&Request { from: "127.0.0.41", bytes: builder.request(&AUTHENTICATOR, &secret) })
+    };
+    let inner: &[u8] = &[0, 0, 0, 7];
+    assert_eq!(ask(&[(3, inner)]).end, EndRecord::Rule { title: "Inner zone".into() });
+    // Beside a secret of the same vendor too, which is neither fact nor kept.
+    let record = ask(&[(4, b"do-not-keep"), (3, inner)]);
+    assert_eq!(record.verdict.word(), "granted");
+    assert!(format!("{record:?}").contains("(\"Quay-Zone\", \"Inner\")"), "{record:?}");
+    assert!(harbour.table.schema().find("request.Quay-Word").is_none());
+    assert!(!last_stored().windows(11).any(|part| part == b"do-not-keep"));
+    for other in [&[][..], &[(3, &[0, 0, 0, 8][..])], &[(3, &[7][..])], &[(5, inner)]] {
+        assert_eq!(ask(other).end, EndRecord::Otherwise, "{other:?}");
+    }
+}

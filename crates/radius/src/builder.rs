@@ -2,6 +2,7 @@ use thiserror::Error;
 
 use crate::attribute::Attributes;
 use crate::attribute::number::MESSAGE_AUTHENTICATOR;
+use crate::attribute_id::AttributeId;
 use crate::code::Code;
 use crate::crypto::authenticator::{response_authenticator, sign};
 use crate::crypto::secret::SharedSecret;
@@ -39,12 +40,27 @@ impl Builder {
 
     /// Adds one attribute. Its value has at most 253 bytes (RFC 2865 section 5).
     pub fn attribute(&mut self, number: u8, value: &[u8]) -> Result<(), BuildError> {
-        let length =
-            u8::try_from(value.len() + 2).map_err(|_| BuildError::ValueTooLong { number, got: value.len() })?;
+        let length = u8::try_from(value.len() + 2)
+            .map_err(|_| BuildError::ValueTooLong { id: AttributeId::plain(number), got: value.len() })?;
         self.room_for(value.len() + 2)?;
         self.bytes.extend_from_slice(&[number, length]);
         self.bytes.extend_from_slice(value);
         Ok(())
+    }
+
+    /// Adds an attribute that may be a vendor's, which then stands in a Vendor-Specific of
+    /// its own (RFC 2865 section 5.26).
+    pub fn attribute_of(&mut self, id: AttributeId, value: &[u8]) -> Result<(), BuildError> {
+        match (id.numbers(), id.vendor()) {
+            (&[number], _) => self.attribute(number as u8, value),
+            (&[_, _, number @ 1..=255], Some(vendor)) => {
+                let long = BuildError::ValueTooLong { id, got: value.len() };
+                let length = u8::try_from(value.len() + 2).map_err(|_| long)?;
+                let inside = [&vendor.to_be_bytes()[..], &[number as u8, length], value].concat();
+                self.attribute(crate::number::VENDOR_SPECIFIC, &inside).map_err(|_| long)
+            }
+            _ => Err(BuildError::Nested { id }),
+        }
     }
 
     /// Adds an EAP packet, in as many attributes as it takes (RFC 3579 section 3.1).
@@ -112,12 +128,18 @@ impl Builder {
 #[non_exhaustive]
 pub enum BuildError {
     /// RFC 2865 section 5.
-    #[error("attribute {number} would have {got} bytes of value and can have 253")]
+    #[error("attribute {id} would have {got} bytes of value, which is more than it can have")]
     ValueTooLong {
-        /// The attribute's number.
-        number: u8,
+        /// The attribute.
+        id: AttributeId,
         /// Bytes of value.
         got: usize,
+    },
+    /// An attribute of another form than those of RFC 2865.
+    #[error("attribute {id} stands inside others in a way that cannot be written")]
+    Nested {
+        /// The attribute.
+        id: AttributeId,
     },
     /// RFC 2865 section 3.
     #[error("the packet would have {length} bytes and can have {MAX_LEN}")]

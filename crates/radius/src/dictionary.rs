@@ -1,9 +1,10 @@
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 
 use serde::Deserialize;
 use thiserror::Error;
 
 use crate::attribute::{Attribute, Attributes, number, vendor_of};
+use crate::attribute_id::AttributeId;
 use crate::builder::{BuildError, Builder};
 use crate::code::Code;
 use crate::packet::HEADER_LEN;
@@ -33,34 +34,32 @@ const VENDOR_LEN: usize = 4;
 #[derive(Clone, Debug)]
 pub struct Dictionary {
     definitions: Vec<Definition>,
-    by_number: HashMap<u8, usize>,
-    by_name: HashMap<String, usize>,
-    of_vendors: HashMap<u32, HashMap<u8, Definition>>,
+    /// Places of attributes that stand in no other, by number: nearly all that is looked
+    /// up.
+    plain: Box<[Option<u16>; 256]>,
+    /// Places of the others.
+    nested: HashMap<AttributeId, u16>,
+    by_name: HashMap<String, u16>,
+    vendors: BTreeSet<u32>,
 }
 
 /// What is known of one attribute.
-#[derive(Clone, Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
+#[derive(Clone, Debug)]
 pub struct Definition {
     /// The registered name, such as `NAS-Port-Type`.
     pub name: String,
-    /// The registered number.
-    pub number: u8,
+    /// Which attribute it is.
+    pub id: AttributeId,
     /// How the value is encoded.
-    #[serde(rename = "type")]
     pub kind: Kind,
     /// Where it is defined.
     pub rfc: String,
     /// Whether the value begins with a tag (RFC 2868 section 3).
-    #[serde(default)]
     pub tagged: bool,
     /// Whether a packet may carry several.
-    #[serde(default)]
     pub repeats: bool,
     /// Whether the value must never be shown or kept.
-    #[serde(default)]
     pub secret: bool,
-    #[serde(default)]
     values: HashMap<String, u32>,
 }
 
@@ -83,7 +82,37 @@ pub enum Kind {
 struct File {
     /// The private enterprise number of whose attributes these are.
     vendor: Option<u32>,
-    attribute: Vec<Definition>,
+    attribute: Vec<Entry>,
+}
+
+/// An attribute as a file says it.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Entry {
+    name: String,
+    number: u8,
+    #[serde(rename = "type")]
+    kind: Kind,
+    rfc: String,
+    #[serde(default)]
+    tagged: bool,
+    #[serde(default)]
+    repeats: bool,
+    #[serde(default)]
+    secret: bool,
+    #[serde(default)]
+    values: HashMap<String, u32>,
+}
+
+impl Entry {
+    fn of(self, vendor: Option<u32>) -> Definition {
+        let Self { name, number, kind, rfc, tagged, repeats, secret, values } = self;
+        let id = match vendor {
+            Some(vendor) => AttributeId::of_vendor(vendor, number.into()),
+            None => AttributeId::plain(number),
+        };
+        Definition { name, id, kind, rfc, tagged, repeats, secret, values }
+    }
 }
 
 impl Dictionary {
@@ -101,37 +130,34 @@ impl Dictionary {
     pub fn of_files<'f>(files: impl IntoIterator<Item = (&'f str, &'f str)>) -> Result<Self, DictionaryError> {
         let mut dictionary = Self {
             definitions: Vec::new(),
-            by_number: HashMap::new(),
+            plain: Box::new([None; 256]),
+            nested: HashMap::new(),
             by_name: HashMap::new(),
-            of_vendors: HashMap::new(),
+            vendors: BTreeSet::new(),
         };
         files.into_iter().try_for_each(|(file, text)| dictionary.add(file, text))?;
         Ok(dictionary)
     }
 
-    /// Adds the attributes of one dictionary file; `file` names it in errors.
+    /// Adds the attributes of one dictionary file, all or none; `file` names it in errors.
     pub fn add(&mut self, file: &str, text: &str) -> Result<(), DictionaryError> {
         let parsed: File = toml::from_str(text)
             .map_err(|error| DictionaryError::Syntax { file: file.to_owned(), error: error.to_string() })?;
-        if let Some(vendor) = parsed.vendor {
-            let known = self.of_vendors.entry(vendor).or_default();
-            for definition in parsed.attribute {
-                let name = definition.name.clone();
-                if known.insert(definition.number, definition).is_some() {
-                    return Err(DictionaryError::Twice { file: file.to_owned(), name });
-                }
-            }
-            return Ok(());
-        }
-        for definition in parsed.attribute {
-            let index = self.definitions.len();
-            let twice = self.by_name.insert(definition.name.to_lowercase(), index).is_some()
-                || self.by_number.insert(definition.number, index).is_some();
-            if twice {
+        let mut after = self.clone();
+        after.vendors.extend(parsed.vendor);
+        for definition in parsed.attribute.into_iter().map(|entry| entry.of(parsed.vendor)) {
+            let place = u16::try_from(after.definitions.len()).map_err(|_| DictionaryError::Full(file.to_owned()))?;
+            let same_number = match definition.id.as_plain() {
+                Some(number) => after.plain[usize::from(number)].replace(place),
+                None => after.nested.insert(definition.id, place),
+            };
+            let same_name = after.by_name.insert(definition.name.to_lowercase(), place);
+            if same_number.or(same_name).is_some() {
                 return Err(DictionaryError::Twice { file: file.to_owned(), name: definition.name });
             }
-            self.definitions.push(definition);
+            after.definitions.push(definition);
         }
+        *self = after;
         Ok(())
     }
 
@@ -140,33 +166,47 @@ impl Dictionary {
         &self.definitions
     }
 
-    /// The attribute of this number.
-    pub fn by_number(&self, number: u8) -> Option<&Definition> {
-        self.by_number.get(&number).map(|&index| &self.definitions[index])
+    /// What is known of an attribute.
+    pub fn by_id(&self, id: AttributeId) -> Option<&Definition> {
+        let place = match id.as_plain() {
+            Some(number) => self.plain[usize::from(number)],
+            None => self.nested.get(&id).copied(),
+        };
+        place.map(|place| &self.definitions[usize::from(place)])
     }
 
-    /// The attributes of a vendor, by number.
-    pub fn of_vendor(&self, vendor: u32) -> Option<&HashMap<u8, Definition>> {
-        self.of_vendors.get(&vendor)
+    /// Whether attributes of a vendor are known.
+    pub fn knows_vendor(&self, vendor: u32) -> bool {
+        self.vendors.contains(&vendor)
     }
 
-    /// Every vendor of which attributes are known.
-    pub fn vendors(&self) -> impl Iterator<Item = u32> {
-        self.of_vendors.keys().copied()
+    /// The values of an attribute among others, in the order sent; also where it stands
+    /// inside another one.
+    pub fn values<'b>(
+        &self,
+        attributes: impl Iterator<Item = Attribute<'b>>,
+        id: AttributeId,
+    ) -> impl Iterator<Item = &'b [u8]> {
+        let outer = attributes.filter(move |attribute| attribute.number == id.outermost());
+        outer.flat_map(move |attribute| values_inside(attribute.value, id))
     }
 
     /// Whether the value of an attribute must never be shown or kept, be it inside
     /// Vendor-Specific. What a known vendor would not send like that may be one.
     pub fn is_secret(&self, attribute: Attribute<'_>) -> bool {
         if attribute.number != number::VENDOR_SPECIFIC {
-            return self.by_number(attribute.number).is_some_and(|definition| definition.secret);
+            return self.is_secret_id(AttributeId::plain(attribute.number));
         }
         let Some((vendor, rest)) = vendor_of(attribute.value) else { return false };
-        let Some(known) = self.of_vendor(vendor) else { return false };
         match Attributes::read(rest) {
-            Some(mut inside) => inside.any(|one| known.get(&one.number).is_some_and(|definition| definition.secret)),
+            _ if !self.knows_vendor(vendor) => false,
+            Some(mut inside) => inside.any(|one| self.is_secret_id(AttributeId::of_vendor(vendor, one.number.into()))),
             None => true,
         }
+    }
+
+    fn is_secret_id(&self, id: AttributeId) -> bool {
+        self.by_id(id).is_some_and(|definition| definition.secret)
     }
 
     /// Attributes as they may be kept: encoded, each as long as it was, and zeros in
@@ -188,14 +228,14 @@ impl Dictionary {
     /// Zeros in place of the secrets of one attribute, which holds some.
     fn blank(&self, attribute: Attribute<'_>, value: &mut [u8]) {
         let vendor = vendor_of(attribute.value).filter(|_| attribute.number == number::VENDOR_SPECIFIC);
-        let Some((known, inside)) = vendor.and_then(|(vendor, rest)| Some((self.of_vendor(vendor)?, rest))) else {
+        let Some((vendor, inside)) = vendor.filter(|(vendor, _)| self.knows_vendor(*vendor)) else {
             return value.fill(0);
         };
         let Some(inside) = Attributes::read(inside) else { return value[VENDOR_LEN..].fill(0) };
         let mut at = VENDOR_LEN;
         for one in inside {
             let (from, to) = (at + 2, at + 2 + one.value.len());
-            if known.get(&one.number).is_some_and(|definition| definition.secret) {
+            if self.is_secret_id(AttributeId::of_vendor(vendor, one.number.into())) {
                 value[from..to].fill(0);
             }
             at = to;
@@ -204,7 +244,7 @@ impl Dictionary {
 
     /// The attribute of this name; case does not count.
     pub fn by_name(&self, name: &str) -> Option<&Definition> {
-        self.by_name.get(&name.to_lowercase()).map(|&index| &self.definitions[index])
+        self.by_name.get(&name.to_lowercase()).map(|&place| &self.definitions[usize::from(place)])
     }
 
     /// Encodes attributes given as names and texts, header and tag 0 included.
@@ -216,10 +256,27 @@ impl Dictionary {
             if definition.tagged && definition.kind == Kind::Text {
                 value.insert(0, 0);
             }
-            builder.attribute(definition.number, &value)?;
+            builder.attribute_of(definition.id, &value)?;
         }
         Ok(builder.into_attributes())
     }
+}
+
+/// The values of an attribute inside another one, whose value this is; that value itself
+/// where it is the one that is wanted.
+fn values_inside(value: &[u8], id: AttributeId) -> impl Iterator<Item = &[u8]> {
+    // Vendor-Specific as RFC 2865 section 5.26 recommends it. Other forms read as nothing.
+    let (plain, inside) = match (id.numbers(), vendor_of(value)) {
+        ([_], _) => (Some(value), None),
+        (&[_, wanted, number], Some((vendor, rest))) if id.vendor() == Some(vendor) && wanted == vendor => {
+            (None, Attributes::read(rest).map(|inside| (inside, number)))
+        }
+        _ => (None, None),
+    };
+    let inside = inside
+        .into_iter()
+        .flat_map(|(inside, number)| inside.filter(move |one| u32::from(one.number) == number).map(|one| one.value));
+    plain.into_iter().chain(inside)
 }
 
 impl Builder {
@@ -257,6 +314,9 @@ pub enum DictionaryError {
         /// What the parser says, with the line.
         error: String,
     },
+    /// There are 65,536 already.
+    #[error("{0}: there are too many attributes")]
+    Full(String),
     /// A name or number is taken.
     #[error("{file}: the name or number of `{name}` is defined already")]
     Twice {

@@ -6,6 +6,7 @@
 //! [`Builder`]; [`Dictionary`] gives attributes their names and types.
 
 mod attribute;
+mod attribute_id;
 mod builder;
 mod code;
 mod crypto;
@@ -16,6 +17,7 @@ mod show;
 mod value;
 
 pub use attribute::{Attribute, Attributes, number};
+pub use attribute_id::AttributeId;
 pub use builder::{BuildError, Builder};
 pub use code::Code;
 pub use crypto::authenticator::{MessageAuthenticator, ReplyError, check_message_authenticator, check_reply};

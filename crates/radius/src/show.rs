@@ -1,5 +1,6 @@
 use crate::attribute::{Attribute, Attributes, number, vendor_of};
-use crate::dictionary::{Definition, Dictionary};
+use crate::attribute_id::AttributeId;
+use crate::dictionary::Dictionary;
 use crate::filter_rule::read_filter_rules;
 use crate::packet::Packet;
 use crate::value::Value;
@@ -26,28 +27,30 @@ impl Dictionary {
         let Attribute { number: kind, value } = attribute;
         if kind == number::VENDOR_SPECIFIC
             && let Some((vendor, rest)) = vendor_of(value)
-            && let Some(known) = self.of_vendor(vendor)
+            && self.knows_vendor(vendor)
         {
             let Some(inside) = Attributes::read(rest) else {
                 return vec![(format!("vendor {vendor}"), format!("{} bytes that do not read", rest.len()))];
             };
-            let name = |number| format!("vendor {vendor} attribute {number}");
-            return inside.map(|one| show_as(known.get(&one.number), one.value, || name(one.number))).collect();
+            let id = |number: u8| AttributeId::of_vendor(vendor, number.into());
+            return inside.map(|one| self.show_as(id(one.number), one.value)).collect();
         }
-        vec![show_as(self.by_number(kind), value, || format!("attribute {kind}"))]
+        vec![self.show_as(AttributeId::plain(kind), value)]
     }
-}
 
-fn show_as(definition: Option<&Definition>, value: &[u8], unnamed: impl Fn() -> String) -> (String, String) {
-    let Some(definition) = definition else { return (unnamed(), Value::Octets(value).to_string()) };
-    let shown = match Value::read(definition, value) {
-        _ if definition.number == number::EAP_MESSAGE && definition.secret => format!("{} bytes", value.len()),
-        _ if definition.secret => "(secret)".into(),
-        // Class and the like are bytes, in which people put words.
-        Value::Octets(bytes) if is_readable(bytes) => format!("\"{}\"", String::from_utf8_lossy(bytes)),
-        other => other.show(definition),
-    };
-    (definition.name.clone(), shown)
+    fn show_as(&self, id: AttributeId, value: &[u8]) -> (String, String) {
+        let Some(definition) = self.by_id(id) else {
+            return (format!("attribute {id}"), Value::Octets(value).to_string());
+        };
+        let shown = match Value::read(definition, value) {
+            _ if id == AttributeId::plain(number::EAP_MESSAGE) => format!("{} bytes", value.len()),
+            _ if definition.secret => "(secret)".into(),
+            // Class and the like are bytes, in which people put words.
+            Value::Octets(bytes) if is_readable(bytes) => format!("\"{}\"", String::from_utf8_lossy(bytes)),
+            other => other.show(definition),
+        };
+        (definition.name.clone(), shown)
+    }
 }
 
 fn is_readable(bytes: &[u8]) -> bool {

@@ -175,7 +175,7 @@ proptest! {
     #[test]
     fn every_value_is_read_by_its_type_without_panic(number: u8, bytes in prop::collection::vec(any::<u8>(), 0..=253)) {
         let dictionary = Dictionary::standard();
-        if let Some(definition) = dictionary.by_number(number) {
+        if let Some(definition) = dictionary.by_id(AttributeId::plain(number)) {
             Value::read(definition, &bytes).show(definition);
         }
     }

@@ -168,12 +168,10 @@ impl<'e> KeptFacts<'e> {
 impl Facts for KeptFacts<'_> {
     fn fact(&self, id: FactId) -> Known<Value<'_>> {
         match (self.table.source(id), self.table.code(id)) {
-            (Source::Attribute(number), _) => {
-                let dictionary = self.table.dictionary();
-                let sent = Attributes::read(&self.evidence.request).into_iter().flatten();
-                let shown = sent.filter(|one| one.number == number && !dictionary.is_secret(*one));
+            (Source::Attribute(attribute), _) => {
+                let sent = Attributes::read(&self.evidence.request).unwrap_or_default();
                 let kind = &self.table.schema().definition(id).kind;
-                attribute_fact(dictionary, number, kind, shown.map(|one| one.value))
+                attribute_fact(self.table.dictionary(), attribute, kind, sent)
             }
             (_, Some(code)) => self.evidence.own_fact(code),
             (_, None) => Known::Absent,

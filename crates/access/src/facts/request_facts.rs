@@ -2,8 +2,8 @@ use std::borrow::Cow;
 use std::sync::Arc;
 
 use regnant_eap::{Certificate, TlsAbout};
-use regnant_policy::{Event, FactId, Facts, IdentityKind, Known, Mac, Members, Type, Value};
-use regnant_radius::{Attribute, Packet};
+use regnant_policy::{Event, FactId, Facts, IdentityKind, Known, Mac, Members, Value};
+use regnant_radius::Packet;
 
 use crate::facts::attributes::attribute_fact;
 use crate::facts::packet_facts::{Carrier, PacketFacts};
@@ -96,7 +96,10 @@ impl Facts for RequestFacts<'_> {
     fn fact(&self, id: FactId) -> Known<Value<'_>> {
         let source = self.table.source(id);
         match source {
-            Source::Attribute(number) => self.attribute(number, &self.table.schema().definition(id).kind),
+            Source::Attribute(attribute) => {
+                let kind = &self.table.schema().definition(id).kind;
+                attribute_fact(self.table.dictionary(), attribute, kind, self.packet.attributes())
+            }
             _ => self.own(source),
         }
     }
@@ -200,13 +203,6 @@ impl RequestFacts<'_> {
             Source::DeviceBarred => Value::Boolean(listed.is_some_and(|device| device.barred)),
             _ => Value::Set(Members::Borrowed(listed.map_or(&[], |device| &device.groups))),
         })
-    }
-
-    fn attribute(&self, number: u8, kind: &Type) -> Known<Value<'_>> {
-        let dictionary = self.table.dictionary();
-        // Inside Vendor-Specific one may be a secret though its number is none.
-        let shown = |bytes: &&[u8]| !dictionary.is_secret(Attribute { number, value: bytes });
-        attribute_fact(dictionary, number, kind, self.packet.all(number).filter(shown))
     }
 
     /// Every fact that is not absent and no attribute, as it is kept.

@@ -1,5 +1,5 @@
 use regnant_policy::{FactDefinition, FactId, Schema, Stage, Type};
-use regnant_radius::{Definition, Dictionary, Kind};
+use regnant_radius::{AttributeId, Definition, Dictionary, Kind, number};
 use serde::{Deserialize, Serialize};
 
 use crate::facts::packet_facts::{Carrier, Medium, Purpose};
@@ -58,8 +58,7 @@ pub(crate) enum Source {
     DeviceKnown,
     DeviceGroups,
     DeviceBarred,
-    /// An attribute by its number.
-    Attribute(u8),
+    Attribute(AttributeId),
 }
 
 /// What is known of a user or a machine.
@@ -116,7 +115,7 @@ impl FactTable {
                 known: Stage::FirstPacket,
                 meaning: format!("The attribute {} as the NAS sent it ({}).", attribute.name, attribute.rfc),
             });
-            sources.push(Source::Attribute(attribute.number));
+            sources.push(Source::Attribute(attribute.id));
         }
         Self { schema: Schema::new(definitions), sources, own, dictionary }
     }
@@ -147,7 +146,7 @@ impl FactTable {
 
 fn attribute_type(attribute: &Definition) -> Type {
     let one = match attribute.kind {
-        Kind::Text => Type::Text { ignore_case: attribute.number == regnant_radius::number::USER_NAME },
+        Kind::Text => Type::Text { ignore_case: attribute.id == AttributeId::plain(number::USER_NAME) },
         Kind::Octets => Type::Text { ignore_case: true },
         Kind::Address => Type::Address,
         Kind::Integer if attribute.values().next().is_some() => {

@@ -338,7 +338,11 @@ impl Harbour {
 
     /// Several stores of people, which all hold the same.
     pub(crate) fn with_stores(policy: &str, people: &[&str]) -> Self {
-        let table = Arc::new(FactTable::new(Dictionary::standard()));
+        Self::with_dictionary(policy, people, Dictionary::standard())
+    }
+
+    pub(crate) fn with_dictionary(policy: &str, people: &[&str], dictionary: Dictionary) -> Self {
+        let table = Arc::new(FactTable::new(dictionary));
         let certificates = Certificates::new();
         let issuer = Arc::<Issuer>::default();
         let active = active(policy, people, &table, &certificates, &issuer);
