@@ -1,7 +1,8 @@
 use std::collections::{HashMap, VecDeque};
-use std::net::SocketAddr;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
+
+use crate::udp::sink::Channel;
 
 /// How long an answer is kept for repeats, from when it was given: as long as a NAS
 /// may still ask (RFC 5080 sections 2.2.1 and 2.2.2).
@@ -30,7 +31,7 @@ struct Shard {
 
 /// What a request is known by. The same key with another authenticator is a new
 /// request that takes the old one's place.
-pub(crate) type Key = (SocketAddr, u8);
+pub(crate) type Key = (Channel, u8);
 
 #[derive(Debug)]
 struct Entry {
@@ -87,7 +88,7 @@ impl Duplicates {
     }
 
     fn shard(&self, key: &Key) -> MutexGuard<'_, Shard> {
-        let number = usize::from(key.0.port()) ^ usize::from(key.1);
+        let number = usize::from(key.0.peer.port()) ^ usize::from(key.1);
         self.shards[number % SHARDS].lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
@@ -122,10 +123,27 @@ impl Shard {
 
 #[cfg(test)]
 mod tests {
+    use std::net::SocketAddr;
+
     use super::*;
+    use crate::udp::sink::Transport;
 
     fn key(port: u16, identifier: u8) -> Key {
-        (SocketAddr::from(([127, 0, 0, 11], port)), identifier)
+        through(1812, port, identifier)
+    }
+
+    fn through(local: u16, port: u16, identifier: u8) -> Key {
+        let address = |last, port| SocketAddr::from(([127, 0, 0, last], port));
+        (Channel { transport: Transport::Udp, local: address(1, local), peer: address(11, port) }, identifier)
+    }
+
+    #[test]
+    fn the_same_request_by_another_channel_is_another() {
+        let (duplicates, now) = (Duplicates::new(), Instant::now());
+        assert!(duplicates.begin(through(1812, 1, 1), &[1; 16], now).is_none());
+        assert!(duplicates.begin(through(1645, 1, 1), &[1; 16], now).is_none());
+        duplicates.finish(through(1645, 1, 1), &[1; 16], Some(b"reply"), now);
+        assert!(matches!(duplicates.begin(through(1812, 1, 1), &[1; 16], now), Some(Answer::Pending)));
     }
 
     #[test]

@@ -135,7 +135,7 @@ impl Receiving<'_> {
         }
         let Some(slot) = slot else { return };
         let (identifier, authenticator) = (accepted.packet().identifier(), *accepted.packet().authenticator());
-        let key = (source, identifier);
+        let key = (sink.channel(), identifier);
         if let Some(answer) = self.radius.duplicates.begin(key, &authenticator, received) {
             count(&self.radius.counters.repeated);
             if let Answer::Reply(bytes) = answer {

@@ -4,9 +4,30 @@ use std::sync::Arc;
 
 use crate::udp::socket::BatchSocket;
 
+/// By what requests come.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub(crate) enum Transport {
+    /// Datagrams (RFC 2865 section 3).
+    Udp,
+}
+
+/// Between whom requests pass. One and the same request repeats within a channel; what
+/// looks like it in another is another (RFC 5080 section 2.2.2).
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub(crate) struct Channel {
+    pub(crate) transport: Transport,
+    /// Where we listen.
+    pub(crate) local: SocketAddr,
+    /// Who asks.
+    pub(crate) peer: SocketAddr,
+}
+
 /// Where the reply to one request goes: back to where it came from, by whatever brought
 /// it. It never waits.
 pub(crate) trait Sink: Send + Sync {
+    /// The channel that the request came by.
+    fn channel(&self) -> Channel;
+
     /// Sends the reply.
     fn send(&self, reply: &[u8]) -> io::Result<()>;
 }
@@ -21,6 +42,10 @@ pub(crate) struct DatagramSink {
 }
 
 impl Sink for DatagramSink {
+    fn channel(&self) -> Channel {
+        Channel { transport: Transport::Udp, local: self.socket.local(), peer: self.to }
+    }
+
     fn send(&self, reply: &[u8]) -> io::Result<()> {
         self.socket.reply(reply, self.to, self.from)
     }

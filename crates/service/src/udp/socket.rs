@@ -55,6 +55,7 @@ fn socket(address: SocketAddr, shared: bool) -> io::Result<UdpSocket> {
 pub(crate) struct BatchSocket {
     socket: tokio::net::UdpSocket,
     state: UdpSocketState,
+    local: SocketAddr,
 }
 
 /// Buffers for one batch.
@@ -94,14 +95,20 @@ impl BatchSocket {
         let state = UdpSocketState::new((&socket).into())?;
         // A reply with a long access list is larger than most links carry whole; the
         // default of quinn-udp would forbid to fragment it.
-        match socket.local_addr()? {
+        let local = socket.local_addr()?;
+        match local {
             SocketAddr::V4(_) => set_ip_mtu_discover(&socket, Ipv4PathMtuDiscovery::DONT)?,
             SocketAddr::V6(_) => {
                 set_ipv6_mtu_discover(&socket, Ipv6PathMtuDiscovery::DONT)?;
                 setsockopt(&socket, Ipv6DontFrag, &false)?;
             }
         }
-        Ok(Self { socket: tokio::net::UdpSocket::from_std(socket)?, state })
+        Ok(Self { socket: tokio::net::UdpSocket::from_std(socket)?, state, local })
+    }
+
+    /// Where it listens.
+    pub(crate) fn local(&self) -> SocketAddr {
+        self.local
     }
 
     /// Waits for datagrams and hands each to `take`.
