@@ -1,10 +1,8 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use regnant_eap::Failure;
-use regnant_policy::{Consequence, Decided, Event, Facts, IdentityKind, Reaction};
+use regnant_policy::{Consequence, Decided, Facts, Reaction, Undetermined};
 use regnant_radius::number;
-use serde::{Deserialize, Serialize};
 use ulid::Ulid;
 
 use crate::accept::AcceptedRequest;
@@ -13,7 +11,8 @@ use crate::eap::offers::GateOffers;
 use crate::eap::resumption::ResumptionTable;
 use crate::eap::session::EapSession;
 use crate::edition::Edition;
-use crate::evidence::eap::{EapEvidence, FailureEvidence};
+use crate::ending::{Because, Decider, Ending, Unfit};
+use crate::evidence::eap::EapEvidence;
 use crate::facts::packet_facts::{Carrier, PacketFacts};
 use crate::facts::request_facts::{DeviceLookUp, Identity, ProofDetails, RequestFacts};
 use crate::guesses::Guesses;
@@ -96,14 +95,13 @@ pub struct Decision {
     pub accepted: AcceptedRequest,
     /// The edition that decided.
     pub edition: Arc<Edition>,
-    /// What was decided.
-    pub verdict: Verdict,
-    /// The signed reply; none where the verdict is silence.
+    /// How it ended.
+    pub ending: Ending,
+    /// The signed reply; none where nothing goes back.
     pub reply: Option<Vec<u8>>,
     /// The machine that is remembered from now on.
     pub remembered: Option<Box<SeenMachine>>,
     pub(crate) gate: Option<usize>,
-    pub(crate) end: End,
     pub(crate) user: Identity,
     pub(crate) machine: Identity,
     pub(crate) device: DeviceLookUp,
@@ -111,53 +109,6 @@ pub struct Decision {
     pub(crate) eap: Option<Box<EapEvidence>>,
     pub(crate) lookups: Vec<LookUp>,
     pub(crate) times: Times,
-}
-
-/// What was decided.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub enum Verdict {
-    /// Access by a combination of grants of the edition.
-    Grant(usize),
-    /// Access-Reject, perhaps with a text.
-    Refuse(Option<String>),
-    /// No answer.
-    Silence,
-    /// Nothing: the other end left.
-    Unfinished,
-}
-
-/// Where the decision fell.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub enum End {
-    /// No gate takes the request.
-    NoGate,
-    /// The gate does not accept the method.
-    MethodNotAccepted,
-    /// The request carries no credential that anybody knows.
-    NoCredential,
-    /// Proof of identity ended in an event.
-    Proof(IdentityKind, Event),
-    /// The EAP conversation failed.
-    Eap(FailureEvidence),
-    /// The supplicant said no more.
-    Abandoned,
-    /// The request goes on with a conversation that nobody knows (any more).
-    UnknownConversation,
-    /// A rule, by its place in the gate.
-    Rule(u32),
-    /// No rule was true.
-    Otherwise,
-    /// A rule, by its place, hangs on a store that did not answer.
-    Undetermined(u32),
-    /// The reply cannot be made: the NAS's dialect is unknown to the edition, or
-    /// what must be echoed does not fit a packet.
-    NoReply(String),
-}
-
-impl End {
-    pub(crate) fn failed(failure: &Failure) -> Self {
-        Self::Eap(FailureEvidence::new(failure))
-    }
 }
 
 /// Time since the packet was received, at the end of each station.
@@ -200,10 +151,10 @@ pub async fn decide(
     let gate = edition.policy.choose_gate(&request_facts as &dyn Facts);
     times.gate = elapsed();
     let eap = request_facts.derived.carrier == Some(Carrier::Eap);
-    let (mut end, mut verdict) = match gate {
-        None => (End::NoGate, Verdict::Refuse(None)),
+    let mut ending = match gate {
+        None => Ending::Unfit(Unfit::NoGate),
         // Only EAP goes on in conversations (RFC 3579 section 2.6.1).
-        Some(_) if eap && packet.first(number::STATE).is_some() => (End::UnknownConversation, Verdict::Refuse(None)),
+        Some(_) if eap && packet.first(number::STATE).is_some() => Ending::Unfit(Unfit::UnknownConversation),
         Some(gate) if eap && edition.policy.gates()[gate].accept.iter().any(|accepted| accepted.method.is_eap()) => {
             return EapSession::begin(id, accepted.clone(), active.clone(), (gate, times), resources, &elapsed).await;
         }
@@ -213,9 +164,9 @@ pub async fn decide(
         }
     };
     times.rules = elapsed();
-    let made = match &verdict {
-        Verdict::Silence | Verdict::Unfinished => Ok(None),
-        Verdict::Grant(set) => {
+    let made = match &ending {
+        ending if ending.is_silent() => Ok(None),
+        Ending::Granted { grants: set, .. } => {
             let proved = request_facts.user.proved().or_else(|| request_facts.machine.proved());
             let beside = Beside {
                 eap: None,
@@ -227,10 +178,11 @@ pub async fn decide(
             };
             reply::acceptance(&accepted, edition, *set, &beside).map(Some)
         }
-        Verdict::Refuse(text) => reply::refusal(&accepted, None, text.as_deref()).map(Some),
+        Ending::Refused { text, .. } => reply::refusal(&accepted, None, text.as_deref()).map(Some),
+        _ => reply::refusal(&accepted, None, None).map(Some),
     };
     let reply = made.unwrap_or_else(|reason| {
-        (end, verdict) = (End::NoReply(reason), Verdict::Silence);
+        ending = Ending::Unanswerable(reason);
         None
     });
     times.reply = elapsed();
@@ -239,10 +191,9 @@ pub async fn decide(
     Handled::decided(Decision {
         id,
         edition,
-        verdict,
+        ending,
         reply,
         gate,
-        end,
         user,
         machine,
         device,
@@ -269,14 +220,13 @@ impl Course<'_> {
         request_facts: &mut RequestFacts<'_>,
         means: Means<'_>,
         elapsed: &(impl Fn() -> Duration + Send + Sync),
-    ) -> (End, Verdict) {
+    ) -> Ending {
         let definition = &self.edition.policy.gates()[gate];
-        let refused = |end| (end, Verdict::Refuse(None));
         let method = match request_facts.derived.carrier {
-            None => return refused(End::NoCredential),
+            None => return Ending::Unfit(Unfit::NoCredential),
             Some(carrier) => match carrier.method() {
                 Some(method) if definition.accepts(method) => method,
-                _ => return refused(End::MethodNotAccepted),
+                _ => return Ending::Unfit(Unfit::MethodNotAccepted),
             },
         };
         let proof = prove(request_facts, definition, method, means, self.lookups).await;
@@ -289,28 +239,32 @@ impl Course<'_> {
 }
 
 impl Stop {
-    pub(crate) fn decided(self) -> (End, Verdict) {
-        let verdict = match self.reaction {
-            Reaction::Refuse(text) => Verdict::Refuse(text),
-            _ => Verdict::Silence,
-        };
-        (End::Proof(self.kind, self.event), verdict)
+    pub(crate) fn decided(self) -> Ending {
+        let by = Because::Proof(self.kind, self.event);
+        match self.reaction {
+            Reaction::Refuse(text) => Ending::Refused { by, text },
+            _ => Ending::Silent { by },
+        }
     }
 }
 
 /// Tries the rules of a gate, all answers in hand.
-pub(crate) fn decide_by_rules(edition: &Edition, gate: usize, facts: &dyn Facts) -> (End, Verdict) {
+pub(crate) fn decide_by_rules(edition: &Edition, gate: usize, facts: &dyn Facts) -> Ending {
     let definition = &edition.policy.gates()[gate];
-    let consequence = |consequence: &Consequence| match consequence {
-        Consequence::Grant(set) => Verdict::Grant(*set),
-        Consequence::Refuse(text) => Verdict::Refuse(text.clone()),
-        Consequence::Silence => Verdict::Silence,
-    };
-    match edition.policy.decide(gate, facts) {
-        Decided::Rule(rule) => (End::Rule(rule as u32), consequence(&definition.rules[rule].then)),
-        Decided::Otherwise => (End::Otherwise, consequence(&definition.otherwise)),
+    let (by, consequence) = match edition.policy.decide(gate, facts) {
+        Decided::Rule(rule) => (Decider::Rule(rule as u32), &definition.rules[rule].then),
+        Decided::Otherwise => (Decider::Otherwise, &definition.otherwise),
         Decided::Undetermined(rule) => {
-            (End::Undetermined(rule as u32), consequence(&definition.undetermined.consequence()))
+            let by = Because::Undetermined(rule as u32);
+            return match &definition.undetermined {
+                Undetermined::Refuse(text) => Ending::Refused { by, text: text.clone() },
+                Undetermined::Silence | Undetermined::Continue => Ending::Silent { by },
+            };
         }
+    };
+    match consequence {
+        Consequence::Grant(grants) => Ending::Granted { by, grants: *grants },
+        Consequence::Refuse(text) => Ending::Refused { by: Because::Decider(by), text: text.clone() },
+        Consequence::Silence => Ending::Silent { by: Because::Decider(by) },
     }
 }

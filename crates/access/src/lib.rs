@@ -1,7 +1,7 @@
 //! One decision, from a datagram to a signed reply and the record of why.
 //!
 //! This crate names no runtime, no database and no HTTP; stores are asked
-//! through [`Stores`], whose answers may be awaited, and the clock comes in as an
+//! through [`Store`], whose answers may be awaited, and the clock comes in as an
 //! argument. Read [`accept`] first, which turns a datagram into a request or says
 //! why it cannot, then [`decide`], then [`EapSession`], which is how EAP goes on.
 
@@ -9,6 +9,7 @@ mod accept;
 mod decide;
 mod eap;
 mod edition;
+mod ending;
 mod evidence;
 mod facts;
 mod guesses;
@@ -22,12 +23,13 @@ mod stores;
 mod time;
 
 pub use accept::{AcceptedRequest, Cause, accept};
-pub use decide::{ActivePolicy, Decision, End, Handled, Resources, Verdict, decide};
+pub use decide::{ActivePolicy, Decision, Handled, Resources, decide};
 pub use eap::machines::{Machines, SeenMachine};
 pub use eap::offers::{CertificateMaterial, GateOffers, OfferProblem, Presentable, TrustMaterial};
 pub use eap::resumption::ResumptionTable;
 pub use eap::session::EapSession;
 pub use edition::{Edition, GrantProblem};
+pub use ending::{Because, Decider, Ending, EntryKind, Unfit};
 pub use evidence::eap::{CertificateEvidence, EapEvidence, FailureEvidence, InnerEvidence, RoundEvidence, TlsEvidence};
 pub use evidence::{Evidence, Reply, Subject, Unreadable};
 pub use facts::table::{FactCode, FactTable};

@@ -15,13 +15,13 @@ const INVALID_EAP_PACKET: u32 = 202;
 /// What an Access-Accept says beside its grants.
 #[derive(Default)]
 pub(crate) struct Beside<'k> {
-    pub(crate) eap: Option<Ending<'k>>,
+    pub(crate) eap: Option<EapReply<'k>>,
     pub(crate) user_name: Option<&'k str>,
     pub(crate) chargeable: Option<String>,
 }
 
 /// What EAP adds to an Access-Accept.
-pub(crate) struct Ending<'k> {
+pub(crate) struct EapReply<'k> {
     pub(crate) packet: &'k [u8],
     pub(crate) keys: Option<&'k Keys>,
     pub(crate) salts: [u16; 2],

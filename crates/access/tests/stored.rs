@@ -1,5 +1,5 @@
 //! The stored form of evidence stays readable, and reads nothing that was not written.
-use regnant_access::{End, Evidence, FactCode, Subject, Unreadable, Verdict};
+use regnant_access::{Decider, Ending, Evidence, FactCode, Subject, Unreadable};
 use regnant_policy::{Known, Value};
 use ulid::Ulid;
 
@@ -13,7 +13,7 @@ fn an_entry_of_the_first_form_is_read() {
     assert_eq!(evidence.subject, Subject::Device("crane controller".into(), "02:00:5e:20:00:07".parse().unwrap()));
     let nas = evidence.facts.iter().find(|(code, _)| *code == FactCode(1)).map(|(_, value)| value);
     assert_eq!(nas, Some(&Known::Is(Value::text("quay-sw-1"))));
-    assert!(matches!((&evidence.end, &evidence.verdict), (End::Rule(_), Verdict::Grant(_))));
+    assert!(matches!(evidence.ending, Ending::Granted { by: Decider::Rule(_), .. }));
     assert_eq!(evidence.to_bytes(), FORM_1, "and written as it was");
 }
 

@@ -1,52 +1,6 @@
-//! What is counted of entries, and what an entry is.
+//! What is counted of entries.
 
-use regnant_access::{End, Evidence, Subject, Verdict};
-
-/// What an entry tells of.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-#[repr(i64)]
-pub enum EntryKind {
-    /// Access was given.
-    Granted = 1,
-    /// It was refused.
-    Refused = 2,
-    /// Nobody was answered.
-    Silence = 3,
-    /// The other end left.
-    Unfinished = 4,
-    /// Packets that stayed unheard.
-    Unheard = 5,
-}
-
-impl EntryKind {
-    /// All with their words.
-    pub const ALL: [(&'static str, Self); 5] = [
-        ("granted", Self::Granted),
-        ("refused", Self::Refused),
-        ("silence", Self::Silence),
-        ("unfinished", Self::Unfinished),
-        ("unheard", Self::Unheard),
-    ];
-
-    /// The kind of this word.
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.iter().find(|(known, _)| *known == word).map(|(_, kind)| *kind)
-    }
-
-    /// Its word.
-    pub fn word(self) -> &'static str {
-        Self::ALL[self as usize - 1].0
-    }
-
-    pub(crate) fn of(verdict: &Verdict) -> Self {
-        match verdict {
-            Verdict::Grant(_) => Self::Granted,
-            Verdict::Refuse(_) => Self::Refused,
-            Verdict::Silence => Self::Silence,
-            Verdict::Unfinished => Self::Unfinished,
-        }
-    }
-}
+use regnant_access::{Because, Decider, Ending, EntryKind, Evidence, Subject, Unfit};
 
 /// What entries are counted by.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
@@ -108,22 +62,19 @@ pub struct Count {
 /// What one decision counts as.
 pub(crate) fn count_key(evidence: &Evidence, nas: &str) -> CountKey {
     let place = |place: Option<u32>| place.map_or(-1, i64::from);
-    let rule = match evidence.end {
-        End::Rule(rule) | End::Undetermined(rule) => Some(rule),
+    let rule = match evidence.ending.because() {
+        Some(Because::Decider(Decider::Rule(rule)) | Because::Undetermined(rule)) => Some(rule),
         _ => None,
     };
-    let grants = match evidence.verdict {
-        Verdict::Grant(set) => u32::try_from(set).ok(),
-        _ => None,
-    };
+    let grants = evidence.ending.grants().and_then(|grants| u32::try_from(grants).ok());
     CountKey {
         hour: (evidence.id.timestamp_ms() / 3_600_000).cast_signed(),
         edition: evidence.edition,
         gate: place(evidence.gate),
         rule: place(rule),
         grants: place(grants),
-        outcome: EntryKind::of(&evidence.verdict) as i64,
-        cause: cause(&evidence.end),
+        outcome: evidence.ending.kind() as i64,
+        cause: cause(&evidence.ending),
         nas: nas.to_owned(),
     }
 }
@@ -142,18 +93,20 @@ pub(crate) fn newest(evidence: &Evidence, nas: &str) -> Vec<Newest> {
 }
 
 /// Where a decision fell, in a word that programs use.
-fn cause(end: &End) -> String {
-    match end {
-        End::NoGate => "no-gate".into(),
-        End::MethodNotAccepted => "method-not-accepted".into(),
-        End::NoCredential => "no-credential".into(),
-        End::Proof(kind, event) => format!("{}-{}", kind.word(), event.word()),
-        End::Eap(_) => "conversation-failed".into(),
-        End::Abandoned => "abandoned".into(),
-        End::UnknownConversation => "unknown-conversation".into(),
-        End::Rule(_) => "rule".into(),
-        End::Otherwise => "otherwise".into(),
-        End::Undetermined(_) => "undetermined".into(),
-        End::NoReply(_) => "no-reply".into(),
-    }
+fn cause(ending: &Ending) -> String {
+    let word = match (ending, ending.because()) {
+        (_, Some(Because::Proof(kind, event))) => return format!("{}-{}", kind.word(), event.word()),
+        (_, Some(Because::Decider(Decider::Rule(_)))) => "rule",
+        (_, Some(Because::Decider(Decider::Otherwise))) => "otherwise",
+        (_, Some(Because::Undetermined(_))) => "undetermined",
+        (Ending::Unfit(Unfit::NoGate), _) => "no-gate",
+        (Ending::Unfit(Unfit::MethodNotAccepted), _) => "method-not-accepted",
+        (Ending::Unfit(Unfit::NoCredential), _) => "no-credential",
+        (Ending::Unfit(Unfit::UnknownConversation), _) => "unknown-conversation",
+        (Ending::Unfit(Unfit::Conversation(_)) | Ending::Left(Some(_)), _) => "conversation-failed",
+        (Ending::Left(None), _) => "abandoned",
+        // The policy's endings have their words above.
+        _ => "no-reply",
+    };
+    word.to_owned()
 }

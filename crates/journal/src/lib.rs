@@ -26,7 +26,7 @@ use regnant_access::{Decision, Evidence, SeenMachine, UnheardRecord, Unreadable}
 use regnant_base::Place;
 use tokio::sync::broadcast;
 
-pub use counts::{Count, EntryKind, NewestKind};
+pub use counts::{Count, NewestKind};
 pub use error::JournalError;
 pub use folder::{Keep, set_aside};
 pub use node::NodeFile;

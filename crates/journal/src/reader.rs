@@ -1,13 +1,13 @@
 use std::collections::HashSet;
 use std::path::Path;
 
-use regnant_access::{Evidence, UnheardRecord};
+use regnant_access::{EntryKind, Evidence, UnheardRecord};
 use rusqlite::types::Value;
 use rusqlite::{Connection, OptionalExtension, Row};
 use ulid::Ulid;
 
 use crate::Entry;
-use crate::counts::{Count, EntryKind, NewestKind};
+use crate::counts::{Count, NewestKind};
 use crate::error::JournalError;
 use crate::folder::{FileName, Folder};
 use crate::segment::Segment;

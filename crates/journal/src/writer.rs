@@ -5,11 +5,11 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
-use regnant_access::{Evidence, Fragment, Record, SeenMachine};
+use regnant_access::{EntryKind, Evidence, Fragment, Record, SeenMachine};
 use tokio::sync::broadcast;
 use ulid::Ulid;
 
-use crate::counts::{CountKey, EntryKind, Newest, count_key, newest};
+use crate::counts::{CountKey, Newest, count_key, newest};
 use crate::error::{JournalError, is_broken};
 use crate::folder::{FileName, Folder, Keep, today};
 use crate::node::NodeFile;
@@ -246,7 +246,7 @@ pub(crate) fn write_down(waiting: Waiting) -> Row {
             let evidence = Box::new(Evidence::new(*decision));
             Row {
                 id: evidence.id.to_bytes(),
-                outcome: EntryKind::of(&evidence.verdict) as i64,
+                outcome: evidence.ending.kind() as i64,
                 search: search(&Record::brief(&evidence, &edition).sentence()),
                 stored: evidence.to_bytes(),
                 count: Some(count_key(&evidence, &nas.name)),

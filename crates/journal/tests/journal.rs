@@ -3,7 +3,7 @@ use std::fs;
 use std::path::Path;
 
 use proptest::prelude::*;
-use regnant_access::{Cause, Evidence, UnheardRecord, Unreadable};
+use regnant_access::{Cause, EntryKind, Evidence, UnheardRecord, Unreadable};
 use regnant_journal::*;
 use ulid::Ulid;
 

@@ -8,18 +8,19 @@ use regnant_radius::number;
 use ulid::Ulid;
 
 use crate::accept::AcceptedRequest;
-use crate::decide::{ActivePolicy, Decision, End, Handled, Means, Resources, Times, Verdict, decide_by_rules};
+use crate::decide::{ActivePolicy, Decision, Handled, Means, Resources, Times, decide_by_rules};
 use crate::eap::identities::{check_claim, judge_chain, recall_machine, take_certificates, take_session, taken_chains};
 use crate::eap::machines::SeenMachine;
 use crate::eap::offers::GateOffer;
 use crate::eap::resumption::{IdentityBefore, ProvedBefore, ResumptionHandle, Scope};
+use crate::ending::{Because, Ending, Unfit};
 use crate::evidence::eap::{EapEvidence, FailureEvidence, RoundEvidence};
 use crate::facts::packet_facts::PacketFacts;
 use crate::facts::request_facts::{DeviceLookUp, Identity, ProofDetails, RequestFacts};
 use crate::facts::table::FactTable;
 use crate::lookup::LookUp;
 use crate::proof::{self, Stop, look_up_device, react_in, react_to_absence};
-use crate::reply::{self, Beside, Ending};
+use crate::reply::{self, Beside, EapReply};
 
 /// Headers of EAP over the link; what remains of Framed-MTU is for the packet.
 const LINK_OVERHEAD: usize = 4;
@@ -46,7 +47,7 @@ pub struct EapSession {
     told: ProofDetails,
     times: Times,
     rounds: Vec<RoundEvidence>,
-    decided: Option<(End, Verdict)>,
+    decided: Option<Ending>,
     last_request: Vec<u8>,
 }
 
@@ -67,10 +68,10 @@ enum Stopped {
 }
 
 impl Stopped {
-    fn decided(self) -> (End, Verdict) {
+    fn decided(self) -> Ending {
         match self {
             Self::Event(stop) => stop.decided(),
-            Self::Certificate(fault) => (End::Eap(FailureEvidence::certificate(fault, true)), Verdict::Refuse(None)),
+            Self::Certificate(fault) => Ending::Unfit(Unfit::Conversation(FailureEvidence::certificate(fault, true))),
         }
     }
 }
@@ -184,12 +185,11 @@ impl EapSession {
     pub fn abandon(mut self: Box<Self>) -> Decision {
         // Who was told why it fails, and then says nothing, did not merely leave.
         match (self.decided.take(), self.conversation.failing()) {
-            (Some((end, verdict @ Verdict::Refuse(_))), Some(Failure::Refused)) => {
+            (Some(ending @ (Ending::Refused { .. } | Ending::Unfit(_))), Some(Failure::Refused)) => {
                 self.sessions.revoke();
-                self.decision(end, verdict, None, None)
+                self.decision(ending, None, None)
             }
-            (_, Some(failure)) => self.decision(End::failed(&failure), Verdict::Unfinished, None, None),
-            (_, None) => self.decision(End::Abandoned, Verdict::Unfinished, None, None),
+            (_, failure) => self.decision(Ending::Left(failure.as_ref().map(FailureEvidence::new)), None, None),
         }
     }
 
@@ -255,7 +255,7 @@ impl EapSession {
                 }
                 Step::Ignore(_) if self.last_request.is_empty() => {
                     let failure = Failure::Malformed("the first packet is no identity");
-                    return self.refuse(End::failed(&failure), None, accepted, elapsed);
+                    return self.refuse(Ending::failed(&failure), None, accepted, elapsed);
                 }
                 Step::Ignore(why) => {
                     // RFC 3579 section 2.2: the request again, and that it was ignored.
@@ -272,19 +272,18 @@ impl EapSession {
                 }
                 Step::Verdict => {
                     self.told_of_conversation();
-                    let (end, verdict) = self.judge(resources, elapsed).await;
-                    if verdict == Verdict::Silence {
-                        self.decided = Some((end, verdict));
+                    let ending = self.judge(resources, elapsed).await;
+                    let (silent, accept) = (ending.is_silent(), ending.grants().is_some());
+                    self.decided = Some(ending);
+                    if silent {
                         return self.silence(elapsed);
                     }
-                    let accept = matches!(verdict, Verdict::Grant(_));
-                    self.decided = Some((end, verdict));
                     self.conversation.conclude(accept)
                 }
                 Step::Accept(packet, keys) => return self.accept(packet, keys, accepted, resources, elapsed),
                 Step::Refuse(packet, failure) => {
-                    let end = self.end_of(failure);
-                    return self.refuse(end, Some(packet), accepted, elapsed);
+                    let ending = self.end_of(failure);
+                    return self.refuse(ending, Some(packet), accepted, elapsed);
                 }
             };
         }
@@ -307,18 +306,14 @@ impl EapSession {
         (self.user, self.machine, self.device, self.told, self.proofs) = (user, machine, device, told, proofs);
         let stop = react_in(gate, kind, outcome.event).err();
         if let Some(Stop { kind, event, reaction: Reaction::Silence }) = stop {
-            self.decided = Some((End::Proof(kind, event), Verdict::Silence));
+            self.decided = Some(Ending::Silent { by: Because::Proof(kind, event) });
             return None;
         }
         Some(outcome.answer)
     }
 
     /// All is proved: everybody is looked up, then the rules decide.
-    async fn judge(
-        &mut self,
-        resources: &Resources<'_>,
-        elapsed: &(impl Fn() -> Duration + Send + Sync),
-    ) -> (End, Verdict) {
+    async fn judge(&mut self, resources: &Resources<'_>, elapsed: &(impl Fn() -> Duration + Send + Sync)) -> Ending {
         let active = self.active.clone();
         let means = Means { stores: &active.stores, resources };
         let gate = &active.edition.policy.gates()[self.gate];
@@ -332,14 +327,13 @@ impl EapSession {
             Err(stopped) => stopped.decided(),
             Ok(()) => {
                 let facts = &request_facts as &dyn Facts;
-                let (end, verdict) = decide_by_rules(&active.edition, self.gate, facts);
-                match (&verdict, &self.first.nas.dialect) {
-                    // Nobody is told that they may come in before it is sure that
-                    // the equipment can be told how.
-                    (Verdict::Grant(set), dialect) if active.edition.attributes(dialect, *set).is_none() => {
-                        (End::NoReply(reply::unknown_dialect(active.edition.number, dialect)), Verdict::Silence)
-                    }
-                    _ => (end, verdict),
+                let ending = decide_by_rules(&active.edition, self.gate, facts);
+                let dialect = &self.first.nas.dialect;
+                // Nobody is told that they may come in before it is sure that the
+                // equipment can be told how.
+                match ending.grants().map(|grants| active.edition.attributes(dialect, grants).is_some()) {
+                    Some(false) => Ending::Unanswerable(reply::unknown_dialect(active.edition.number, dialect)),
+                    _ => ending,
                 }
             }
         };
@@ -424,14 +418,15 @@ impl EapSession {
         }
     }
 
-    fn end_of(&mut self, failure: Failure) -> End {
+    /// What a failure of the conversation ends in: what was decided, where that is why
+    /// it fails.
+    fn end_of(&mut self, failure: Failure) -> Ending {
         match (self.decided.take(), failure, self.proofs.failed().next_back()) {
-            (Some((end, Verdict::Refuse(text))), Failure::Refused, _) => {
-                self.decided = Some((end.clone(), Verdict::Refuse(text)));
-                end
+            (Some(ending @ (Ending::Refused { .. } | Ending::Unfit(_))), Failure::Refused, _) => ending,
+            (None, Failure::Credential, Some((kind, event))) => {
+                Ending::Refused { by: Because::Proof(kind, event), text: self.text_of(kind, event) }
             }
-            (None, Failure::Credential, Some((kind, event))) => End::Proof(kind, event),
-            (_, failure, _) => End::failed(&failure),
+            (_, failure, _) => Ending::failed(&failure),
         }
     }
 
@@ -450,19 +445,19 @@ impl EapSession {
         }
         match reply::challenge(accepted, packet, &state, ignored.is_some()) {
             Ok(reply) => Handled::Challenge { reply, state, session: self },
-            Err(reason) => Handled::decided(self.decision(End::NoReply(reason), Verdict::Silence, None, None)),
+            Err(reason) => Handled::decided(self.decision(Ending::Unanswerable(reason), None, None)),
         }
     }
 
     fn silence(mut self: Box<Self>, elapsed: &(impl Fn() -> Duration + Send + Sync)) -> Handled {
         self.times.reply = elapsed();
-        let (end, verdict) = self.decided.take().unwrap_or((End::Abandoned, Verdict::Silence));
-        Handled::decided(self.decision(end, verdict, None, None))
+        let ending = self.decided.take().unwrap_or(Ending::Left(None));
+        Handled::decided(self.decision(ending, None, None))
     }
 
     fn refuse(
         mut self: Box<Self>,
-        end: End,
+        ending: Ending,
         packet: Option<Vec<u8>>,
         accepted: &AcceptedRequest,
         elapsed: &(impl Fn() -> Duration + Send + Sync),
@@ -471,27 +466,21 @@ impl EapSession {
         // What was proved before does not hold any more, or never did.
         self.sessions.revoke();
         let packet = packet.unwrap_or_else(|| self.conversation.failure_packet());
-        let text = match self.decided.take() {
-            Some((_, Verdict::Refuse(text))) => text,
-            _ => self.text_of(&end),
-        };
-        let verdict = Verdict::Refuse(text);
         if let Some(round) = self.rounds.last_mut() {
             round.end(elapsed(), packet.len(), None);
         }
         self.times.reply = elapsed();
         let made = reply::refusal(accepted, Some(&packet), None);
         Handled::decided(match made {
-            Ok(reply) => self.decision(end, verdict, Some(reply), None),
-            Err(reason) => self.decision(End::NoReply(reason), Verdict::Silence, None, None),
+            Ok(reply) => self.decision(ending, Some(reply), None),
+            Err(reason) => self.decision(Ending::Unanswerable(reason), None, None),
         })
     }
 
     /// The text that the gate has for an event.
-    fn text_of(&self, end: &End) -> Option<String> {
-        let End::Proof(kind, event) = end else { return None };
-        let clause = self.active.edition.policy.gates()[self.gate].identify(*kind)?;
-        match clause.reaction(*event) {
+    fn text_of(&self, kind: IdentityKind, event: Event) -> Option<String> {
+        let clause = self.active.edition.policy.gates()[self.gate].identify(kind)?;
+        match clause.reaction(event) {
             Reaction::Refuse(text) => text.clone(),
             _ => None,
         }
@@ -509,28 +498,28 @@ impl EapSession {
         if let Some(round) = self.rounds.last_mut() {
             round.end(elapsed(), packet.len(), None);
         }
-        let Some((end, Verdict::Grant(set))) = self.decided.take() else {
+        let Some(Ending::Granted { by, grants }) = self.decided.take() else {
             // A method that succeeds without a verdict is a defect of ours: nobody
             // comes in by it.
-            return self.refuse(End::failed(&Failure::Unexpected("no verdict")), None, accepted, elapsed);
+            return self.refuse(Ending::failed(&Failure::Unexpected("no verdict")), None, accepted, elapsed);
         };
         let mut salts = [0; 4];
         (resources.random)(&mut salts);
         let [a, b, c, d] = salts;
-        let ending = Ending {
+        let eap = EapReply {
             packet: &packet,
             keys: keys.as_ref(),
             salts: [u16::from_be_bytes([a, b]), u16::from_be_bytes([c, d]) ^ 1],
         };
-        let made = reply::acceptance(accepted, &self.active.edition, set, &self.beside(ending, resources.secret));
+        let made = reply::acceptance(accepted, &self.active.edition, grants, &self.beside(eap, resources.secret));
         self.times.reply = elapsed();
         Handled::decided(match made {
             Ok(reply) => {
                 let remembered = self.remember(resources).map(Box::new);
-                let decision = self.decision(end, Verdict::Grant(set), Some(reply), Some(keys.is_some()));
+                let decision = self.decision(Ending::Granted { by, grants }, Some(reply), Some(keys.is_some()));
                 Decision { remembered, ..decision }
             }
-            Err(reason) => self.decision(End::NoReply(reason), Verdict::Silence, None, None),
+            Err(reason) => self.decision(Ending::Unanswerable(reason), None, None),
         })
     }
 
@@ -560,7 +549,7 @@ impl EapSession {
         Some(seen)
     }
 
-    fn beside<'k>(&'k self, ending: Ending<'k>, secret: &[u8; 32]) -> Beside<'k> {
+    fn beside<'k>(&'k self, eap: EapReply<'k>, secret: &[u8; 32]) -> Beside<'k> {
         let proved = self.user.proved().or_else(|| self.machine.proved());
         let gate = &self.active.edition.policy.gates()[self.gate];
         let asked = self.first.packet().first(number::USER_NAME).and_then(|name| std::str::from_utf8(name).ok());
@@ -568,17 +557,11 @@ impl EapSession {
         Beside {
             user_name: reply::user_name(gate, asked, self.told.outer.as_deref(), name),
             chargeable: reply::chargeable(&self.first, secret, proved, &self.device),
-            eap: Some(ending),
+            eap: Some(eap),
         }
     }
 
-    fn decision(
-        mut self: Box<Self>,
-        end: End,
-        verdict: Verdict,
-        reply: Option<Vec<u8>>,
-        keys: Option<bool>,
-    ) -> Decision {
+    fn decision(mut self: Box<Self>, ending: Ending, reply: Option<Vec<u8>>, keys: Option<bool>) -> Decision {
         self.told_of_conversation();
         let presented = self.active.offers.of(self.gate).and_then(|offer| offer.presented.clone());
         let (keys, asked) = (keys.unwrap_or(false), std::mem::take(&mut self.proofs.asked));
@@ -587,10 +570,9 @@ impl EapSession {
             id: self.id,
             accepted: self.first,
             edition: self.active.edition,
-            verdict,
+            ending,
             reply,
             gate: Some(self.gate),
-            end,
             user: self.user,
             machine: self.machine,
             device: self.device,

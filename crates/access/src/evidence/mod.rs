@@ -15,8 +15,9 @@ use regnant_radius::{Attributes, HEADER_LEN, Packet};
 use serde::{Deserialize, Serialize};
 use ulid::Ulid;
 
-use crate::decide::{Decision, End, Verdict};
+use crate::decide::Decision;
 use crate::edition::Edition;
+use crate::ending::Ending;
 use crate::evidence::eap::EapEvidence;
 use crate::facts::attributes::attribute_fact;
 use crate::facts::packet_facts::{Credential, PacketFacts};
@@ -55,10 +56,8 @@ pub struct Evidence {
     pub facts: Vec<(FactCode, Known<Value<'static>>)>,
     /// What the stores said.
     pub lookups: Vec<LookUp>,
-    /// Where the decision fell.
-    pub end: End,
-    /// What was decided.
-    pub verdict: Verdict,
+    /// How it ended.
+    pub ending: Ending,
     /// The reply; none where there was none.
     pub reply: Option<Reply>,
     /// The EAP conversation, where there was one.
@@ -97,16 +96,13 @@ pub enum Subject {
 impl Evidence {
     /// What a decision leaves.
     pub fn new(decision: Decision) -> Self {
-        let Decision { id, accepted, edition, verdict, reply, gate, end, lookups, times, eap, .. } = decision;
+        let Decision { id, accepted, edition, ending, reply, gate, lookups, times, eap, .. } = decision;
         let Decision { user, machine, device, told, .. } = decision;
         let (packet, table, nas) = (accepted.packet(), &*edition.table, &*accepted.nas);
         let (derived, address) = (PacketFacts::read(&packet, nas), accepted.source.ip());
         let now = id.timestamp_ms();
         let request_facts = RequestFacts { table, nas, address, packet, derived, user, machine, device, told, now };
-        let granted = match verdict {
-            Verdict::Grant(set) => edition.attributes(&nas.dialect, set),
-            _ => None,
-        };
+        let granted = ending.grants().and_then(|grants| edition.attributes(&nas.dialect, grants));
         Self {
             id,
             evaluator: EVALUATOR,
@@ -118,8 +114,7 @@ impl Evidence {
             gate: gate.map(|gate| gate as u32),
             facts: request_facts.kept_facts(),
             lookups: lookups.into_iter().map(LookUp::printable).collect(),
-            end,
-            verdict,
+            ending,
             reply: reply.and_then(|bytes| Reply::new(&bytes, granted.unwrap_or_default(), table)),
             eap,
             micros: [times.gate, times.proof, times.rules, times.reply]
@@ -194,11 +189,9 @@ impl Reply {
     }
 
     /// All its attributes, encoded; those of the grants where the edition has them.
-    pub(crate) fn attributes(&self, edition: Option<&Edition>, dialect: &str, verdict: &Verdict) -> Vec<u8> {
-        let granted = match verdict {
-            Verdict::Grant(set) if self.grants => edition.and_then(|edition| edition.attributes(dialect, *set)),
-            _ => None,
-        };
+    pub(crate) fn attributes(&self, edition: Option<&Edition>, dialect: &str, ending: &Ending) -> Vec<u8> {
+        let granted = ending.grants().filter(|_| self.grants);
+        let granted = edition.zip(granted).and_then(|(edition, grants)| edition.attributes(dialect, grants));
         [&self.before, granted.unwrap_or_default(), &self.after].concat()
     }
 }

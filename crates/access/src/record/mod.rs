@@ -13,8 +13,8 @@ use regnant_policy::{
 };
 use regnant_radius::{Attributes, Code, number};
 
-use crate::decide::{End, Verdict};
 use crate::edition::Edition;
+use crate::ending::{Because, Decider, Ending, EntryKind, Unfit};
 use crate::evidence::eap::{EapEvidence, FailureEvidence};
 use crate::evidence::{Evidence, KeptFacts, Subject};
 use crate::facts::packet_facts::Carrier;
@@ -171,27 +171,16 @@ pub enum VerdictRecord {
     Unfinished,
 }
 
-impl Verdict {
-    /// One word for what was decided.
-    pub fn word(&self) -> &'static str {
-        match self {
-            Self::Grant(_) => "granted",
-            Self::Refuse(_) => "refused",
-            Self::Silence => "silence",
-            Self::Unfinished => "unfinished",
-        }
-    }
-}
-
 impl VerdictRecord {
     /// One word for what was decided.
     pub fn word(&self) -> &'static str {
-        match self {
-            Self::Grant { .. } => "granted",
-            Self::Refuse { .. } => "refused",
-            Self::Silence => "silence",
-            Self::Unfinished => "unfinished",
-        }
+        let kind = match self {
+            Self::Grant { .. } => EntryKind::Granted,
+            Self::Refuse { .. } => EntryKind::Refused,
+            Self::Silence => EntryKind::Silence,
+            Self::Unfinished => EntryKind::Unfinished,
+        };
+        kind.word()
     }
 }
 
@@ -206,6 +195,10 @@ impl Record {
         let rule_title = |rule: &u32| match gate.and_then(|gate| gate.rules.get(*rule as usize)) {
             Some(rule) => rule.title.clone(),
             None => format!("rule {}", rule + 1),
+        };
+        let decider = |by: &Decider| match by {
+            Decider::Rule(rule) => EndRecord::Rule { title: rule_title(rule) },
+            Decider::Otherwise => EndRecord::Otherwise,
         };
         Self {
             id: evidence.id.to_string(),
@@ -228,30 +221,35 @@ impl Record {
             gate: evidence.gate.map(|place| gate.map_or_else(|| (place + 1).to_string(), |gate| gate.name.clone())),
             lookups: evidence.lookups.clone(),
             facts: claimed.into_iter().collect(),
-            end: match &evidence.end {
-                End::NoGate => EndRecord::NoGate,
-                End::MethodNotAccepted => EndRecord::MethodNotAccepted,
-                End::NoCredential => EndRecord::NoCredential,
-                End::Proof(identity, event) => EndRecord::Proof { identity: *identity, event: *event },
-                End::Eap(failure) => EndRecord::Eap(failure.clone()),
-                End::Abandoned => EndRecord::Abandoned,
-                End::UnknownConversation => EndRecord::UnknownConversation,
-                End::Rule(rule) => EndRecord::Rule { title: rule_title(rule) },
-                End::Otherwise => EndRecord::Otherwise,
-                End::Undetermined(rule) => EndRecord::Undetermined { title: rule_title(rule) },
-                End::NoReply(reason) => EndRecord::NoReply { reason: reason.clone() },
-            },
-            verdict: match &evidence.verdict {
-                Verdict::Grant(given) if same && *given < policy.grant_sets() => VerdictRecord::Grant {
-                    grants: names(policy, *given),
-                    says: policy.statements(*given).map(say).collect(),
-                },
-                Verdict::Grant(given) => {
-                    VerdictRecord::Grant { grants: vec![format!("combination {}", given + 1)], says: Vec::new() }
+            end: match &evidence.ending {
+                Ending::Unfit(Unfit::NoGate) => EndRecord::NoGate,
+                Ending::Unfit(Unfit::MethodNotAccepted) => EndRecord::MethodNotAccepted,
+                Ending::Unfit(Unfit::NoCredential) => EndRecord::NoCredential,
+                Ending::Unfit(Unfit::UnknownConversation) => EndRecord::UnknownConversation,
+                Ending::Unfit(Unfit::Conversation(failure)) | Ending::Left(Some(failure)) => {
+                    EndRecord::Eap(failure.clone())
                 }
-                Verdict::Refuse(text) => VerdictRecord::Refuse { text: text.clone() },
-                Verdict::Silence => VerdictRecord::Silence,
-                Verdict::Unfinished => VerdictRecord::Unfinished,
+                Ending::Left(None) => EndRecord::Abandoned,
+                Ending::Unanswerable(reason) => EndRecord::NoReply { reason: reason.clone() },
+                Ending::Granted { by, .. } => decider(by),
+                Ending::Refused { by, .. } | Ending::Silent { by } => match by {
+                    Because::Proof(identity, event) => EndRecord::Proof { identity: *identity, event: *event },
+                    Because::Decider(by) => decider(by),
+                    Because::Undetermined(rule) => EndRecord::Undetermined { title: rule_title(rule) },
+                },
+            },
+            verdict: match &evidence.ending {
+                Ending::Granted { grants, .. } if same && *grants < policy.grant_sets() => VerdictRecord::Grant {
+                    grants: names(policy, *grants),
+                    says: policy.statements(*grants).map(say).collect(),
+                },
+                Ending::Granted { grants, .. } => {
+                    VerdictRecord::Grant { grants: vec![format!("combination {}", grants + 1)], says: Vec::new() }
+                }
+                Ending::Refused { text, .. } => VerdictRecord::Refuse { text: text.clone() },
+                Ending::Unfit(_) => VerdictRecord::Refuse { text: None },
+                Ending::Silent { .. } | Ending::Unanswerable(_) => VerdictRecord::Silence,
+                Ending::Left(_) => VerdictRecord::Unfinished,
             },
             reply: None,
             eap: evidence.eap.clone(),
@@ -279,11 +277,11 @@ impl Record {
         record.passed_gates =
             passed.iter().map(|passed| (policy.gates()[passed.gate].name.clone(), passed.outcome)).collect();
         let mut as_kept = chosen.map(|gate| gate as u32) == evidence.gate;
-        let decided = match evidence.end {
-            End::Rule(rule) => Some(Decided::Rule(rule as usize)),
-            End::Undetermined(rule) => Some(Decided::Undetermined(rule as usize)),
-            End::Otherwise => Some(Decided::Otherwise),
-            _ => None,
+        let decided = match evidence.ending.because() {
+            Some(Because::Decider(Decider::Rule(rule))) => Some(Decided::Rule(rule as usize)),
+            Some(Because::Decider(Decider::Otherwise)) => Some(Decided::Otherwise),
+            Some(Because::Undetermined(rule)) => Some(Decided::Undetermined(rule as usize)),
+            Some(Because::Proof(..)) | None => None,
         };
         if let (Some(decided), Some(gate)) = (decided, evidence.gate.map(|gate| gate as usize))
             && let Some(definition) = policy.gates().get(gate)
@@ -314,7 +312,7 @@ impl Record {
         let gate = evidence.gate.zip(same).and_then(|(gate, edition)| edition.policy.gates().get(gate as usize));
         self.accepts = gate.map(|gate| gate.accept.iter().map(Accepted::show).collect()).unwrap_or_default();
         self.reply = evidence.reply.as_ref().map(|reply| {
-            let attributes = reply.attributes(same, &evidence.text(FactCode::NAS_DIALECT), &evidence.verdict);
+            let attributes = reply.attributes(same, &evidence.text(FactCode::NAS_DIALECT), &evidence.ending);
             (Code(reply.code).to_string(), table.dictionary().show_all(sent(&attributes)))
         });
     }

@@ -461,7 +461,7 @@ pub(crate) fn written(decision: Decision) -> Record {
     LAST_STORED.set(bytes);
     assert_eq!(stored, evidence);
     let record = Record::new(&stored, &edition);
-    assert_eq!(record.doubt, None, "{:?}", stored.end);
+    assert_eq!(record.doubt, None, "{:?}", stored.ending);
     record
 }
 

@@ -1,7 +1,7 @@
 //! Journal entries as the API shows them.
 
-use regnant_access::{Fragment, Mark, Record, Station};
-use regnant_journal::{Entry, EntryKind};
+use regnant_access::{EntryKind, Fragment, Mark, Record, Station};
+use regnant_journal::Entry;
 use serde::Serialize;
 use utoipa::ToSchema;
 
