@@ -5,7 +5,9 @@
 use std::sync::{Arc, LazyLock};
 
 use libfuzzer_sys::fuzz_target;
-use regnant_access::{Dialect, Edition, Evidence, FactTable, Record, UnheardRecord};
+use regnant_decision::{FactTable};
+use regnant_equipment::{Dialect, Edition};
+use regnant_evidence::{Evidence, Record, UnheardRecord};
 use regnant_policy::{Compiled, Source};
 use regnant_radius::Dictionary;
 use ulid::Ulid;

@@ -8,9 +8,9 @@ use std::process::ExitCode;
 use std::sync::Arc;
 use std::time::Duration;
 
-use regnant_access::NasKind;
 use regnant_client::load::{self, Pace, Plan, Report, So, Source};
 use regnant_client::{Ask, Patience};
+use regnant_decision::NasKind;
 use regnant_radius::{Dictionary, SharedSecret};
 use regnant_records::{Inventory, NasEntry};
 use serde::Deserialize;

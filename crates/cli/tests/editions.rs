@@ -84,7 +84,7 @@ fn a_decision_under_load_is_whole_under_one_edition_while_others_are_activated()
     let mut seen = std::collections::HashSet::new();
     for row in rows {
         let (id, search, evidence): ([u8; 16], String, Vec<u8>) = row.unwrap();
-        let evidence = regnant_access::Evidence::from_bytes(ulid::Ulid::from_bytes(id), &evidence).unwrap();
+        let evidence = regnant_evidence::Evidence::from_bytes(ulid::Ulid::from_bytes(id), &evidence).unwrap();
         if u64::from(evidence.edition) < first {
             continue;
         }

@@ -1,6 +1,7 @@
 //! What is counted of entries.
 
-use regnant_access::{Because, Decider, Ending, EntryKind, Evidence, Subject, Unfit};
+use regnant_decision::{Because, Decider, Ending, EntryKind, Unfit};
+use regnant_evidence::{Evidence, Subject};
 
 /// What entries are counted by.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]

@@ -22,8 +22,10 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use regnant_access::{Decision, Evidence, SeenMachine, UnheardRecord, Unreadable};
 use regnant_base::Place;
+use regnant_decision::SeenMachine;
+use regnant_equipment::Decision;
+use regnant_evidence::{Evidence, UnheardRecord, Unreadable};
 use tokio::sync::broadcast;
 
 pub use counts::{Count, NewestKind};
@@ -73,7 +75,7 @@ impl Waiting {
     /// The machine that is remembered with it.
     fn take_machine(&mut self) -> Option<SeenMachine> {
         match self {
-            Self::Decision(decision) => decision.remembered.take().map(|seen| *seen),
+            Self::Decision(decision) => decision.decided.remembered.take().map(|seen| *seen),
             _ => None,
         }
     }
@@ -241,7 +243,7 @@ impl Slot {
 
 #[cfg(test)]
 mod tests {
-    use regnant_access::Cause;
+    use regnant_equipment::Cause;
 
     use ulid::Ulid;
 

@@ -1,7 +1,7 @@
 use std::path::Path;
 
 use pem::Pem;
-use regnant_access::{Machines, SeenMachine};
+use regnant_decision::{Machines, SeenMachine};
 use regnant_eap::Chain;
 use regnant_policy::Mac;
 use rusqlite::{Connection, Row};

@@ -1,7 +1,8 @@
 use std::collections::HashSet;
 use std::path::Path;
 
-use regnant_access::{EntryKind, Evidence, UnheardRecord};
+use regnant_decision::EntryKind;
+use regnant_evidence::{Evidence, UnheardRecord};
 use rusqlite::types::Value;
 use rusqlite::{Connection, OptionalExtension, Row};
 use ulid::Ulid;

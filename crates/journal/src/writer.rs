@@ -5,7 +5,8 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
-use regnant_access::{EntryKind, Evidence, Fragment, Record, SeenMachine};
+use regnant_decision::{EntryKind, SeenMachine};
+use regnant_evidence::{Evidence, Fragment, Record};
 use tokio::sync::broadcast;
 use ulid::Ulid;
 

@@ -3,7 +3,9 @@ use std::fs;
 use std::path::Path;
 
 use proptest::prelude::*;
-use regnant_access::{Cause, EntryKind, Evidence, UnheardRecord, Unreadable};
+use regnant_decision::EntryKind;
+use regnant_equipment::Cause;
+use regnant_evidence::{Evidence, UnheardRecord, Unreadable};
 use regnant_journal::*;
 use ulid::Ulid;
 

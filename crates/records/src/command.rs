@@ -7,7 +7,7 @@
 
 use std::fmt;
 
-use regnant_access::Network;
+use regnant_base::Network;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 

@@ -3,8 +3,8 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use regnant_access::{Answer, Unreachable};
 use regnant_base::{FairQueue, Secret};
+use regnant_decision::{Answer, Unreachable};
 use tokio::sync::oneshot;
 
 use crate::known_passwords::KnownPasswords;

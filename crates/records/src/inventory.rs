@@ -2,8 +2,9 @@ use std::collections::{HashMap, HashSet};
 
 use hmac::{Hmac, KeyInit, Mac as _};
 use jiff::Timestamp;
-use regnant_access::{NasKind, Network};
+use regnant_base::Network;
 use regnant_base::SecretText;
+use regnant_decision::NasKind;
 use regnant_eap::mschap::nt_password_hash;
 use regnant_policy::Mac;
 use serde::{Deserialize, Serialize};

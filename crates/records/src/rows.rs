@@ -1,8 +1,8 @@
 //! What is configured, as it is kept: typed, secrets sealed.
 
-use regnant_access::{Nas, NasKind, Network};
+use regnant_base::{Network, Secret};
+use regnant_decision::NasKind;
 use regnant_policy::Mac;
-use regnant_radius::{Secret, SharedSecret};
 use serde::{Deserialize, Serialize};
 
 use crate::error::RecordsError;
@@ -58,18 +58,9 @@ pub struct NasRow {
 }
 
 impl NasRow {
-    /// The NAS as decisions know it.
-    pub fn opened(&self, key: &SealingKey) -> Result<Nas, RecordsError> {
-        let secret = key.open(&secret_context(&self.name), &self.secret)?;
-        Ok(Nas {
-            name: self.name.clone(),
-            network: self.network,
-            kind: self.kind,
-            site: self.site.clone(),
-            dialect: self.dialect.clone(),
-            secret: SharedSecret::new(secret.expose()),
-            require_message_authenticator: self.require_message_authenticator,
-        })
+    /// The secret shared with it.
+    pub fn shared_secret(&self, key: &SealingKey) -> Result<Secret, RecordsError> {
+        key.open(&secret_context(&self.name), &self.secret)
     }
 }
 

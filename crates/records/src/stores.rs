@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use jiff::Timestamp;
-use regnant_access::{
+use regnant_decision::{
     Account, Answer, Capabilities, Device, Groups, MsChapAnswer, Store, StoreRegistry, StoreReply, Unreachable,
 };
 use regnant_eap::MsChapResponse;

@@ -5,7 +5,7 @@ use std::path::Path;
 use std::sync::{Arc, LazyLock};
 
 use proptest::prelude::*;
-use regnant_access::{NasKind, StoreReply};
+use regnant_decision::{NasKind, StoreReply};
 use regnant_policy::Mac;
 use regnant_records::*;
 use rusqlite::Connection;
@@ -243,13 +243,13 @@ fn after_another_key_is_set_the_old_one_opens_nothing_not_even_in_the_log() {
     assert!(Records::open(&record_file, &old, 1).unwrap_err().to_string().contains("sealed under key"));
     let records = open(dir.path(), &new);
     let row = records.all::<NasRow>().unwrap().remove(0);
-    assert!(row.opened(&new).is_ok() && row.opened(&old).is_err());
+    assert!(row.shared_secret(&new).is_ok() && row.shared_secret(&old).is_err());
     assert!(records.administrator("harbour", &new).unwrap().is_some());
     assert_eq!(records.token_owner(&token).unwrap().as_deref(), Some("harbour"), "tokens are no secrets of ours");
     let before: String =
         file(dir.path()).query_row("SELECT before FROM command WHERE revision = 5", [], |row| row.get(0)).unwrap();
     let before: Rows = serde_json::from_str(&before).unwrap();
-    assert!(before.nases[0].opened(&new).is_ok());
+    assert!(before.nases[0].shared_secret(&new).is_ok());
     // Whatever was sealed under the old key began with its id, and is gone.
     let (id, text) = (old.id().to_string(), String::from(Sealed::from_bytes(vec![0; 6])));
     let id: Vec<u8> = (0..8).map(|at| u8::from_str_radix(&id[2 * at..2 * at + 2], 16).unwrap()).collect();

@@ -4,7 +4,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use std::sync::Arc;
 
-use regnant_access::*;
+use regnant_decision::*;
 use regnant_eap::MsChapResponse;
 use regnant_policy::{IdentityKind, Mac};
 use regnant_radius::Secret;
@@ -115,8 +115,9 @@ fn an_inventory_is_kept_over_a_restart_with_its_secrets_sealed() {
         import(&records, &key(dir.path()), HARBOUR).unwrap();
     }
     let records = Records::open(&file, &key(dir.path()), 1).unwrap();
-    let nas = records.all::<NasRow>().unwrap().remove(0).opened(&key(dir.path())).unwrap();
+    let nas = records.all::<NasRow>().unwrap().remove(0);
     assert_eq!((nas.name.as_str(), nas.require_message_authenticator), ("quay-sw-1", true));
+    assert_eq!(nas.shared_secret(&key(dir.path())).unwrap().expose(), b"bollard-9-anchor");
     let stores = stores(&records, key(dir.path()));
     let registry = stores.registry();
     let harbour = Asked(registry["harbour"].clone());

@@ -1,17 +1,17 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use regnant_access::{
-    ActivePolicy, BoundStores, CertificateMaterial, Dialect, Edition, FactTable, GateOffers, GrantProblem, NasTable,
-    OfferProblem, Presentable, TrustMaterial,
-};
 use regnant_certificates::{Bundle, read_certificates, read_crls};
+use regnant_decision::{
+    ActivePolicy, BoundStores, CertificateMaterial, GateOffers, NasIdentity, OfferProblem, Presentable, TrustMaterial,
+};
 use regnant_eap::{Judgement, Trust};
+use regnant_equipment::{ActiveEdition, Dialect, Edition, GrantProblem, Nas, NasTable, Vocabulary};
 use regnant_policy::{Checked, Compiled, IdentityKind, Schema, Source};
-use regnant_radius::Dictionary;
+use regnant_radius::{Dictionary, SharedSecret};
 use regnant_records::{
-    Basis, CertificateRow, EditionRow, FetchedLists, HashPool, LocalStores, Reading, RecordsError, Rows, SealingKey,
-    StoreKind, StoreRow, TrustRow,
+    Basis, CertificateRow, EditionRow, FetchedLists, HashPool, LocalStores, NasRow, Reading, RecordsError, Rows,
+    SealingKey, StoreKind, StoreRow, TrustRow,
 };
 use thiserror::Error;
 
@@ -25,13 +25,13 @@ use crate::clock::now_ms;
 #[derive(Clone)]
 pub(crate) struct Snapshot {
     pub(crate) nases: Arc<NasTable>,
-    pub(crate) policy: ActivePolicy,
+    pub(crate) active: ActiveEdition,
     pub(crate) stores: Arc<LocalStores>,
 }
 
 /// What stays the same for as long as the service runs.
 pub(crate) struct Environment {
-    pub(crate) table: Arc<FactTable>,
+    pub(crate) vocabulary: Arc<Vocabulary>,
     pub(crate) dialects: Vec<Dialect>,
     pub(crate) key: Arc<SealingKey>,
     pub(crate) pool: HashPool,
@@ -52,8 +52,8 @@ pub(crate) fn basis() -> Basis {
 }
 
 /// The facts that policies may ask about.
-pub(crate) fn fact_table() -> FactTable {
-    FactTable::new(Dictionary::standard())
+pub(crate) fn vocabulary() -> Vocabulary {
+    Vocabulary::new(Dictionary::standard())
 }
 
 /// Why a policy cannot become an edition.
@@ -83,25 +83,25 @@ impl Environment {
         });
         let certificates = records.all::<CertificateRow>()?.into_iter().filter(|row| !row.chain.is_empty());
         let trusts = records.all::<TrustRow>()?.into_iter().map(|row| row.name);
-        let schema = self.table.schema().clone().with_stores(stores);
+        let schema = self.vocabulary.schema().clone().with_stores(stores);
         Ok(schema.with_certificates(certificates.map(|row| row.name), trusts))
     }
 
     /// Checks a policy and renders its grants.
     pub(crate) fn edition(&self, number: u32, source: &str, schema: &Schema) -> Result<Edition, Unfit> {
         let policy = Compiled::from_source(Source::new("main.writ", source), schema).map_err(Unfit::Check)?;
-        Edition::prepare(number, policy, &self.dialects, self.table.clone()).map_err(Unfit::Grants)
+        Edition::prepare(number, policy, &self.dialects, self.vocabulary.clone()).map_err(Unfit::Grants)
     }
 
     /// An edition on the basis that it was once checked with. Of stores and certificates
     /// any name passes: those of that time may be gone.
     pub(crate) fn edition_of_old(row: &EditionRow, basis: &Basis) -> Option<Edition> {
         let files = basis.dictionaries.iter().map(|(file, text)| (file.as_str(), text.as_str()));
-        let table = Arc::new(FactTable::new(Dictionary::of_files(files).ok()?));
-        let dialects = basis.dialects.iter().map(|(file, text)| Dialect::read(file, text, table.dictionary()));
+        let vocabulary = Arc::new(Vocabulary::new(Dictionary::of_files(files).ok()?));
+        let dialects = basis.dialects.iter().map(|(file, text)| Dialect::read(file, text, vocabulary.dictionary()));
         let dialects: Vec<_> = dialects.collect::<Result<_, _>>().ok()?;
-        let policy = Compiled::from_source(Source::new("main.writ", row.source.as_str()), table.schema()).ok()?;
-        Edition::prepare(row.number, policy, &dialects, table).ok()
+        let policy = Compiled::from_source(Source::new("main.writ", row.source.as_str()), vocabulary.schema()).ok()?;
+        Edition::prepare(row.number, policy, &dialects, vocabulary).ok()
     }
 
     /// Certificates and authorities as the records have them. What cannot be read
@@ -142,7 +142,7 @@ impl Environment {
         let offers = self.offers(&edition, records)?;
         let nothing = Snapshot {
             nases: Arc::default(),
-            policy: ActivePolicy { edition, offers, stores: Arc::default() },
+            active: active(edition, offers, Arc::default()),
             stores: Arc::new(LocalStores::new(self.key.clone(), self.pool.clone())),
         };
         Ok(self.with_rows(&nothing, &records.rows()?)?)
@@ -152,11 +152,11 @@ impl Environment {
     pub(crate) fn with_rows(&self, before: &Snapshot, rows: &Rows) -> Result<Snapshot, RecordsError> {
         let mut after = before.clone();
         if !rows.nases.is_empty() {
-            let changed = rows.nases.iter().map(|row| row.opened(&self.key)).collect::<Result<_, _>>()?;
+            let changed = rows.nases.iter().map(|row| opened(row, &self.key)).collect::<Result<_, _>>()?;
             after.nases = Arc::new(before.nases.with(changed));
         }
         after.stores = Arc::new(before.stores.with(rows)?);
-        after.policy.stores = bind(&after.policy.edition, &after.stores);
+        after.active.policy.stores = bind(&after.active.edition, &after.stores);
         Ok(after)
     }
 
@@ -168,7 +168,7 @@ impl Environment {
         records: &impl Reading,
     ) -> Result<Snapshot, SnapshotError> {
         let (offers, stores) = (self.offers(&edition, records)?, bind(&edition, &before.stores));
-        Ok(Snapshot { policy: ActivePolicy { edition, offers, stores }, ..before.clone() })
+        Ok(Snapshot { active: active(edition, offers, stores), ..before.clone() })
     }
 
     /// The snapshot with the certificates and trusts that the records have now.
@@ -178,13 +178,27 @@ impl Environment {
         records: &impl Reading,
     ) -> Result<Snapshot, SnapshotError> {
         let mut after = before.clone();
-        after.policy.offers = self.offers(&before.policy.edition, records)?;
+        after.active.policy.offers = self.offers(&before.active.edition, records)?;
         Ok(after)
     }
 
     fn offers(&self, edition: &Edition, records: &impl Reading) -> Result<Arc<GateOffers>, SnapshotError> {
         Ok(Arc::new(GateOffers::prepare(&edition.policy, &self.materials(records)?)?))
     }
+}
+
+fn active(edition: Arc<Edition>, offers: Arc<GateOffers>, stores: Arc<BoundStores>) -> ActiveEdition {
+    let (policy, table) = (edition.policy.clone(), edition.vocabulary.table().clone());
+    ActiveEdition { edition, policy: ActivePolicy { policy, table, offers, stores } }
+}
+
+/// A NAS with its secret opened.
+fn opened(row: &NasRow, key: &SealingKey) -> Result<Nas, RecordsError> {
+    let identity =
+        NasIdentity { name: row.name.clone(), kind: row.kind, site: row.site.clone(), dialect: row.dialect.clone() };
+    let secret = SharedSecret::new(row.shared_secret(key)?.expose());
+    let require_message_authenticator = row.require_message_authenticator;
+    Ok(Nas { identity, network: row.network, secret, require_message_authenticator })
 }
 
 /// The stores that an edition names.

@@ -5,9 +5,12 @@ use subtle::ConstantTimeEq;
 /// answered (RFC 2865 section 5.3, RFC 1994 section 4.1).
 #[derive(Clone, Debug)]
 pub struct ChapResponse {
-    identifier: u8,
-    response: [u8; 16],
-    challenge: Vec<u8>,
+    /// The identifier.
+    pub identifier: u8,
+    /// The response.
+    pub response: [u8; 16],
+    /// The challenge that it answers.
+    pub challenge: Vec<u8>,
 }
 
 impl ChapResponse {

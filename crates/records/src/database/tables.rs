@@ -1,6 +1,6 @@
 //! How each kind of record is read from its table and put into it.
 
-use regnant_access::NasKind;
+use regnant_decision::NasKind;
 use regnant_policy::Mac;
 use rusqlite::types::Type;
 use rusqlite::{Connection, Params, Row, params};

@@ -98,7 +98,7 @@ impl Certificates {
     pub fn report(&self) -> Result<CertificatesReport, AdministrationError> {
         let now = (now_ms() / 1_000) as i64;
         let snapshot = self.committer.snapshot.load();
-        let gates = snapshot.policy.edition.policy.gates();
+        let gates = snapshot.active.edition.policy.gates();
         let presenting = |name: &str| {
             let uses = gates.iter().filter(|gate| gate.present.as_deref() == Some(name));
             uses.map(|gate| gate.name.clone()).collect::<Vec<_>>()

@@ -5,9 +5,9 @@ use std::pin::Pin;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
-use regnant_access::{Answer, Responders, Unreachable};
 use regnant_base::BoundedMap;
 use regnant_certificates::{OcspAnswer, ocsp_request, read_ocsp_response};
+use regnant_decision::{Answer, Responders, Unreachable};
 use regnant_eap::{Certificate, Question, Standing, Standings};
 use tokio::runtime::Handle;
 use tokio::sync::Semaphore;

@@ -15,7 +15,8 @@ pub(crate) mod revocation_lists;
 
 use std::sync::Arc;
 
-use regnant_access::{Dialect, Edition, OfferProblem};
+use regnant_decision::OfferProblem;
+use regnant_equipment::{Dialect, Edition};
 use regnant_policy::{Compiled, Source};
 use regnant_records::{InventoryError, Records, RecordsError};
 use thiserror::Error;
@@ -26,7 +27,7 @@ use crate::administration::committer::Committer;
 use crate::administration::inventories::Inventories;
 use crate::administration::policies::{Policies, first_edition};
 use crate::administration::report::CheckReport;
-use crate::snapshot::{Environment, Snapshot, SnapshotError, Unfit, fact_table};
+use crate::snapshot::{Environment, Snapshot, SnapshotError, Unfit, vocabulary};
 
 /// What people administer, by what it is.
 pub struct Administration {
@@ -69,11 +70,12 @@ impl Administration {
 /// Checks a policy without any records, for the command line: every name of a
 /// store passes.
 pub fn check_alone(file: &str, text: &str) -> CheckReport {
-    let table = Arc::new(fact_table());
-    let fit = Compiled::from_source(Source::new(file, text), table.schema()).map_err(Unfit::Check).and_then(|policy| {
-        let dialects = [Dialect::standard(table.dictionary())];
-        Edition::prepare(0, policy, &dialects, table.clone()).map_err(Unfit::Grants)
-    });
+    let vocabulary = Arc::new(vocabulary());
+    let fit =
+        Compiled::from_source(Source::new(file, text), vocabulary.schema()).map_err(Unfit::Check).and_then(|policy| {
+            let dialects = [Dialect::standard(vocabulary.dictionary())];
+            Edition::prepare(0, policy, &dialects, vocabulary.clone()).map_err(Unfit::Grants)
+        });
     match fit {
         Ok(edition) => CheckReport::fit(&edition),
         Err(unfit) => CheckReport::unfit(unfit),

@@ -1,7 +1,7 @@
 use std::collections::VecDeque;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
-use regnant_access::Edition;
+use regnant_equipment::Edition;
 use regnant_records::{Command, EditionRow, Envelope, Expected, Records};
 
 use crate::administration::AdministrationError;
@@ -65,7 +65,7 @@ impl Policies {
             let edition = edition.numbered(done.edition.unwrap_or_default());
             Ok(environment.with_edition(before, Arc::new(edition), pending)?)
         })?;
-        let before = before.policy.edition.clone();
+        let before = before.active.edition.clone();
         self.keep_to_read(before.number, Some(before));
         Ok((done.edition.unwrap_or_default(), report))
     }
@@ -73,7 +73,7 @@ impl Policies {
     /// The active edition with its warnings.
     pub fn active(&self) -> Result<(EditionRow, CheckReport), AdministrationError> {
         let row = self.committer.records.active_edition()?.ok_or(AdministrationError::NoEdition)?;
-        Ok((row, CheckReport::fit(&self.committer.snapshot.load().policy.edition)))
+        Ok((row, CheckReport::fit(&self.committer.snapshot.load().active.edition)))
     }
 
     /// Every edition, newest first.
@@ -84,7 +84,7 @@ impl Policies {
     /// The edition that decided something, to read about it. Where it cannot be had any
     /// more, the active one: its number tells that it is another.
     pub(crate) fn edition_to_read(&self, number: u32) -> Arc<Edition> {
-        let active = self.committer.snapshot.load().policy.edition.clone();
+        let active = self.committer.snapshot.load().active.edition.clone();
         if active.number == number {
             return active;
         }

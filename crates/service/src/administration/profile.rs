@@ -26,7 +26,7 @@ impl Certificates {
     /// What a client needs so that it trusts the server of this gate.
     pub fn profile(&self, order: &ProfileOrder) -> Result<Profile, AdministrationError> {
         let snapshot = self.committer.snapshot.load();
-        let gates = snapshot.policy.edition.policy.gates();
+        let gates = snapshot.active.edition.policy.gates();
         let gate = gates.iter().find(|gate| gate.name == order.gate).ok_or_else(|| {
             let names: Vec<_> = gates.iter().filter(|gate| gate.present.is_some()).map(|gate| &*gate.name).collect();
             AdministrationError::Profile(format!(

@@ -1,4 +1,4 @@
-use regnant_access::Edition;
+use regnant_equipment::Edition;
 use regnant_policy::{Diagnostic, Severity, Source};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;

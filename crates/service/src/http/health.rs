@@ -51,7 +51,7 @@ pub(crate) async fn health(State(api): State<Api>) -> (StatusCode, Json<HealthVi
     let view = HealthView {
         state: trouble.unwrap_or_else(|| "well".into()),
         version: env!("CARGO_PKG_VERSION").into(),
-        edition: api.administration.snapshot().policy.edition.number,
+        edition: api.administration.snapshot().active.edition.number,
         packets: api.radius.counts(),
         journal: JournalHealth {
             p99_ms: ages.p99,

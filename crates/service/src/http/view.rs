@@ -1,6 +1,7 @@
 //! Journal entries as the API shows them.
 
-use regnant_access::{EntryKind, Fragment, Mark, Record, Station};
+use regnant_decision::EntryKind;
+use regnant_evidence::{Fragment, Mark, Record, Station};
 use regnant_journal::Entry;
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -158,6 +159,6 @@ impl StationView {
 }
 
 fn fragments(sentence: Vec<Fragment>) -> Vec<FragmentView> {
-    let word = |kind: &regnant_access::FragmentKind| format!("{kind:?}").to_lowercase();
+    let word = |kind: &regnant_evidence::FragmentKind| format!("{kind:?}").to_lowercase();
     sentence.into_iter().map(|part| FragmentView { kind: word(&part.kind), text: part.text }).collect()
 }

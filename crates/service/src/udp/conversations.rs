@@ -2,7 +2,7 @@ use std::collections::{HashMap, VecDeque};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
-use regnant_access::EapSession;
+use regnant_equipment::RadiusConversation;
 
 /// Conversations in progress at a time.
 const MOST: usize = 20_000;
@@ -25,7 +25,7 @@ pub(crate) trait Held {
     fn bytes(&self) -> usize;
 }
 
-impl Held for EapSession {
+impl Held for RadiusConversation {
     fn nas(&self) -> &str {
         self.nas()
     }
@@ -45,7 +45,7 @@ pub(crate) type State = [u8; 16];
 /// EAP conversations that wait for their peer's next packet, by the State that it
 /// will carry, whichever socket it reaches.
 #[derive(Debug)]
-pub(crate) struct Conversations<D = EapSession> {
+pub(crate) struct Conversations<D = RadiusConversation> {
     inner: Mutex<Inner<D>>,
     most: usize,
     most_bytes: usize,
@@ -74,8 +74,8 @@ struct OfNas {
 
 /// One conversation.
 #[derive(Debug)]
-pub(crate) struct Waiting<D = EapSession> {
-    pub(crate) session: Box<D>,
+pub(crate) struct Waiting<D = RadiusConversation> {
+    pub(crate) conversation: Box<D>,
     /// When its first packet came.
     pub(crate) begun: Instant,
     bytes: usize,
@@ -96,24 +96,24 @@ impl<D: Held> Conversations<D> {
     /// hold too much, the oldest of the NAS that has most goes, half-open ones first,
     /// and comes back; it may be the new one itself, whose peer then must not be
     /// challenged.
-    pub(crate) fn put(&self, state: State, session: Box<D>, begun: Instant, now: Instant) -> Put<D> {
+    pub(crate) fn put(&self, state: State, conversation: Box<D>, begun: Instant, now: Instant) -> Put<D> {
         let mut inner = self.lock();
-        let bytes = session.bytes();
-        let of_nas = inner.of.entry(session.nas().to_owned()).or_default();
+        let bytes = conversation.bytes();
+        let of_nas = inner.of.entry(conversation.nas().to_owned()).or_default();
         of_nas.count += 1;
         of_nas.bytes += bytes;
-        match session.is_established() {
+        match conversation.is_established() {
             true => of_nas.established.push_back(state),
             false => of_nas.half_open.push_back(state),
         }
         inner.bytes += bytes;
         inner.ages.push_back((now, state));
-        inner.waiting.insert(state, Waiting { session, begun, bytes, since: now });
+        inner.waiting.insert(state, Waiting { conversation, begun, bytes, since: now });
         let mut given_up = Vec::new();
         while inner.waiting.len() > self.most || inner.bytes > self.most_bytes {
             let by_bytes = inner.waiting.len() <= self.most;
             let Some(oldest) = inner.crowded_out(by_bytes) else { break };
-            given_up.extend(inner.remove(&oldest).map(|waiting| waiting.session));
+            given_up.extend(inner.remove(&oldest).map(|waiting| waiting.conversation));
         }
         Put { kept: inner.waiting.contains_key(&state), given_up }
     }
@@ -128,7 +128,7 @@ impl<D: Held> Conversations<D> {
     fn take_at(&self, state: &State, nas: &str, now: Instant) -> Option<Waiting<D>> {
         let mut inner = self.lock();
         match inner.waiting.get(state) {
-            Some(waiting) if waiting.session.nas() == nas && now.duration_since(waiting.begun) <= LONGEST => {
+            Some(waiting) if waiting.conversation.nas() == nas && now.duration_since(waiting.begun) <= LONGEST => {
                 inner.remove(state)
             }
             _ => None,
@@ -176,7 +176,7 @@ impl<D: Held> Inner<D> {
     fn remove(&mut self, state: &State) -> Option<Waiting<D>> {
         let waiting = self.waiting.remove(state)?;
         self.bytes -= waiting.bytes;
-        let nas = waiting.session.nas();
+        let nas = waiting.conversation.nas();
         if let Some(of_nas) = self.of.get_mut(nas) {
             of_nas.count -= 1;
             of_nas.bytes -= waiting.bytes;
@@ -359,7 +359,7 @@ mod tests {
                 if takes && !model.is_empty() {
                     let one = model.remove(place.index(model.len()));
                     let taken = table.take(&state(one.number), one.nas);
-                    prop_assert_eq!(taken.map(|waiting| *waiting.session), Some(one));
+                    prop_assert_eq!(taken.map(|waiting| *waiting.conversation), Some(one));
                     continue;
                 }
                 let new = Fake { number: number as u32, nas: NASES[nas], established, bytes: 1 };

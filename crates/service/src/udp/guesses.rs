@@ -1,6 +1,6 @@
 use std::time::{Duration, Instant};
 
-use regnant_access::{Answer, GuessTable, Guesser, Guesses, Held, Timer, Unreachable, Wait};
+use regnant_decision::{Answer, GuessTable, Guesser, Guesses, Held, Timer, Unreachable, Wait};
 use tokio::runtime::Handle;
 
 /// Holds guessers back with the timers of the service's runtime: what waits is a

@@ -12,7 +12,7 @@ pub(crate) mod unheard;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use regnant_access::{Machines, ResumptionTable};
+use regnant_decision::{Machines, ResumptionTable};
 use serde::Serialize;
 use utoipa::ToSchema;
 

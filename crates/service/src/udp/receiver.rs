@@ -8,7 +8,8 @@ use std::task::{Context, Poll, Waker};
 use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 
-use regnant_access::{AcceptedRequest, Cause, EapSession, Handled, Resources, accept, decide};
+use regnant_decision::Resources;
+use regnant_equipment::{AcceptedRequest, Cause, Handled, RadiusConversation, accept, decide};
 use regnant_journal::{JournalHandle, Slot};
 use regnant_radius::number;
 use tokio::runtime::{self, Handle};
@@ -156,7 +157,7 @@ impl Receiving<'_> {
             );
         };
         reply_to.begun = waiting.begun;
-        if !waiting.session.may_need_public_key(&accepted) {
+        if !waiting.conversation.may_need_public_key(&accepted) {
             return advance(Box::pin(next_packet(radius, waiting, accepted)), reply_to, self.slow);
         }
         let (slow, nas) = (self.slow.clone(), accepted.nas.clone());
@@ -165,7 +166,7 @@ impl Receiving<'_> {
             // It waits for the same packet again.
             count(&self.radius.counters.crowded_out);
             self.radius.duplicates.forget(key);
-            self.radius.keep(state, waiting.session, waiting.begun);
+            self.radius.keep(state, waiting.conversation, waiting.begun);
         }
     }
 }
@@ -178,12 +179,12 @@ async fn first_packet(
     accepted: AcceptedRequest,
     received: Instant,
 ) -> Handled {
-    decide(id, accepted, &snapshot.policy, &resources(&radius), || received.elapsed()).await
+    decide(id, accepted, &snapshot.active, &resources(&radius), || received.elapsed()).await
 }
 
 /// Goes on with a conversation.
 async fn next_packet(radius: Arc<RadiusState>, waiting: Waiting, accepted: AcceptedRequest) -> Handled {
-    waiting.session.go_on(accepted, &resources(&radius), || waiting.begun.elapsed()).await
+    waiting.conversation.go_on(accepted, &resources(&radius), || waiting.begun.elapsed()).await
 }
 
 fn resources(radius: &RadiusState) -> Resources<'_> {
@@ -248,9 +249,9 @@ impl<S: Sink> ReplyTo<S> {
                 self.send(decision.reply.as_deref());
                 self.slot.decision(*decision);
             }
-            Handled::Challenge { reply, state, session } => {
+            Handled::Challenge { reply, state, conversation } => {
                 // A challenge that nobody could go on with is never sent.
-                match self.radius.keep(state, session, self.begun) {
+                match self.radius.keep(state, conversation, self.begun) {
                     true => self.send(Some(&reply)),
                     false => self.radius.duplicates.forget(self.key),
                 }
@@ -269,8 +270,8 @@ impl<S: Sink> ReplyTo<S> {
 
 impl RadiusState {
     /// Keeps a conversation until its next packet, and notes who went for it.
-    fn keep(&self, state: [u8; 16], session: Box<EapSession>, begun: Instant) -> bool {
-        let Put { kept, given_up } = self.conversations.put(state, session, begun, Instant::now());
+    fn keep(&self, state: [u8; 16], conversation: Box<RadiusConversation>, begun: Instant) -> bool {
+        let Put { kept, given_up } = self.conversations.put(state, conversation, begun, Instant::now());
         for given_up in given_up {
             // One entry for a flood, whatever its size, and of the NAS that sends it:
             // whose packet it was that found no room says nothing.

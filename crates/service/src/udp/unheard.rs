@@ -3,7 +3,8 @@ use std::mem::discriminant;
 use std::net::IpAddr;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
-use regnant_access::{Cause, UnheardRecord};
+use regnant_equipment::Cause;
+use regnant_evidence::UnheardRecord;
 use ulid::Ulid;
 
 /// Senders that are listed at a time, of known equipment and of others each; more

@@ -1,0 +1,2 @@
+pub(crate) mod request_facts;
+pub(crate) mod table;

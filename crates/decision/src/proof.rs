@@ -1,0 +1,441 @@
+//! Proof of identity: which store knows whom, and whether the credential is right.
+
+use regnant_base::Secret;
+use regnant_eap::{Answer as EapAnswer, Credential};
+use regnant_policy::{Event, Gate, Identify, IdentityKind, Mac, Method, Reaction, StoreId};
+use zeroize::Zeroizing;
+
+use crate::decide::Means;
+use crate::facts::request_facts::{DeviceLookUp, Identity, Proved, RequestFacts};
+use crate::guesses::Guesser;
+use crate::lookup::{Asked, LookUp, LookUpAnswer, Right};
+use crate::request::{NoName, Presented};
+use crate::stores::{Account, Answer, MsChapAnswer, Store, StoreReply, within};
+
+/// An event that ends the request before any rule is tried.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct Stop {
+    pub(crate) kind: IdentityKind,
+    pub(crate) event: Event,
+    pub(crate) reaction: Reaction,
+}
+
+/// Looks up the device, then proves the identity that the method proves. All
+/// lookups end before the first rule is tried.
+pub(crate) async fn prove(
+    request_facts: &mut RequestFacts<'_>,
+    gate: &Gate,
+    method: Method,
+    means: Means<'_>,
+    log: &mut Vec<LookUp>,
+) -> Result<(), Stop> {
+    look_up_device(request_facts, gate, method == Method::Mac, means, log).await?;
+    if method != Method::Mac {
+        let (kind, sought) = match request_facts.request.name.ok().filter(|name| !name.is_empty()).map(str::to_owned) {
+            Some(claimed) => (kind_of(&claimed), seek(kind_of(&claimed), &claimed, gate, request_facts, log)),
+            None => nameless(request_facts, gate, log),
+        };
+        let outcome = match sought {
+            Ok((clause, name)) => {
+                let (from, proof) = (Asker::of(request_facts), method.word().into());
+                let mut attempt = Attempt { claimed: name, proof, clause, from, log };
+                attempt.run(Tried::Presented(&request_facts.request.presented), means).await
+            }
+            Err(outcome) => outcome,
+        };
+        *request_facts.identity_mut(kind) = outcome.identity;
+        react_in(gate, kind, outcome.event)?;
+    }
+    react_to_absence(request_facts, gate)
+}
+
+/// The clause that proves whoever claims a name, and the name to look up. A
+/// credential that was presented and that nothing here can prove has failed: it
+/// is never as good as none.
+pub(crate) fn seek<'g>(
+    kind: IdentityKind,
+    claimed: &str,
+    gate: &'g Gate,
+    request_facts: &mut RequestFacts<'_>,
+    log: &mut Vec<LookUp>,
+) -> Result<(&'g Identify, String), ProofOutcome> {
+    let plain = plain_name(kind, claimed).to_owned();
+    request_facts.known.details.claimed = Some(plain.clone());
+    let why = match gate.identify(kind) {
+        _ if plain.is_empty() => LookUpAnswer::EmptyName,
+        Some(clause) => match clause.name(request_facts, &plain) {
+            Some(name) => return Ok((clause, name)),
+            None => LookUpAnswer::NoNameByAs,
+        },
+        None => LookUpAnswer::NoClause,
+    };
+    Err(unproved(kind, &plain, why, log))
+}
+
+/// A password without a name that can be read.
+fn nameless<'g>(
+    request_facts: &RequestFacts<'_>,
+    gate: &'g Gate,
+    log: &mut Vec<LookUp>,
+) -> (IdentityKind, Result<(&'g Identify, String), ProofOutcome>) {
+    let kind = match gate.identify(IdentityKind::User) {
+        None if gate.identify(IdentityKind::Machine).is_some() => IdentityKind::Machine,
+        _ => IdentityKind::User,
+    };
+    let why = match request_facts.request.name {
+        Ok(_) => LookUpAnswer::UserNameEmpty,
+        Err(NoName::NotText) => LookUpAnswer::UserNameNotUtf8,
+        Err(NoName::Missing) => LookUpAnswer::UserNameMissing,
+    };
+    (kind, Err(unproved(kind, "", why, log)))
+}
+
+fn unproved(kind: IdentityKind, name: &str, answer: LookUpAnswer, log: &mut Vec<LookUp>) -> ProofOutcome {
+    log.push(LookUp { kind, asked: Asked::NoStore, name: name.to_owned(), answer, held: None });
+    ProofOutcome::not_proved(name, Event::Failed)
+}
+
+/// What the gate does about an event; where it has no clause for the kind of
+/// identity, nobody comes in by it.
+pub(crate) fn react_in(gate: &Gate, kind: IdentityKind, event: Option<Event>) -> Result<(), Stop> {
+    match (gate.identify(kind), event) {
+        (Some(clause), event) => react(clause, event),
+        (None, Some(event)) => Err(Stop { kind, event, reaction: Reaction::Refuse(None) }),
+        (None, None) => Ok(()),
+    }
+}
+
+/// Looks the device up; only where it `proves` the request do events count.
+pub(crate) async fn look_up_device(
+    request_facts: &mut RequestFacts<'_>,
+    gate: &Gate,
+    proves: bool,
+    means: Means<'_>,
+    log: &mut Vec<LookUp>,
+) -> Result<(), Stop> {
+    let (Some(clause), Some(mac)) = (gate.identify(IdentityKind::Mac), request_facts.request.mac) else {
+        return Ok(());
+    };
+    request_facts.known.device = find_device(clause, mac, means, log).await;
+    let event = match request_facts.known.device {
+        DeviceLookUp::Unlisted(_) => Some(Event::Unknown),
+        DeviceLookUp::Unanswered(_) => Some(Event::Unreachable),
+        _ => None,
+    };
+    react(clause, event.filter(|_| proves))
+}
+
+/// A gate may insist that a kind of identity is presented.
+pub(crate) fn react_to_absence(request_facts: &RequestFacts<'_>, gate: &Gate) -> Result<(), Stop> {
+    for kind in [IdentityKind::User, IdentityKind::Machine] {
+        if let (Some(clause), Identity::Absent) = (gate.identify(kind), request_facts.identity(kind)) {
+            react(clause, Some(Event::Absent))?;
+        }
+    }
+    Ok(())
+}
+
+/// A password identity is a machine's when its name begins `host/` or ends `$`.
+pub(crate) fn kind_of(claimed: &str) -> IdentityKind {
+    match plain_name(IdentityKind::Machine, claimed).len() == claimed.len() {
+        true => IdentityKind::User,
+        false => IdentityKind::Machine,
+    }
+}
+
+/// The name without what marks it as a machine's.
+pub(crate) fn plain_name(kind: IdentityKind, claimed: &str) -> &str {
+    if kind != IdentityKind::Machine {
+        return claimed;
+    }
+    let rest = match claimed.split_at_checked(5) {
+        Some((prefix, rest)) if prefix.eq_ignore_ascii_case("host/") => rest,
+        _ => claimed,
+    };
+    rest.strip_suffix('$').unwrap_or(rest)
+}
+
+pub(crate) fn react(clause: &Identify, event: Option<Event>) -> Result<(), Stop> {
+    let Some(event) = event else { return Ok(()) };
+    match clause.reaction(event) {
+        Reaction::Continue => Ok(()),
+        // After the last store there is no next one.
+        Reaction::Next => Err(Stop { kind: clause.kind, event, reaction: Reaction::Refuse(None) }),
+        reaction => Err(Stop { kind: clause.kind, event, reaction: reaction.clone() }),
+    }
+}
+
+async fn find_device(clause: &Identify, mac: Mac, means: Means<'_>, log: &mut Vec<LookUp>) -> DeviceLookUp {
+    let mut silent = false;
+    for id in &clause.stores {
+        let answer = match means.stores.get(*id) {
+            Ok(store) => means.within(store, store.device(mac)).await,
+            Err(gone) => Err(gone),
+        };
+        let told = match &answer {
+            Ok(Some(device)) if device.barred => LookUpAnswer::Barred,
+            Ok(Some(_)) => LookUpAnswer::Listed,
+            Ok(None) => LookUpAnswer::NotListed,
+            Err(unreachable) => LookUpAnswer::NoAnswer(unreachable.to_string()),
+        };
+        let (kind, asked, name) = (IdentityKind::Mac, Asked::Store(means.stores.name(*id).to_owned()), mac.to_string());
+        log.push(LookUp { kind, asked, name, answer: told, held: None });
+        match answer {
+            Ok(Some(device)) => return DeviceLookUp::Listed(mac, device),
+            Ok(None) => {}
+            Err(_) => silent = true,
+        }
+    }
+    if silent { DeviceLookUp::Unanswered(mac) } else { DeviceLookUp::Unlisted(mac) }
+}
+
+/// What is held against an account.
+#[derive(Clone, Copy)]
+pub(crate) enum Tried<'c> {
+    /// What a request carries.
+    Presented(&'c Presented),
+    /// A credential of an EAP conversation.
+    Credential(&'c Credential),
+    /// A certificate that was accepted.
+    Certificate,
+    /// An earlier proof, and the mark of the password that it was made with.
+    Earlier(u64),
+}
+
+impl Tried<'_> {
+    /// Whether somebody who does not know it may try again and again.
+    fn can_be_guessed(self) -> bool {
+        matches!(self, Self::Presented(_) | Self::Credential(_))
+    }
+
+    /// Whether checking it means hashing a password.
+    fn is_hashed(self) -> bool {
+        matches!(
+            self,
+            Self::Presented(Presented::Credential(Credential::Password(_))) | Self::Credential(Credential::Password(_))
+        )
+    }
+}
+
+/// What came of a try.
+pub(crate) struct ProofOutcome {
+    pub(crate) identity: Identity,
+    pub(crate) event: Option<Event>,
+    /// What the EAP method is told.
+    pub(crate) answer: EapAnswer,
+}
+
+impl ProofOutcome {
+    pub(crate) fn not_proved(name: &str, event: Event) -> Self {
+        let identity = Identity::NotProved { claimed: name.to_owned(), event };
+        Self { identity, event: Some(event), answer: EapAnswer::Wrong }
+    }
+}
+
+/// One try to prove a user or machine.
+pub(crate) struct Attempt<'a> {
+    pub(crate) claimed: String,
+    pub(crate) proof: String,
+    pub(crate) clause: &'a Identify,
+    pub(crate) from: Asker<'a>,
+    pub(crate) log: &'a mut Vec<LookUp>,
+}
+
+/// Where an attempt comes from.
+#[derive(Clone, Copy)]
+pub(crate) struct Asker<'a> {
+    nas: &'a str,
+    device: Option<Mac>,
+}
+
+impl<'a> Asker<'a> {
+    pub(crate) fn of(request_facts: &RequestFacts<'a>) -> Self {
+        Self { nas: &request_facts.request.nas.name, device: request_facts.request.mac }
+    }
+}
+
+/// What is wrong with a credential.
+type Fault = (Event, LookUpAnswer);
+
+const WRONG: Fault = (Event::Failed, LookUpAnswer::WrongPassword);
+const RIGHT: EapAnswer = EapAnswer::Right { session_key: None };
+
+impl Attempt<'_> {
+    /// Tries a credential; whoever guesses is held back.
+    pub(crate) async fn run(&mut self, tried: Tried<'_>, means: Means<'_>) -> ProofOutcome {
+        if !tried.can_be_guessed() {
+            return self.ask(tried, means).await;
+        }
+        let name = self.claimed.clone();
+        let guesser = Guesser { nas: self.from.nas, name: &name, device: self.from.device };
+        if let Err(unreachable) = means.resources.guesses.admit(guesser).await {
+            self.note(Asked::NoStore, LookUpAnswer::NotTried(unreachable.to_string()));
+            return self.failed(Event::Unreachable);
+        }
+        let outcome = self.ask(tried, means).await;
+        match outcome.event {
+            Some(Event::Unknown | Event::Failed) => {
+                if outcome.event == Some(Event::Unknown) && tried.is_hashed() {
+                    // Time must not tell which names there are.
+                    means.resources.timer.sleep(means.stores.check_takes(&self.clause.stores)).await;
+                }
+                let held = means.resources.guesses.wrong(guesser).await;
+                if let Some(last) = self.log.last_mut() {
+                    last.held = Some(held).filter(|held| held.tells());
+                }
+            }
+            None => means.resources.guesses.right(guesser),
+            Some(_) => {}
+        }
+        outcome
+    }
+
+    async fn ask(&mut self, tried: Tried<'_>, means: Means<'_>) -> ProofOutcome {
+        // A MAC address is never a user, whatever a store holds: else everybody
+        // who reads a label could sign in.
+        if self.claimed.parse::<Mac>().is_ok() {
+            return self.failed(Event::Unknown);
+        }
+        let mut silent = false;
+        let mut passed_on = None;
+        for id in &self.clause.stores {
+            let name = means.stores.name(*id);
+            let event = match self.ask_one(*id, tried, means).await {
+                Ok(Ok((account, answer))) => return self.proved(name, account, answer),
+                Ok(Err(None)) => {
+                    self.note_store(name, LookUpAnswer::Unknown);
+                    continue;
+                }
+                Ok(Err(Some(event))) => event,
+                Err(unreachable) => {
+                    self.note_store(name, LookUpAnswer::NoAnswer(unreachable.to_string()));
+                    silent = true;
+                    continue;
+                }
+            };
+            if *self.clause.reaction(event) != Reaction::Next {
+                return self.failed(event);
+            }
+            passed_on.get_or_insert(event);
+        }
+        let event = if silent { Event::Unreachable } else { passed_on.unwrap_or(Event::Unknown) };
+        self.failed(event)
+    }
+
+    /// What one store says: the account that was proved, or what keeps it from being
+    /// (nothing, where the store has none).
+    async fn ask_one(
+        &mut self,
+        id: StoreId,
+        tried: Tried<'_>,
+        means: Means<'_>,
+    ) -> Answer<Result<(Account, EapAnswer), Option<Event>>> {
+        let store = means.stores.get(id)?;
+        let Some(account) = means.within(store, store.account(self.clause.kind, &self.claimed)).await? else {
+            return Ok(Err(None));
+        };
+        let right = match tried {
+            Tried::Certificate => Right::Certificate,
+            Tried::Earlier(_) => Right::Earlier,
+            _ => Right::Credential,
+        };
+        let answer = credential_answer(store, &account, tried, means, self.from.nas).await?;
+        let (outcome, told) = match answer {
+            Ok(_) if account.disabled => (Err(Some(Event::Disabled)), LookUpAnswer::Disabled(right)),
+            Ok(_) if account.expired => (Err(Some(Event::Expired)), LookUpAnswer::Expired(right)),
+            Ok(answer) => (Ok((account, answer)), LookUpAnswer::Right(right)),
+            Err((event, told)) => (Err(Some(event)), told),
+        };
+        self.note_store(means.stores.name(id), told);
+        Ok(outcome)
+    }
+
+    fn note_store(&mut self, store: &str, answer: LookUpAnswer) {
+        self.note(Asked::Store(store.to_owned()), answer);
+    }
+
+    fn note(&mut self, asked: Asked, answer: LookUpAnswer) {
+        let (kind, name) = (self.clause.kind, self.claimed.clone());
+        self.log.push(LookUp { kind, asked, name, answer, held: None });
+    }
+
+    fn proved(&self, store: &str, account: Account, answer: EapAnswer) -> ProofOutcome {
+        let (claimed, proof) = (self.claimed.clone(), self.proof.clone());
+        let proved = Proved { claimed, store: store.to_owned(), account, proof, age: None };
+        ProofOutcome { identity: Identity::Proved(Box::new(proved)), event: None, answer }
+    }
+
+    fn failed(&self, event: Event) -> ProofOutcome {
+        ProofOutcome::not_proved(&self.claimed, event)
+    }
+}
+
+async fn credential_answer(
+    store: &dyn Store,
+    account: &Account,
+    tried: Tried<'_>,
+    means: Means<'_>,
+    asker: &str,
+) -> Answer<Result<EapAnswer, Fault>> {
+    let failed = |told| Ok(Err((Event::Failed, told)));
+    let credential = match tried {
+        Tried::Certificate => return Ok(Ok(RIGHT)),
+        Tried::Earlier(mark) if mark == account.password_mark => return Ok(Ok(RIGHT)),
+        Tried::Earlier(_) => return failed(LookUpAnswer::PasswordChanged),
+        Tried::Presented(Presented::Nothing) => return failed(LookUpAnswer::NoCredential),
+        Tried::Presented(Presented::Undecodable) => return failed(LookUpAnswer::Undecodable),
+        Tried::Presented(Presented::Credential(credential)) | Tried::Credential(credential) => credential,
+    };
+    let (can, unfit) = (store.capabilities(), |told| Ok(Err((Event::Unfit, told))));
+    match credential {
+        Credential::Password(password) => {
+            let password = as_utf8(password.clone());
+            if std::str::from_utf8(password.expose()).unwrap_or_default().parse::<Mac>().is_ok() {
+                return failed(LookUpAnswer::MacAsPassword);
+            }
+            if !can.passwords {
+                return unfit(LookUpAnswer::ChecksNoPasswords);
+            }
+            let right = means.within(store, store.check_password(account, password, asker)).await?;
+            Ok(if right { Ok(RIGHT) } else { Err(WRONG) })
+        }
+        Credential::Md5 { .. } if !can.recoverable_passwords => unfit(LookUpAnswer::NoRecoverablePassword),
+        Credential::Md5 { .. } => {
+            let password = means.within(store, store.recoverable_password(account)).await?;
+            Ok(match password.map(|password| credential.check_password(password.expose())) {
+                None => Err((Event::Unfit, LookUpAnswer::NoRecoverablePassword)),
+                Some(answer @ EapAnswer::Right { .. }) => Ok(answer),
+                Some(_) => Err(WRONG),
+            })
+        }
+        Credential::MsChap(_) if !can.mschap => unfit(LookUpAnswer::NoNtHash),
+        Credential::MsChap(response) => {
+            let answer = means.within(store, store.check_mschap(account, response)).await?;
+            Ok(match answer {
+                MsChapAnswer::Right(key) => Ok(EapAnswer::Right { session_key: Some(key) }),
+                MsChapAnswer::Wrong => Err(WRONG),
+                MsChapAnswer::Unable => Err((Event::Unfit, LookUpAnswer::NoNtHash)),
+            })
+        }
+        Credential::Change(_) => unfit(LookUpAnswer::TakesNoNewPassword),
+    }
+}
+
+impl Means<'_> {
+    /// Waits for a store's answer, for as long as that store may take.
+    async fn within<T>(self, store: &dyn Store, reply: StoreReply<'_, T>) -> Answer<T> {
+        within(store.time_limit(), self.resources.timer, reply).await
+    }
+}
+
+/// Passwords are kept in UTF-8. Clients that send ISO 8859-1 instead mean the same
+/// characters; what they send is hardly ever UTF-8 too.
+fn as_utf8(password: Secret) -> Secret {
+    match std::str::from_utf8(password.expose()) {
+        Ok(_) => password,
+        Err(_) => {
+            let text = Zeroizing::new(password.expose().iter().map(|byte| char::from(*byte)).collect::<String>());
+            Secret::new(text.as_bytes())
+        }
+    }
+}

@@ -1,0 +1,224 @@
+//! Where identities are kept, as a decision asks.
+
+use std::collections::BTreeMap;
+use std::fmt;
+use std::future::{Future, poll_fn};
+use std::pin::Pin;
+use std::sync::Arc;
+use std::task::{Context, Poll};
+use std::time::Duration;
+
+use regnant_base::Secret;
+use regnant_eap::{MsChapResponse, Question, Standing};
+use regnant_policy::{IdentityKind, Mac, StoreId, Value};
+use thiserror::Error;
+
+/// The groups of an identity, ready to be a fact.
+pub type Groups = Arc<[Value<'static>]>;
+
+/// What a store answers.
+pub type Answer<T> = Result<T, Unreachable>;
+
+/// A store that could not answer, and why.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+#[error("{0}")]
+pub struct Unreachable(pub String);
+
+/// A person or a machine as a store knows it.
+#[derive(Clone, Debug)]
+pub struct Account {
+    /// Which of the two.
+    pub kind: IdentityKind,
+    /// The name as the store writes it.
+    pub name: String,
+    /// The groups it is in.
+    pub groups: Groups,
+    /// Whether the account is disabled.
+    pub disabled: bool,
+    /// Whether the account has expired.
+    pub expired: bool,
+    /// Changes whenever the password does; sessions proved under another one are
+    /// not resumed.
+    pub password_mark: u64,
+}
+
+/// A device known by its MAC address.
+#[derive(Clone, Debug)]
+pub struct Device {
+    /// What it is, for people: "crane controller". May be empty.
+    pub title: String,
+    /// The groups it is in.
+    pub groups: Groups,
+    /// Whether it must stay out.
+    pub barred: bool,
+}
+
+/// What a store can be asked. What it cannot, it is never asked.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Capabilities {
+    /// The kinds of identity that it knows.
+    pub kinds: &'static [IdentityKind],
+    /// Whether it tells groups.
+    pub groups: bool,
+    /// Whether it checks passwords.
+    pub passwords: bool,
+    /// Whether it checks responses of MS-CHAP.
+    pub mschap: bool,
+    /// Whether it gives passwords back, which CHAP and EAP-MD5 need.
+    pub recoverable_passwords: bool,
+}
+
+/// What came of checking a response of MS-CHAP.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum MsChapAnswer {
+    /// It is right: the session key, as [`MsChapResponse::session_key`] tells.
+    Right(Secret),
+    /// It is wrong.
+    Wrong,
+    /// For this account it cannot be checked.
+    Unable,
+}
+
+/// An answer that is there, or will be. What is in memory costs no allocation.
+pub enum StoreReply<'s, T> {
+    /// It is there.
+    Now(Answer<T>),
+    /// It will be.
+    Later(Pin<Box<dyn Future<Output = Answer<T>> + Send + 's>>),
+}
+
+impl<'s, T> StoreReply<'s, T> {
+    /// An answer that is there.
+    pub fn now(answer: T) -> Self {
+        Self::Now(Ok(answer))
+    }
+
+    /// An answer to be waited for.
+    pub fn later(answer: impl Future<Output = Answer<T>> + Send + 's) -> Self {
+        Self::Later(Box::pin(answer))
+    }
+
+    /// Of what a store is never asked, since its capabilities say so.
+    fn never_asked() -> Self {
+        Self::Now(Err(Unreachable("this store cannot be asked that".into())))
+    }
+}
+
+/// Where identities of one or more kinds are kept.
+pub trait Store: Send + Sync {
+    /// What kind of store it is, for people: `people`, `devices`, `directory`.
+    fn kind(&self) -> &'static str;
+
+    /// What it can be asked.
+    fn capabilities(&self) -> Capabilities;
+
+    /// How long an answer is waited for. One that comes later is none.
+    fn time_limit(&self) -> Duration;
+
+    /// The person or machine of this name.
+    fn account<'s>(&'s self, kind: IdentityKind, name: &'s str) -> StoreReply<'s, Option<Account>> {
+        let _ = (kind, name);
+        StoreReply::never_asked()
+    }
+
+    /// Whether this is the account's password. `asker` is the NAS: none may take all
+    /// the time that there is for checking.
+    fn check_password<'s>(&'s self, account: &'s Account, password: Secret, asker: &'s str) -> StoreReply<'s, bool> {
+        let _ = (account, password, asker);
+        StoreReply::never_asked()
+    }
+
+    /// How long such a check takes. Where nobody has the name, as much time passes
+    /// before that shows.
+    fn check_takes(&self) -> Duration {
+        Duration::ZERO
+    }
+
+    /// Whether a response is right for the account, and the session key.
+    fn check_mschap<'s>(&'s self, account: &'s Account, response: &'s MsChapResponse) -> StoreReply<'s, MsChapAnswer> {
+        let _ = (account, response);
+        StoreReply::never_asked()
+    }
+
+    /// The password itself, where it is kept so that it can be had back.
+    fn recoverable_password<'s>(&'s self, account: &'s Account) -> StoreReply<'s, Option<Secret>> {
+        let _ = account;
+        StoreReply::never_asked()
+    }
+
+    /// The device of this address.
+    fn device(&self, mac: Mac) -> StoreReply<'_, Option<Arc<Device>>> {
+        let _ = mac;
+        StoreReply::never_asked()
+    }
+}
+
+/// Every store by its name.
+pub type StoreRegistry = BTreeMap<String, Arc<dyn Store>>;
+
+/// The stores that a policy names, found by the ids that it has for them.
+#[derive(Clone, Default)]
+pub struct BoundStores {
+    list: Vec<(String, Option<Arc<dyn Store>>)>,
+}
+
+impl BoundStores {
+    /// Those of `names`, the names of a policy in its order.
+    pub fn new(names: &[String], registry: &StoreRegistry) -> Self {
+        Self { list: names.iter().map(|name| (name.clone(), registry.get(name).cloned())).collect() }
+    }
+
+    /// Its name.
+    pub(crate) fn name(&self, id: StoreId) -> &str {
+        self.list.get(id.place()).map_or("", |(name, _)| name)
+    }
+
+    /// The store. The check lets no policy through that names one which is not there; it
+    /// may have gone since.
+    pub(crate) fn get(&self, id: StoreId) -> Answer<&dyn Store> {
+        let (name, store) = self.list.get(id.place()).ok_or_else(|| Unreachable("there is no such store".into()))?;
+        store.as_deref().ok_or_else(|| Unreachable(format!("there is no store `{name}` any more")))
+    }
+
+    /// What the slowest of these stores takes to check a password.
+    pub(crate) fn check_takes(&self, ids: &[StoreId]) -> Duration {
+        ids.iter().filter_map(|id| self.get(*id).ok()).map(Store::check_takes).max().unwrap_or_default()
+    }
+}
+
+impl fmt::Debug for BoundStores {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_list().entries(self.list.iter().map(|(name, _)| name)).finish()
+    }
+}
+
+/// Lets time pass. Nothing here may block a thread.
+pub trait Timer: Sync {
+    /// Waits.
+    fn sleep(&self, time: Duration) -> Pin<Box<dyn Future<Output = ()> + Send + '_>>;
+}
+
+/// Waits for an answer, for as long as its store may take.
+pub(crate) async fn within<T>(limit: Duration, timer: &dyn Timer, reply: StoreReply<'_, T>) -> Answer<T> {
+    let mut later = match reply {
+        StoreReply::Now(answer) => return answer,
+        StoreReply::Later(later) => later,
+    };
+    let mut limit_reached = None;
+    let wait = |context: &mut Context<'_>| {
+        if let Poll::Ready(answer) = later.as_mut().poll(context) {
+            return Poll::Ready(answer);
+        }
+        let end = limit_reached.get_or_insert_with(|| timer.sleep(limit));
+        end.as_mut().poll(context).map(|()| Err(Unreachable(format!("no answer within {} s", limit.as_secs_f32()))))
+    };
+    poll_fn(wait).await
+}
+
+/// Asks issuers whether certificates were revoked (RFC 6960). What was answered
+/// is afterwards found among the [`Standings`](regnant_eap::Standings) that trusts
+/// judge by.
+pub trait Responders: Sync {
+    /// Asks about one certificate.
+    fn ask<'q>(&'q self, question: &'q Question) -> Pin<Box<dyn Future<Output = Answer<Standing>> + Send + 'q>>;
+}

@@ -1,0 +1,158 @@
+use std::fmt;
+use std::net::SocketAddr;
+use std::sync::Arc;
+
+use regnant_radius::{Builder, Code, MessageAuthenticator, OwnedPacket, Packet, check_message_authenticator, number};
+use serde::{Deserialize, Serialize};
+
+use crate::nas::Nas;
+
+/// A datagram that is a request of a NAS that we know and that knows our secret.
+#[derive(Clone, Debug)]
+pub struct AcceptedRequest {
+    /// Who asks.
+    pub nas: Arc<Nas>,
+    /// Where the reply goes.
+    pub source: SocketAddr,
+    packet: OwnedPacket,
+}
+
+impl AcceptedRequest {
+    /// The request.
+    pub fn packet(&self) -> Packet<'_> {
+        self.packet.view()
+    }
+
+    /// Its EAP packet; nothing where it has none.
+    pub(crate) fn eap_packet(&self) -> Vec<u8> {
+        self.packet().eap_message().unwrap_or_default()
+    }
+
+    /// The answer to Status-Server, which asks whether we are alive and nothing else
+    /// (RFC 5997 section 4.2); none where this is a request to be decided.
+    pub fn status(&self) -> Option<Vec<u8>> {
+        let packet = self.packet();
+        let asked = packet.code() == Code::STATUS_SERVER;
+        asked.then(|| Builder::new(Code::ACCESS_ACCEPT, packet.identifier()).reply(&packet, &self.nas.secret).ok())?
+    }
+}
+
+/// Turns a datagram into a request, or says why it cannot become one.
+/// `nas` is whoever has the address that it came from.
+pub fn accept(nas: Option<&Arc<Nas>>, source: SocketAddr, datagram: &[u8]) -> Result<AcceptedRequest, Cause> {
+    let nas = nas.ok_or(Cause::UnknownSender)?;
+    let packet = Packet::parse(datagram).map_err(|error| Cause::Malformed(error.to_string()))?;
+    let asks_status = packet.code() == Code::STATUS_SERVER;
+    if packet.code() != Code::ACCESS_REQUEST && !asks_status {
+        return Err(Cause::UnexpectedCode(packet.code().to_string()));
+    }
+    let eap = packet.first(number::EAP_MESSAGE).is_some();
+    match check_message_authenticator(&packet, &nas.secret) {
+        MessageAuthenticator::Right => {}
+        MessageAuthenticator::Wrong => return Err(Cause::SecretDiffers),
+        // RFC 3579 section 3.1: EAP-Message without Message-Authenticator is discarded.
+        MessageAuthenticator::Missing if eap => return Err(Cause::EapUnprotected),
+        // RFC 5997 section 3: nor is Status-Server heard without.
+        MessageAuthenticator::Missing if nas.require_message_authenticator || asks_status => {
+            return Err(Cause::MessageAuthenticatorMissing);
+        }
+        MessageAuthenticator::Missing => {}
+    }
+    well_made(&packet)?;
+    Ok(AcceptedRequest { nas: nas.clone(), source, packet: packet.into() })
+}
+
+/// What stands at most once in a request, so that nobody can mean one thing and
+/// show another (RFC 2865 section 5.44).
+const ONCE: [(u8, &str); 5] = [
+    (number::USER_NAME, "User-Name"),
+    (number::USER_PASSWORD, "User-Password"),
+    (number::CHAP_PASSWORD, "CHAP-Password"),
+    (number::CHAP_CHALLENGE, "CHAP-Challenge"),
+    (number::STATE, "State"),
+];
+
+/// What the signature does not tell of a request.
+fn well_made(packet: &Packet<'_>) -> Result<(), Cause> {
+    let mut seen = [false; ONCE.len()];
+    for attribute in packet.attributes() {
+        let place = ONCE.iter().position(|(number, _)| *number == attribute.number);
+        if let Some(place) = place
+            && std::mem::replace(&mut seen[place], true)
+        {
+            return Err(Cause::Malformed(format!("the request has {} twice", ONCE[place].1)));
+        }
+    }
+    // RFC 2865 section 4.1: not both.
+    if seen[1] && seen[2] {
+        return Err(Cause::Malformed("the request has both User-Password and CHAP-Password".into()));
+    }
+    if let Some(hidden) = packet.first(number::USER_PASSWORD)
+        && (hidden.is_empty() || hidden.len() > 128 || !hidden.len().is_multiple_of(16))
+    {
+        let told = format!("User-Password has {} bytes and must have 16, 32 and so on up to 128", hidden.len());
+        return Err(Cause::Malformed(told));
+    }
+    Ok(())
+}
+
+/// Why a packet stays *unheard*: dropped in silence, and journaled.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[non_exhaustive]
+pub enum Cause {
+    /// No NAS has this address.
+    UnknownSender,
+    /// Message-Authenticator is wrong.
+    SecretDiffers,
+    /// Message-Authenticator is missing and this NAS must send it.
+    MessageAuthenticatorMissing,
+    /// EAP without Message-Authenticator.
+    EapUnprotected,
+    /// The bytes are no packet.
+    Malformed(String),
+    /// A packet that does not belong on this port.
+    UnexpectedCode(String),
+    /// More EAP conversations were begun than can be held; the oldest were given up.
+    TooManyConversations,
+}
+
+impl Cause {
+    /// What to do about it.
+    pub fn advice(&self) -> &'static str {
+        match self {
+            Self::UnknownSender => {
+                "Add this address to the inventory as a NAS; if it should not ask here, find out what it is."
+            }
+            Self::SecretDiffers => "Enter the same shared secret on the NAS and in the inventory.",
+            Self::MessageAuthenticatorMissing => {
+                "Update the NAS or turn Message-Authenticator on there; only if it cannot, set \
+                 require-message-authenticator = false for this NAS."
+            }
+            Self::EapUnprotected => "EAP always needs Message-Authenticator (RFC 3579 section 3.1): update the NAS.",
+            Self::Malformed(_) => "Look for something on the way that changes or cuts packets, or for a faulty sender.",
+            Self::TooManyConversations => {
+                "Find out what begins conversations there and does not end them: a flood, or supplicants that try \
+                 again and again."
+            }
+            Self::UnexpectedCode(_) => "Point the NAS's authentication at this port, and nothing else.",
+        }
+    }
+}
+
+impl fmt::Display for Cause {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::UnknownSender => f.write_str("no NAS has this address"),
+            Self::SecretDiffers => {
+                f.write_str("the shared secret differs (Message-Authenticator, attribute 80, is wrong)")
+            }
+            Self::MessageAuthenticatorMissing => f.write_str("Message-Authenticator (attribute 80) is missing"),
+            Self::EapUnprotected => f.write_str("EAP came without Message-Authenticator (attribute 80)"),
+            Self::Malformed(what) => write!(f, "the packet is malformed: {what}"),
+            Self::TooManyConversations => {
+                f.write_str("too many EAP conversations were begun; the oldest were given up")
+            }
+            Self::UnexpectedCode(code) => write!(f, "{code} does not belong on the authentication port"),
+        }
+    }
+}

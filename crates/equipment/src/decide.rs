@@ -1,0 +1,145 @@
+//! From a request to a signed reply.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use regnant_decision::{
+    ActivePolicy, Carrier, Decided, Ending, Findings, KeptRequest, RequestFacts, Resources, Times, Unfit,
+};
+use regnant_policy::Facts;
+use regnant_radius::number;
+use ulid::Ulid;
+
+use crate::accept::AcceptedRequest;
+use crate::conversation::RadiusConversation;
+use crate::edition::Edition;
+use crate::reply::{self, Beside};
+use crate::request::RadiusRequest;
+
+/// The edition that decides, with all that a decision takes of one snapshot.
+#[derive(Clone, Debug)]
+pub struct ActiveEdition {
+    /// The edition.
+    pub edition: Arc<Edition>,
+    /// Its policy, what its gates offer, and its stores.
+    pub policy: ActivePolicy,
+}
+
+/// What came of a packet.
+#[derive(Debug)]
+pub enum Handled {
+    /// A decision.
+    Decided(Box<Decision>),
+    /// An EAP conversation goes on: the reply, the State that its next packet will
+    /// carry, and the conversation itself.
+    Challenge {
+        /// The signed reply.
+        reply: Vec<u8>,
+        /// The State in it.
+        state: [u8; 16],
+        /// The conversation.
+        conversation: Box<RadiusConversation>,
+    },
+}
+
+/// One decision with all that led to it and the reply that was made of it.
+#[derive(Debug)]
+pub struct Decision {
+    /// Its id.
+    pub id: Ulid,
+    /// The request; the first of a conversation.
+    pub accepted: AcceptedRequest,
+    /// The edition that decided.
+    pub edition: Arc<Edition>,
+    /// What was decided.
+    pub decided: Decided,
+    /// The signed reply; none where nothing goes back.
+    pub reply: Option<Vec<u8>>,
+    /// Time since the request came, when the reply was made.
+    pub replied_at: Duration,
+}
+
+/// Decides a request, or begins a conversation with it. `elapsed` tells the time
+/// since its packet was received. A request that carries a State belongs to a
+/// conversation, which goes on by [`RadiusConversation::go_on`]; here it is one that
+/// nobody knows.
+pub async fn decide(
+    id: Ulid,
+    accepted: AcceptedRequest,
+    active: &ActiveEdition,
+    resources: &Resources<'_>,
+    elapsed: impl Fn() -> Duration + Send + Sync,
+) -> Handled {
+    let asked = RadiusRequest { accepted, edition: active.edition.clone() };
+    let (table, known, now) = (&*active.policy.table, Findings::default(), id.timestamp_ms());
+    let facts = RequestFacts { table, request: asked.request(), known, now };
+    let policy = &active.policy.policy;
+    let gate = policy.choose_gate(&facts as &dyn Facts);
+    let chosen_at = elapsed();
+    let eap = facts.request.carrier == Some(Carrier::Eap);
+    let unfit = |gate, unfit| Decided::unfit(gate, unfit, chosen_at);
+    let name = facts.request.name.ok().map(str::to_owned);
+    let decided = match gate {
+        None => unfit(None, Unfit::NoGate),
+        // Only EAP goes on in conversations (RFC 3579 section 2.6.1).
+        Some(gate) if eap && asked.accepted.packet().first(number::STATE).is_some() => {
+            unfit(Some(gate), Unfit::UnknownConversation)
+        }
+        Some(gate) if eap && policy.gates()[gate].accept.iter().any(|accepted| accepted.method.is_eap()) => {
+            drop(facts);
+            let times = Times { gate: chosen_at, ..Times::default() };
+            return RadiusConversation::begin(id, asked, active, (gate, times), resources, &elapsed).await;
+        }
+        Some(gate) => regnant_decision::decide(&active.policy, (gate, chosen_at), facts, resources, &elapsed).await,
+    };
+    let RadiusRequest { accepted, edition } = asked;
+    let made = plain_reply(&accepted, &edition, &decided, name.as_deref(), resources.secret);
+    Handled::Decided(Box::new(Decision::new(id, accepted, edition, decided, made, elapsed())))
+}
+
+/// The reply to a request that is no conversation.
+fn plain_reply(
+    accepted: &AcceptedRequest,
+    edition: &Edition,
+    decided: &Decided,
+    name: Option<&str>,
+    secret: &[u8; 32],
+) -> Result<Option<Vec<u8>>, String> {
+    let known = &decided.known;
+    match &decided.ending {
+        Ending::Silent { .. } | Ending::Unanswerable(_) | Ending::Left(_) => Ok(None),
+        Ending::Granted { grants, .. } => {
+            let proved = known.user.proved().or_else(|| known.machine.proved());
+            let beside = Beside {
+                eap: None,
+                user_name: decided.gate.and_then(|gate| {
+                    let proved = proved.map(|proved| proved.account.name.as_str());
+                    reply::user_name(&edition.policy.gates()[gate], name, None, proved)
+                }),
+                chargeable: reply::chargeable(accepted, secret, proved, &known.device),
+            };
+            reply::acceptance(accepted, edition, *grants, &beside).map(Some)
+        }
+        Ending::Refused { text, .. } => reply::refusal(accepted, None, text.as_deref()).map(Some),
+        Ending::Unfit(_) => reply::refusal(accepted, None, None).map(Some),
+    }
+}
+
+impl Decision {
+    /// A decision with the reply that was made of it; where none could be, nobody is
+    /// answered.
+    pub(crate) fn new(
+        id: Ulid,
+        accepted: AcceptedRequest,
+        edition: Arc<Edition>,
+        mut decided: Decided,
+        reply: Result<Option<Vec<u8>>, String>,
+        replied_at: Duration,
+    ) -> Self {
+        let reply = reply.unwrap_or_else(|why| {
+            decided.ending = Ending::Unanswerable(why);
+            None
+        });
+        Self { id, accepted, edition, decided, reply, replied_at }
+    }
+}

@@ -1,0 +1,25 @@
+//! How equipment asks and is told: one adapter for each protocol between bytes and a
+//! decision.
+//!
+//! This crate decides nothing, and opens no socket. Read [`accept`] first, which turns a
+//! datagram into a request or says why it cannot, then [`decide`], then
+//! [`RadiusConversation`], which is how EAP is carried; [`Dialect`] says how a make of
+//! equipment wants to be told.
+
+mod accept;
+mod conversation;
+mod decide;
+mod edition;
+mod nas;
+mod render;
+mod reply;
+mod request;
+mod vocabulary;
+
+pub use accept::{AcceptedRequest, Cause, accept};
+pub use conversation::RadiusConversation;
+pub use decide::{ActiveEdition, Decision, Handled, decide};
+pub use edition::{Edition, GrantProblem};
+pub use nas::{Nas, NasTable};
+pub use render::dialect::{Dialect, DialectError};
+pub use vocabulary::Vocabulary;

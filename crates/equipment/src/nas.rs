@@ -1,0 +1,130 @@
+use std::collections::{HashMap, HashSet};
+use std::net::IpAddr;
+use std::ops::Deref;
+use std::sync::Arc;
+
+use regnant_base::Network;
+use regnant_decision::NasIdentity;
+use regnant_radius::SharedSecret;
+
+/// A piece of equipment that asks (NAS, RFC 2865 section 1.2), and how it is spoken to.
+#[derive(Clone, Debug)]
+pub struct Nas {
+    /// Who it is.
+    pub identity: NasIdentity,
+    /// The address or block that its packets come from.
+    pub network: Network,
+    /// What it and this service share.
+    pub secret: SharedSecret,
+    /// Whether its requests must carry Message-Authenticator. Without, a
+    /// forged answer cannot be told (CVE-2024-3596); only for old equipment.
+    pub require_message_authenticator: bool,
+}
+
+/// A NAS is first of all who it is.
+impl Deref for Nas {
+    type Target = NasIdentity;
+
+    fn deref(&self) -> &NasIdentity {
+        &self.identity
+    }
+}
+
+/// All NASes, found by the address that a packet comes from.
+#[derive(Clone, Debug, Default)]
+pub struct NasTable {
+    by_network: HashMap<Network, Arc<Nas>>,
+    /// The prefix lengths in use, longest first.
+    prefixes: Vec<u8>,
+}
+
+impl NasTable {
+    /// A table of these; of two with the same network the later stands.
+    pub fn new(list: impl IntoIterator<Item = Nas>) -> Self {
+        let mut table = Self::default();
+        for nas in list {
+            table.by_network.insert(nas.network, Arc::new(nas));
+        }
+        table.note_prefixes();
+        table
+    }
+
+    /// This table with NASes that were added or changed; names tell them apart, without
+    /// regard to case.
+    #[must_use]
+    pub fn with(&self, changed: Vec<Nas>) -> Self {
+        let names: HashSet<_> = changed.iter().map(|nas| nas.name.to_lowercase()).collect();
+        let stays = |nas: &&Arc<Nas>| !names.contains(&nas.name.to_lowercase());
+        let stay = self.iter().filter(stays).cloned();
+        let all = stay.chain(changed.into_iter().map(Arc::new)).map(|nas| (nas.network, nas));
+        let mut table = Self { by_network: all.collect(), prefixes: Vec::new() };
+        table.note_prefixes();
+        table
+    }
+
+    fn note_prefixes(&mut self) {
+        self.prefixes = self.by_network.keys().map(|network| network.prefix()).collect();
+        self.prefixes.sort_unstable_by(|a, b| b.cmp(a));
+        self.prefixes.dedup();
+    }
+
+    /// The NAS whose network holds the address with the longest prefix.
+    pub fn find(&self, address: IpAddr) -> Option<&Arc<Nas>> {
+        let address = address.to_canonical();
+        let mut blocks = self.prefixes.iter().filter_map(|&prefix| Network::holding(address, prefix));
+        blocks.find_map(|network| self.by_network.get(&network))
+    }
+
+    /// Every NAS.
+    pub fn iter(&self) -> impl Iterator<Item = &Arc<Nas>> {
+        self.by_network.values()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use regnant_decision::NasKind;
+
+    use super::*;
+
+    fn nas(name: &str, network: &str) -> Nas {
+        Nas {
+            identity: NasIdentity {
+                name: name.into(),
+                kind: NasKind::Switch,
+                site: "yard".into(),
+                dialect: "standard".into(),
+            },
+            network: network.parse().unwrap(),
+            secret: SharedSecret::new(*b"s"),
+            require_message_authenticator: true,
+        }
+    }
+
+    #[test]
+    fn the_longest_prefix_wins() {
+        let table = NasTable::new([
+            nas("everybody", "0.0.0.0/0"),
+            nas("block", "10.44.0.0/16"),
+            nas("one", "10.44.0.7"),
+            nas("six", "2001:db8::/32"),
+        ]);
+        let found = |address: &str| table.find(address.parse().unwrap()).map(|nas| nas.name.as_str());
+        assert_eq!(found("10.44.0.7"), Some("one"));
+        assert_eq!(found("10.44.0.8"), Some("block"));
+        assert_eq!(found("10.45.0.8"), Some("everybody"));
+        assert_eq!(found("::ffff:10.44.0.7"), Some("one"));
+        assert_eq!(found("2001:db8::9"), Some("six"));
+        assert_eq!(found("2001:db9::9"), None);
+    }
+
+    #[test]
+    fn changed_ones_take_the_place_of_those_of_their_name() {
+        let table = NasTable::new([nas("One", "10.44.0.7"), nas("two", "10.44.0.8"), nas("three", "10.45.0.0/16")]);
+        let changed = table.with(vec![nas("one", "10.44.0.8"), nas("TWO", "10.44.0.7"), nas("four", "10.46.0.0/24")]);
+        let found = |address: &str| changed.find(address.parse().unwrap()).map(|nas| nas.name.as_str());
+        assert_eq!((found("10.44.0.7"), found("10.44.0.8")), (Some("TWO"), Some("one")));
+        assert_eq!((found("10.45.0.1"), found("10.46.0.1")), (Some("three"), Some("four")));
+        assert_eq!(changed.iter().count(), 4);
+    }
+}

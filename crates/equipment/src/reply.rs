@@ -1,0 +1,163 @@
+//! The packets that go back.
+
+use regnant_decision::{DeviceLookUp, Proved};
+use regnant_eap::Keys;
+use regnant_policy::{Gate, TellName};
+use regnant_radius::{BuildError, Builder, Code, number};
+use sha2::{Digest, Sha256};
+
+use crate::accept::AcceptedRequest;
+use crate::edition::Edition;
+
+/// RFC 5176 section 3.6: the EAP packet was invalid and ignored.
+const INVALID_EAP_PACKET: u32 = 202;
+
+/// What an Access-Accept says beside its grants.
+#[derive(Default)]
+pub(crate) struct Beside<'k> {
+    pub(crate) eap: Option<EapReply<'k>>,
+    pub(crate) user_name: Option<&'k str>,
+    pub(crate) chargeable: Option<String>,
+}
+
+/// What EAP adds to an Access-Accept.
+pub(crate) struct EapReply<'k> {
+    pub(crate) packet: &'k [u8],
+    pub(crate) keys: Option<&'k Keys>,
+    pub(crate) salts: [u16; 2],
+}
+
+/// An Access-Accept with the attributes of a combination of grants.
+pub(crate) fn acceptance(
+    accepted: &AcceptedRequest,
+    edition: &Edition,
+    set: usize,
+    beside: &Beside<'_>,
+) -> Result<Vec<u8>, String> {
+    // Access without its attributes would be more than was granted.
+    let attributes = edition.attributes(&accepted.nas.dialect, set)?;
+    let request = accepted.packet();
+    let mut builder = Builder::new(Code::ACCESS_ACCEPT, request.identifier());
+    let build = || {
+        match &beside.eap {
+            None => builder.encoded(attributes)?,
+            Some(eap) => {
+                // RFC 3579 section 2.6.5: no Reply-Message beside EAP-Message.
+                builder.encoded_without(number::REPLY_MESSAGE, attributes)?;
+                builder.eap_message(eap.packet)?;
+                if let Some(keys) = eap.keys {
+                    let secret = &accepted.nas.secret;
+                    builder.session_keys(keys.msk.expose(), eap.salts, request.authenticator(), secret)?;
+                    // RFC 7268 section 2.1: only where the equipment asks for it.
+                    if request.first(number::EAP_KEY_NAME).is_some() && !keys.session_id.is_empty() {
+                        builder.attribute(number::EAP_KEY_NAME, &keys.session_id)?;
+                    }
+                }
+            }
+        }
+        if let Some(name) = beside.user_name.filter(|name| !name.is_empty() && name.len() <= LONGEST_VALUE) {
+            builder.attribute(number::USER_NAME, name.as_bytes())?;
+        }
+        if let Some(chargeable) = &beside.chargeable {
+            builder.attribute(number::CHARGEABLE_USER_IDENTITY, chargeable.as_bytes())?;
+        }
+        builder.reply(&request, &accepted.nas.secret)
+    };
+    build().map_err(|error: BuildError| error.to_string())
+}
+
+/// RFC 2865 section 5.
+const LONGEST_VALUE: usize = 253;
+
+/// Which User-Name the equipment is told. Its list of sessions is useless where
+/// everybody in it is anonymous.
+pub(crate) fn user_name<'n>(
+    gate: &Gate,
+    asked: Option<&'n str>,
+    outer: Option<&str>,
+    proved: Option<&'n str>,
+) -> Option<&'n str> {
+    match gate.tell_name {
+        Some(TellName::Proved) => proved,
+        Some(TellName::Asked) => asked,
+        Some(TellName::None) => None,
+        None => proved.filter(|_| outer.is_some_and(is_anonymous)),
+    }
+}
+
+/// RFC 7542 section 2.4: the user part is empty, or says so.
+fn is_anonymous(outer: &str) -> bool {
+    let user = outer.split('@').next().unwrap_or_default();
+    user.is_empty() || user.eq_ignore_ascii_case("anonymous")
+}
+
+/// An Access-Reject, with EAP-Failure or with a text for the person.
+pub(crate) fn refusal(accepted: &AcceptedRequest, eap: Option<&[u8]>, text: Option<&str>) -> Result<Vec<u8>, String> {
+    let request = accepted.packet();
+    let mut builder = Builder::new(Code::ACCESS_REJECT, request.identifier());
+    let build = || {
+        match (eap, request.first(number::EAP_MESSAGE), text) {
+            // RFC 3579 section 2.6.5: no Reply-Message beside EAP-Message.
+            (Some(packet), ..) => builder.eap_message(packet)?,
+            (None, Some(response), _) => builder.eap_message(&eap_failure(response))?,
+            (None, None, Some(text)) => builder.attribute(number::REPLY_MESSAGE, text.as_bytes())?,
+            (None, None, None) => {}
+        }
+        builder.reply(&request, &accepted.nas.secret)
+    };
+    build().map_err(|error: BuildError| error.to_string())
+}
+
+/// An Access-Challenge; `ignored` says that the EAP packet was.
+pub(crate) fn challenge(
+    accepted: &AcceptedRequest,
+    packet: &[u8],
+    state: &[u8],
+    ignored: bool,
+) -> Result<Vec<u8>, String> {
+    let request = accepted.packet();
+    let mut builder = Builder::new(Code::ACCESS_CHALLENGE, request.identifier());
+    let build = || {
+        builder.eap_message(packet)?;
+        builder.attribute(number::STATE, state)?;
+        if ignored {
+            builder.attribute(number::ERROR_CAUSE, &INVALID_EAP_PACKET.to_be_bytes())?;
+        }
+        builder.reply(&request, &accepted.nas.secret)
+    };
+    build().map_err(|error: BuildError| error.to_string())
+}
+
+/// EAP-Failure for the response's identifier (RFC 3748 section 4.2), so that a
+/// supplicant does not wait where no gate accepts EAP.
+fn eap_failure(response: &[u8]) -> [u8; 4] {
+    [4, response.get(1).copied().unwrap_or(0), 0, 4]
+}
+
+/// An opaque name for whoever was let in, the same for the same account or device
+/// (RFC 4372 section 2.2), where the equipment asks for it.
+pub(crate) fn chargeable(
+    accepted: &AcceptedRequest,
+    secret: &[u8; 32],
+    proved: Option<&Proved>,
+    device: &DeviceLookUp,
+) -> Option<String> {
+    accepted.packet().first(number::CHARGEABLE_USER_IDENTITY)?;
+    match (proved, device) {
+        (Some(proved), _) => Some(opaque(secret, &proved.store, &proved.account.name)),
+        (None, DeviceLookUp::Listed(mac, _) | DeviceLookUp::Unlisted(mac)) => {
+            Some(opaque(secret, "mac", &mac.to_string()))
+        }
+        (None, _) => None,
+    }
+}
+
+fn opaque(secret: &[u8; 32], store: &str, name: &str) -> String {
+    let digest = Sha256::new()
+        .chain_update(secret)
+        .chain_update(store.as_bytes())
+        .chain_update([0])
+        .chain_update(name.to_lowercase().as_bytes())
+        .finalize();
+    digest[..16].iter().map(|byte| format!("{byte:02x}")).collect()
+}

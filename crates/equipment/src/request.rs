@@ -1,0 +1,239 @@
+//! A RADIUS request as a decision knows it.
+
+use std::sync::Arc;
+
+use regnant_decision::{Carrier, KeptRequest, Medium, NasKind, NoName, Presented, ProtocolFacts, Purpose, Request};
+use regnant_eap::Credential;
+use regnant_policy::{Known, Mac, Type, Value};
+use regnant_radius::{ChapResponse, Packet, number, reveal_password};
+
+use crate::accept::AcceptedRequest;
+use crate::edition::Edition;
+use crate::nas::Nas;
+
+/// A request, and the edition that decides it.
+#[derive(Debug)]
+pub(crate) struct RadiusRequest {
+    pub(crate) accepted: AcceptedRequest,
+    pub(crate) edition: Arc<Edition>,
+}
+
+impl ProtocolFacts for RadiusRequest {
+    fn fact(&self, place: usize, kind: &Type) -> Known<Value<'_>> {
+        self.edition.vocabulary.attribute_fact(place, kind, self.accepted.packet().attributes())
+    }
+}
+
+impl KeptRequest for RadiusRequest {
+    /// All that one pass over the attributes tells.
+    fn request(&self) -> Request<'_> {
+        self.accepted.request(self)
+    }
+
+    fn can_be_told(&self, grants: usize) -> Result<(), String> {
+        self.edition.attributes(&self.accepted.nas.dialect, grants).map(drop)
+    }
+}
+
+impl AcceptedRequest {
+    /// What it says, in one pass over its attributes; facts of single attributes are told
+    /// by `protocol`.
+    pub fn request<'p>(&'p self, protocol: &'p dyn ProtocolFacts) -> Request<'p> {
+        let (packet, nas) = (self.packet(), &*self.nas);
+        let mut raw = Raw::default();
+        for attribute in packet.attributes() {
+            raw.take(attribute.number, attribute.value);
+        }
+        let text = |bytes: Option<&'p [u8]>| bytes.and_then(|bytes| std::str::from_utf8(bytes).ok());
+        let name = match raw.user_name {
+            Some(name) => std::str::from_utf8(name).map_err(|_| NoName::NotText),
+            None => Err(NoName::Missing),
+        };
+        let mac = text(raw.calling).and_then(|text| text.parse().ok());
+        let presented = raw.presented(&packet, nas);
+        let carrier = carrier(&raw, name.ok(), mac, &presented);
+        Request {
+            nas: &nas.identity,
+            address: self.source.ip(),
+            name,
+            mac,
+            carrier,
+            purpose: purpose(nas.kind, carrier, integer(raw.service_type), integer(raw.port_type)),
+            medium: integer(raw.port_type).map(medium),
+            port: integer(raw.port).or_else(|| last_number(text(raw.port_id)?)),
+            ssid: text(raw.called).and_then(ssid),
+            presented,
+            protocol,
+        }
+    }
+}
+
+const LOGIN: u32 = 1;
+const FRAMED: u32 = 2;
+const OUTBOUND: u32 = 5;
+const ADMINISTRATIVE: u32 = 6;
+const NAS_PROMPT: u32 = 7;
+const CALL_CHECK: u32 = 10;
+const ASYNC: u32 = 0;
+const VIRTUAL: u32 = 5;
+const ETHERNET: u32 = 15;
+const WIRELESS_OTHER: u32 = 18;
+const WIRELESS_802_11: u32 = 19;
+
+#[derive(Default)]
+struct Raw<'p> {
+    user_name: Option<&'p [u8]>,
+    password: Option<&'p [u8]>,
+    chap: Option<&'p [u8]>,
+    chap_challenge: Option<&'p [u8]>,
+    port: Option<&'p [u8]>,
+    service_type: Option<&'p [u8]>,
+    called: Option<&'p [u8]>,
+    calling: Option<&'p [u8]>,
+    port_type: Option<&'p [u8]>,
+    port_id: Option<&'p [u8]>,
+    eap: bool,
+    /// With Message-Authenticator, which was right: both have the same secret.
+    signed: bool,
+}
+
+impl<'p> Raw<'p> {
+    fn take(&mut self, attribute: u8, value: &'p [u8]) {
+        // The first counts, here as for every `request.*`.
+        let keep = |place: &mut Option<&'p [u8]>| {
+            place.get_or_insert(value);
+        };
+        match attribute {
+            number::USER_NAME => keep(&mut self.user_name),
+            number::USER_PASSWORD => keep(&mut self.password),
+            number::CHAP_PASSWORD => keep(&mut self.chap),
+            number::CHAP_CHALLENGE => keep(&mut self.chap_challenge),
+            number::NAS_PORT => keep(&mut self.port),
+            number::SERVICE_TYPE => keep(&mut self.service_type),
+            number::CALLED_STATION_ID => keep(&mut self.called),
+            number::CALLING_STATION_ID => keep(&mut self.calling),
+            number::NAS_PORT_TYPE => keep(&mut self.port_type),
+            number::NAS_PORT_ID => keep(&mut self.port_id),
+            number::EAP_MESSAGE => self.eap = true,
+            number::MESSAGE_AUTHENTICATOR => self.signed = true,
+            _ => {}
+        }
+    }
+
+    fn presented(&self, packet: &Packet<'_>, nas: &Nas) -> Presented {
+        if let Some(hidden) = self.password {
+            return match reveal_password(hidden, packet.authenticator(), &nas.secret) {
+                Ok(password) if self.signed || printable(password.expose()) => {
+                    Presented::Credential(Credential::Password(password))
+                }
+                Err(_) if self.signed => Presented::Nothing,
+                _ => Presented::Undecodable,
+            };
+        }
+        let chap = self.chap.and_then(|sent| ChapResponse::parse(sent, self.chap_challenge, packet.authenticator()));
+        chap.map_or(Presented::Nothing, |ChapResponse { identifier, challenge, response }| {
+            Presented::Credential(Credential::Md5 { identifier, challenge, response })
+        })
+    }
+}
+
+/// Passwords hold no control characters, and most are UTF-8; what a wrong secret
+/// decodes to nearly always does and nearly never is. Only where no signature tells
+/// whether the secret is right.
+fn printable(password: &[u8]) -> bool {
+    std::str::from_utf8(password).is_ok_and(|text| !text.chars().any(char::is_control))
+}
+
+/// MAC bypass: User-Name is a MAC address equal to Calling-Station-Id, and the
+/// NAS says Call-Check or sends that same name as password.
+fn carrier(raw: &Raw<'_>, name: Option<&str>, mac: Option<Mac>, presented: &Presented) -> Option<Carrier> {
+    if raw.eap {
+        return Some(Carrier::Eap);
+    }
+    let name_is_mac = mac.is_some() && name.and_then(|name| name.parse::<Mac>().ok()) == mac;
+    let same_password = |name: &str| match presented {
+        Presented::Credential(credential) => {
+            matches!(credential.check_password(name.as_bytes()), regnant_eap::Answer::Right { .. })
+        }
+        Presented::Nothing | Presented::Undecodable => false,
+    };
+    if name_is_mac && (integer(raw.service_type) == Some(CALL_CHECK) || name.is_some_and(same_password)) {
+        return Some(Carrier::Mac);
+    }
+    match (raw.password, raw.chap) {
+        (Some(_), _) => Some(Carrier::Pap),
+        (_, Some(_)) => Some(Carrier::Chap),
+        _ => None,
+    }
+}
+
+/// What is asked for. Login modules and VPN plug-ins send Service-Types that say
+/// little (Authenticate-Only, Outbound), so the port and the kind of NAS tell.
+/// `docs/writ.md` has this as a table.
+fn purpose(
+    kind: NasKind,
+    carrier: Option<Carrier>,
+    service_type: Option<u32>,
+    port_type: Option<u32>,
+) -> Option<Purpose> {
+    let access_port = matches!(kind, NasKind::Switch | NasKind::Controller);
+    match (service_type, port_type) {
+        _ if kind == NasKind::Vpn => Some(Purpose::Vpn),
+        (Some(LOGIN | ADMINISTRATIVE | NAS_PROMPT), _) => Some(Purpose::Login),
+        (Some(CALL_CHECK), _) | (_, Some(ETHERNET | WIRELESS_OTHER | WIRELESS_802_11)) => Some(Purpose::Network),
+        (Some(FRAMED | OUTBOUND), Some(VIRTUAL)) if !access_port => Some(Purpose::Vpn),
+        (Some(FRAMED), _) => Some(Purpose::Network),
+        // Who signs in by EAP or is let through by address wants a network.
+        _ if access_port && matches!(carrier, Some(Carrier::Eap | Carrier::Mac)) => Some(Purpose::Network),
+        (_, Some(VIRTUAL | ASYNC)) => Some(Purpose::Login),
+        (_, None) if !access_port => Some(Purpose::Login),
+        _ => None,
+    }
+}
+
+fn integer(value: Option<&[u8]>) -> Option<u32> {
+    <[u8; 4]>::try_from(value?).ok().map(u32::from_be_bytes)
+}
+
+fn medium(port_type: u32) -> Medium {
+    match port_type {
+        ETHERNET => Medium::Wired,
+        WIRELESS_OTHER | WIRELESS_802_11 => Medium::Wireless,
+        VIRTUAL => Medium::Virtual,
+        _ => Medium::Other,
+    }
+}
+
+fn last_number(text: &str) -> Option<u32> {
+    let end = text.rfind(|c: char| c.is_ascii_digit())? + 1;
+    let start = text[..end].rfind(|c: char| !c.is_ascii_digit()).map_or(0, |at| at + 1);
+    // A multi-byte character before the digits ends further right.
+    text.get(start..end).or_else(|| text[..end].split(|c: char| !c.is_ascii_digit()).next_back())?.parse().ok()
+}
+
+/// Called-Station-Id is `00-10-A4-23-19-C0:harbour` (RFC 3580 section 3.20).
+fn ssid(called: &str) -> Option<&str> {
+    let (mac, ssid) = called.split_at_checked(17)?;
+    mac.parse::<Mac>().ok()?;
+    ssid.strip_prefix(':').filter(|ssid| !ssid.is_empty())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_last_number_of_a_port_name_is_its_port() {
+        assert_eq!(last_number("gi1/0/24"), Some(24));
+        assert_eq!(last_number("port é7"), Some(7));
+        assert_eq!(last_number("uplink"), None);
+        assert_eq!(last_number("99999999999"), None);
+    }
+
+    #[test]
+    fn the_network_name_follows_the_mac_address() {
+        assert_eq!(ssid("02-00-5E-00-00-01:harbour crew"), Some("harbour crew"));
+        assert_eq!(ssid("02-00-5E-00-00-01"), None);
+        assert_eq!(ssid("harbour"), None);
+    }
+}

@@ -1,0 +1,439 @@
+//! What a person reads of a decision: its evidence with the names that the edition has
+//! for everything, and what each rule came to.
+
+mod conversation;
+mod handshake;
+pub(crate) mod sentence;
+pub(crate) mod trail;
+pub(crate) mod unheard;
+
+use regnant_decision::{
+    Because, Carrier, Decider, EapEvidence, Ending, EntryKind, FactCode, FailureEvidence, LookUp, Unfit,
+};
+use regnant_equipment::{Edition, Vocabulary};
+use regnant_policy::{
+    Accepted, Compiled, Consequence, Decided, Event, Facts, Gate, GateTrace, IdentityKind, Known, LeafTrace, RuleTrace,
+    Statement, TruthValue, Value, show_duration,
+};
+use regnant_radius::{Attributes, Code, number};
+
+use crate::evidence::{Evidence, KeptFacts, Subject};
+
+/// Rules that are told of one by one; of more, those that lacked least.
+const MOST_RULES: usize = 200;
+
+/// One decision, to be read.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Record {
+    /// The decision's id, a ULID; it begins with the time.
+    pub id: String,
+    /// Milliseconds since 1970 (UTC).
+    pub at: u64,
+    /// The NAS's name.
+    pub nas: String,
+    /// Its kind and site, for people.
+    pub nas_about: String,
+    /// Where the request came from.
+    pub source: String,
+    /// Whether the request carried Message-Authenticator.
+    pub signed: bool,
+    /// The edition that decided.
+    pub edition: u32,
+    /// Who or what asked.
+    pub subject: Subject,
+    /// What carried the credential, where something did.
+    pub(crate) carrier: Option<Carrier>,
+    /// Whether the password did not decode.
+    pub(crate) undecodable: bool,
+    /// The switch port, where one was named.
+    pub port: Option<u32>,
+    /// The attributes of the request; secrets are named and not kept.
+    pub request: Vec<(String, String)>,
+    /// Gates that were passed over and what their `when` came to.
+    pub passed_gates: Vec<(String, TruthValue)>,
+    /// The facts that the `when` of a gate hung on and that were absent: the gate and
+    /// the fact.
+    pub missed_by_gates: Vec<(String, String)>,
+    /// The gate that took the request.
+    pub gate: Option<String>,
+    /// What the gate accepts.
+    pub accepts: Vec<String>,
+    /// What the stores said.
+    pub lookups: Vec<LookUp>,
+    /// Every fact that was known, attributes left out.
+    pub facts: Vec<(String, String)>,
+    /// The rules tried; where there are very many, those that lacked least.
+    pub rules: Vec<RuleRecord>,
+    /// Rules that were tried and are not told of.
+    pub more_rules: usize,
+    /// Where the decision fell.
+    pub end: EndRecord,
+    /// What was decided.
+    pub verdict: VerdictRecord,
+    /// The reply's code and attributes; none where there was no reply.
+    pub reply: Option<(String, Vec<(String, String)>)>,
+    /// The EAP conversation, where there was one.
+    pub eap: Option<Box<EapEvidence>>,
+    /// Microseconds since the packet came, at the end of gate, proof, rules and reply.
+    pub micros: [u32; 4],
+    /// Why what is told of gates and rules may not be how it was: the decision itself
+    /// is told as it was kept.
+    pub doubt: Option<String>,
+}
+
+/// One rule that was tried.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RuleRecord {
+    /// Its title.
+    pub title: String,
+    /// What follows from it: `grant cranes`, `refuse` or `silence`.
+    pub then: String,
+    /// Whether it gives access.
+    pub(crate) grants: bool,
+    /// What its condition came to.
+    pub outcome: TruthValue,
+    /// The comparisons that were looked at.
+    pub tests: Vec<TestRecord>,
+}
+
+/// One comparison that was looked at.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TestRecord {
+    /// The comparison as it is written.
+    pub text: String,
+    /// The fact it asks about.
+    pub fact: String,
+    /// What it came to.
+    pub outcome: TruthValue,
+}
+
+/// Where a decision fell.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum EndRecord {
+    /// No gate takes the request.
+    NoGate,
+    /// The gate does not accept the method.
+    MethodNotAccepted,
+    /// The request carries no credential.
+    NoCredential,
+    /// Proof of identity ended in an event.
+    Proof {
+        /// Whose.
+        identity: IdentityKind,
+        /// The event.
+        event: Event,
+    },
+    /// The EAP conversation failed.
+    Eap(FailureEvidence),
+    /// The supplicant said no more.
+    Abandoned,
+    /// The request belongs to a conversation that nobody knows.
+    UnknownConversation,
+    /// This rule was true.
+    Rule {
+        /// Its title.
+        title: String,
+    },
+    /// No rule was true.
+    Otherwise,
+    /// This rule hangs on a store that did not answer.
+    Undetermined {
+        /// Its title.
+        title: String,
+    },
+    /// The reply cannot be made.
+    NoReply {
+        /// Why.
+        reason: String,
+    },
+}
+
+/// What was decided.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum VerdictRecord {
+    /// Access.
+    Grant {
+        /// The grants.
+        grants: Vec<String>,
+        /// What they say, for people.
+        says: Vec<String>,
+    },
+    /// Access-Reject.
+    Refuse {
+        /// The text for the person, where the policy has one.
+        text: Option<String>,
+    },
+    /// No answer.
+    Silence,
+    /// The other end left before anything was decided.
+    Unfinished,
+}
+
+impl VerdictRecord {
+    /// One word for what was decided.
+    pub fn word(&self) -> &'static str {
+        let kind = match self {
+            Self::Grant { .. } => EntryKind::Granted,
+            Self::Refuse { .. } => EntryKind::Refused,
+            Self::Silence => EntryKind::Silence,
+            Self::Unfinished => EntryKind::Unfinished,
+        };
+        kind.word()
+    }
+}
+
+impl Record {
+    /// What can be told without trying a rule again: enough for a sentence. With another
+    /// edition than the one that decided, names are numbers.
+    pub fn brief(evidence: &Evidence, edition: &Edition) -> Self {
+        let policy = &edition.policy;
+        let same = edition.number == evidence.edition;
+        let gate = evidence.gate.and_then(|gate| policy.gates().get(gate as usize)).filter(|_| same);
+        let claimed = evidence.shown(FactCode::USER_CLAIMED).map(|name| ("user.claimed".to_owned(), name));
+        let rule_title = |rule: &u32| match gate.and_then(|gate| gate.rules.get(*rule as usize)) {
+            Some(rule) => rule.title.clone(),
+            None => format!("rule {}", rule + 1),
+        };
+        let decider = |by: &Decider| match by {
+            Decider::Rule(rule) => EndRecord::Rule { title: rule_title(rule) },
+            Decider::Otherwise => EndRecord::Otherwise,
+        };
+        Self {
+            id: evidence.id.to_string(),
+            at: evidence.id.timestamp_ms(),
+            nas: evidence.text(FactCode::NAS_NAME),
+            nas_about: String::new(),
+            source: evidence.source.to_string(),
+            signed: false,
+            edition: evidence.edition,
+            subject: evidence.subject.clone(),
+            carrier: evidence.number(FactCode::CARRIER).and_then(|number| Some(Carrier::ALL.get(number as usize)?.1)),
+            undecodable: evidence.undecodable,
+            port: evidence.number(FactCode::PORT).and_then(|port| u32::try_from(port).ok()),
+            request: Vec::new(),
+            passed_gates: Vec::new(),
+            missed_by_gates: Vec::new(),
+            accepts: Vec::new(),
+            rules: Vec::new(),
+            more_rules: 0,
+            gate: evidence.gate.map(|place| gate.map_or_else(|| (place + 1).to_string(), |gate| gate.name.clone())),
+            lookups: evidence.lookups.clone(),
+            facts: claimed.into_iter().collect(),
+            end: match &evidence.ending {
+                Ending::Unfit(Unfit::NoGate) => EndRecord::NoGate,
+                Ending::Unfit(Unfit::MethodNotAccepted) => EndRecord::MethodNotAccepted,
+                Ending::Unfit(Unfit::NoCredential) => EndRecord::NoCredential,
+                Ending::Unfit(Unfit::UnknownConversation) => EndRecord::UnknownConversation,
+                Ending::Unfit(Unfit::Conversation(failure)) | Ending::Left(Some(failure)) => {
+                    EndRecord::Eap(failure.clone())
+                }
+                Ending::Left(None) => EndRecord::Abandoned,
+                Ending::Unanswerable(reason) => EndRecord::NoReply { reason: reason.clone() },
+                Ending::Granted { by, .. } => decider(by),
+                Ending::Refused { by, .. } | Ending::Silent { by } => match by {
+                    Because::Proof(identity, event) => EndRecord::Proof { identity: *identity, event: *event },
+                    Because::Decider(by) => decider(by),
+                    Because::Undetermined(rule) => EndRecord::Undetermined { title: rule_title(rule) },
+                },
+            },
+            verdict: match &evidence.ending {
+                Ending::Granted { grants, .. } if same && *grants < policy.grant_sets() => VerdictRecord::Grant {
+                    grants: names(policy, *grants),
+                    says: policy.statements(*grants).map(say).collect(),
+                },
+                Ending::Granted { grants, .. } => {
+                    VerdictRecord::Grant { grants: vec![format!("combination {}", grants + 1)], says: Vec::new() }
+                }
+                Ending::Refused { text, .. } => VerdictRecord::Refuse { text: text.clone() },
+                Ending::Unfit(_) => VerdictRecord::Refuse { text: None },
+                Ending::Silent { .. } | Ending::Unanswerable(_) => VerdictRecord::Silence,
+                Ending::Left(_) => VerdictRecord::Unfinished,
+            },
+            reply: None,
+            eap: evidence.eap.clone(),
+            micros: evidence.micros,
+            doubt: None,
+        }
+    }
+
+    /// All that can be told: gates and rules are tried again with the facts that were
+    /// kept, which comes to the same, as long as this is the edition that decided and
+    /// rules are evaluated as they were.
+    pub fn new(evidence: &Evidence, edition: &Edition) -> Self {
+        let mut record = Self::brief(evidence, edition);
+        record.show_all(evidence, edition);
+        if edition.number != evidence.edition {
+            record.doubt = Some(format!(
+                "Edition {} cannot be read any more, so that names may be missing here.",
+                evidence.edition
+            ));
+            return record;
+        }
+        let (policy, facts) = (&edition.policy, evidence.facts(&edition.vocabulary));
+        let (chosen, passed) = policy.explain_gate(&facts);
+        record.missed_by_gates = missed_by_gates(policy, &passed, &edition.vocabulary);
+        record.passed_gates =
+            passed.iter().map(|passed| (policy.gates()[passed.gate].name.clone(), passed.outcome)).collect();
+        let mut as_kept = chosen.map(|gate| gate as u32) == evidence.gate;
+        let decided = match evidence.ending.because() {
+            Some(Because::Decider(Decider::Rule(rule))) => Some(Decided::Rule(rule as usize)),
+            Some(Because::Decider(Decider::Otherwise)) => Some(Decided::Otherwise),
+            Some(Because::Undetermined(rule)) => Some(Decided::Undetermined(rule as usize)),
+            Some(Because::Proof(..)) | None => None,
+        };
+        if let (Some(decided), Some(gate)) = (decided, evidence.gate.map(|gate| gate as usize))
+            && let Some(definition) = policy.gates().get(gate)
+        {
+            let (again, tried) = policy.explain(gate, &facts);
+            as_kept &= again == decided;
+            (record.rules, record.more_rules) = rules(policy, definition, &tried, &edition.vocabulary);
+        }
+        if !as_kept {
+            record.doubt = Some(format!(
+                "Worked out again, this comes to something else than was decided (by evaluator {}): the decision is \
+                 told as it was, and what each rule came to as it would be now.",
+                evidence.evaluator
+            ));
+        }
+        record
+    }
+
+    /// What takes longer to show than a sentence needs.
+    fn show_all(&mut self, evidence: &Evidence, edition: &Edition) {
+        let (vocabulary, same) =
+            (&*edition.vocabulary, Some(edition).filter(|edition| edition.number == evidence.edition));
+        let facts = evidence.facts(vocabulary);
+        let site = evidence.text(FactCode::NAS_SITE);
+        self.nas_about = format!("{} at {site}", facts.shown("nas.kind").unwrap_or_default());
+        self.signed = sent(&evidence.request).any(|one| one.number == number::MESSAGE_AUTHENTICATOR);
+        self.request = vocabulary.dictionary().show_all(sent(&evidence.request));
+        self.facts = facts.shown_all();
+        let gate = evidence.gate.zip(same).and_then(|(gate, edition)| edition.policy.gates().get(gate as usize));
+        self.accepts = gate.map(|gate| gate.accept.iter().map(Accepted::show).collect()).unwrap_or_default();
+        self.reply = evidence.reply.as_ref().map(|reply| {
+            let attributes = reply.attributes(same, &evidence.text(FactCode::NAS_DIALECT), &evidence.ending);
+            (Code(reply.code).to_string(), vocabulary.dictionary().show_all(sent(&attributes)))
+        });
+    }
+
+    /// The value of a fact that was known.
+    pub fn fact(&self, name: &str) -> Option<&str> {
+        self.facts.iter().find(|(known, _)| known == name).map(|(_, value)| value.as_str())
+    }
+}
+
+fn sent(attributes: &[u8]) -> Attributes<'_> {
+    Attributes::read(attributes).unwrap_or_default()
+}
+
+impl Evidence {
+    /// A text, or none of it.
+    fn text(&self, code: FactCode) -> String {
+        match self.own_fact(code) {
+            Known::Is(Value::Text(text)) => text.into_owned(),
+            _ => String::new(),
+        }
+    }
+
+    fn number(&self, code: FactCode) -> Option<i64> {
+        match self.own_fact(code) {
+            Known::Is(Value::Integer(number)) => Some(number),
+            _ => None,
+        }
+    }
+
+    fn shown(&self, code: FactCode) -> Option<String> {
+        match self.own_fact(code) {
+            Known::Is(value) => Some(value.to_string()),
+            _ => None,
+        }
+    }
+}
+
+impl KeptFacts<'_> {
+    fn shown(&self, name: &str) -> Option<String> {
+        let id = self.vocabulary().schema().find(name)?;
+        let kind = &self.vocabulary().schema().definition(id).kind;
+        match self.fact(id) {
+            Known::Is(value) => Some(kind.show(&value)),
+            Known::Partial(part) => Some(format!("{}, the rest unanswered", kind.show(&part))),
+            Known::Unanswered => Some("unanswered".into()),
+            Known::Absent => None,
+        }
+    }
+
+    /// Every fact that was known and no attribute, by name.
+    fn shown_all(&self) -> Vec<(String, String)> {
+        let schema = self.vocabulary().schema();
+        let own = self.vocabulary().table().own().iter().map(|(_, id)| schema.definition(*id).name.clone());
+        own.filter_map(|name| self.shown(&name).map(|value| (name, value))).collect()
+    }
+}
+
+/// The facts that are absent where a gate was passed over because of it.
+fn missed_by_gates(policy: &Compiled, passed: &[GateTrace], vocabulary: &Vocabulary) -> Vec<(String, String)> {
+    let mut missed = Vec::new();
+    for gate in passed.iter().filter(|gate| gate.outcome == TruthValue::Absent) {
+        for leaf in gate.leaves.iter().filter(|leaf| leaf.outcome == TruthValue::Absent) {
+            let fact = policy.leaves()[leaf.leaf as usize].fact;
+            let entry = (policy.gates()[gate.gate].name.clone(), vocabulary.schema().definition(fact).name.clone());
+            if !missed.contains(&entry) {
+                missed.push(entry);
+            }
+        }
+    }
+    missed
+}
+
+/// The rules that were tried, and how many of them are left out.
+fn rules(policy: &Compiled, gate: &Gate, tried: &[RuleTrace], vocabulary: &Vocabulary) -> (Vec<RuleRecord>, usize) {
+    let test = |leaf: &LeafTrace| {
+        let written = &policy.leaves()[leaf.leaf as usize];
+        let fact = vocabulary.schema().definition(written.fact).name.clone();
+        TestRecord { text: written.text.clone(), fact, outcome: leaf.outcome }
+    };
+    let mut told: Vec<&RuleTrace> = tried.iter().collect();
+    if told.len() > MOST_RULES {
+        told.sort_by_key(|rule| (rule.outcome != TruthValue::True, lacking(rule)));
+        told.truncate(MOST_RULES);
+        told.sort_by_key(|rule| rule.rule);
+    }
+    let records = told.iter().map(|tried| {
+        let rule = &gate.rules[tried.rule];
+        RuleRecord {
+            title: rule.title.clone(),
+            then: match &rule.then {
+                Consequence::Grant(given) => format!("grant {}", names(policy, *given).join(", ")),
+                Consequence::Refuse(_) => "refuse".into(),
+                Consequence::Silence => "silence".into(),
+            },
+            grants: matches!(rule.then, Consequence::Grant(_)),
+            outcome: tried.outcome,
+            tests: tried.leaves.iter().map(test).collect(),
+        }
+    });
+    (records.collect(), tried.len() - told.len())
+}
+
+/// How many comparisons kept a rule from being true.
+fn lacking(rule: &RuleTrace) -> usize {
+    rule.leaves.iter().filter(|leaf| leaf.outcome != TruthValue::True).count()
+}
+
+fn names(policy: &Compiled, combination: usize) -> Vec<String> {
+    policy.grants(combination).map(|grant| grant.name.clone()).collect()
+}
+
+/// A statement of a grant, for people.
+fn say(statement: &Statement) -> String {
+    let value = statement.value();
+    match statement {
+        Statement::Vlan(_) => format!("VLAN {value}"),
+        Statement::Session(seconds) => format!("session {}", show_duration(u64::from(*seconds))),
+        Statement::Reauthenticate(seconds) => format!("again after {}", show_duration(u64::from(*seconds))),
+        Statement::Idle(seconds) => format!("idle {}", show_duration(u64::from(*seconds))),
+        Statement::Acl(_) | Statement::Service(_) => value,
+        Statement::Message(_) => format!("message \"{value}\""),
+        other => format!("{} {value}", other.keyword()),
+    }
+}

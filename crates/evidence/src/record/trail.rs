@@ -1,0 +1,451 @@
+//! The explanation of one decision: its stations, each with its evidence.
+
+use regnant_decision::Carrier;
+use regnant_policy::{Event, IdentityKind, TruthValue};
+use serde::{Deserialize, Serialize};
+
+use crate::record::{EndRecord, Record, RuleRecord, VerdictRecord};
+
+/// The explanation of one decision.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Trail {
+    /// The stations in order: heard, gate, conversation (where EAP carried it),
+    /// proof, identity, rules, grant, reply.
+    pub stations: Vec<Station>,
+}
+
+/// One step of the way.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Station {
+    /// Its name.
+    pub name: String,
+    /// How it went.
+    pub mark: Mark,
+    /// Microseconds since the packet came, where this station was timed.
+    pub micros: Option<u64>,
+    /// What happened, in a sentence.
+    pub line: String,
+    /// All that was known.
+    pub evidence: Vec<Clue>,
+    /// What to do about it, where something went wrong here.
+    pub advice: Option<String>,
+}
+
+/// How a station went.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Mark {
+    /// The request went on.
+    Passed,
+    /// Here it was decided against the request.
+    Stopped,
+    /// The request never got here.
+    Skipped,
+}
+
+/// One thing that was known.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Clue {
+    /// Its name.
+    pub label: String,
+    /// Its value.
+    pub value: String,
+}
+
+impl Clue {
+    pub(super) fn new(label: impl Into<String>, value: impl Into<String>) -> Self {
+        Self { label: label.into(), value: value.into() }
+    }
+}
+
+/// How far a request got.
+#[derive(PartialEq, Eq, PartialOrd, Ord)]
+enum Reached {
+    Gate,
+    Conversation,
+    Proof,
+    Rules,
+    Reply,
+}
+
+impl Record {
+    /// Explains the decision.
+    pub fn trail(&self) -> Trail {
+        let conversation = self.eap.as_ref().map(|eap| self.conversation(eap));
+        let stations = [self.heard(), self.gate_station()].into_iter().chain(conversation).chain([
+            self.proof(),
+            self.identity(),
+            self.rules_station(),
+            self.grant(),
+            self.reply_station(),
+        ]);
+        Trail { stations: stations.collect() }
+    }
+
+    fn reached(&self) -> Reached {
+        match self.end {
+            EndRecord::NoGate => Reached::Gate,
+            EndRecord::Eap(_) | EndRecord::Abandoned | EndRecord::UnknownConversation => Reached::Conversation,
+            EndRecord::MethodNotAccepted | EndRecord::NoCredential | EndRecord::Proof { .. } => Reached::Proof,
+            EndRecord::Rule { .. } | EndRecord::Otherwise | EndRecord::Undetermined { .. } => Reached::Rules,
+            EndRecord::NoReply { .. } => Reached::Reply,
+        }
+    }
+
+    fn refused(&self) -> bool {
+        !matches!(self.verdict, VerdictRecord::Grant { .. })
+    }
+
+    pub(super) fn station(&self, name: &str, mark: Mark, line: impl Into<String>) -> Station {
+        Station { name: name.into(), mark, micros: None, line: line.into(), evidence: Vec::new(), advice: None }
+    }
+
+    fn skipped(&self, name: &str) -> Station {
+        self.station(name, Mark::Skipped, "The request did not get here.")
+    }
+
+    fn heard(&self) -> Station {
+        let signed = if self.signed { "signed with Message-Authenticator" } else { "not signed" };
+        let line = format!("Access-Request from {} ({}, {}), {signed}.", self.source, self.nas, self.nas_about);
+        let mut station = self.station("heard", Mark::Passed, line);
+        station.micros = Some(0);
+        station.evidence = self.request.iter().map(|(name, value)| Clue::new(name, value)).collect();
+        if !self.signed {
+            station.advice = Some(
+                "This NAS need not send Message-Authenticator, so its answers can be forged on the way. \
+                 Update it or turn the attribute on, then require it."
+                    .into(),
+            );
+        }
+        station
+    }
+
+    fn gate_station(&self) -> Station {
+        let (mark, line, advice) = match &self.gate {
+            Some(gate) => (Mark::Passed, format!("Gate {gate} took it, under edition {}.", self.edition), None),
+            None => (
+                Mark::Stopped,
+                format!("No gate of edition {} takes such a request.", self.edition),
+                Some(match self.missed_by_gates.first() {
+                    Some((gate, fact)) => format!(
+                        "Gate {gate} asks for {fact}, which the request does not tell: set the equipment to send what \
+                         it is read from, or widen the gate's `when`."
+                    ),
+                    None => "Widen the `when` of the gate that should take it, or write a gate for it.".into(),
+                }),
+            ),
+        };
+        let mut station = self.station("gate", mark, line);
+        station.micros = Some(self.micros[0].into());
+        station.advice = advice;
+        station.evidence.extend(self.doubt.iter().map(|doubt| Clue::new("not certain", doubt)));
+        for (gate, outcome) in &self.passed_gates {
+            let missed: Vec<_> =
+                self.missed_by_gates.iter().filter(|(by, _)| by == gate).map(|(_, fact)| fact.as_str()).collect();
+            let why = match missed.is_empty() {
+                true => format!("its condition is {}", when(*outcome)),
+                false => format!("{} {} absent", missed.join(" and "), if missed.len() == 1 { "is" } else { "are" }),
+            };
+            station.evidence.push(Clue::new(format!("gate {gate}"), format!("passed over: {why}")));
+        }
+        station.evidence.extend(self.facts_of(&["nas.", "request."]));
+        station
+    }
+
+    fn proof(&self) -> Station {
+        if self.reached() < Reached::Proof && self.lookups.is_empty() {
+            return match &self.end {
+                EndRecord::UnknownConversation => self.unknown_conversation(),
+                _ => self.skipped("proof"),
+            };
+        }
+        let gate = self.gate.as_deref().unwrap_or_default();
+        let carrier = self.carried().unwrap_or_else(|| "no credential".into());
+        let (mark, line, advice) = match &self.end {
+            EndRecord::MethodNotAccepted => (
+                Mark::Stopped,
+                format!("Gate {gate} accepts {} and not {carrier}.", self.accepts.join(", ")),
+                Some(format!("Set the equipment to {}, or add the method to `accept`.", self.accepts.join(" or "))),
+            ),
+            EndRecord::NoCredential => (
+                Mark::Stopped,
+                "The request carries no password, no CHAP response and no MAC bypass.".into(),
+                Some("See what the equipment is set to send; for MAC bypass, User-Name and Calling-Station-Id must be the same address.".into()),
+            ),
+            EndRecord::Proof { identity, event } => (
+                Mark::Stopped,
+                format!("{}: {}.", self.carrier_title(), self.reason()),
+                Some(self.proof_advice(*identity, *event)),
+            ),
+            _ => (Mark::Passed, format!("{}: {}.", self.carrier_title(), self.proved()), None),
+        };
+        let mut station = self.station("proof", mark, line);
+        station.micros = Some(self.micros[1].into());
+        station.advice = advice;
+        for lookup in &self.lookups {
+            station.evidence.push(Clue::new(
+                format!("{} {} in {}", lookup.kind.word(), lookup.name, lookup.asked),
+                lookup.to_string(),
+            ));
+        }
+        station
+    }
+
+    fn unknown_conversation(&self) -> Station {
+        let line = "The request goes on with a conversation that is over, or that this service never began.";
+        let mut station = self.station("proof", Mark::Stopped, line);
+        station.advice = Some(
+            "After a restart this happens once to whoever was in the middle. Else the equipment takes longer than a \
+             conversation lives, or sends its packets to several servers in turn."
+                .into(),
+        );
+        station
+    }
+
+    fn proved(&self) -> String {
+        let unquoted = |name: &str| self.fact(name).map(plain);
+        let mut told = Vec::new();
+        for kind in ["machine", "user"] {
+            let part = |part: &str| unquoted(&format!("{kind}.{part}"));
+            match (part("name"), part("failure")) {
+                (Some(name), _) => told.push(match (part("proof"), part("age")) {
+                    (Some(proof), Some(age)) => format!("{name} proved {age} ago ({proof})"),
+                    (Some(proof), None) if self.eap.is_some() => format!("{name} proved ({proof})"),
+                    _ => format!("{name} proved with the right credential"),
+                }),
+                (None, Some(failure)) => {
+                    told.push(format!("the {kind} is not proved ({failure}), and the gate goes on"))
+                }
+                _ => {}
+            }
+        }
+        match (told.is_empty(), self.carrier) {
+            (false, _) => told.join("; "),
+            (_, Some(Carrier::Mac)) => "the device is taken by its MAC address, which proves nothing more".into(),
+            _ => "nobody had to prove anything".into(),
+        }
+    }
+
+    fn proof_advice(&self, identity: IdentityKind, event: Event) -> String {
+        let stores: Vec<_> = self.lookups.iter().filter(|l| l.kind == identity).map(|l| l.asked.to_string()).collect();
+        let noise = self.undecodable;
+        match (identity, event) {
+            (_, Event::Failed) if noise => {
+                "Compare the shared secret on the NAS with the one in the inventory: this NAS does not sign its \
+                 requests, so a wrong secret shows as a wrong password."
+                    .into()
+            }
+            (IdentityKind::Mac, Event::Unknown) => format!(
+                "Register the device in {}, or let the gate go on with `unknown continue`.",
+                stores.join(" or ")
+            ),
+            (_, Event::Unknown) if self.claims_a_mac() => {
+                "If this is a MAC bypass, the equipment must send the same address as Calling-Station-Id, and \
+                 Service-Type Call-Check. People need names that are no MAC address."
+                    .into()
+            }
+            (_, Event::Unknown) => format!(
+                "Look at how the name is written, realm included: `{}` was looked up in {}.",
+                plain(self.fact("user.claimed").unwrap_or_default()),
+                stores.join(", ")
+            ),
+            (_, Event::Unreachable) => {
+                "See why the store does not answer; meanwhile the NAS asks its next server.".into()
+            }
+            (_, Event::Failed) => "Ask the person to type the password again, or give them a new one.".into(),
+            (_, Event::Unfit) => {
+                "Allow what the method needs in the inventory (`recoverable-password` for CHAP and EAP-MD5, `mschap` \
+                 for MS-CHAP), or use another method."
+                    .into()
+            }
+            (_, Event::Disabled) => "Enable the account if the person should have access.".into(),
+            (_, Event::Expired) => "Extend the account if the person should have access.".into(),
+            (_, Event::Absent) => "See why the equipment sends no such identity.".into(),
+        }
+    }
+
+    fn identity(&self) -> Station {
+        if self.reached() < Reached::Proof {
+            return self.skipped("identity");
+        }
+        let unquoted = |name: &str| plain(self.fact(name).unwrap_or_default());
+        let groups = |name: &str| match unquoted(name).trim_matches(['{', '}', ' ']) {
+            "" => "no group".to_owned(),
+            list => list.replace(", ", " and "),
+        };
+        let mut told = Vec::new();
+        for kind in ["machine", "user"] {
+            let (name, claimed) = (unquoted(&format!("{kind}.name")), unquoted(&format!("{kind}.claimed")));
+            if !name.is_empty() {
+                told.push(format!("{name} is in {}", groups(&format!("{kind}.groups"))));
+            } else if !claimed.is_empty() {
+                told.push(format!("{claimed} was not proved"));
+            }
+        }
+        match (self.fact("device.known"), self.fact("device.barred")) {
+            (Some("true"), Some("true")) => told.push(format!("{} is barred", unquoted("device.mac"))),
+            (Some("true"), _) => {
+                told.push(format!("{} is in {}", unquoted("device.mac"), groups("device.groups")));
+            }
+            (Some("false"), _) => told.push(format!("{} is listed nowhere", unquoted("device.mac"))),
+            _ => {}
+        }
+        let line =
+            if told.is_empty() { "Nothing is known of who asks.".into() } else { format!("{}.", told.join("; ")) };
+        let mut station = self.station("identity", Mark::Passed, line);
+        station.micros = Some(self.micros[1].into());
+        station.evidence = self.facts_of(&["claimed.", "user.", "machine.", "device.", "certificate."]);
+        station
+    }
+
+    fn rules_station(&self) -> Station {
+        if self.reached() < Reached::Rules {
+            return self.skipped("rules");
+        }
+        let (line, advice) = match &self.end {
+            EndRecord::Rule { title } => (format!("\"{title}\" is the first rule that is true."), self.lift()),
+            EndRecord::Undetermined { title } => (
+                format!("Whether \"{title}\" applies hangs on a store that did not answer."),
+                Some(
+                    "See why the store does not answer; the gate's `undetermined` says what happens meanwhile.".into(),
+                ),
+            ),
+            _ => ("No rule is true, so the gate's otherwise decides.".into(), self.near_miss()),
+        };
+        let mark = if self.refused() { Mark::Stopped } else { Mark::Passed };
+        let mut station = self.station("rules", mark, line);
+        station.micros = Some(self.micros[2].into());
+        station.advice = advice.filter(|_| self.refused());
+        station.evidence = self.rules.iter().map(|rule| self.rule_evidence(rule)).collect();
+        if self.more_rules > 0 {
+            station.evidence.push(Clue::new(format!("{} more rules", self.more_rules), "lacked more than these"));
+        }
+        station
+    }
+
+    /// What to do where a rule refuses.
+    fn lift(&self) -> Option<String> {
+        Some(match self.fact("device.barred") {
+            Some("true") => "The device is barred. Lift that in its device entry once it is found or cleared.".into(),
+            _ => "Change the rule, or what is known of who asks.".into(),
+        })
+    }
+
+    /// The rule that would have let the request in and lacked least.
+    fn near_miss(&self) -> Option<String> {
+        let failing = |rule: &RuleRecord| rule.tests.iter().filter(|test| test.outcome != TruthValue::True).count();
+        let granting = self.rules.iter().filter(|rule| rule.grants);
+        let rule = granting.min_by_key(|rule| failing(rule))?;
+        let test = rule.tests.iter().find(|test| test.outcome != TruthValue::True)?;
+        Some(format!(
+            "Nearest was \"{}\": it needed {}; {}.",
+            rule.title,
+            test.text,
+            self.was(&test.fact, test.outcome)
+        ))
+    }
+
+    fn rule_evidence(&self, rule: &RuleRecord) -> Clue {
+        let tests: Vec<_> = rule
+            .tests
+            .iter()
+            .map(|test| match test.outcome {
+                TruthValue::True => format!("{} is true", test.text),
+                // What is asked is the fact itself.
+                outcome if test.text == test.fact => self.was(&test.fact, outcome),
+                outcome => format!("{} is {}: {}", test.text, when(outcome), self.was(&test.fact, outcome)),
+            })
+            .collect();
+        let label = format!("{} ({}) is {}", rule.title, rule.then, when(rule.outcome));
+        Clue::new(label, tests.join("; "))
+    }
+
+    fn was(&self, fact: &str, outcome: TruthValue) -> String {
+        match (outcome, self.fact(fact)) {
+            (TruthValue::Absent, _) => format!("{fact} is absent"),
+            (TruthValue::Unanswered, _) => format!("{fact} was not answered"),
+            (_, Some(value)) => format!("{fact} is {value}"),
+            (_, None) => match self.request.iter().find(|(name, _)| fact.strip_prefix("request.") == Some(name)) {
+                Some((_, value)) => format!("{fact} is {value}"),
+                None if self.facts.iter().any(|(name, _)| name == fact) => format!("{fact} is something else"),
+                None => format!("{fact} is absent"),
+            },
+        }
+    }
+
+    fn grant(&self) -> Station {
+        match &self.verdict {
+            VerdictRecord::Grant { grants, says } => {
+                let mut station =
+                    self.station("grant", Mark::Passed, format!("{}: {}.", grants.join(", "), says.join(", ")));
+                station.micros = Some(self.micros[2].into());
+                station
+            }
+            VerdictRecord::Refuse { text: Some(text) } => {
+                self.station("grant", Mark::Skipped, format!("None: refused with \"{text}\""))
+            }
+            VerdictRecord::Refuse { text: None } => self.station("grant", Mark::Skipped, "None: refused."),
+            VerdictRecord::Silence => self.station("grant", Mark::Skipped, "None: no answer is given."),
+            VerdictRecord::Unfinished => self.station("grant", Mark::Skipped, "None: nothing was decided."),
+        }
+    }
+
+    fn reply_station(&self) -> Station {
+        let Some((code, attributes)) = &self.reply else {
+            let mark = if self.reached() == Reached::Reply { Mark::Stopped } else { Mark::Skipped };
+            let line = match self.verdict {
+                VerdictRecord::Refuse { .. } => {
+                    "No reply: the supplicant was told in its conversation, and said no more."
+                }
+                _ => "No reply, so that the NAS asks its next server.",
+            };
+            let mut station = self.station("reply", mark, line);
+            if let EndRecord::NoReply { reason } = &self.end {
+                station.line = format!("The reply could not be made: {reason}.");
+                station.advice =
+                    Some("Give the NAS a dialect that is installed, or find out what fills its requests.".into());
+            }
+            return station;
+        };
+        let mut station = self.station(
+            "reply",
+            Mark::Passed,
+            match attributes.len() {
+                1 => format!("{code} with 1 attribute."),
+                count => format!("{code} with {count} attributes."),
+            },
+        );
+        station.micros = Some(self.micros[3].into());
+        station.evidence = attributes.iter().map(|(name, value)| Clue::new(name, value)).collect();
+        station
+    }
+
+    fn facts_of(&self, prefixes: &[&str]) -> Vec<Clue> {
+        let fits = |name: &str| prefixes.iter().any(|prefix| name.starts_with(prefix));
+        self.facts.iter().filter(|(name, _)| fits(name)).map(|(name, value)| Clue::new(name, value)).collect()
+    }
+}
+
+/// A value as people say it: without quotes, and a backslash once.
+fn plain(value: &str) -> String {
+    value.replace('"', "").replace("\\\\", "\\")
+}
+
+fn when(outcome: TruthValue) -> &'static str {
+    match outcome {
+        TruthValue::True => "true",
+        TruthValue::False => "false",
+        TruthValue::Absent | TruthValue::Unanswered => "unknown",
+    }
+}
+
+impl Record {
+    fn carrier_title(&self) -> &'static str {
+        match self.carrier {
+            Some(Carrier::Pap) => "Password (PAP)",
+            Some(Carrier::Chap) => "Challenge (CHAP)",
+            Some(Carrier::Mac) => "MAC bypass",
+            _ => "EAP",
+        }
+    }
+}

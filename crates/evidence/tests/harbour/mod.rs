@@ -1,0 +1,534 @@
+//! The harbour in memory: its policy, NASes, people and devices, and a client
+//! that builds requests as real equipment does.
+#![allow(dead_code)]
+
+pub(crate) mod supplicant;
+
+use std::cell::RefCell;
+use std::collections::HashMap;
+use std::future::Future;
+use std::net::SocketAddr;
+use std::pin::{Pin, pin};
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex};
+use std::task::{Context, Poll, Waker};
+use std::time::Duration;
+
+use regnant_certificates::{Authority, Bundle, Issued, Order, Purpose, read_certificates, read_crls};
+use regnant_decision::*;
+use regnant_eap::{MsChapResponse, Question, Standing, Standings};
+use regnant_equipment::{decide, *};
+use regnant_evidence::*;
+use regnant_policy::{Compiled, IdentityKind, Mac, Source, Value};
+use regnant_radius::*;
+use ulid::Ulid;
+
+pub(crate) const POLICY: &str = include_str!("../../../campus/harbour/main.writ");
+
+pub(crate) struct Harbour {
+    pub(crate) vocabulary: Arc<Vocabulary>,
+    pub(crate) nases: NasTable,
+    pub(crate) active: ActiveEdition,
+    pub(crate) stores: Memory,
+    pub(crate) certificates: Certificates,
+    pub(crate) sessions: Arc<ResumptionTable>,
+    pub(crate) machines: Machines,
+    pub(crate) issuer: Arc<Issuer>,
+    pub(crate) guesses: Counting,
+    /// Milliseconds since 1970.
+    pub(crate) now: u64,
+}
+
+#[derive(Clone, Default)]
+pub(crate) struct Memory {
+    /// By kind and name: the account, its password, the password that can be had back.
+    pub(crate) accounts: HashMap<(IdentityKind, String), (Account, &'static str, Option<&'static str>)>,
+    pub(crate) devices: HashMap<Mac, Arc<Device>>,
+    pub(crate) silent: Vec<&'static str>,
+    /// Stores that take every question and never answer.
+    pub(crate) hanging: Vec<&'static str>,
+    /// What all of them can be asked.
+    pub(crate) capabilities: Option<Capabilities>,
+}
+
+impl Memory {
+    fn add(
+        &mut self,
+        kind: IdentityKind,
+        name: &str,
+        (password, recoverable): (&'static str, Option<&'static str>),
+        list: &[&str],
+        disabled: bool,
+    ) {
+        let account =
+            Account { kind, name: name.into(), groups: groups(list), disabled, expired: false, password_mark: 1 };
+        self.accounts.insert((kind, name.into()), (account, password, recoverable));
+    }
+
+    fn known(&self, account: &Account) -> &(Account, &'static str, Option<&'static str>) {
+        &self.accounts[&(account.kind, account.name.to_lowercase())]
+    }
+
+    pub(crate) fn set_password(&mut self, name: &str, password: &'static str) {
+        self.accounts.get_mut(&(IdentityKind::User, name.to_owned())).unwrap().1 = password;
+    }
+
+    pub(crate) fn account_mut(&mut self, kind: IdentityKind, name: &str) -> &mut Account {
+        &mut self.accounts.get_mut(&(kind, name.to_owned())).unwrap().0
+    }
+
+    /// Stores of these names, which all hold the same.
+    fn bound(&self, edition: &Edition) -> Arc<BoundStores> {
+        let names = edition.policy.stores();
+        let named = |name: &String| {
+            let silent = self.silent.contains(&name.as_str());
+            let hanging = self.hanging.contains(&name.as_str());
+            (name.clone(), Arc::new(Named { silent, hanging, memory: self.clone() }) as Arc<dyn Store>)
+        };
+        Arc::new(BoundStores::new(names, &names.iter().map(named).collect()))
+    }
+}
+
+/// Everything that a store can be asked.
+pub(crate) const ALL: Capabilities = Capabilities {
+    kinds: &[IdentityKind::User, IdentityKind::Machine, IdentityKind::Mac],
+    groups: true,
+    passwords: true,
+    mschap: true,
+    recoverable_passwords: true,
+};
+
+/// One store of a memory; a silent one does not answer.
+struct Named {
+    silent: bool,
+    hanging: bool,
+    memory: Memory,
+}
+
+impl Named {
+    fn reply<T: Send + 'static>(&self, answer: T) -> StoreReply<'_, T> {
+        match (self.silent, self.hanging) {
+            (true, _) => StoreReply::Now(Err(Unreachable("it does not answer".into()))),
+            (_, true) => StoreReply::later(std::future::pending()),
+            _ => StoreReply::now(answer),
+        }
+    }
+}
+
+impl Store for Named {
+    fn kind(&self) -> &'static str {
+        "memory"
+    }
+
+    fn capabilities(&self) -> Capabilities {
+        self.memory.capabilities.unwrap_or(ALL)
+    }
+
+    fn time_limit(&self) -> Duration {
+        Duration::from_secs(1)
+    }
+
+    fn account<'s>(&'s self, kind: IdentityKind, name: &'s str) -> StoreReply<'s, Option<Account>> {
+        self.reply(self.memory.accounts.get(&(kind, name.to_lowercase())).map(|(account, ..)| account.clone()))
+    }
+
+    fn check_password<'s>(&'s self, account: &'s Account, password: Secret, _: &'s str) -> StoreReply<'s, bool> {
+        self.reply(self.memory.known(account).1.as_bytes() == password.expose())
+    }
+
+    fn check_takes(&self) -> Duration {
+        Duration::from_millis(27)
+    }
+
+    fn recoverable_password<'s>(&'s self, account: &'s Account) -> StoreReply<'s, Option<Secret>> {
+        self.reply(self.memory.known(account).2.map(|password| Secret::new(password.as_bytes())))
+    }
+
+    fn check_mschap<'s>(&'s self, account: &'s Account, response: &'s MsChapResponse) -> StoreReply<'s, MsChapAnswer> {
+        if account.name == "mac.user" {
+            return self.reply(MsChapAnswer::Unable);
+        }
+        let hash = regnant_eap::mschap::nt_password_hash(self.memory.known(account).1);
+        self.reply(response.session_key(&hash).map_or(MsChapAnswer::Wrong, MsChapAnswer::Right))
+    }
+
+    fn device(&self, mac: Mac) -> StoreReply<'_, Option<Arc<Device>>> {
+        self.reply(self.memory.devices.get(&mac).cloned())
+    }
+}
+
+/// Counts guesses, and notes for how long somebody would have been held back.
+#[derive(Default)]
+pub(crate) struct Counting {
+    table: GuessTable,
+    pub(crate) waited: Mutex<Vec<Duration>>,
+}
+
+impl Counting {
+    fn held<T: Send + 'static>(&self, time: Duration, value: T) -> Wait<'_, T> {
+        if !time.is_zero() {
+            self.waited.lock().unwrap().push(time);
+        }
+        Box::pin(std::future::ready(value))
+    }
+}
+
+impl Guesses for Counting {
+    fn admit<'g>(&'g self, guesser: Guesser<'g>) -> Wait<'g, Answer<()>> {
+        match self.table.wait(guesser, NOW) {
+            Some(time) => self.held(time, Ok(())),
+            None => self.held(Duration::ZERO, Err(Unreachable("too many wait".into()))),
+        }
+    }
+
+    fn wrong<'g>(&'g self, guesser: Guesser<'g>) -> Wait<'g, Held> {
+        let held = self.table.wrong(guesser, NOW);
+        self.held(held.delay, held)
+    }
+
+    fn right(&self, guesser: Guesser<'_>) {
+        self.table.right(guesser);
+    }
+}
+
+impl Timer for Counting {
+    fn sleep(&self, time: Duration) -> Wait<'_, ()> {
+        self.held(time, ())
+    }
+}
+
+/// An issuer's responder that says the same of every certificate, or nothing.
+#[derive(Debug, Default)]
+pub(crate) struct Issuer {
+    pub(crate) says: Mutex<Option<Standing>>,
+    known: Mutex<HashMap<[u8; 32], Standing>>,
+    pub(crate) asked: AtomicU64,
+}
+
+impl Issuer {
+    pub(crate) fn now_says(&self, standing: Option<Standing>) {
+        *self.says.lock().unwrap() = standing;
+        self.known.lock().unwrap().clear();
+    }
+}
+
+impl Standings for Issuer {
+    fn of(&self, fingerprint: &[u8; 32], _: u64) -> Option<Standing> {
+        self.known.lock().unwrap().get(fingerprint).copied()
+    }
+}
+
+impl Responders for Issuer {
+    fn ask<'q>(&'q self, question: &'q Question) -> Pin<Box<dyn Future<Output = Answer<Standing>> + Send + 'q>> {
+        self.asked.fetch_add(1, Ordering::Relaxed);
+        let said = self.says.lock().unwrap().ok_or_else(|| Unreachable("nobody is there".into()));
+        if let Ok(standing) = said {
+            self.known.lock().unwrap().insert(question.fingerprint, standing);
+        }
+        Box::pin(async { said })
+    }
+}
+
+fn stopwatch() -> Duration {
+    Duration::from_micros(85)
+}
+
+/// Differs from call to call, which is all that tests need.
+fn unpredictable(bytes: &mut [u8]) {
+    static COUNT: AtomicU64 = AtomicU64::new(1);
+    let count = COUNT.fetch_add(0x9e37_79b9_7f4a_7c15, Ordering::Relaxed);
+    bytes.iter_mut().enumerate().for_each(|(place, byte)| *byte = (count >> (place % 8 * 8)) as u8 ^ place as u8);
+}
+
+/// 2026-11-23.
+pub(crate) const NOW: u64 = 1_795_392_000_000;
+
+/// The harbour's authority and what it issued.
+pub(crate) struct Certificates {
+    pub(crate) authority: Authority,
+    pub(crate) server: Issued,
+}
+
+impl Certificates {
+    fn new() -> Self {
+        let authority = Authority::new("Tarnmouth Demo Root", 1_700_000_000).unwrap();
+        let order = Order {
+            common_name: SERVER.into(),
+            dns: vec![SERVER.into()],
+            upn: Vec::new(),
+            purpose: Purpose::Server,
+            not_before: 1_700_000_000,
+            not_after: 1_990_000_000,
+            serial: 1,
+            ocsp: None,
+        };
+        Self { server: authority.issue(&order).unwrap(), authority }
+    }
+
+    fn materials(&self, issuer: Arc<Issuer>) -> CertificateMaterial {
+        let bundle = Bundle::from_pem(&format!("{}{}", self.server.certificate, self.server.key)).unwrap();
+        let presentable = Presentable { chain: bundle.chain, key: bundle.key.unwrap(), stapled: None };
+        let crl = self.authority.revoke(&[66], 1_700_000_000, 2_000_000_000).unwrap();
+        let trust = TrustMaterial {
+            authorities: read_certificates(self.authority.certificate()).unwrap(),
+            crls: read_crls(&crl).unwrap(),
+            responder: None,
+            whatever: false,
+        };
+        CertificateMaterial {
+            certificates: [(SERVER.to_owned(), presentable)].into(),
+            trusts: [("tarnmouth-authority".to_owned(), trust)].into(),
+            standings: Some(issuer),
+        }
+    }
+
+    /// A client's certificate with its key.
+    pub(crate) fn client(&self, name: &str, dns: &[&str], upn: &[&str], serial: u64) -> Bundle {
+        let order = Order {
+            common_name: name.into(),
+            dns: dns.iter().map(|name| (*name).to_owned()).collect(),
+            upn: upn.iter().map(|name| (*name).to_owned()).collect(),
+            purpose: Purpose::Client,
+            not_before: 1_700_000_000,
+            not_after: 1_990_000_000,
+            serial,
+            ocsp: None,
+        };
+        let issued = self.authority.issue(&order).unwrap();
+        Bundle::from_pem(&format!("{}{}", issued.certificate, issued.key)).unwrap()
+    }
+}
+
+pub(crate) const SERVER: &str = "radius.tarnmouth.example";
+
+pub(crate) fn groups(names: &[&str]) -> Groups {
+    names.iter().map(|name| Value::owned(*name)).collect()
+}
+
+fn active(
+    policy: &str,
+    people: &[&str],
+    vocabulary: &Arc<Vocabulary>,
+    certificates: &Certificates,
+    issuer: &Arc<Issuer>,
+) -> ActiveEdition {
+    let kinds = [IdentityKind::User, IdentityKind::Machine];
+    let people = people.iter().flat_map(|name| kinds.map(|kind| ((*name).to_owned(), kind)));
+    let stores = people.chain([("harbour-devices".to_owned(), IdentityKind::Mac)]);
+    let schema = vocabulary.schema().clone().with_stores(stores);
+    let compiled = Compiled::from_source(Source::new("main.writ", policy), &schema)
+        .unwrap_or_else(|checked| panic!("{}", checked.diagnostics()[0].render(checked.source())));
+    let dialect = Dialect::standard(vocabulary.dictionary());
+    let edition = Arc::new(Edition::prepare(1, compiled, &[dialect], vocabulary.clone()).unwrap());
+    let materials = certificates.materials(issuer.clone());
+    let offers = Arc::new(GateOffers::prepare(&edition.policy, &materials).unwrap());
+    let (policy, table) = (edition.policy.clone(), vocabulary.table().clone());
+    ActiveEdition { edition, policy: ActivePolicy { policy, table, offers, stores: Arc::default() } }
+}
+
+pub(crate) fn mac(text: &str) -> Mac {
+    text.parse().unwrap()
+}
+
+impl Harbour {
+    pub(crate) fn new() -> Self {
+        Self::with_policy(POLICY)
+    }
+
+    pub(crate) fn with_policy(policy: &str) -> Self {
+        Self::with_stores(policy, &["harbour"])
+    }
+
+    /// Several stores of people, which all hold the same.
+    pub(crate) fn with_stores(policy: &str, people: &[&str]) -> Self {
+        Self::with_dictionary(policy, people, Dictionary::standard())
+    }
+
+    pub(crate) fn with_dictionary(policy: &str, people: &[&str], dictionary: Dictionary) -> Self {
+        let vocabulary = Arc::new(Vocabulary::new(dictionary));
+        let certificates = Certificates::new();
+        let issuer = Arc::<Issuer>::default();
+        let active = active(policy, people, &vocabulary, &certificates, &issuer);
+        let nas = |name: &str, address: &str, kind, secret: &str, sign| Nas {
+            identity: NasIdentity { name: name.into(), kind, site: "quayside".into(), dialect: "standard".into() },
+            network: address.parse().unwrap(),
+            secret: SharedSecret::new(secret.as_bytes()),
+            require_message_authenticator: sign,
+        };
+        let nases = NasTable::new([
+            nas("quay-sw-1", "127.0.0.11", NasKind::Switch, "bollard-9-anchor", true),
+            nas("gate-fw-1", "127.0.0.31", NasKind::Firewall, "portcullis-2-chain", true),
+            nas("pilot-vpn-1", "127.0.0.41", NasKind::Vpn, "sextant-3-compass", false),
+        ]);
+        let mut stores = Memory::default();
+        for (name, password, recoverable, list, disabled) in [
+            ("ida.marsh", "Tide-Table-61", None, &["staff", "harbour-office"][..], false),
+            ("ola.nett", "Fibre-Spool-90", Some("Fibre-Spool-90"), &["staff", "network-operators"], false),
+            ("lee.gone", "Old-Badge-77", None, &["staff"], true),
+            ("mac.user", "02005e200001", None, &["staff"], false),
+            ("02005e200001", "Tide-Table-61", None, &["staff", "network-operators"], false),
+        ] {
+            stores.add(IdentityKind::User, name, (password, recoverable), list, disabled);
+        }
+        let laptop = ("Keel-Plate-55", None);
+        stores.add(IdentityKind::Machine, "quay-laptop-7", laptop, &["harbour-laptops"], false);
+        for (address, title, list, barred) in [
+            ("02:00:5e:20:00:07", "crane controller", &["cranes"][..], false),
+            ("02:00:5e:40:00:66", "container scanner", &["scanners"], true),
+        ] {
+            let device = Device { title: title.into(), groups: groups(list), barred };
+            stores.devices.insert(mac(address), Arc::new(device));
+        }
+        let (sessions, machines, now) = (Arc::default(), Machines::default(), NOW);
+        let guesses = Counting::default();
+        Self { vocabulary, nases, active, stores, certificates, sessions, machines, issuer, guesses, now }
+    }
+
+    /// Activates another policy; all that is remembered stays.
+    pub(crate) fn change_policy(&mut self, policy: &str) {
+        self.active = active(policy, &["harbour", "people"], &self.vocabulary, &self.certificates, &self.issuer);
+    }
+
+    /// What the service does with one datagram.
+    pub(crate) fn ask(&self, request: &Request) -> Answered {
+        let source: SocketAddr = format!("{}:40000", request.from).parse().unwrap();
+        let heard = match accept(self.nases.find(source.ip()), source, &request.bytes) {
+            Ok(heard) => heard,
+            Err(cause) => return Answered::Unheard(cause),
+        };
+        let mut active = self.active.clone();
+        active.policy.stores = self.stores.bound(&active.edition);
+        match now(decide(Ulid::from_parts(self.now, 7), heard, &active, &self.resources(), stopwatch)) {
+            Handled::Decided(decision) => {
+                let reply = decision.reply.clone();
+                Answered::Decided(Box::new(written(*decision)), reply)
+            }
+            Handled::Challenge { reply, conversation, .. } => Answered::Challenged(conversation, reply),
+        }
+    }
+
+    /// What the service does with a datagram of a conversation.
+    pub(crate) fn go_on(&self, session: Box<RadiusConversation>, request: &Request) -> Answered {
+        let source: SocketAddr = format!("{}:40000", request.from).parse().unwrap();
+        let heard = accept(self.nases.find(source.ip()), source, &request.bytes).unwrap();
+        match now(session.go_on(heard, &self.resources(), stopwatch)) {
+            Handled::Decided(decision) => {
+                let reply = decision.reply.clone();
+                Answered::Decided(Box::new(written(*decision)), reply)
+            }
+            Handled::Challenge { reply, conversation, .. } => Answered::Challenged(conversation, reply),
+        }
+    }
+
+    fn resources(&self) -> Resources<'_> {
+        Resources {
+            sessions: &self.sessions,
+            machines: &self.machines,
+            responders: &*self.issuer,
+            guesses: &self.guesses,
+            timer: &self.guesses,
+            random: unpredictable,
+            secret: &[7; 32],
+            retries: 0,
+            now: self.now,
+        }
+    }
+
+    pub(crate) fn record(&self, request: &Request) -> Record {
+        match self.ask(request) {
+            Answered::Decided(record, _) => *record,
+            Answered::Challenged(..) => panic!("a conversation"),
+            Answered::Unheard(cause) => panic!("unheard: {cause}"),
+        }
+    }
+}
+
+thread_local! {
+    static LAST_STORED: RefCell<Vec<u8>> = const { RefCell::new(Vec::new()) };
+}
+
+/// What was stored of the last decision of this thread.
+pub(crate) fn last_stored() -> Vec<u8> {
+    LAST_STORED.with_borrow(Clone::clone)
+}
+
+/// What a person reads of a decision, once it was stored and read back. Whatever is
+/// worked out again must come to what was decided.
+pub(crate) fn written(decision: Decision) -> Record {
+    let edition = decision.edition.clone();
+    let evidence = Evidence::new(decision);
+    let bytes = evidence.to_bytes();
+    let stored = Evidence::from_bytes(evidence.id, &bytes).unwrap();
+    LAST_STORED.set(bytes);
+    assert_eq!(stored, evidence);
+    let record = Record::new(&stored, &edition);
+    assert_eq!(record.doubt, None, "{:?}", stored.ending);
+    record
+}
+
+#[derive(Debug)]
+pub(crate) enum Answered {
+    Unheard(Cause),
+    Challenged(Box<RadiusConversation>, Vec<u8>),
+    Decided(Box<Record>, Option<Vec<u8>>),
+}
+
+/// Stores in memory are never pending.
+fn now<F: Future>(future: F) -> F::Output {
+    match pin!(future).poll(&mut Context::from_waker(Waker::noop())) {
+        Poll::Ready(output) => output,
+        Poll::Pending => panic!("a store in memory was pending"),
+    }
+}
+
+pub(crate) struct Request {
+    pub(crate) from: &'static str,
+    pub(crate) bytes: Vec<u8>,
+}
+
+pub(crate) const AUTHENTICATOR: [u8; 16] = [0x5a; 16];
+
+/// Builds a request from attributes as text, with a password where one is given.
+pub(crate) fn request(
+    from: &'static str,
+    secret: &str,
+    signed: bool,
+    attributes: &[(&str, &str)],
+    password: Option<&str>,
+) -> Request {
+    let secret = SharedSecret::new(secret.as_bytes());
+    let start = if signed { Builder::new } else { Builder::unsigned };
+    let mut builder = start(Code::ACCESS_REQUEST, 9);
+    builder.encoded(&Dictionary::standard().encode(attributes.iter().copied()).unwrap()).unwrap();
+    if let Some(password) = password {
+        let hidden = hide_password(password.as_bytes(), &AUTHENTICATOR, &secret).unwrap();
+        builder.attribute(number::USER_PASSWORD, &hidden).unwrap();
+    }
+    Request { from, bytes: builder.request(&AUTHENTICATOR, &secret) }
+}
+
+pub(crate) fn bypass(name: &str, station: &str) -> Request {
+    let attributes = [
+        ("User-Name", name),
+        ("Calling-Station-Id", station),
+        ("Service-Type", "Call-Check"),
+        ("NAS-Port-Type", "Ethernet"),
+        ("NAS-Port", "7"),
+    ];
+    request("127.0.0.11", "bollard-9-anchor", true, &attributes, Some(name))
+}
+
+pub(crate) fn login(name: &str, password: &str) -> Request {
+    let attributes = [("User-Name", name), ("Service-Type", "Login"), ("NAS-Port-Type", "Virtual")];
+    request("127.0.0.31", "portcullis-2-chain", true, &attributes, Some(password))
+}
+
+pub(crate) fn vpn(name: &str, password: &str) -> Request {
+    request(
+        "127.0.0.41",
+        "sextant-3-compass",
+        false,
+        &[("User-Name", name), ("NAS-Port-Type", "Virtual")],
+        Some(password),
+    )
+}

@@ -1,0 +1,47 @@
+//! What decisions make of stores that are slow, or can do less than others.
+mod harbour;
+
+use std::time::Duration;
+
+use harbour::{Request, *};
+use regnant_decision::*;
+use regnant_evidence::*;
+use regnant_policy::{Event, IdentityKind};
+use regnant_radius::{Builder, Code, SharedSecret, number};
+
+#[test]
+fn a_store_that_never_answers_is_waited_for_as_long_as_it_may_take() {
+    let mut harbour = Harbour::new();
+    harbour.stores.hanging = vec!["harbour"];
+    let record = harbour.record(&login("ola.nett", "Fibre-Spool-90"));
+    assert_eq!(record.verdict, VerdictRecord::Silence);
+    assert!(record.reason().contains("a store did not answer"), "{}", record.reason());
+    assert!(format!("{:?}", record.trail()).contains("no answer within 1 s"));
+    assert_eq!(*harbour.guesses.waited.lock().unwrap(), [Duration::from_secs(1)]);
+    harbour.stores.hanging = vec!["harbour-devices"];
+    let record = harbour.record(&bypass("02005e200007", "02005e200007"));
+    assert_eq!(record.end, EndRecord::Proof { identity: IdentityKind::Mac, event: Event::Unreachable });
+}
+
+#[test]
+fn a_store_is_never_asked_what_it_cannot_do() {
+    let mut harbour = Harbour::new();
+    let reason = |harbour: &Harbour| harbour.record(&login("ola.nett", "Fibre-Spool-90")).reason();
+    harbour.stores.capabilities = Some(Capabilities { passwords: false, ..ALL });
+    assert_eq!(reason(&harbour), "this store checks no passwords");
+    harbour.stores.capabilities = Some(Capabilities { recoverable_passwords: false, ..ALL });
+    let chap = {
+        let secret = SharedSecret::new(*b"portcullis-2-chain");
+        let mut builder = Builder::new(Code::ACCESS_REQUEST, 9);
+        let attributes = [("User-Name", "ola.nett"), ("Service-Type", "Login")];
+        builder.encoded(&regnant_radius::Dictionary::standard().encode(attributes).unwrap()).unwrap();
+        let response = regnant_radius::chap_response(3, b"Fibre-Spool-90", &AUTHENTICATOR);
+        builder.attribute(number::CHAP_PASSWORD, &[&[3][..], &response].concat()).unwrap();
+        Request { from: "127.0.0.31", bytes: builder.request(&AUTHENTICATOR, &secret) }
+    };
+    assert_eq!(harbour.record(&chap).reason(), "no recoverable password, which CHAP and EAP-MD5 need");
+    harbour.stores.capabilities = Some(Capabilities { mschap: false, ..ALL });
+    let login = supplicant::peap(&harbour, "ida.marsh", "Tide-Table-61");
+    let end = supplicant::run(&harbour, login);
+    assert!(end.record.reason().contains("no NT hash"), "{}", end.record.reason());
+}
