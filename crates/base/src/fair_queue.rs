@@ -5,12 +5,12 @@ use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 /// much somebody else has waiting.
 #[derive(Debug)]
 pub struct FairQueue<T> {
-    inner: Mutex<Inner<T>>,
+    queues: Mutex<Queues<T>>,
     came: Condvar,
 }
 
 #[derive(Debug)]
-struct Inner<T> {
+struct Queues<T> {
     of: HashMap<Arc<str>, VecDeque<T>>,
     /// Whoever has something waiting, each once.
     turns: VecDeque<Arc<str>>,
@@ -20,8 +20,8 @@ struct Inner<T> {
 
 impl<T> Default for FairQueue<T> {
     fn default() -> Self {
-        let inner = Inner { of: HashMap::new(), turns: VecDeque::new(), count: 0, closed: false };
-        Self { inner: Mutex::new(inner), came: Condvar::new() }
+        let queues = Queues { of: HashMap::new(), turns: VecDeque::new(), count: 0, closed: false };
+        Self { queues: Mutex::new(queues), came: Condvar::new() }
     }
 }
 
@@ -29,21 +29,21 @@ impl<T> FairQueue<T> {
     /// Puts something in for somebody, where `most` may wait; it comes back where
     /// their share is taken (as in [`crate::Shares`]) or the queue is closed.
     pub fn push(&self, who: &str, one: T, most: usize) -> Result<(), T> {
-        let mut inner = self.lock();
-        let waiting = inner.of.get(who).map_or(0, VecDeque::len);
-        if inner.closed || waiting >= most.saturating_sub(inner.count) {
+        let mut queues = self.lock();
+        let waiting = queues.of.get(who).map_or(0, VecDeque::len);
+        if queues.closed || waiting >= most.saturating_sub(queues.count) {
             return Err(one);
         }
-        match inner.of.get_mut(who) {
+        match queues.of.get_mut(who) {
             Some(queue) => queue.push_back(one),
             None => {
                 let who: Arc<str> = Arc::from(who);
-                inner.turns.push_back(who.clone());
-                inner.of.insert(who, VecDeque::from([one]));
+                queues.turns.push_back(who.clone());
+                queues.of.insert(who, VecDeque::from([one]));
             }
         }
-        inner.count += 1;
-        drop(inner);
+        queues.count += 1;
+        drop(queues);
         self.came.notify_one();
         Ok(())
     }
@@ -51,15 +51,15 @@ impl<T> FairQueue<T> {
     /// Takes the next out, and waits for one; none once the queue is closed and
     /// empty.
     pub fn pop(&self) -> Option<T> {
-        let mut inner = self.lock();
+        let mut queues = self.lock();
         loop {
-            if let Some(one) = inner.take() {
+            if let Some(one) = queues.take() {
                 return Some(one);
             }
-            if inner.closed {
+            if queues.closed {
                 return None;
             }
-            inner = self.came.wait(inner).unwrap_or_else(PoisonError::into_inner);
+            queues = self.came.wait(queues).unwrap_or_else(PoisonError::into_inner);
         }
     }
 
@@ -69,12 +69,12 @@ impl<T> FairQueue<T> {
         self.came.notify_all();
     }
 
-    fn lock(&self) -> MutexGuard<'_, Inner<T>> {
-        self.inner.lock().unwrap_or_else(PoisonError::into_inner)
+    fn lock(&self) -> MutexGuard<'_, Queues<T>> {
+        self.queues.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
-impl<T> Inner<T> {
+impl<T> Queues<T> {
     fn take(&mut self) -> Option<T> {
         let who = self.turns.pop_front()?;
         let queue = self.of.get_mut(&who)?;

@@ -1,13 +1,10 @@
-//! What the docs say of facts is what the code has.
+//! What the docs say of facts and statements is what the code has.
 use std::fs;
 use std::path::Path;
 
-use regnant_equipment::Vocabulary;
-use regnant_policy::{Stage, Type};
+use regnant_equipment::{Dialect, Vocabulary};
+use regnant_policy::{STATEMENTS, Stage, Takes, Type};
 use regnant_radius::Dictionary;
-
-const BEGIN: &str = "<!-- facts -->\n";
-const END: &str = "<!-- end of facts -->\n";
 
 fn kind(kind: &Type) -> String {
     match kind {
@@ -16,7 +13,7 @@ fn kind(kind: &Type) -> String {
     }
 }
 
-fn table() -> String {
+fn facts() -> String {
     let vocabulary = Vocabulary::new(Dictionary::standard());
     let mut text = String::from("| fact | what it is | known | meaning |\n| --- | --- | --- | --- |\n");
     for (_, fact) in vocabulary.schema().facts() {
@@ -35,15 +32,52 @@ fn table() -> String {
     text
 }
 
-#[test]
-fn the_documented_facts_are_those_that_there_are() {
+fn statements() -> String {
+    let dictionary = Dictionary::standard();
+    let dialect = Dialect::standard(&dictionary);
+    let mut text = String::from("| statement | meaning | sent by the `standard` dialect as |\n| --- | --- | --- |\n");
+    for statement in &STATEMENTS {
+        let takes = match &statement.takes {
+            Takes::Vlan => "30`, `vlan \"name\"".into(),
+            Takes::Text => "\"text\"".into(),
+            Takes::Acl => "NAME".into(),
+            Takes::Duration => "4h".into(),
+            Takes::Number(range, _) => range.end().to_string(),
+            Takes::Word(words) => words.join(" / "),
+        };
+        let more = match statement.repeats {
+            true => " Several may stand together.".into(),
+            false if statement.place != statement.keyword => format!(" In the place of `{}`.", statement.place),
+            false => String::new(),
+        };
+        let sent = dialect.attributes_of(statement);
+        let sent = sent.iter().map(|(name, value)| match (value.as_str(), dictionary.by_name(name)) {
+            ("{}", Some(known)) => format!("{name} ({})", known.rfc),
+            ("{}", None) => name.clone(),
+            (constant, _) => format!("{name} {constant}"),
+        });
+        let sent = sent.collect::<Vec<_>>().join(", ");
+        text += &format!("| `{} {takes}` | {}{more} | {sent} |\n", statement.keyword, statement.meaning);
+    }
+    text
+}
+
+/// Holds a table of the docs equal to what is made from the code, or puts it there.
+fn compare(name: &str, table: &str) {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/writ.md");
     let text = fs::read_to_string(&path).unwrap();
-    let (before, rest) = text.split_once(BEGIN).expect("docs/writ.md has a place for the table");
-    let (written, after) = rest.split_once(END).expect("and an end of it");
+    let (begin, end) = (format!("<!-- {name} -->\n"), format!("<!-- end of {name} -->\n"));
+    let (before, rest) = text.split_once(&begin).expect("docs/writ.md has a place for the table");
+    let (written, after) = rest.split_once(&end).expect("and an end of it");
     if std::env::var_os("REGNANT_UPDATE").is_some() {
-        fs::write(&path, format!("{before}{BEGIN}{}{END}{after}", table())).unwrap();
+        fs::write(&path, format!("{before}{begin}{table}{end}{after}")).unwrap();
         return;
     }
-    assert_eq!(written, table(), "run it once with REGNANT_UPDATE=1 and read what changed");
+    assert_eq!(written, table, "run it once with REGNANT_UPDATE=1 and read what changed");
+}
+
+#[test]
+fn the_documented_facts_and_statements_are_those_that_there_are() {
+    compare("facts", &facts());
+    compare("statements", &statements());
 }

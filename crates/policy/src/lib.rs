@@ -20,7 +20,7 @@ mod value;
 
 pub use acl::{Acl, Action, Entry, Port, Protocol, Where};
 pub use diagnostic::{Diagnostic, Label, Severity};
-pub use grant::{Grant, Service, Statement, Vlan};
+pub use grant::{Grant, STATEMENTS, Statement, StatementKind, StatementValue, Takes};
 pub use mac::{Mac, MacError};
 pub use pipeline::{Checked, Compiled, Parsed};
 pub use run::case::CaseResult;

@@ -146,7 +146,7 @@ fn extends_overrides_single_values_and_keeps_the_rest() {
          grant more extends base { reauthenticate 8h class \"b\" }
          gate all { accept mac identify mac in devices otherwise grant more }",
     );
-    let said: Vec<_> = policy.statements(0).map(|s| format!("{} {}", s.keyword(), s.value())).collect();
+    let said: Vec<_> = policy.statements(0).map(|s| format!("{} {}", s.kind.keyword, s.value)).collect();
     assert_eq!(said, ["vlan 20", "reauthenticate 28800", "class b"]);
 }
 

@@ -13,7 +13,7 @@ fn granting(items: &str) -> Compiled {
 }
 
 fn said(items: &str) -> Vec<String> {
-    granting(items).statements(0).map(|s| format!("{} {}", s.keyword(), s.value())).collect()
+    granting(items).statements(0).map(|s| format!("{} {}", s.kind.keyword, s.value)).collect()
 }
 
 fn block(text: &str, length: u8) -> Where {

@@ -1,6 +1,6 @@
 use std::collections::{BTreeMap, HashMap};
 
-use regnant_policy::{Compiled, Statement, did_you_mean};
+use regnant_policy::{Compiled, STATEMENTS, Statement, StatementKind, StatementValue, Takes, did_you_mean};
 use regnant_radius::{BuildError, Builder, Code, Dictionary, EncodeError, HEADER_LEN, MAX_LEN, SharedSecret};
 use serde::Deserialize;
 use thiserror::Error;
@@ -61,6 +61,17 @@ impl Dialect {
     pub fn read(file: &str, text: &str, dictionary: &Dictionary) -> Result<Self, DialectError> {
         let parsed: File = toml::from_str(text)
             .map_err(|error| DialectError::Syntax { file: file.into(), error: error.to_string() })?;
+        for keyword in parsed.statements.keys() {
+            if StatementKind::of(keyword).is_none_or(|kind| kind.takes == Takes::Acl) {
+                return Err(DialectError::UnknownStatement {
+                    file: file.into(),
+                    keyword: keyword.clone(),
+                    hint: did_you_mean(keyword, STATEMENTS.iter().map(|kind| kind.keyword))
+                        .map(|keyword| format!("; did you mean {keyword}?"))
+                        .unwrap_or_default(),
+                });
+            }
+        }
         for template in parsed.statements.values().flatten() {
             if dictionary.by_name(&template.attribute).is_none() {
                 let names = dictionary.definitions().iter().map(|definition| definition.name.as_str());
@@ -76,6 +87,16 @@ impl Dialect {
         Ok(Self { name: parsed.name, title: parsed.title, acl: parsed.acl, statements: parsed.statements })
     }
 
+    /// The attributes that a statement goes into, each with its value, in which `{}` stands
+    /// for the statement's; nothing where the dialect cannot say it.
+    pub fn attributes_of(&self, statement: &StatementKind) -> Vec<(String, String)> {
+        let pair = |template: &Template| (template.attribute.clone(), template.value.clone());
+        match (&statement.takes, self.acl) {
+            (Takes::Acl, AclEncoding::NasFilterRule) => vec![("NAS-Filter-Rule".into(), "{}".into())],
+            _ => self.statements.get(statement.keyword).into_iter().flatten().map(pair).collect(),
+        }
+    }
+
     /// Encodes what a combination of grants says.
     pub(crate) fn render<'s>(
         &self,
@@ -86,14 +107,14 @@ impl Dialect {
         let mut builder = Builder::unsigned(Code::ACCESS_ACCEPT, 0);
         let mut used: BTreeMap<&str, &'static str> = BTreeMap::new();
         for statement in statements {
-            if let Statement::Acl(name) = statement {
+            if let StatementValue::Acl(name) = &statement.value {
                 let acl = policy.acl(name).expect("the check found every access list");
                 match self.acl {
                     AclEncoding::NasFilterRule => builder.filter_rules(&filter_rules(acl))?,
                 }
                 continue;
             }
-            let keyword = statement.keyword();
+            let keyword = statement.kind.keyword;
             let templates = self.statements.get(keyword).ok_or(DialectError::NoStatement { keyword })?;
             for template in templates {
                 let before = used.insert(&template.attribute, keyword);
@@ -104,7 +125,7 @@ impl Dialect {
                         attribute: template.attribute.clone(),
                     });
                 }
-                let value = template.value.replace("{}", &statement.value());
+                let value = template.value.replace("{}", &statement.value.to_string());
                 builder.encoded(&dictionary.encode([(template.attribute.as_str(), value.as_str())])?)?;
             }
         }
@@ -128,6 +149,16 @@ pub enum DialectError {
         file: String,
         /// What the parser says, with the line.
         error: String,
+    },
+    /// Writ has no such statement, or it is sent otherwise.
+    #[error("{file}: no statement `{keyword}` is sent as attributes{hint}")]
+    UnknownStatement {
+        /// The file.
+        file: String,
+        /// The keyword as written.
+        keyword: String,
+        /// A suggestion, or nothing.
+        hint: String,
     },
     /// The dictionary has no such attribute.
     #[error("{file}: there is no attribute `{name}`{hint}")]

@@ -13,7 +13,7 @@ use regnant_decision::{
 use regnant_equipment::{Edition, Vocabulary};
 use regnant_policy::{
     Accepted, Compiled, Consequence, Decided, Event, Facts, Gate, GateTrace, IdentityKind, Known, LeafTrace, RuleTrace,
-    Statement, TruthValue, Value, show_duration,
+    Statement, TruthValue, Value,
 };
 use regnant_radius::{Attributes, Code, number};
 
@@ -239,7 +239,7 @@ impl Record {
             verdict: match &evidence.ending {
                 Ending::Granted { grants, .. } if same && *grants < policy.grant_sets() => VerdictRecord::Grant {
                     grants: names(policy, *grants),
-                    says: policy.statements(*grants).map(say).collect(),
+                    says: policy.statements(*grants).map(Statement::say).collect(),
                 },
                 Ending::Granted { grants, .. } => {
                     VerdictRecord::Grant { grants: vec![format!("combination {}", grants + 1)], says: Vec::new() }
@@ -422,18 +422,4 @@ fn lacking(rule: &RuleTrace) -> usize {
 
 fn names(policy: &Compiled, combination: usize) -> Vec<String> {
     policy.grants(combination).map(|grant| grant.name.clone()).collect()
-}
-
-/// A statement of a grant, for people.
-fn say(statement: &Statement) -> String {
-    let value = statement.value();
-    match statement {
-        Statement::Vlan(_) => format!("VLAN {value}"),
-        Statement::Session(seconds) => format!("session {}", show_duration(u64::from(*seconds))),
-        Statement::Reauthenticate(seconds) => format!("again after {}", show_duration(u64::from(*seconds))),
-        Statement::Idle(seconds) => format!("idle {}", show_duration(u64::from(*seconds))),
-        Statement::Acl(_) | Statement::Service(_) => value,
-        Statement::Message(_) => format!("message \"{value}\""),
-        other => format!("{} {value}", other.keyword()),
-    }
 }

@@ -1,17 +1,14 @@
 use std::collections::HashMap;
+use std::ops::RangeInclusive;
 
 use crate::check::Checker;
 use crate::diagnostic::Diagnostic;
-use crate::grant::{Grant, Service, Statement, Vlan};
+use crate::grant::{Grant, STATEMENTS, Statement, StatementKind, StatementValue, Takes};
 use crate::parse::ast::{GrantItem, Name, Operand, StatementItem};
 use crate::schema::Type;
 use crate::source::Span;
 use crate::suggest::did_you_mean;
 use crate::value::Value;
-
-/// The words that statements begin with.
-pub(crate) const KEYWORDS: [&str; 11] =
-    ["vlan", "role", "acl", "filter", "session", "reauthenticate", "idle", "service", "privilege", "class", "message"];
 
 /// A longer chain of `extends` is refused: nobody can follow it.
 const MAX_EXTENDS: usize = 16;
@@ -62,7 +59,7 @@ impl Checker<'_> {
             // The base is checked for itself too, and says this there.
             self.diagnostics.truncate(reported);
         }
-        let overridden = |statement: &Statement| own.iter().any(|mine| mine.slot() == statement.slot());
+        let overridden = |statement: &Statement| own.iter().any(|mine| mine.kind.place == statement.kind.place);
         inherited.into_iter().filter(|statement| !overridden(statement)).chain(own.clone()).collect()
     }
 
@@ -70,9 +67,10 @@ impl Checker<'_> {
         let mut found: Vec<(Statement, Span)> = Vec::new();
         for part in &item.statements {
             let Some(statement) = self.statement(part) else { continue };
-            let clash = found.iter().find(|(other, _)| other.slot() == statement.slot() && !statement.repeats());
+            let clash =
+                found.iter().find(|(other, _)| other.kind.place == statement.kind.place && !statement.kind.repeats);
             if let Some((_, first)) = clash {
-                let message = format!("a grant has one `{}`", statement.slot());
+                let message = format!("a grant has one `{}`", statement.kind.place);
                 let first = *first;
                 self.report(Diagnostic::error("W312", part.keyword.span, message).also(first, "the first"));
                 continue;
@@ -83,34 +81,24 @@ impl Checker<'_> {
     }
 
     pub(super) fn statement(&mut self, item: &StatementItem) -> Option<Statement> {
+        let Some(kind) = StatementKind::of(&item.keyword.text) else {
+            self.one_of("statement of a grant", &item.keyword, &STATEMENTS.each_ref().map(|kind| (kind.keyword, ())))?;
+            return None;
+        };
         let value = &item.value;
-        Some(match item.keyword.text.as_str() {
-            "vlan" => Statement::Vlan(self.vlan(value)?),
-            "role" => Statement::Role(self.short_text(value)?),
-            "filter" => Statement::Filter(self.short_text(value)?),
-            "class" => Statement::Class(self.short_text(value)?),
-            "message" => Statement::Message(self.short_text(value)?),
-            "acl" => Statement::Acl(self.acl_name(value)?),
-            "session" => Statement::Session(self.seconds(value)?),
-            "reauthenticate" => Statement::Reauthenticate(self.seconds(value)?),
-            "idle" => Statement::Idle(self.seconds(value)?),
-            "privilege" => Statement::Privilege(self.number(value, 0..=15, "a privilege level")? as u32),
-            "service" => Statement::Service(self.service(value)?),
-            _ => {
-                self.one_of("statement of a grant", &item.keyword, &KEYWORDS.map(|word| (word, ())))?;
-                return None;
-            }
-        })
+        let value = match &kind.takes {
+            Takes::Vlan if matches!(value, Operand::Text(_)) => StatementValue::Text(self.short_text(value)?),
+            Takes::Vlan => StatementValue::Number(self.number(value, &(1..=4094), "a VLAN")?),
+            Takes::Text => StatementValue::Text(self.short_text(value)?),
+            Takes::Acl => StatementValue::Acl(self.acl_name(value)?),
+            Takes::Duration => StatementValue::Duration(self.seconds(value)?),
+            Takes::Number(range, what) => StatementValue::Number(self.number(value, range, what)?),
+            Takes::Word(words) => StatementValue::Text(self.word(kind.keyword, words, value)?),
+        };
+        Some(Statement { kind, value })
     }
 
-    fn vlan(&mut self, value: &Operand) -> Option<Vlan> {
-        match value {
-            Operand::Text(_) => Some(Vlan::Name(self.short_text(value)?)),
-            _ => Some(Vlan::Number(self.number(value, 1..=4094, "a VLAN")? as u16)),
-        }
-    }
-
-    fn number(&mut self, value: &Operand, range: std::ops::RangeInclusive<i64>, what: &str) -> Option<i64> {
+    fn number(&mut self, value: &Operand, range: &RangeInclusive<i64>, what: &str) -> Option<i64> {
         let Value::Integer(number) = self.literal(&Type::Integer, value)? else { return None };
         if !range.contains(&number) {
             let message = format!("{what} is {} to {}", range.start(), range.end());
@@ -150,14 +138,14 @@ impl Checker<'_> {
         Some(name.text.clone())
     }
 
-    fn service(&mut self, value: &Operand) -> Option<Service> {
+    fn word(&mut self, keyword: &str, words: &[&'static str], value: &Operand) -> Option<String> {
+        let known: Vec<_> = words.iter().map(|word| (*word, *word)).collect();
         match value {
-            Operand::Word(word) => self.one_of("service", word, &Service::ALL),
+            Operand::Word(word) => self.one_of(keyword, word, &known).map(str::to_owned),
             _ => {
-                self.report(
-                    Diagnostic::error("W317", value.span(), "`service` takes a bare word")
-                        .note("services are: administrative, nas-prompt, login, framed"),
-                );
+                let message = format!("`{keyword}` takes a bare word");
+                let note = format!("there are: {}", words.join(", "));
+                self.report(Diagnostic::error("W317", value.span(), message).note(note));
                 None
             }
         }
@@ -182,12 +170,12 @@ impl Checker<'_> {
             };
             self.mark_used("grant", &name.text);
             for statement in self.program.grants[index].statements.clone() {
-                let before = slots.insert(statement.slot(), name.text.clone());
-                if let (Some(other), false) = (before, statement.repeats()) {
+                let before = slots.insert(statement.kind.place, name.text.clone());
+                if let (Some(other), false) = (before, statement.kind.repeats) {
                     if other == name.text {
                         continue;
                     }
-                    let message = format!("grants `{other}` and `{}` both say `{}`", name.text, statement.slot());
+                    let message = format!("grants `{other}` and `{}` both say `{}`", name.text, statement.kind.place);
                     self.report(
                         Diagnostic::error("W319", name.span, message)
                             .note("a single value can come from one of them only; use `extends` to override"),

@@ -1,4 +1,5 @@
 use crate::diagnostic::Diagnostic;
+use crate::grant::STATEMENTS;
 use crate::parse::ast::*;
 use crate::parse::parser::{Parser, Step};
 
@@ -75,7 +76,7 @@ impl Parser {
         let name = self.name("a name for the grant")?;
         let extends = if self.take_word("extends") { Some(self.word("the grant to extend")?) } else { None };
         let mut statements = Vec::new();
-        self.block(&crate::check::grant::KEYWORDS, |p| {
+        self.block(&STATEMENTS.each_ref().map(|kind| kind.keyword), |p| {
             statements.push(p.statement()?);
             Ok(())
         })?;

@@ -69,7 +69,7 @@ impl Program {
         let told = match (got == case.expect && !wrong_by, missing) {
             (true, None) => None,
             (true, Some(statement)) => {
-                Some(format!("the grant does not say `{} {}`", statement.keyword(), statement.value()))
+                Some(format!("the grant does not say `{} {}`", statement.kind.keyword, statement.value))
             }
             (false, _) => Some(format!("{}{}", describe(&got), describe_by(by.as_ref(), gate))),
         };

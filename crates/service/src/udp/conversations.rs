@@ -46,14 +46,14 @@ pub(crate) type State = [u8; 16];
 /// will carry, whichever socket it reaches.
 #[derive(Debug)]
 pub(crate) struct Conversations<D = RadiusConversation> {
-    inner: Mutex<Inner<D>>,
+    table: Mutex<Table<D>>,
     most: usize,
     most_bytes: usize,
     idle: Duration,
 }
 
 #[derive(Debug)]
-struct Inner<D> {
+struct Table<D> {
     waiting: HashMap<State, Waiting<D>>,
     bytes: usize,
     /// In the order of their last packet.
@@ -88,8 +88,8 @@ impl<D: Held> Conversations<D> {
     }
 
     fn holding(most: usize, most_bytes: usize, idle: Duration) -> Self {
-        let inner = Inner { waiting: HashMap::new(), bytes: 0, ages: VecDeque::new(), of: HashMap::new() };
-        Self { inner: Mutex::new(inner), most, most_bytes, idle }
+        let table = Table { waiting: HashMap::new(), bytes: 0, ages: VecDeque::new(), of: HashMap::new() };
+        Self { table: Mutex::new(table), most, most_bytes, idle }
     }
 
     /// Keeps a conversation until its next packet. Where there are too many, or they
@@ -97,25 +97,25 @@ impl<D: Held> Conversations<D> {
     /// and comes back; it may be the new one itself, whose peer then must not be
     /// challenged.
     pub(crate) fn put(&self, state: State, conversation: Box<D>, begun: Instant, now: Instant) -> Put<D> {
-        let mut inner = self.lock();
+        let mut table = self.lock();
         let bytes = conversation.bytes();
-        let of_nas = inner.of.entry(conversation.nas().to_owned()).or_default();
+        let of_nas = table.of.entry(conversation.nas().to_owned()).or_default();
         of_nas.count += 1;
         of_nas.bytes += bytes;
         match conversation.is_established() {
             true => of_nas.established.push_back(state),
             false => of_nas.half_open.push_back(state),
         }
-        inner.bytes += bytes;
-        inner.ages.push_back((now, state));
-        inner.waiting.insert(state, Waiting { conversation, begun, bytes, since: now });
+        table.bytes += bytes;
+        table.ages.push_back((now, state));
+        table.waiting.insert(state, Waiting { conversation, begun, bytes, since: now });
         let mut given_up = Vec::new();
-        while inner.waiting.len() > self.most || inner.bytes > self.most_bytes {
-            let by_bytes = inner.waiting.len() <= self.most;
-            let Some(oldest) = inner.crowded_out(by_bytes) else { break };
-            given_up.extend(inner.remove(&oldest).map(|waiting| waiting.conversation));
+        while table.waiting.len() > self.most || table.bytes > self.most_bytes {
+            let by_bytes = table.waiting.len() <= self.most;
+            let Some(oldest) = table.crowded_out(by_bytes) else { break };
+            given_up.extend(table.remove(&oldest).map(|waiting| waiting.conversation));
         }
-        Put { kept: inner.waiting.contains_key(&state), given_up }
+        Put { kept: table.waiting.contains_key(&state), given_up }
     }
 
     /// Takes the conversation of this State out, for the NAS that it belongs to.
@@ -126,10 +126,10 @@ impl<D: Held> Conversations<D> {
     /// One that went on for too long stays and ends by silence: who always says just
     /// enough would else hold it for hours.
     fn take_at(&self, state: &State, nas: &str, now: Instant) -> Option<Waiting<D>> {
-        let mut inner = self.lock();
-        match inner.waiting.get(state) {
+        let mut table = self.lock();
+        match table.waiting.get(state) {
             Some(waiting) if waiting.conversation.nas() == nas && now.duration_since(waiting.begun) <= LONGEST => {
-                inner.remove(state)
+                table.remove(state)
             }
             _ => None,
         }
@@ -137,18 +137,18 @@ impl<D: Held> Conversations<D> {
 
     /// Conversations whose peer said nothing for too long.
     pub(crate) fn expired(&self, now: Instant) -> Vec<Waiting<D>> {
-        let mut inner = self.lock();
+        let mut table = self.lock();
         let mut over = Vec::new();
-        while let Some(&(since, state)) = inner.ages.front() {
-            if inner.waiting.get(&state).is_none_or(|waiting| waiting.since != since) {
-                inner.ages.pop_front();
+        while let Some(&(since, state)) = table.ages.front() {
+            if table.waiting.get(&state).is_none_or(|waiting| waiting.since != since) {
+                table.ages.pop_front();
                 continue;
             }
             if now.duration_since(since) < self.idle {
                 break;
             }
-            inner.ages.pop_front();
-            over.extend(inner.remove(&state));
+            table.ages.pop_front();
+            over.extend(table.remove(&state));
         }
         over
     }
@@ -158,8 +158,8 @@ impl<D: Held> Conversations<D> {
         self.lock().waiting.len()
     }
 
-    fn lock(&self) -> MutexGuard<'_, Inner<D>> {
-        self.inner.lock().unwrap_or_else(PoisonError::into_inner)
+    fn lock(&self) -> MutexGuard<'_, Table<D>> {
+        self.table.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
@@ -172,7 +172,7 @@ pub(crate) struct Put<D> {
     pub(crate) given_up: Vec<Box<D>>,
 }
 
-impl<D: Held> Inner<D> {
+impl<D: Held> Table<D> {
     fn remove(&mut self, state: &State) -> Option<Waiting<D>> {
         let waiting = self.waiting.remove(state)?;
         self.bytes -= waiting.bytes;
@@ -326,8 +326,8 @@ mod tests {
             put(&table, number, "a", false, now + IDLE);
             table.take(&state(number), "a");
         }
-        let inner = table.inner.lock().unwrap();
-        assert!(inner.ages.len() < 2_000 && inner.of["a"].half_open.len() < 100, "what went on is forgotten");
+        let table = table.table.lock().unwrap();
+        assert!(table.ages.len() < 2_000 && table.of["a"].half_open.len() < 100, "what went on is forgotten");
     }
 
     #[test]

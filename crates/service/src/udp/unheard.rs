@@ -20,11 +20,11 @@ const QUIET_MS: u64 = 10 * 60 * 1_000;
 /// flood is one line of the journal.
 #[derive(Debug, Default)]
 pub(crate) struct Unheard {
-    inner: Mutex<Inner>,
+    table: Mutex<Table>,
 }
 
 #[derive(Debug, Default)]
-struct Inner {
+struct Table {
     known: HashMap<IpAddr, Vec<Listed>>,
     unknown: HashMap<IpAddr, Vec<Listed>>,
     unlisted: u64,
@@ -46,11 +46,11 @@ impl Unheard {
         now: u64,
         new_id: impl FnOnce() -> Ulid,
     ) {
-        let mut inner = self.lock();
-        let inner = &mut *inner;
-        let senders = if nas.is_some() { &mut inner.known } else { &mut inner.unknown };
+        let mut table = self.lock();
+        let table = &mut *table;
+        let senders = if nas.is_some() { &mut table.known } else { &mut table.unknown };
         if senders.len() >= MOST && !senders.contains_key(&source) {
-            inner.unlisted += 1;
+            table.unlisted += 1;
             return;
         }
         let of_sender = senders.entry(source).or_default();
@@ -82,15 +82,15 @@ impl Unheard {
     /// Gives every entry that changed to `write`, which says whether it was
     /// taken, and forgets those that have been quiet.
     pub(crate) fn flush(&self, now: u64, mut write: impl FnMut(&UnheardRecord) -> bool) {
-        let mut inner = self.lock();
-        let inner = &mut *inner;
+        let mut table = self.lock();
+        let table = &mut *table;
         let mut keep = |listed: &mut Listed| {
             if listed.record.count > listed.written && write(&listed.record) {
                 listed.written = listed.record.count;
             }
             listed.record.count > listed.written || now.saturating_sub(listed.record.last) < QUIET_MS
         };
-        for senders in [&mut inner.known, &mut inner.unknown] {
+        for senders in [&mut table.known, &mut table.unknown] {
             senders.retain(|_, of_sender| {
                 of_sender.retain_mut(&mut keep);
                 !of_sender.is_empty()
@@ -103,8 +103,8 @@ impl Unheard {
         self.lock().unlisted
     }
 
-    fn lock(&self) -> MutexGuard<'_, Inner> {
-        self.inner.lock().unwrap_or_else(PoisonError::into_inner)
+    fn lock(&self) -> MutexGuard<'_, Table> {
+        self.table.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
