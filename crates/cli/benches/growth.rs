@@ -90,17 +90,14 @@ fn add_devices(service: &Running, devices: u32) {
     {
         let mut device = transaction
             .prepare(
-                "INSERT OR IGNORE INTO device (store, mac, title, barred) VALUES ('harbour-devices', ?1, 'sensor', 0)",
+                "INSERT OR IGNORE INTO device (store, mac, title, groups, barred)
+                 VALUES ('harbour-devices', ?1, 'sensor', ?2, 0)",
             )
-            .unwrap();
-        let mut group = transaction
-            .prepare("INSERT OR IGNORE INTO device_group (store, mac, group_name) VALUES ('harbour-devices', ?1, ?2)")
             .unwrap();
         for number in 0..devices {
             let [a, b, c, d] = number.to_be_bytes();
             let mac = [6, 0, a, b, c, d];
-            device.execute([mac]).unwrap();
-            group.execute((mac, format!("team-{}", number % 200))).unwrap();
+            device.execute((mac, format!("[\"team-{}\"]", number % 200))).unwrap();
         }
     }
     transaction.commit().unwrap();

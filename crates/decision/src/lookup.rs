@@ -1,6 +1,7 @@
 //! What stores said while somebody was proved.
 
 use std::fmt;
+use std::sync::Arc;
 
 use regnant_base::printable;
 use regnant_policy::{Event, IdentityKind};
@@ -27,7 +28,7 @@ pub struct LookUp {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Asked {
     /// A store.
-    Store(String),
+    Store(Arc<str>),
     /// None.
     NoStore,
     /// What a certificate says.

@@ -1,5 +1,7 @@
 //! Proof of identity: which store knows whom, and whether the credential is right.
 
+use std::sync::Arc;
+
 use regnant_base::Secret;
 use regnant_eap::{Answer as EapAnswer, Credential};
 use regnant_policy::{Event, Gate, Identify, IdentityKind, Mac, Method, Reaction, StoreId};
@@ -178,7 +180,7 @@ async fn find_device(clause: &Identify, mac: Mac, means: Means<'_>, log: &mut Ve
             Ok(None) => LookUpAnswer::NotListed,
             Err(unreachable) => LookUpAnswer::NoAnswer(unreachable.to_string()),
         };
-        let (kind, asked, name) = (IdentityKind::Mac, Asked::Store(means.stores.name(*id).to_owned()), mac.to_string());
+        let (kind, asked, name) = (IdentityKind::Mac, Asked::Store(means.stores.name(*id)), mac.to_string());
         log.push(LookUp { kind, asked, name, answer: told, held: None });
         match answer {
             Ok(Some(device)) => return DeviceLookUp::Listed(mac, device),
@@ -301,14 +303,14 @@ impl Attempt<'_> {
         for id in &self.clause.stores {
             let name = means.stores.name(*id);
             let event = match self.ask_one(*id, tried, means).await {
-                Ok(Ok((account, answer))) => return self.proved(name, account, answer),
+                Ok(Ok((account, answer))) => return self.proved(&name, account, answer),
                 Ok(Err(None)) => {
-                    self.note_store(name, LookUpAnswer::Unknown);
+                    self.note_store(&name, LookUpAnswer::Unknown);
                     continue;
                 }
                 Ok(Err(Some(event))) => event,
                 Err(unreachable) => {
-                    self.note_store(name, LookUpAnswer::NoAnswer(unreachable.to_string()));
+                    self.note_store(&name, LookUpAnswer::NoAnswer(unreachable.to_string()));
                     silent = true;
                     continue;
                 }
@@ -346,12 +348,12 @@ impl Attempt<'_> {
             Ok(answer) => (Ok((account, answer)), LookUpAnswer::Right(right)),
             Err((event, told)) => (Err(Some(event)), told),
         };
-        self.note_store(means.stores.name(id), told);
+        self.note_store(&means.stores.name(id), told);
         Ok(outcome)
     }
 
-    fn note_store(&mut self, store: &str, answer: LookUpAnswer) {
-        self.note(Asked::Store(store.to_owned()), answer);
+    fn note_store(&mut self, store: &Arc<str>, answer: LookUpAnswer) {
+        self.note(Asked::Store(store.clone()), answer);
     }
 
     fn note(&mut self, asked: Asked, answer: LookUpAnswer) {
@@ -359,9 +361,9 @@ impl Attempt<'_> {
         self.log.push(LookUp { kind, asked, name, answer, held: None });
     }
 
-    fn proved(&self, store: &str, account: Account, answer: EapAnswer) -> ProofOutcome {
+    fn proved(&self, store: &Arc<str>, account: Account, answer: EapAnswer) -> ProofOutcome {
         let (claimed, proof) = (self.claimed.clone(), self.proof.clone());
-        let proved = Proved { claimed, store: store.to_owned(), account, proof, age: None };
+        let proved = Proved { claimed, store: store.clone(), account, proof, age: None };
         ProofOutcome { identity: Identity::Proved(Box::new(proved)), event: None, answer }
     }
 

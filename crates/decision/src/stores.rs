@@ -159,18 +159,18 @@ pub type StoreRegistry = BTreeMap<String, Arc<dyn Store>>;
 /// The stores that a policy names, found by the ids that it has for them.
 #[derive(Clone, Default)]
 pub struct BoundStores {
-    list: Vec<(String, Option<Arc<dyn Store>>)>,
+    list: Vec<(Arc<str>, Option<Arc<dyn Store>>)>,
 }
 
 impl BoundStores {
     /// Those of `names`, the names of a policy in its order.
     pub fn new(names: &[String], registry: &StoreRegistry) -> Self {
-        Self { list: names.iter().map(|name| (name.clone(), registry.get(name).cloned())).collect() }
+        Self { list: names.iter().map(|name| (name.as_str().into(), registry.get(name).cloned())).collect() }
     }
 
     /// Its name.
-    pub(crate) fn name(&self, id: StoreId) -> &str {
-        self.list.get(id.place()).map_or("", |(name, _)| name)
+    pub(crate) fn name(&self, id: StoreId) -> Arc<str> {
+        self.list.get(id.place()).map_or_else(|| "".into(), |(name, _)| name.clone())
     }
 
     /// The store. The check lets no policy through that names one which is not there; it

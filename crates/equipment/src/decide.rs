@@ -78,7 +78,6 @@ pub async fn decide(
     let chosen_at = elapsed();
     let eap = facts.request.carrier == Some(Carrier::Eap);
     let unfit = |gate, unfit| Decided::unfit(gate, unfit, chosen_at);
-    let name = facts.request.name.ok().map(str::to_owned);
     let decided = match gate {
         None => unfit(None, Unfit::NoGate),
         // Only EAP goes on in conversations (RFC 3579 section 2.6.1).
@@ -93,7 +92,7 @@ pub async fn decide(
         Some(gate) => regnant_decision::decide(&active.policy, (gate, chosen_at), facts, resources, &elapsed).await,
     };
     let RadiusRequest { accepted, edition } = asked;
-    let made = plain_reply(&accepted, &edition, &decided, name.as_deref(), resources.secret);
+    let made = plain_reply(&accepted, &edition, &decided, resources.secret);
     Handled::Decided(Box::new(Decision::new(id, accepted, edition, decided, made, elapsed())))
 }
 
@@ -102,7 +101,6 @@ fn plain_reply(
     accepted: &AcceptedRequest,
     edition: &Edition,
     decided: &Decided,
-    name: Option<&str>,
     secret: &[u8; 32],
 ) -> Result<Option<Vec<u8>>, String> {
     let known = &decided.known;
@@ -113,8 +111,10 @@ fn plain_reply(
             let beside = Beside {
                 eap: None,
                 user_name: decided.gate.and_then(|gate| {
+                    let asked = accepted.packet().first(number::USER_NAME);
+                    let asked = asked.and_then(|name| std::str::from_utf8(name).ok());
                     let proved = proved.map(|proved| proved.account.name.as_str());
-                    reply::user_name(&edition.policy.gates()[gate], name, None, proved)
+                    reply::user_name(&edition.policy.gates()[gate], asked, None, proved)
                 }),
                 chargeable: reply::chargeable(accepted, secret, proved, &known.device),
             };

@@ -154,6 +154,8 @@ pub struct DeviceEntry {
     pub barred: bool,
 }
 
+/// More devices than this do not come in one file.
+const MOST_DEVICES: u64 = 4_000_000;
 /// The shortest shared secret that is taken, in bytes.
 const LEAST_SECRET: usize = 8;
 
@@ -185,6 +187,7 @@ impl Inventory {
         dialects: &[String],
     ) -> Result<Import, InventoryError> {
         self.names_differ()?;
+        self.bounded()?;
         let file = self.file_mark(key);
         let mut known: Vec<StoreRow> = stores.to_vec();
         let mut rows = Rows::default();
@@ -221,6 +224,21 @@ impl Inventory {
             rows.devices.push(device.row()?);
         }
         Ok(Import { file, rows })
+    }
+
+    /// A short file can name very many addresses.
+    fn bounded(&self) -> Result<(), InventoryError> {
+        let mut all = 0;
+        for device in &self.device {
+            let (first, last) = device.range()?;
+            all += count(first, last);
+        }
+        match all > MOST_DEVICES {
+            true => {
+                Err(InventoryError(format!("it has {all} devices and may have {MOST_DEVICES}; import it in parts")))
+            }
+            false => Ok(()),
+        }
     }
 
     /// What tells this inventory from another. Under a key: it holds passwords, which

@@ -168,6 +168,9 @@ fn an_inventory_says_what_is_wrong_and_changes_nothing() {
     assert!(told(&person("name = \"a\"\npassword = \"02:00:5e:20:00:01\"")).contains("never a password"));
     assert!(told(&person("name = \"a\"\npassword = \"b\"\nexpires = \"soon\"")).contains("`expires` is no time"));
     assert!(told("[[person]]\nstore = \"x\"\nname = \"a\"\npassword = \"b\"").contains("there is no store `x`"));
+    let ranges = "[[device]]\nstore = \"e\"\nmac = \"02:00:00:00:00:00\"\nlast = \"02:00:00:00:ff:ff\"\n".repeat(70);
+    let many = format!("[[store]]\nname = \"e\"\nkind = \"devices\"\n{ranges}");
+    assert!(told(&many).contains("it has 4587520 devices and may have 4000000"));
     let two = format!(
         "{}\n[[nas]]\nname = \"b\"\nkind = \"switch\"\nsite = \"s\"\naddress = \"10.44.0.1\"\nsecret = \"mizzen-7-halyard\"",
         nas("address = \"10.44.0.1\"\nsecret = \"gantry-4-lashing\"")

@@ -122,10 +122,10 @@ impl Service {
         let (stop, stopped) = watch::channel(false);
         let addresses = sockets.iter().filter_map(|group| group.first()?.local_addr().ok()).collect();
         let mut receivers = Vec::new();
-        for socket in sockets.into_iter().flatten() {
+        for (end, socket) in (0..).zip(sockets).flat_map(|(end, group)| group.into_iter().map(move |one| (end, one))) {
             let Some(place) = journal.handle() else { continue };
-            let receiver =
-                Receiver { radius: radius.clone(), journal: place, slow: Handle::current(), stop: stopped.clone() };
+            let (radius, stop) = (radius.clone(), stopped.clone());
+            let receiver = Receiver { radius, journal: place, slow: Handle::current(), stop, end };
             receivers.push(receiver.start(receivers.len(), socket));
         }
         let api = listener.local_addr().map_err(|error| StartError::Listen {

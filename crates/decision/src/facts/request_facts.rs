@@ -56,7 +56,7 @@ pub struct Proved {
     /// The name that was looked up.
     pub claimed: String,
     /// The store that has it.
-    pub store: String,
+    pub store: Arc<str>,
     /// What the store says.
     pub account: Account,
     /// The method: `pap`, `teap, eap-tls` and so on.

@@ -24,8 +24,6 @@ impl Records {
         now: u64,
     ) -> Result<(), RecordsError> {
         let mut connection = self.lock();
-        // What is overwritten is wiped, not only marked free.
-        connection.pragma_update(None, "secure_delete", true)?;
         let mut transaction = connection.transaction()?;
         let rows = tables::all(&transaction)?;
         let mut rows = Rows { stores: Vec::new(), devices: Vec::new(), trusts: Vec::new(), ..rows };
@@ -35,7 +33,8 @@ impl Records {
         let envelope = Envelope::new(author, now, Command::UseKey { key: to.id() });
         apply::apply(&mut transaction, &envelope)?.outcome.done()?;
         transaction.commit()?;
-        // The write-ahead log has them still.
+        // Free pages and the write-ahead log have some of what was sealed before still.
+        connection.execute_batch("VACUUM")?;
         Ok(connection.query_row("PRAGMA wal_checkpoint(TRUNCATE)", [], |_| Ok(()))?)
     }
 }

@@ -35,6 +35,8 @@ pub(crate) struct Receiver {
     pub(crate) journal: JournalHandle,
     pub(crate) slow: Handle,
     pub(crate) stop: watch::Receiver<bool>,
+    /// The number of the address that it receives on.
+    pub(crate) end: u32,
 }
 
 impl Receiver {
@@ -53,7 +55,7 @@ impl Receiver {
     }
 
     async fn run(mut self, socket: UdpSocket) {
-        let socket = match BatchSocket::new(socket) {
+        let socket = match BatchSocket::new(socket, self.end) {
             Ok(socket) => Arc::new(socket),
             Err(error) => return tracing::error!("a socket cannot be set up: {error}"),
         };

@@ -4,20 +4,13 @@ use std::sync::Arc;
 
 use crate::udp::socket::BatchSocket;
 
-/// By what requests come.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub(crate) enum Transport {
-    /// Datagrams (RFC 2865 section 3).
-    Udp,
-}
-
 /// Between whom requests pass. One and the same request repeats within a channel; what
 /// looks like it in another is another (RFC 5080 section 2.2.2).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub(crate) struct Channel {
-    pub(crate) transport: Transport,
-    /// Where we listen.
-    pub(crate) local: SocketAddr,
+    /// Which of our ends: every address that we listen on, by whatever transport, has a
+    /// number of its own.
+    pub(crate) end: u32,
     /// Who asks.
     pub(crate) peer: SocketAddr,
 }
@@ -43,7 +36,7 @@ pub(crate) struct DatagramSink {
 
 impl Sink for DatagramSink {
     fn channel(&self) -> Channel {
-        Channel { transport: Transport::Udp, local: self.socket.local(), peer: self.to }
+        Channel { end: self.socket.number(), peer: self.to }
     }
 
     fn send(&self, reply: &[u8]) -> io::Result<()> {

@@ -55,7 +55,7 @@ fn socket(address: SocketAddr, shared: bool) -> io::Result<UdpSocket> {
 pub(crate) struct BatchSocket {
     socket: tokio::net::UdpSocket,
     state: UdpSocketState,
-    local: SocketAddr,
+    number: u32,
 }
 
 /// Buffers for one batch.
@@ -90,25 +90,25 @@ impl Batch {
 }
 
 impl BatchSocket {
-    /// Must be called on the runtime that will receive.
-    pub(crate) fn new(socket: UdpSocket) -> io::Result<Self> {
+    /// `number` is that of the address it listens on. Must be called on the runtime that
+    /// will receive.
+    pub(crate) fn new(socket: UdpSocket, number: u32) -> io::Result<Self> {
         let state = UdpSocketState::new((&socket).into())?;
         // A reply with a long access list is larger than most links carry whole; the
         // default of quinn-udp would forbid to fragment it.
-        let local = socket.local_addr()?;
-        match local {
+        match socket.local_addr()? {
             SocketAddr::V4(_) => set_ip_mtu_discover(&socket, Ipv4PathMtuDiscovery::DONT)?,
             SocketAddr::V6(_) => {
                 set_ipv6_mtu_discover(&socket, Ipv6PathMtuDiscovery::DONT)?;
                 setsockopt(&socket, Ipv6DontFrag, &false)?;
             }
         }
-        Ok(Self { socket: tokio::net::UdpSocket::from_std(socket)?, state, local })
+        Ok(Self { socket: tokio::net::UdpSocket::from_std(socket)?, state, number })
     }
 
-    /// Where it listens.
-    pub(crate) fn local(&self) -> SocketAddr {
-        self.local
+    /// The number of the address that it listens on.
+    pub(crate) fn number(&self) -> u32 {
+        self.number
     }
 
     /// Waits for datagrams and hands each to `take`.
