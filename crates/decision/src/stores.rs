@@ -159,8 +159,11 @@ pub type StoreRegistry = BTreeMap<String, Arc<dyn Store>>;
 /// The stores that a policy names, found by the ids that it has for them.
 #[derive(Clone, Default)]
 pub struct BoundStores {
-    list: Vec<(Arc<str>, Option<Arc<dyn Store>>)>,
+    list: Vec<Bound>,
 }
+
+/// A store by its name, where there is one.
+type Bound = (Arc<str>, Option<Arc<dyn Store>>);
 
 impl BoundStores {
     /// Those of `names`, the names of a policy in its order.
