@@ -9,5 +9,6 @@ mod linux;
 mod network;
 mod passpoint;
 mod windows;
+mod xml;
 
 pub use network::{Inner, Method, Network, Platform, Profile, ProfileError};

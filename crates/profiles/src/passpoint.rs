@@ -3,9 +3,9 @@
 
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
-use quick_xml::escape::escape;
 
 use crate::network::{Inner, Method, Network, Profile, ProfileError};
+use crate::xml::{Element, element, leaf};
 
 const BOUNDARY: &str = "regnant-passpoint";
 
@@ -21,20 +21,23 @@ pub(crate) fn profile(network: &Network) -> Result<Profile, ProfileError> {
         _ => return Err(not_there("other methods than EAP-TTLS with a password")),
     };
     let domain = network.server.split_once('.').map_or(network.server.as_str(), |(_, domain)| domain);
-    let leaf =
-        |name: &str, value: &str| format!("<Node><NodeName>{name}</NodeName><Value>{}</Value></Node>", escape(value));
-    let node = |name: &str, inside: String| format!("<Node><NodeName>{name}</NodeName>{inside}</Node>");
-    let home = node("HomeSP", leaf("FriendlyName", &network.title) + &leaf("FQDN", domain));
-    let method = leaf("EAPType", "21") + &leaf("InnerMethod", inner);
-    let login =
-        leaf("MachineManaged", "false") + &node("EAPMethod", method) + &leaf("Username", "") + &leaf("Password", "");
-    let credential = node("Credential", leaf("Realm", domain) + &node("UsernamePassword", login));
-    let tree = format!(
-        "<?xml version=\"1.0\"?>\n<MgmtTree xmlns=\"syncml:dmddf1.2\"><VerDTD>1.2</VerDTD><Node>\
-         <NodeName>PerProviderSubscription</NodeName><RTProperties><Type><DDFName>\
-         urn:wfa:mo:hotspot2dot0-perprovidersubscription:1.0</DDFName></Type></RTProperties>{}</Node></MgmtTree>\n",
-        node("i001", home + &credential)
+    let value = |name: &str, value: &str| element("Node", [leaf("NodeName", name), leaf("Value", value)]);
+    let node =
+        |name: &str, inside: Vec<Element>| element("Node", std::iter::once(leaf("NodeName", name)).chain(inside));
+    let home = node("HomeSP", vec![value("FriendlyName", &network.title), value("FQDN", domain)]);
+    let method = node("EAPMethod", vec![value("EAPType", "21"), value("InnerMethod", inner)]);
+    let login = vec![value("MachineManaged", "false"), method, value("Username", ""), value("Password", "")];
+    let credential = node("Credential", vec![value("Realm", domain), node("UsernamePassword", login)]);
+    let kind = leaf("DDFName", "urn:wfa:mo:hotspot2dot0-perprovidersubscription:1.0");
+    let subscription = element(
+        "Node",
+        [
+            leaf("NodeName", "PerProviderSubscription"),
+            element("RTProperties", [element("Type", [kind])]),
+            node("i001", vec![home, credential]),
+        ],
     );
+    let tree = element("MgmtTree", [leaf("VerDTD", "1.2"), subscription]).of("syncml:dmddf1.2").document();
     let part = |kind: &str, bytes: &[u8]| {
         format!(
             "--{BOUNDARY}\r\nContent-Type: {kind}\r\nContent-Transfer-Encoding: base64\r\n\r\n{}\r\n",

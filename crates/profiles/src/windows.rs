@@ -1,136 +1,142 @@
 //! WLAN and LAN profiles (XML).
 
-use quick_xml::escape::escape;
 use sha1::{Digest, Sha1};
 
 use crate::network::{Inner, Method, Network, Profile, ProfileError};
+use crate::xml::{Element, element, leaf};
+
+const WLAN: &str = "http://www.microsoft.com/networking/WLAN/profile/v1";
+const LAN: &str = "http://www.microsoft.com/networking/LAN/profile/v1";
+const ONE_X: &str = "http://www.microsoft.com/networking/OneX/v1";
+const HOST: &str = "http://www.microsoft.com/provisioning/EapHostConfig";
+const COMMON: &str = "http://www.microsoft.com/provisioning/EapCommon";
+const BASE: &str = "http://www.microsoft.com/provisioning/BaseEapConnectionPropertiesV1";
+const TLS: &str = "http://www.microsoft.com/provisioning/EapTlsConnectionPropertiesV1";
+const MSCHAPV2: &str = "http://www.microsoft.com/provisioning/MsChapV2ConnectionPropertiesV1";
+const PEAP: &str = "http://www.microsoft.com/provisioning/MsPeapConnectionPropertiesV1";
+const TTLS: &str = "http://www.microsoft.com/provisioning/EapTtlsConnectionPropertiesV1";
+const TEAP: &str = "http://www.microsoft.com/provisioning/EapTeapConnectionPropertiesV1";
 
 pub(crate) fn profile(network: &Network) -> Result<Profile, ProfileError> {
-    let eap = eap_host_config(network)?;
-    let one_x = format!(
-        "<OneX xmlns=\"http://www.microsoft.com/networking/OneX/v1\"><cacheUserData>true</cacheUserData>\
-         <authMode>{}</authMode><EAPConfig>{eap}</EAPConfig></OneX>",
-        if matches!(network.method, Method::Teap(_)) { "machineOrUser" } else { "user" }
-    );
-    let text = match &network.ssid {
-        Some(ssid) => {
-            let name = escape(ssid.as_str());
-            let hex: String = ssid.bytes().map(|byte| format!("{byte:02X}")).collect();
-            format!(
-                "<?xml version=\"1.0\"?>\n<WLANProfile xmlns=\"http://www.microsoft.com/networking/WLAN/profile/v1\">\
-                 <name>{name}</name><SSIDConfig><SSID><hex>{hex}</hex><name>{name}</name></SSID></SSIDConfig>\
-                 <connectionType>ESS</connectionType><connectionMode>auto</connectionMode><MSM><security>\
-                 <authEncryption><authentication>WPA2</authentication><encryption>AES</encryption>\
-                 <useOneX>true</useOneX></authEncryption>{one_x}</security></MSM></WLANProfile>\n"
-            )
+    let who = if matches!(network.method, Method::Teap(_)) { "machineOrUser" } else { "user" };
+    let one_x = element(
+        "OneX",
+        [leaf("cacheUserData", "true"), leaf("authMode", who), element("EAPConfig", [eap_host_config(network)?])],
+    )
+    .of(ONE_X);
+    let root = match &network.ssid {
+        Some(ssid) => wireless(ssid, one_x),
+        None => {
+            let security = [leaf("OneXEnforced", "true"), leaf("OneXEnabled", "true"), one_x];
+            element("LANProfile", [element("MSM", [element("security", security)])]).of(LAN)
         }
-        None => format!(
-            "<?xml version=\"1.0\"?>\n<LANProfile xmlns=\"http://www.microsoft.com/networking/LAN/profile/v1\"><MSM>\
-             <security><OneXEnforced>true</OneXEnforced><OneXEnabled>true</OneXEnabled>{one_x}</security></MSM>\
-             </LANProfile>\n"
-        ),
     };
-    Ok(Profile { file: network.file(".xml"), media_type: "application/xml", text })
+    Ok(Profile { file: network.file(".xml"), media_type: "application/xml", text: root.document() })
 }
 
-fn eap_host_config(network: &Network) -> Result<String, ProfileError> {
+fn wireless(ssid: &str, one_x: Element) -> Element {
+    let hex: String = ssid.bytes().map(|byte| format!("{byte:02X}")).collect();
+    let encryption = [leaf("authentication", "WPA2"), leaf("encryption", "AES"), leaf("useOneX", "true")];
+    element(
+        "WLANProfile",
+        [
+            leaf("name", ssid),
+            element("SSIDConfig", [element("SSID", [leaf("hex", hex), leaf("name", ssid)])]),
+            leaf("connectionType", "ESS"),
+            leaf("connectionMode", "auto"),
+            element("MSM", [element("security", [element("authEncryption", encryption), one_x])]),
+        ],
+    )
+    .of(WLAN)
+}
+
+fn eap_host_config(network: &Network) -> Result<Element, ProfileError> {
     const NOT_THERE: ProfileError = ProfileError::NotThere { platform: "this platform", what: "this inner method" };
     let config = match network.method {
         Method::Tls => tls(network),
-        Method::Peap(Inner::MsChapV2) => peap(network, &mschapv2()),
-        Method::Peap(Inner::Tls) => peap(network, &tls(network)),
+        Method::Peap(Inner::MsChapV2) => peap(network, mschapv2()),
+        Method::Peap(Inner::Tls) => peap(network, tls(network)),
         Method::Ttls(inner) => ttls(network, inner).ok_or(NOT_THERE)?,
-        Method::Teap(Inner::MsChapV2) => teap(network, &mschapv2()),
-        Method::Teap(Inner::Tls) => teap(network, &tls(network)),
+        Method::Teap(Inner::MsChapV2) => teap(network, mschapv2),
+        Method::Teap(Inner::Tls) => teap(network, || tls(network)),
         Method::Peap(_) | Method::Teap(_) => return Err(NOT_THERE),
     };
     // Who wrote the method: nobody for the system's own, 311 for the two it added.
-    let author = if matches!(network.method, Method::Ttls(_) | Method::Teap(_)) { 311 } else { 0 };
-    Ok(format!(
-        "<EapHostConfig xmlns=\"http://www.microsoft.com/provisioning/EapHostConfig\"><EapMethod>\
-         <Type xmlns=\"http://www.microsoft.com/provisioning/EapCommon\">{}</Type>\
-         <VendorId xmlns=\"http://www.microsoft.com/provisioning/EapCommon\">0</VendorId>\
-         <VendorType xmlns=\"http://www.microsoft.com/provisioning/EapCommon\">0</VendorType>\
-         <AuthorId xmlns=\"http://www.microsoft.com/provisioning/EapCommon\">{author}</AuthorId></EapMethod>\
-         <Config xmlns=\"http://www.microsoft.com/provisioning/EapHostConfig\">{config}</Config></EapHostConfig>",
-        network.method.number()
-    ))
+    let author = if matches!(network.method, Method::Ttls(_) | Method::Teap(_)) { "311" } else { "0" };
+    let method = [
+        leaf("Type", network.method.number().to_string()).of(COMMON),
+        leaf("VendorId", "0").of(COMMON),
+        leaf("VendorType", "0").of(COMMON),
+        leaf("AuthorId", author).of(COMMON),
+    ];
+    let parts = [element("EapMethod", method), element("Config", [config]).of(HOST)];
+    Ok(element("EapHostConfig", parts).of(HOST))
 }
 
 /// SHA-1 of each authority, as the system's certificate store names it.
-fn thumbprints(network: &Network) -> String {
-    let one = |der: &Vec<u8>| {
+fn thumbprints(network: &Network, name: &'static str) -> impl Iterator<Item = Element> {
+    network.authorities.iter().map(move |der| {
         let digest: Vec<_> = Sha1::digest(der).iter().map(|byte| format!("{byte:02x}")).collect();
-        format!("<TrustedRootCA>{}</TrustedRootCA>", digest.join(" "))
-    };
-    network.authorities.iter().map(one).collect()
+        leaf(name, digest.join(" "))
+    })
 }
 
-fn server(network: &Network) -> String {
-    format!(
-        "<ServerValidation><DisableUserPromptForServerValidation>true</DisableUserPromptForServerValidation>\
-         <ServerNames>{}</ServerNames>{}</ServerValidation>",
-        escape(network.server.as_str()),
-        thumbprints(network)
-    )
+fn server(network: &Network) -> Element {
+    let told = [leaf("DisableUserPromptForServerValidation", "true"), leaf("ServerNames", network.server.as_str())];
+    element("ServerValidation", told.into_iter().chain(thumbprints(network, "TrustedRootCA")))
 }
 
-fn tls(network: &Network) -> String {
-    format!(
-        "<Eap xmlns=\"http://www.microsoft.com/provisioning/BaseEapConnectionPropertiesV1\"><Type>13</Type>\
-         <EapType xmlns=\"http://www.microsoft.com/provisioning/EapTlsConnectionPropertiesV1\"><CredentialsSource>\
-         <CertificateStore><SimpleCertSelection>true</SimpleCertSelection></CertificateStore></CredentialsSource>{}\
-         <DifferentUsername>false</DifferentUsername></EapType></Eap>",
-        server(network)
-    )
+fn method(number: &str, properties: Element) -> Element {
+    element("Eap", [leaf("Type", number), properties]).of(BASE)
 }
 
-fn mschapv2() -> String {
-    "<Eap xmlns=\"http://www.microsoft.com/provisioning/BaseEapConnectionPropertiesV1\"><Type>26</Type>\
-     <EapType xmlns=\"http://www.microsoft.com/provisioning/MsChapV2ConnectionPropertiesV1\">\
-     <UseWinLogonCredentials>false</UseWinLogonCredentials></EapType></Eap>"
-        .to_owned()
+fn tls(network: &Network) -> Element {
+    let store = element("CertificateStore", [leaf("SimpleCertSelection", "true")]);
+    let parts = [element("CredentialsSource", [store]), server(network), leaf("DifferentUsername", "false")];
+    method("13", element("EapType", parts).of(TLS))
 }
 
-fn peap(network: &Network, inner: &str) -> String {
-    format!(
-        "<Eap xmlns=\"http://www.microsoft.com/provisioning/BaseEapConnectionPropertiesV1\"><Type>25</Type>\
-         <EapType xmlns=\"http://www.microsoft.com/provisioning/MsPeapConnectionPropertiesV1\">{}\
-         <FastReconnect>true</FastReconnect><InnerEapOptional>false</InnerEapOptional>{inner}\
-         <EnableQuarantineChecks>false</EnableQuarantineChecks><RequireCryptoBinding>true</RequireCryptoBinding>\
-         </EapType></Eap>",
-        server(network)
-    )
+fn mschapv2() -> Element {
+    method("26", element("EapType", [leaf("UseWinLogonCredentials", "false")]).of(MSCHAPV2))
 }
 
-fn ttls(network: &Network, inner: Inner) -> Option<String> {
+fn peap(network: &Network, inner: Element) -> Element {
+    let parts = [
+        server(network),
+        leaf("FastReconnect", "true"),
+        leaf("InnerEapOptional", "false"),
+        inner,
+        leaf("EnableQuarantineChecks", "false"),
+        leaf("RequireCryptoBinding", "true"),
+    ];
+    method("25", element("EapType", parts).of(PEAP))
+}
+
+/// The tunnels that the system added name authorities by another word.
+fn server_of_tunnel(network: &Network, more: Option<Element>) -> Element {
+    let names = [leaf("ServerNames", network.server.as_str())];
+    element("ServerValidation", names.into_iter().chain(thumbprints(network, "TrustedRootCAHash")).chain(more))
+}
+
+fn outer_identity(network: &Network) -> Element {
+    let told = [leaf("IdentityPrivacy", "true"), leaf("AnonymousIdentity", network.outer.as_str())];
+    element("Phase1Identity", told)
+}
+
+fn ttls(network: &Network, inner: Inner) -> Option<Element> {
     let inner = match inner {
-        Inner::Password => "<PAPAuthentication />".to_owned(),
-        Inner::MsChapV2 => "<MSCHAPv2Authentication><UseWinlogonCredentials>false</UseWinlogonCredentials>\
-                            </MSCHAPv2Authentication>"
-            .to_owned(),
+        Inner::Password => element("PAPAuthentication", []),
+        Inner::MsChapV2 => element("MSCHAPv2Authentication", [leaf("UseWinlogonCredentials", "false")]),
         Inner::Gtc | Inner::Tls => return None,
     };
-    Some(format!(
-        "<EapTtls xmlns=\"http://www.microsoft.com/provisioning/EapTtlsConnectionPropertiesV1\"><ServerValidation>\
-         <ServerNames>{}</ServerNames>{}<DisablePrompt>true</DisablePrompt></ServerValidation><Phase2Authentication>\
-         {inner}</Phase2Authentication><Phase1Identity><IdentityPrivacy>true</IdentityPrivacy><AnonymousIdentity>{}\
-         </AnonymousIdentity></Phase1Identity></EapTtls>",
-        escape(network.server.as_str()),
-        thumbprints(network).replace("TrustedRootCA>", "TrustedRootCAHash>"),
-        escape(network.outer.as_str())
-    ))
+    let server = server_of_tunnel(network, Some(leaf("DisablePrompt", "true")));
+    let parts = [server, element("Phase2Authentication", [inner]), outer_identity(network)];
+    Some(element("EapTtls", parts).of(TTLS))
 }
 
-fn teap(network: &Network, inner: &str) -> String {
-    let both = format!("<InnerMethodConfig>{inner}</InnerMethodConfig><InnerMethodConfig>{inner}</InnerMethodConfig>");
-    format!(
-        "<EapTeap xmlns=\"http://www.microsoft.com/provisioning/EapTeapConnectionPropertiesV1\"><ServerValidation>\
-         <ServerNames>{}</ServerNames>{}</ServerValidation><Phase2Authentication>{both}</Phase2Authentication>\
-         <Phase1Identity><IdentityPrivacy>true</IdentityPrivacy><AnonymousIdentity>{}</AnonymousIdentity>\
-         </Phase1Identity></EapTeap>",
-        escape(network.server.as_str()),
-        thumbprints(network).replace("TrustedRootCA>", "TrustedRootCAHash>"),
-        escape(network.outer.as_str())
-    )
+fn teap(network: &Network, inner: impl Fn() -> Element) -> Element {
+    // One for the machine, one for the user.
+    let both = [element("InnerMethodConfig", [inner()]), element("InnerMethodConfig", [inner()])];
+    let parts = [server_of_tunnel(network, None), element("Phase2Authentication", both), outer_identity(network)];
+    element("EapTeap", parts).of(TEAP)
 }
