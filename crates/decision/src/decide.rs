@@ -89,12 +89,12 @@ pub struct Times {
     pub rules: Duration,
 }
 
-/// Decides a request that is no conversation, at the gate that was chosen. `elapsed` tells
-/// the time since it was received.
+/// Decides a request that is no conversation, at the gate that was chosen; what was found
+/// out is taken from the facts. `elapsed` tells the time since it was received.
 pub async fn decide(
     active: &ActivePolicy,
     (gate, chosen_at): (usize, Duration),
-    mut facts: RequestFacts<'_>,
+    facts: &mut RequestFacts<'_>,
     resources: &Resources<'_>,
     elapsed: &(impl Fn() -> Duration + Send + Sync),
 ) -> Decided {
@@ -106,16 +106,24 @@ pub async fn decide(
         None => Ending::Unfit(Unfit::NoCredential),
         Some(None) => Ending::Unfit(Unfit::MethodNotAccepted),
         Some(Some(method)) => {
-            let proof = prove(&mut facts, definition, method, means, &mut lookups).await;
+            let proof = prove(facts, definition, method, means, &mut lookups).await;
             times.proof = elapsed();
             match proof {
                 Err(stop) => stop.ending(),
-                Ok(()) => decide_by_rules(&active.policy, gate, &facts as &dyn Facts),
+                Ok(()) => decide_by_rules(&active.policy, gate, &*facts as &dyn Facts),
             }
         }
     };
     times.rules = elapsed();
-    Decided { gate: Some(gate), ending, known: facts.known, eap: None, lookups, remembered: None, times }
+    Decided {
+        gate: Some(gate),
+        ending,
+        known: std::mem::take(&mut facts.known),
+        eap: None,
+        lookups,
+        remembered: None,
+        times,
+    }
 }
 
 impl Decided {

@@ -169,9 +169,9 @@ impl House {
 
     fn decide(&self, typed: &Typed) -> Decided {
         let table = &*self.active.table;
-        let facts = RequestFacts { table, request: typed.request(), known: Findings::default(), now: 0 };
+        let mut facts = RequestFacts { table, request: typed.request(), known: Findings::default(), now: 0 };
         let gate = self.active.policy.choose_gate(&facts).unwrap();
-        now(decide(&self.active, (gate, Duration::ZERO), facts, &self.resources(), &|| Duration::ZERO))
+        now(decide(&self.active, (gate, Duration::ZERO), &mut facts, &self.resources(), &|| Duration::ZERO))
     }
 }
 

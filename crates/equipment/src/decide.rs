@@ -72,7 +72,7 @@ pub async fn decide(
 ) -> Handled {
     let asked = RadiusRequest { accepted, edition: active.edition.clone() };
     let (table, known, now) = (&*active.policy.table, Findings::default(), id.timestamp_ms());
-    let facts = RequestFacts { table, request: asked.request(), known, now };
+    let mut facts = RequestFacts { table, request: asked.request(), known, now };
     let policy = &active.policy.policy;
     let gate = policy.choose_gate(&facts as &dyn Facts);
     let chosen_at = elapsed();
@@ -87,9 +87,12 @@ pub async fn decide(
         Some(gate) if eap && policy.gates()[gate].accept.iter().any(|accepted| accepted.method.is_eap()) => {
             drop(facts);
             let times = Times { gate: chosen_at, ..Times::default() };
-            return RadiusConversation::begin(id, asked, active, (gate, times), resources, &elapsed).await;
+            // On the heap: what conversations need would make every request's future large.
+            return Box::pin(RadiusConversation::begin(id, asked, active, (gate, times), resources, &elapsed)).await;
         }
-        Some(gate) => regnant_decision::decide(&active.policy, (gate, chosen_at), facts, resources, &elapsed).await,
+        Some(gate) => {
+            regnant_decision::decide(&active.policy, (gate, chosen_at), &mut facts, resources, &elapsed).await
+        }
     };
     let RadiusRequest { accepted, edition } = asked;
     let made = plain_reply(&accepted, &edition, &decided, resources.secret);
