@@ -495,7 +495,7 @@ export interface components {
             revision: number;
             /** @description To what. */
             subject: string;
-            /** @description What was to be done: `import`, `policy activated` and so on. */
+            /** @description What was to be done: `import`, `activate policy` and so on. */
             what: string;
         };
         /** @description What a check found. */

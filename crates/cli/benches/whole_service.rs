@@ -26,7 +26,7 @@ fn main() {
     let reply = one_reply(service.radius);
     let echo = start_echo(&reply);
     let mut turns = Turns::default();
-    turns.warm_up(&service, echo);
+    Turns::warm_up(&service, echo);
     for _ in 0..PAIRS {
         turns.pair(&service, echo);
     }
@@ -43,7 +43,7 @@ struct Turns {
 }
 
 impl Turns {
-    fn warm_up(&self, service: &Running, echo: SocketAddr) {
+    fn warm_up(service: &Running, echo: SocketAddr) {
         blast(service.radius, &packets());
         blast(echo, &packets());
         rest(service);

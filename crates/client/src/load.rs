@@ -244,7 +244,7 @@ impl Lane {
             while now < end && self.may_begin(now, &mut next, logins.len(), &mut report) {
                 let conversation = Conversation::new(turns.next(), dictionary.clone(), self.source.signed);
                 number += 1;
-                self.begin(&mut requests, number, &conversation, Begun::Anywhere, now)?;
+                Self::begin(&mut requests, number, &conversation, Begun::Anywhere, now)?;
                 logins.insert(number, Login { conversation, began: now });
                 report.begun += 1;
                 counters.begun.fetch_add(1, Ordering::Relaxed);
@@ -281,7 +281,7 @@ impl Lane {
                 let packet = Packet::parse(&bytes).expect("these very bytes were checked");
                 match login.conversation.reply(&packet, &authenticator, requests.secret(server)) {
                     Progress::Next => {
-                        self.begin(&mut requests, token, &login.conversation, Begun::At(server), now)?;
+                        Self::begin(&mut requests, token, &login.conversation, Begun::At(server), now)?;
                         continue;
                     }
                     Progress::Done(view) => {
@@ -303,7 +303,6 @@ impl Lane {
     }
 
     fn begin(
-        &self,
         requests: &mut Requests<u64>,
         number: u64,
         conversation: &Conversation,

@@ -118,7 +118,7 @@ impl Certificate {
                 self.ocsp.extend(ocsp.filter_map(|a| uri(&a.access_location)));
             }
             ParsedExtension::CRLDistributionPoints(points) => {
-                for point in points.points.iter() {
+                for point in &points.points {
                     if let Some(x509_parser::extensions::DistributionPointName::FullName(names)) =
                         &point.distribution_point
                     {

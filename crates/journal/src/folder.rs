@@ -68,7 +68,7 @@ impl Folder {
     /// The folder, which is made where it does not exist.
     pub(crate) fn open(path: &Path) -> Result<Self, JournalError> {
         let folder = Self { path: path.to_owned() };
-        fs::create_dir_all(path).map_err(|error| folder.failed(path, error))?;
+        fs::create_dir_all(path).map_err(|error| Self::failed(path, error))?;
         Ok(folder)
     }
 
@@ -78,7 +78,7 @@ impl Folder {
 
     /// Every file of the journal, the oldest first. What else lies there is nobody's.
     pub(crate) fn files(&self) -> Result<Vec<FileName>, JournalError> {
-        let entries = fs::read_dir(&self.path).map_err(|error| self.failed(&self.path, error))?;
+        let entries = fs::read_dir(&self.path).map_err(|error| Self::failed(&self.path, error))?;
         let names = entries.filter_map(|entry| entry.ok()?.file_name().to_str()?.parse().ok());
         let mut files: Vec<FileName> = names.collect();
         files.sort();
@@ -88,7 +88,7 @@ impl Folder {
     /// The name that a new file has.
     pub(crate) fn next(&self, today: Date) -> Result<FileName, JournalError> {
         // Those that were set aside count: their names come first in a listing.
-        let taken = fs::read_dir(&self.path).map_err(|error| self.failed(&self.path, error))?;
+        let taken = fs::read_dir(&self.path).map_err(|error| Self::failed(&self.path, error))?;
         let parts = taken.filter_map(|entry| {
             let name = entry.ok()?.file_name().to_str()?.to_owned();
             let (file, _) = name.split_once(".sqlite")?;
@@ -109,7 +109,7 @@ impl Folder {
         for part in PARTS {
             let path = self.part(name, part);
             match fs::remove_file(&path) {
-                Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(self.failed(&path, error)),
+                Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(Self::failed(&path, error)),
                 _ => {}
             }
         }
@@ -119,14 +119,14 @@ impl Folder {
     /// Moves a file out of the way and tells its new name.
     pub(crate) fn set_aside(&self, name: FileName) -> Result<PathBuf, JournalError> {
         let path = self.path(name);
-        set_aside(&path).map_err(|error| self.failed(&path, error))
+        set_aside(&path).map_err(|error| Self::failed(&path, error))
     }
 
     fn part(&self, name: FileName, part: &str) -> PathBuf {
         self.path.join(format!("{name}{part}"))
     }
 
-    fn failed(&self, path: &Path, error: io::Error) -> JournalError {
+    fn failed(path: &Path, error: io::Error) -> JournalError {
         JournalError::Folder { path: path.to_owned(), error }
     }
 }

@@ -21,6 +21,8 @@ const BUILT_IN: [(&str, &str); 8] = [
     ("rfc5607.toml", include_str!("../dictionary/rfc5607.toml")),
 ];
 
+/// More attributes than this are not known at a time: each is a fact, and so numbered.
+const MOST_ATTRIBUTES: u16 = 32_768;
 /// The enterprise number that a Vendor-Specific value begins with.
 const VENDOR_LEN: usize = 4;
 
@@ -146,7 +148,8 @@ impl Dictionary {
         let mut after = self.clone();
         after.vendors.extend(parsed.vendor);
         for definition in parsed.attribute.into_iter().map(|entry| entry.of(parsed.vendor)) {
-            let place = u16::try_from(after.definitions.len()).map_err(|_| DictionaryError::Full(file.to_owned()))?;
+            let place = u16::try_from(after.definitions.len()).ok().filter(|place| *place < MOST_ATTRIBUTES);
+            let place = place.ok_or_else(|| DictionaryError::Full(file.to_owned()))?;
             let same_number = match definition.id.as_plain() {
                 Some(number) => after.plain[usize::from(number)].replace(place),
                 None => after.nested.insert(definition.id, place),
@@ -314,7 +317,7 @@ pub enum DictionaryError {
         /// What the parser says, with the line.
         error: String,
     },
-    /// There are 65,536 already.
+    /// There are as many as can be known.
     #[error("{0}: there are too many attributes")]
     Full(String),
     /// A name or number is taken.

@@ -196,13 +196,13 @@ impl Command {
     pub fn word(&self) -> &'static str {
         match self {
             Self::Import(_) => "import",
-            Self::SetCertificate(_) => "certificate set",
-            Self::SetTrust(_) => "trust set",
-            Self::SetAdministrator(_) => "administrator set",
-            Self::AddToken { .. } => "token added",
-            Self::RemoveToken { .. } => "token removed",
-            Self::ActivateEdition { .. } => "policy activated",
-            Self::UseKey { .. } => "sealing key set",
+            Self::SetCertificate(_) => "set certificate",
+            Self::SetTrust(_) => "set trust",
+            Self::SetAdministrator(_) => "set administrator",
+            Self::AddToken { .. } => "add token",
+            Self::RemoveToken { .. } => "remove token",
+            Self::ActivateEdition { .. } => "activate policy",
+            Self::UseKey { .. } => "set sealing key",
         }
     }
 }

@@ -207,7 +207,7 @@ fn the_log_keeps_what_was_before_and_shows_no_secret() {
     assert_eq!(kept, Rows { nases: vec![old.clone()], ..Rows::default() });
     let entries = records.audit(u64::MAX, 10).unwrap();
     let told: Vec<_> = entries.iter().map(|entry| (entry.revision, entry.author.as_str(), entry.what)).collect();
-    assert_eq!(told, [(3, "harbour", "import"), (2, "harbour", "import"), (1, "regnant", "sealing key set")]);
+    assert_eq!(told, [(3, "harbour", "import"), (2, "harbour", "import"), (1, "regnant", "set sealing key")]);
     assert_eq!(entries[0].subject, "NASes: 1 (file 0123)");
     assert_eq!(records.audit(3, 1).unwrap()[0].revision, 2);
     for sealed in [old.secret, new.secret] {
@@ -258,7 +258,7 @@ fn after_another_key_is_set_the_old_one_opens_nothing_not_even_in_the_log() {
     let bytes = bytes_of(dir.path());
     assert!(!bytes.windows(8).any(|part| part == id), "in a table");
     assert!(!bytes.windows(8).any(|part| part == encoded.as_bytes()), "in the log");
-    assert_eq!(records.audit(u64::MAX, 1).unwrap()[0].what, "sealing key set");
+    assert_eq!(records.audit(u64::MAX, 1).unwrap()[0].what, "set sealing key");
 }
 
 #[test]

@@ -424,7 +424,7 @@ fn names_and_passwords_of_machines_are_checked() {
     let records = open(dir.path());
     let told = |entry: &str| {
         let text = format!("[[store]]\nname = \"harbour\"\nkind = \"people\"\n{entry}");
-        import(&records, &key(dir.path()), &text).unwrap_err().to_string()
+        import(&records, &key(dir.path()), &text).unwrap_err().clone()
     };
     let machine = |rest: &str| told(&format!("[[machine]]\nstore = \"harbour\"\n{rest}"));
     assert!(machine("name = \"host/quay-laptop-7\"").contains("without host/"));

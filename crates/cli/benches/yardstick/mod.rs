@@ -117,7 +117,7 @@ pub(crate) fn on_thread<F: Future<Output = ()>>(
     let address = socket.local_addr().unwrap();
     let work = move || {
         let runtime = tokio::runtime::Builder::new_current_thread().enable_io().build().unwrap();
-        runtime.block_on(async { serve(tokio::net::UdpSocket::from_std(socket).unwrap()).await })
+        runtime.block_on(async { serve(tokio::net::UdpSocket::from_std(socket).unwrap()).await });
     };
     thread::Builder::new().name(name.into()).spawn(work).unwrap();
     address

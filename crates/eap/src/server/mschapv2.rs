@@ -81,7 +81,7 @@ impl MsChapV2 {
         let name = std::str::from_utf8(reader.0).ok().filter(|name| name.len() <= LONGEST_NAME)?;
         let challenge = mschap::challenge_hash(&peer_challenge, &self.challenge, name);
         self.state = State::Asked { challenge, response };
-        Some(self.ask(name, Credential::MsChap(MsChapResponse { challenge, response }), cx))
+        Some(Self::ask(name, Credential::MsChap(MsChapResponse { challenge, response }), cx))
     }
 
     fn change(&mut self, mut reader: Reader<'_>, cx: &Context<'_>) -> Option<Turn> {
@@ -94,10 +94,10 @@ impl MsChapV2 {
         let challenge = mschap::challenge_hash(&peer_challenge, &self.challenge, name);
         self.state = State::Asked { challenge, response };
         let change = MsChapChange { challenge, response, encrypted_password, encrypted_hash };
-        Some(self.ask(name, Credential::Change(Box::new(change)), cx))
+        Some(Self::ask(name, Credential::Change(Box::new(change)), cx))
     }
 
-    fn ask(&self, name: &str, credential: Credential, cx: &Context<'_>) -> Turn {
+    fn ask(name: &str, credential: Credential, cx: &Context<'_>) -> Turn {
         let name = if name.is_empty() { cx.identity } else { name };
         Turn::Ask(Claim { name: name.to_owned(), identity_type: cx.identity_type, method: "eap-mschapv2", credential })
     }

@@ -117,7 +117,7 @@ impl Negotiation {
                 self.identity = String::from_utf8_lossy(packet.data).into_owned();
                 match cx.inside {
                     true => {
-                        cx.about.inner_now().into_iter().for_each(|inner| inner.identity = Some(self.identity.clone()))
+                        cx.about.inner_now().into_iter().for_each(|inner| inner.identity = Some(self.identity.clone()));
                     }
                     false => cx.about.identity = Some(self.identity.clone()),
                 }

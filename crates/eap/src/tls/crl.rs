@@ -116,7 +116,7 @@ impl Scope {
 /// The names of a distribution point, each as text that is equal where the names are.
 pub(crate) fn points(name: &DistributionPointName<'_>, issuer: &X509Name<'_>) -> Vec<String> {
     match name {
-        DistributionPointName::FullName(names) => names.iter().map(|name| name.to_string()).collect(),
+        DistributionPointName::FullName(names) => names.iter().map(std::string::ToString::to_string).collect(),
         // Relative to the issuer, who is the same for both.
         DistributionPointName::NameRelativeToCRLIssuer(name) => vec![format!("{issuer}/{name:?}")],
     }

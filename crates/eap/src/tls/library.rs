@@ -100,7 +100,7 @@ impl Library {
         Ok(suite.aead_alg.encrypter(key, iv).encrypt(plain, 0)?.encode())
     }
 
-    fn failure(&self, error: Error) -> TlsFailure {
+    fn failure(error: Error) -> TlsFailure {
         match error {
             Error::AlertReceived(alert) => TlsFailure::AlertReceived { name: alert_name(alert) },
             Error::InvalidCertificate(error) => TlsFailure::Certificate(fault_of_library(&error)),
@@ -175,7 +175,7 @@ impl Library {
             {
                 self.chain = chain;
             }
-            processed.map_err(|error| self.failure(error))?;
+            processed.map_err(Self::failure)?;
             if read == 0 {
                 return Err(TlsFailure::Other("more came than one message may hold".into()));
             }

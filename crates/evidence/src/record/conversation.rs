@@ -12,17 +12,17 @@ impl Record {
     pub(super) fn conversation(&self, eap: &EapEvidence) -> Station {
         let mut station = match &self.end {
             EndRecord::Eap(failure) => {
-                let mut station = self.station("conversation", Mark::Stopped, Handshake(eap).explanation(failure));
+                let mut station = Self::station("conversation", Mark::Stopped, Handshake(eap).explanation(failure));
                 station.advice = Some(Handshake(eap).advice(failure));
                 station
             }
             EndRecord::Abandoned => {
                 let (line, advice) = Handshake(eap).silence();
-                let mut station = self.station("conversation", Mark::Stopped, format!("{line}."));
+                let mut station = Self::station("conversation", Mark::Stopped, format!("{line}."));
                 station.advice = Some(advice.into());
                 station
             }
-            _ => self.station("conversation", Mark::Passed, format!("{}.", summary(eap))),
+            _ => Self::station("conversation", Mark::Passed, format!("{}.", summary(eap))),
         };
         station.micros = eap.rounds.last().map(|round| round.at + round.took);
         station.evidence = evidence(eap);

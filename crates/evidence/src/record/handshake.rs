@@ -7,39 +7,38 @@ use crate::record::Record;
 use crate::time::day;
 use regnant_decision::{CertificateEvidence, EapEvidence, FailureEvidence};
 
+/// Why the conversation failed, in a few words.
+pub(crate) fn reason(failure: &FailureEvidence) -> String {
+    match failure {
+        FailureEvidence::NoCommonMethod { wanted } if wanted.is_empty() => {
+            "the supplicant turned down what was offered and names nothing that it would rather have".into()
+        }
+        FailureEvidence::NoCommonMethod { wanted } => {
+            format!("the supplicant wants {}, which the gate does not accept", or(wanted))
+        }
+        FailureEvidence::Alert { name } if is_distrust(name) => {
+            "the supplicant does not trust our server certificate".into()
+        }
+        FailureEvidence::Alert { name } => format!("the supplicant broke the handshake off ({})", spaced(name)),
+        FailureEvidence::OldVersion { newest } => format!("the supplicant speaks at most {newest}"),
+        FailureEvidence::NoSuite => "the supplicant shares no TLS cipher suite with us".into(),
+        FailureEvidence::Certificate { fault, .. } => format!("its certificate was refused: {fault}"),
+        FailureEvidence::NoCertificate => "the supplicant presented no certificate".into(),
+        FailureEvidence::Tls { text } => format!("TLS failed: {text}"),
+        FailureEvidence::Credential => "the credential was not accepted".into(),
+        FailureEvidence::GaveUp { text } => format!("the supplicant gave up: {text}"),
+        FailureEvidence::Binding => "tunnel and inner method do not belong together".into(),
+        FailureEvidence::Unbound => {
+            "the supplicant does not prove that tunnel and inner method belong together, which the gate demands".into()
+        }
+        FailureEvidence::Protocol { text } => format!("the supplicant broke the protocol: {text}"),
+    }
+}
+
 /// A conversation, as people are told why it failed.
 pub(crate) struct Handshake<'e>(pub(crate) &'e EapEvidence);
 
 impl<'e> Handshake<'e> {
-    /// Why the conversation failed, in a few words.
-    pub(crate) fn reason(&self, failure: &FailureEvidence) -> String {
-        match failure {
-            FailureEvidence::NoCommonMethod { wanted } if wanted.is_empty() => {
-                "the supplicant turned down what was offered and names nothing that it would rather have".into()
-            }
-            FailureEvidence::NoCommonMethod { wanted } => {
-                format!("the supplicant wants {}, which the gate does not accept", or(wanted))
-            }
-            FailureEvidence::Alert { name } if is_distrust(name) => {
-                "the supplicant does not trust our server certificate".into()
-            }
-            FailureEvidence::Alert { name } => format!("the supplicant broke the handshake off ({})", spaced(name)),
-            FailureEvidence::OldVersion { newest } => format!("the supplicant speaks at most {newest}"),
-            FailureEvidence::NoSuite => "the supplicant shares no TLS cipher suite with us".into(),
-            FailureEvidence::Certificate { fault, .. } => format!("its certificate was refused: {fault}"),
-            FailureEvidence::NoCertificate => "the supplicant presented no certificate".into(),
-            FailureEvidence::Tls { text } => format!("TLS failed: {text}"),
-            FailureEvidence::Credential => "the credential was not accepted".into(),
-            FailureEvidence::GaveUp { text } => format!("the supplicant gave up: {text}"),
-            FailureEvidence::Binding => "tunnel and inner method do not belong together".into(),
-            FailureEvidence::Unbound => {
-                "the supplicant does not prove that tunnel and inner method belong together, which the gate demands"
-                    .into()
-            }
-            FailureEvidence::Protocol { text } => format!("the supplicant broke the protocol: {text}"),
-        }
-    }
-
     /// What happened, in a sentence that names both sides.
     pub(crate) fn explanation(&self, failure: &FailureEvidence) -> String {
         let own = match &self.0.presented {
@@ -60,7 +59,7 @@ impl<'e> Handshake<'e> {
                 };
                 format!("We refused the supplicant's certificate{theirs}: *{fault}*.{late}")
             }
-            _ => format!("{}.", capital(&self.reason(failure))),
+            _ => format!("{}.", capital(&reason(failure))),
         }
     }
 

@@ -2,7 +2,7 @@ use regnant_decision::Carrier;
 use regnant_policy::{Event, IdentityKind, Mac};
 use serde::{Deserialize, Serialize};
 
-use crate::record::handshake::Handshake;
+use crate::record::handshake::{Handshake, reason};
 use crate::record::{EndRecord, Record, Subject, VerdictRecord};
 
 /// A part of a sentence; parts that name something can be links.
@@ -64,7 +64,7 @@ impl Record {
         match &self.end {
             EndRecord::Rule { title } => parts.extend([text(" by "), Fragment::new(Rule, title)]),
             EndRecord::Undetermined { title } => {
-                parts.extend([text(": "), Fragment::new(Rule, title), text(" hangs on a store that did not answer")])
+                parts.extend([text(": "), Fragment::new(Rule, title), text(" hangs on a store that did not answer")]);
             }
             _ => parts.push(text(&format!(": {}", self.reason()))),
         }
@@ -99,7 +99,7 @@ impl Record {
                 self.gate.as_deref().unwrap_or_default(),
                 self.carried().unwrap_or_else(|| "this method".into())
             ),
-            EndRecord::Eap(failure) => Handshake(&self.eap_or_default()).reason(failure),
+            EndRecord::Eap(failure) => reason(failure),
             EndRecord::Abandoned => self.abandoned(),
             EndRecord::UnknownConversation => "its conversation is unknown or over".into(),
             EndRecord::Proof { identity, event } => self.proof_reason(*identity, *event),
@@ -122,7 +122,8 @@ impl Record {
     }
 
     fn proof_reason(&self, identity: IdentityKind, event: Event) -> String {
-        let said = || self.lookups.iter().rev().find(|lookup| lookup.kind == identity).map(|l| l.to_string());
+        let said =
+            || self.lookups.iter().rev().find(|lookup| lookup.kind == identity).map(std::string::ToString::to_string);
         match (identity, event) {
             (IdentityKind::Mac, Event::Unknown) => "no store lists the device".into(),
             (_, Event::Unknown) if self.claims_a_mac() => "a MAC address is never a user name".into(),

@@ -96,18 +96,18 @@ impl Record {
         !matches!(self.verdict, VerdictRecord::Grant { .. })
     }
 
-    pub(super) fn station(&self, name: &str, mark: Mark, line: impl Into<String>) -> Station {
+    pub(super) fn station(name: &str, mark: Mark, line: impl Into<String>) -> Station {
         Station { name: name.into(), mark, micros: None, line: line.into(), evidence: Vec::new(), advice: None }
     }
 
-    fn skipped(&self, name: &str) -> Station {
-        self.station(name, Mark::Skipped, "The request did not get here.")
+    fn skipped(name: &str) -> Station {
+        Self::station(name, Mark::Skipped, "The request did not get here.")
     }
 
     fn heard(&self) -> Station {
         let signed = if self.signed { "signed with Message-Authenticator" } else { "not signed" };
         let line = format!("Access-Request from {} ({}, {}), {signed}.", self.source, self.nas, self.nas_about);
-        let mut station = self.station("heard", Mark::Passed, line);
+        let mut station = Self::station("heard", Mark::Passed, line);
         station.micros = Some(0);
         station.evidence = self.request.iter().map(|(name, value)| Clue::new(name, value)).collect();
         if !self.signed {
@@ -135,7 +135,7 @@ impl Record {
                 }),
             ),
         };
-        let mut station = self.station("gate", mark, line);
+        let mut station = Self::station("gate", mark, line);
         station.micros = Some(self.micros[0].into());
         station.advice = advice;
         station.evidence.extend(self.doubt.iter().map(|doubt| Clue::new("not certain", doubt)));
@@ -155,8 +155,8 @@ impl Record {
     fn proof(&self) -> Station {
         if self.reached() < Reached::Proof && self.lookups.is_empty() {
             return match &self.end {
-                EndRecord::UnknownConversation => self.unknown_conversation(),
-                _ => self.skipped("proof"),
+                EndRecord::UnknownConversation => Self::unknown_conversation(),
+                _ => Self::skipped("proof"),
             };
         }
         let gate = self.gate.as_deref().unwrap_or_default();
@@ -179,7 +179,7 @@ impl Record {
             ),
             _ => (Mark::Passed, format!("{}: {}.", self.carrier_title(), self.proved()), None),
         };
-        let mut station = self.station("proof", mark, line);
+        let mut station = Self::station("proof", mark, line);
         station.micros = Some(self.micros[1].into());
         station.advice = advice;
         for lookup in &self.lookups {
@@ -191,9 +191,9 @@ impl Record {
         station
     }
 
-    fn unknown_conversation(&self) -> Station {
+    fn unknown_conversation() -> Station {
         let line = "The request goes on with a conversation that is over, or that this service never began.";
-        let mut station = self.station("proof", Mark::Stopped, line);
+        let mut station = Self::station("proof", Mark::Stopped, line);
         station.advice = Some(
             "After a restart this happens once to whoever was in the middle. Else the equipment takes longer than a \
              conversation lives, or sends its packets to several servers in turn."
@@ -214,7 +214,7 @@ impl Record {
                     _ => format!("{name} proved with the right credential"),
                 }),
                 (None, Some(failure)) => {
-                    told.push(format!("the {kind} is not proved ({failure}), and the gate goes on"))
+                    told.push(format!("the {kind} is not proved ({failure}), and the gate goes on"));
                 }
                 _ => {}
             }
@@ -266,7 +266,7 @@ impl Record {
 
     fn identity(&self) -> Station {
         if self.reached() < Reached::Proof {
-            return self.skipped("identity");
+            return Self::skipped("identity");
         }
         let unquoted = |name: &str| plain(self.fact(name).unwrap_or_default());
         let groups = |name: &str| match unquoted(name).trim_matches(['{', '}', ' ']) {
@@ -292,7 +292,7 @@ impl Record {
         }
         let line =
             if told.is_empty() { "Nothing is known of who asks.".into() } else { format!("{}.", told.join("; ")) };
-        let mut station = self.station("identity", Mark::Passed, line);
+        let mut station = Self::station("identity", Mark::Passed, line);
         station.micros = Some(self.micros[1].into());
         station.evidence = self.facts_of(&["claimed.", "user.", "machine.", "device.", "certificate."]);
         station
@@ -300,7 +300,7 @@ impl Record {
 
     fn rules_station(&self) -> Station {
         if self.reached() < Reached::Rules {
-            return self.skipped("rules");
+            return Self::skipped("rules");
         }
         let (line, advice) = match &self.end {
             EndRecord::Rule { title } => (format!("\"{title}\" is the first rule that is true."), self.lift()),
@@ -313,7 +313,7 @@ impl Record {
             _ => ("No rule is true, so the gate's otherwise decides.".into(), self.near_miss()),
         };
         let mark = if self.refused() { Mark::Stopped } else { Mark::Passed };
-        let mut station = self.station("rules", mark, line);
+        let mut station = Self::station("rules", mark, line);
         station.micros = Some(self.micros[2].into());
         station.advice = advice.filter(|_| self.refused());
         station.evidence = self.rules.iter().map(|rule| self.rule_evidence(rule)).collect();
@@ -377,16 +377,16 @@ impl Record {
         match &self.verdict {
             VerdictRecord::Grant { grants, says } => {
                 let mut station =
-                    self.station("grant", Mark::Passed, format!("{}: {}.", grants.join(", "), says.join(", ")));
+                    Self::station("grant", Mark::Passed, format!("{}: {}.", grants.join(", "), says.join(", ")));
                 station.micros = Some(self.micros[2].into());
                 station
             }
             VerdictRecord::Refuse { text: Some(text) } => {
-                self.station("grant", Mark::Skipped, format!("None: refused with \"{text}\""))
+                Self::station("grant", Mark::Skipped, format!("None: refused with \"{text}\""))
             }
-            VerdictRecord::Refuse { text: None } => self.station("grant", Mark::Skipped, "None: refused."),
-            VerdictRecord::Silence => self.station("grant", Mark::Skipped, "None: no answer is given."),
-            VerdictRecord::Unfinished => self.station("grant", Mark::Skipped, "None: nothing was decided."),
+            VerdictRecord::Refuse { text: None } => Self::station("grant", Mark::Skipped, "None: refused."),
+            VerdictRecord::Silence => Self::station("grant", Mark::Skipped, "None: no answer is given."),
+            VerdictRecord::Unfinished => Self::station("grant", Mark::Skipped, "None: nothing was decided."),
         }
     }
 
@@ -399,7 +399,7 @@ impl Record {
                 }
                 _ => "No reply, so that the NAS asks its next server.",
             };
-            let mut station = self.station("reply", mark, line);
+            let mut station = Self::station("reply", mark, line);
             if let EndRecord::NoReply { reason } = &self.end {
                 station.line = format!("The reply could not be made: {reason}.");
                 station.advice =
@@ -407,7 +407,7 @@ impl Record {
             }
             return station;
         };
-        let mut station = self.station(
+        let mut station = Self::station(
             "reply",
             Mark::Passed,
             match attributes.len() {

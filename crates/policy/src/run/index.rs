@@ -177,7 +177,7 @@ fn mixed(value: &Value<'_>) -> u64 {
     let mut mix = Mix(0xcbf2_9ce4_8422_2325);
     match value {
         Value::Text(text) if text.is_ascii() => {
-            text.bytes().for_each(|byte| mix.take(byte.to_ascii_lowercase().into()))
+            text.bytes().for_each(|byte| mix.take(byte.to_ascii_lowercase().into()));
         }
         Value::Text(text) => folded(text).for_each(|letter| mix.take(letter.into())),
         Value::Integer(number) => mix.number(1, *number as u64),

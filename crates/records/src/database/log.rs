@@ -4,7 +4,7 @@ use rusqlite::{Connection, OptionalExtension, params};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 
-use crate::command::{Command, CommandId, Envelope, Expected, Outcome};
+use crate::command::{Command, CommandId, Done, Envelope, Expected, Outcome};
 use crate::error::RecordsError;
 use crate::rows::Rows;
 use crate::sealing::{SealingKey, hex, seal_anew_with};
@@ -84,24 +84,25 @@ pub(crate) fn audit(db: &Connection, below: u64, most: u32) -> Result<Vec<AuditE
     let mut entries = Vec::new();
     while let Some(row) = rows.next()? {
         let command = read::<Body>(row.get_ref(4)?.as_str().map_err(rusqlite::Error::from)?)?.command;
+        let outcome = read(row.get_ref(5)?.as_str().map_err(rusqlite::Error::from)?)?;
         entries.push(AuditEntry {
             revision: row.get::<_, i64>(0)?.cast_unsigned(),
             id: CommandId::from_bytes(row.get(1)?),
             at: row.get::<_, i64>(2)?.cast_unsigned(),
             author: row.get(3)?,
             what: command.word(),
-            subject: subject(&command),
-            outcome: read(row.get_ref(5)?.as_str().map_err(rusqlite::Error::from)?)?,
+            subject: subject(&command, &outcome),
+            outcome,
         });
     }
     Ok(entries)
 }
 
-fn subject(command: &Command) -> String {
+fn subject(command: &Command, outcome: &Outcome) -> String {
     match command {
         Command::Import(import) => {
             let rows = &import.rows;
-            let devices: u64 = rows.devices.iter().map(|row| row.count()).sum();
+            let devices: u64 = rows.devices.iter().map(super::super::rows::DeviceRow::count).sum();
             let counts = [
                 (rows.stores.len() as u64, "stores"),
                 (rows.nases.len() as u64, "NASes"),
@@ -117,7 +118,10 @@ fn subject(command: &Command) -> String {
         Command::SetAdministrator(row) => row.name.clone(),
         Command::AddToken { hash, administrator } => format!("{} of {administrator}", hex(&hash.0[..4])),
         Command::RemoveToken { hash } => hex(&hash.0[..4]),
-        Command::ActivateEdition { source, .. } => format!("{} bytes", source.len()),
+        Command::ActivateEdition { source, .. } => match outcome {
+            Outcome::Done(Done { edition: Some(edition) }) => format!("edition {edition} ({} bytes)", source.len()),
+            _ => format!("{} bytes", source.len()),
+        },
         Command::UseKey { key } => key.to_string(),
     }
 }

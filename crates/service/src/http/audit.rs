@@ -23,7 +23,7 @@ pub(crate) struct ChangeView {
     at: String,
     /// The administrator, or `regnant`.
     by: String,
-    /// What was to be done: `import`, `policy activated` and so on.
+    /// What was to be done: `import`, `activate policy` and so on.
     what: String,
     /// To what.
     subject: String,
