@@ -3,15 +3,16 @@ use std::sync::Arc;
 
 use regnant_certificates::{Bundle, read_certificates, read_crls};
 use regnant_decision::{
-    ActivePolicy, BoundStores, CertificateMaterial, GateOffers, NasIdentity, OfferProblem, Presentable, TrustMaterial,
+    ActivePolicy, BoundStores, CertificateMaterial, GateOffers, NasIdentity, OfferProblem, Presentable, StoreRegistry,
+    TrustMaterial,
 };
 use regnant_eap::{Judgement, Trust};
 use regnant_equipment::{ActiveEdition, Dialect, Edition, GrantProblem, Nas, NasTable, Vocabulary};
-use regnant_policy::{Checked, Compiled, IdentityKind, Schema, Source};
+use regnant_policy::{Checked, Compiled, Schema, Source};
 use regnant_radius::{Dictionary, SharedSecret};
 use regnant_records::{
     Basis, CertificateRow, EditionRow, FetchedLists, HashPool, LocalStores, NasRow, Reading, RecordsError, Rows,
-    SealingKey, StoreKind, StoreRow, TrustRow,
+    SealingKey, TrustRow,
 };
 use thiserror::Error;
 
@@ -72,14 +73,17 @@ pub(crate) enum SnapshotError {
 }
 
 impl Environment {
-    /// The schema with the stores that the records have now.
-    pub(crate) fn schema(&self, records: &impl Reading) -> Result<Schema, RecordsError> {
-        let stores = records.all::<StoreRow>()?.into_iter().flat_map(|row| {
-            let kinds = match row.kind {
-                StoreKind::People => &[IdentityKind::User, IdentityKind::Machine][..],
-                StoreKind::Devices => &[IdentityKind::Mac],
-            };
-            kinds.iter().map(|kind| (row.name.clone(), *kind)).collect::<Vec<_>>()
+    /// The stores that the records hold.
+    pub(crate) fn stores(&self, rows: &Rows) -> Result<LocalStores, RecordsError> {
+        LocalStores::new(self.key.clone(), self.pool.clone()).with(rows)
+    }
+
+    /// The schema with these stores, each for what it says that it knows, and with the
+    /// certificates and trusts that the records have now.
+    pub(crate) fn schema(&self, stores: &StoreRegistry, records: &impl Reading) -> Result<Schema, RecordsError> {
+        let stores = stores.iter().flat_map(|(name, store)| {
+            let kinds = store.capabilities().kinds.iter();
+            kinds.map(|kind| (name.clone(), *kind)).collect::<Vec<_>>()
         });
         let certificates = records.all::<CertificateRow>()?.into_iter().filter(|row| !row.chain.is_empty());
         let trusts = records.all::<TrustRow>()?.into_iter().map(|row| row.name);
@@ -136,16 +140,21 @@ impl Environment {
         Trust::whatever(&authorities, std::slice::from_ref(&list), Judgement::default()).ok().map(|_| list)
     }
 
-    /// A snapshot of everything: this edition with the NASes, stores and certificates of
-    /// the records. Only a start needs it.
-    pub(crate) fn snapshot(&self, records: &impl Reading, edition: Arc<Edition>) -> Result<Snapshot, SnapshotError> {
-        let offers = self.offers(&edition, records)?;
-        let nothing = Snapshot {
-            nases: Arc::default(),
-            active: active(edition, offers, Arc::default()),
-            stores: Arc::new(LocalStores::new(self.key.clone(), self.pool.clone())),
-        };
-        Ok(self.with_rows(&nothing, &records.rows()?)?)
+    /// A snapshot of everything: this edition and these stores, with the NASes and
+    /// certificates of the records. Only a start needs it.
+    pub(crate) fn snapshot(
+        &self,
+        records: &impl Reading,
+        stores: LocalStores,
+        edition: Arc<Edition>,
+    ) -> Result<Snapshot, SnapshotError> {
+        let (offers, bound) = (self.offers(&edition, records)?, bind(&edition, &stores));
+        let nases = records.all::<NasRow>()?.iter().map(|row| opened(row, &self.key)).collect::<Result<Vec<_>, _>>()?;
+        Ok(Snapshot {
+            nases: Arc::new(NasTable::new(nases)),
+            active: active(edition, offers, bound),
+            stores: Arc::new(stores),
+        })
     }
 
     /// The snapshot with equipment, people and devices that were added or changed.

@@ -18,7 +18,7 @@ use std::sync::Arc;
 use regnant_decision::OfferProblem;
 use regnant_equipment::{Dialect, Edition};
 use regnant_policy::{Compiled, Source};
-use regnant_records::{InventoryError, Records, RecordsError};
+use regnant_records::{InventoryError, Reading, Records, RecordsError};
 use thiserror::Error;
 
 use crate::administration::administrators::Administrators;
@@ -45,8 +45,9 @@ pub struct Administration {
 impl Administration {
     /// Loads what the records hold; the first time, makes the first edition.
     pub(crate) fn open(records: Records, environment: Environment) -> Result<Self, AdministrationError> {
-        let edition = Arc::new(first_edition(&records, &environment)?);
-        let snapshot = environment.snapshot(&records, edition)?;
+        let stores = environment.stores(&records.rows()?)?;
+        let edition = Arc::new(first_edition(&records, &stores.registry(), &environment)?);
+        let snapshot = environment.snapshot(&records, stores, edition)?;
         let committer = Arc::new(Committer::new(records, environment, snapshot));
         Ok(Self {
             policies: Policies::new(committer.clone()),

@@ -1,6 +1,7 @@
 use std::collections::VecDeque;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
+use regnant_decision::StoreRegistry;
 use regnant_equipment::Edition;
 use regnant_records::{Command, EditionRow, Envelope, Expected, Records};
 
@@ -33,7 +34,7 @@ impl Policies {
     /// Checks a policy against the records and runs its cases.
     pub fn check(&self, source: &str) -> Result<CheckReport, AdministrationError> {
         let environment = &self.committer.environment;
-        let schema = environment.schema(&self.committer.records)?;
+        let schema = environment.schema(&self.committer.snapshot.load().stores.registry(), &self.committer.records)?;
         Ok(match environment.edition(0, source, &schema) {
             Ok(edition) => CheckReport::fit(&edition),
             Err(unfit) => CheckReport::unfit(unfit),
@@ -50,8 +51,8 @@ impl Policies {
         expected: Option<u32>,
     ) -> Result<(u32, CheckReport), AdministrationError> {
         let turn = self.committer.turn();
-        let Committer { records, environment, .. } = &*self.committer;
-        let schema = environment.schema(records)?;
+        let Committer { records, environment, snapshot, .. } = &*self.committer;
+        let schema = environment.schema(&snapshot.load().stores.registry(), records)?;
         let edition = environment
             .edition(0, source, &schema)
             .map_err(|unfit| AdministrationError::Unfit(Box::new(CheckReport::unfit(unfit))))?;
@@ -117,7 +118,11 @@ impl Policies {
 }
 
 /// The edition that a service begins with: the active one, or the first.
-pub(crate) fn first_edition(records: &Records, environment: &Environment) -> Result<Edition, AdministrationError> {
+pub(crate) fn first_edition(
+    records: &Records,
+    stores: &StoreRegistry,
+    environment: &Environment,
+) -> Result<Edition, AdministrationError> {
     if records.active_edition()?.is_none() {
         activate(records, FIRST_POLICY)?;
     }
@@ -125,7 +130,7 @@ pub(crate) fn first_edition(records: &Records, environment: &Environment) -> Res
     if active.source == FIRST_POLICY_BEFORE {
         active.source = FIRST_POLICY.into();
     }
-    bring_up_to_date(records, environment, active)
+    bring_up_to_date(records, stores, environment, active)
 }
 
 fn activate(records: &Records, source: &str) -> Result<u32, AdministrationError> {
@@ -139,10 +144,11 @@ fn activate(records: &Records, source: &str) -> Result<u32, AdministrationError>
 /// not check stays on what it was checked with.
 fn bring_up_to_date(
     records: &Records,
+    stores: &StoreRegistry,
     environment: &Environment,
     active: EditionRow,
 ) -> Result<Edition, AdministrationError> {
-    let schema = environment.schema(records)?;
+    let schema = environment.schema(stores, records)?;
     let current = active.basis.as_deref() == Some(&basis().hash()[..]);
     let unfit = match environment.edition(active.number, &active.source, &schema) {
         Ok(edition) if current => return Ok(edition),
