@@ -1,9 +1,10 @@
-//! What the docs say of facts and statements is what the code has.
+//! What the docs say of facts, statements and methods is what the code has.
 use std::fs;
 use std::path::Path;
 
+use regnant_eap::Kind;
 use regnant_equipment::{Dialect, Vocabulary};
-use regnant_policy::{STATEMENTS, Stage, Takes, Type};
+use regnant_policy::{Inner, Method, STATEMENTS, Stage, Takes, Type};
 use regnant_radius::Dictionary;
 
 fn kind(kind: &Type) -> String {
@@ -62,6 +63,31 @@ fn statements() -> String {
     text
 }
 
+fn methods() -> String {
+    let mut text = String::from("| method | over | may go inside | needs |\n| --- | --- | --- | --- |\n");
+    for (word, method) in Method::ALL {
+        let over = if method.is_eap() { "EAP" } else { "the request itself" };
+        let inside = method.inner().iter().map(|inner| format!("`{}`", inner.word())).collect::<Vec<_>>().join(", ");
+        let needs = match (method.needs_certificate(), method) {
+            (true, Method::EapTls) => "`present certificate`, `trust`",
+            (true, _) => "`present certificate`; `trust` with `eap-tls` inside",
+            (false, _) => "",
+        };
+        text += &format!("| `{word}` | {over} | {inside} | {needs} |\n");
+    }
+    text
+}
+
+#[test]
+fn a_method_has_the_same_name_in_the_language_and_in_conversations() {
+    let names: Vec<_> = (0..=255).map(|number| Kind(number).to_string()).collect();
+    let words = Method::ALL.iter().filter(|(_, method)| method.is_eap()).map(|(word, _)| *word);
+    let inner = Inner::ALL.iter().map(|(word, _)| *word).filter(|word| word.starts_with("eap-"));
+    for word in words.chain(inner) {
+        assert!(names.iter().any(|name| name == word), "{word}");
+    }
+}
+
 /// Holds a table of the docs equal to what is made from the code, or puts it there.
 fn compare(name: &str, table: &str) {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/writ.md");
@@ -77,7 +103,8 @@ fn compare(name: &str, table: &str) {
 }
 
 #[test]
-fn the_documented_facts_and_statements_are_those_that_there_are() {
+fn the_documented_facts_statements_and_methods_are_those_that_there_are() {
     compare("facts", &facts());
     compare("statements", &statements());
+    compare("methods", &methods());
 }

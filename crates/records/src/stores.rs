@@ -39,7 +39,7 @@ pub struct LocalStores {
 #[derive(Clone)]
 struct People {
     name: String,
-    accounts: ShardedMap<(IdentityKind, String), Arc<Known>>,
+    accounts: ShardedMap<(IdentityKind, String), Arc<KnownAccount>>,
     key: Arc<SealingKey>,
     pool: HashPool,
 }
@@ -50,7 +50,7 @@ struct Devices {
     by_address: ShardedMap<Mac, Arc<Device>>,
 }
 
-struct Known {
+struct KnownAccount {
     account: Account,
     /// Milliseconds since 1970.
     expires: Option<i64>,
@@ -121,7 +121,7 @@ impl LocalStores {
         let hash = self.key.open(&password_context("person", &row.store, &row.name), &row.password_hash)?;
         let (recoverable, nt_hash) = (row.recoverable.clone(), row.nt_hash.clone());
         let account = sets.account(IdentityKind::User, &row.name, &row.groups, row.disabled);
-        let known = Known::new(account, row.expires, Some(&hash), recoverable, nt_hash);
+        let known = KnownAccount::new(account, row.expires, Some(&hash), recoverable, nt_hash);
         self.add_account(&row.store, known)
     }
 
@@ -129,11 +129,11 @@ impl LocalStores {
         let context = password_context("machine", &row.store, &row.name);
         let hash = row.password_hash.as_ref().map(|sealed| self.key.open(&context, sealed)).transpose()?;
         let account = sets.account(IdentityKind::Machine, &row.name, &row.groups, row.disabled);
-        let known = Known::new(account, row.expires, hash.as_ref(), None, row.nt_hash.clone());
+        let known = KnownAccount::new(account, row.expires, hash.as_ref(), None, row.nt_hash.clone());
         self.add_account(&row.store, known)
     }
 
-    fn add_account(&mut self, store: &str, known: Known) -> Result<(), RecordsError> {
+    fn add_account(&mut self, store: &str, known: KnownAccount) -> Result<(), RecordsError> {
         let store = self.people.get_mut(store).ok_or_else(|| no_store(store))?;
         let key = (known.account.kind, fold(&known.account.name));
         Arc::make_mut(store).accounts.insert(key, Arc::new(known));
@@ -154,7 +154,7 @@ fn no_store(name: &str) -> RecordsError {
     RecordsError::Damaged(format!("there is no store `{name}`, and a record says that it is in it"))
 }
 
-impl Known {
+impl KnownAccount {
     fn new(
         mut account: Account,
         expires: Option<i64>,
@@ -211,7 +211,7 @@ impl Sets {
 }
 
 impl People {
-    fn known(&self, kind: IdentityKind, name: &str) -> Option<&Arc<Known>> {
+    fn known(&self, kind: IdentityKind, name: &str) -> Option<&Arc<KnownAccount>> {
         self.accounts.get(&(kind, fold(name)))
     }
 

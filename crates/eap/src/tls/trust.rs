@@ -168,9 +168,9 @@ impl Trust {
         let mut questions = Vec::new();
         for (place, link) in path.links.iter().enumerate() {
             match self.known_of(link, path.issuer_key(place), now, asked)? {
-                Known::Passes => {}
-                Known::Revoked => return Err(CertificateFault::Revoked),
-                Known::MustAsk => questions.push(Question {
+                RevocationWord::Passes => {}
+                RevocationWord::Revoked => return Err(CertificateFault::Revoked),
+                RevocationWord::MustAsk => questions.push(Question {
                     fingerprint: link.fingerprint,
                     certificate: link.certificate.clone(),
                     issuer: path.links.get(place + 1).map_or(&path.authority, |issuer| &issuer.certificate).clone(),
@@ -181,7 +181,13 @@ impl Trust {
         Ok(questions)
     }
 
-    fn known_of(&self, link: &Link, issuer_key: &[u8], now: UnixTime, asked: Asked) -> Result<Known, CertificateFault> {
+    fn known_of(
+        &self,
+        link: &Link,
+        issuer_key: &[u8],
+        now: UnixTime,
+        asked: Asked,
+    ) -> Result<RevocationWord, CertificateFault> {
         let mut unheard_of = false;
         for source in &self.judgement.sources {
             let standing = match source {
@@ -192,15 +198,15 @@ impl Trust {
                 }
             };
             match (standing, source, asked) {
-                (Some(Standing::Good), ..) => return Ok(Known::Passes),
-                (Some(Standing::Revoked), ..) => return Ok(Known::Revoked),
+                (Some(Standing::Good), ..) => return Ok(RevocationWord::Passes),
+                (Some(Standing::Revoked), ..) => return Ok(RevocationWord::Revoked),
                 (Some(Standing::Unknown), ..) => unheard_of = true,
-                (None, Source::Ocsp, Asked::NotYet) => return Ok(Known::MustAsk),
+                (None, Source::Ocsp, Asked::NotYet) => return Ok(RevocationWord::MustAsk),
                 (None, ..) => {}
             }
         }
         match self.judgement.unknown_passes && !unheard_of {
-            true => Ok(Known::Passes),
+            true => Ok(RevocationWord::Passes),
             false => Err(CertificateFault::RevocationUnknown),
         }
     }
@@ -233,7 +239,7 @@ pub(crate) enum Asked {
     Already,
 }
 
-enum Known {
+enum RevocationWord {
     Passes,
     Revoked,
     MustAsk,

@@ -63,7 +63,7 @@ impl Method {
     }
 
     /// What may go inside a tunnel.
-    pub(crate) fn inner(self) -> &'static [Inner] {
+    pub fn inner(self) -> &'static [Inner] {
         use Inner::{Chap, EapGtc, EapMd5, EapMsChapV2, EapTls, MsChap, MsChapV2, Pap, Password};
         match self {
             Self::Peap => &[EapMsChapV2, EapGtc, EapTls],

@@ -4,10 +4,10 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 /// What was fetched last, by the name of what it is for. What this node fetched,
 /// not what somebody configured.
 #[derive(Debug, Default)]
-pub(crate) struct Fetched(Mutex<HashMap<String, Known>>);
+pub(crate) struct Fetched(Mutex<HashMap<String, Kept>>);
 
 #[derive(Debug, Default)]
-struct Known {
+struct Kept {
     came: Option<Download>,
     /// What went wrong the last time, where it did.
     trouble: Option<String>,
@@ -24,7 +24,7 @@ pub(crate) struct Download {
 impl Fetched {
     /// What was fetched before the start, each without an end.
     pub(crate) fn restored(before: Vec<(String, Vec<u8>)>) -> Self {
-        let known = |bytes| Known { came: Some(Download { bytes, until: None }), trouble: None };
+        let known = |bytes| Kept { came: Some(Download { bytes, until: None }), trouble: None };
         Self(Mutex::new(before.into_iter().map(|(name, bytes)| (name, known(bytes))).collect()))
     }
 
@@ -68,7 +68,7 @@ impl Fetched {
         self.lock().values().filter_map(|known| known.came.as_ref()?.until).min()
     }
 
-    fn lock(&self) -> MutexGuard<'_, HashMap<String, Known>> {
+    fn lock(&self) -> MutexGuard<'_, HashMap<String, Kept>> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
