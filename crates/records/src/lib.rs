@@ -1,7 +1,8 @@
 //! The records: what people configure.
 //!
 //! This crate opens SQLite files and one key file, and nothing else; it knows no
-//! socket and no HTTP. Read [`Records`] first, then [`LocalStores`].
+//! socket and no HTTP. Read [`Command`] first, which is the only way to change anything,
+//! then [`Records`], then [`LocalStores`], which is what the packet path asks.
 
 mod command;
 mod database;
