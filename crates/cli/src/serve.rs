@@ -28,7 +28,7 @@ pub(crate) fn run(args: &args::Serve) -> Result<ExitCode, Failure> {
                 "\nNobody can sign in yet. Open this link once to set the first administrator's password:\n  {link}"
             ));
         }
-        stop.told().await;
+        stop.received().await;
         tell(format_args!("stopping"));
         ended(service.stop().await)
     })
@@ -64,7 +64,7 @@ impl Stop {
     }
 
     /// Waits for one.
-    pub(crate) async fn told(mut self) {
+    pub(crate) async fn received(mut self) {
         tokio::select! {
             _ = self.interrupt.recv() => {}
             _ = self.terminate.recv() => {}

@@ -107,9 +107,9 @@ fn of_mix(file: &Path, args: &Try) -> Result<Vec<Source>, Failure> {
     let mix: Mix = toml::from_str(&text).map_err(|error| wrong(file, error.message()))?;
     let mut asks = Vec::new();
     for (number, entry) in mix.request.iter().enumerate() {
-        let told = |why: &dyn std::fmt::Display| wrong(file, &format!("request {}: {why}", number + 1));
+        let wrong = |why: &dyn std::fmt::Display| wrong(file, &format!("request {}: {why}", number + 1));
         let method = <TryMethod as clap::ValueEnum>::from_str(&entry.method, true)
-            .map_err(|_| told(&format!("there is no method `{}`", entry.method)))?;
+            .map_err(|_| wrong(&format!("there is no method `{}`", entry.method)))?;
         let one = Try {
             method: Some(method),
             mac: entry.mac.clone(),
@@ -124,7 +124,7 @@ fn of_mix(file: &Path, args: &Try) -> Result<Vec<Source>, Failure> {
             _ => None,
         };
         if let Some(lacks) = lacks {
-            return Err(told(&format!("{} needs {lacks}", entry.method)));
+            return Err(wrong(&format!("{} needs {lacks}", entry.method)));
         }
         asks.push((entry.from, Arc::new(ask(&one)?), entry.weight));
     }

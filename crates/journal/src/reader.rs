@@ -110,13 +110,13 @@ impl JournalReader {
             match Segment::open_to_read(&self.folder.path(name)).and_then(|file| Ok(look(&file)?)) {
                 Ok(true) => break,
                 Ok(false) => {}
-                Err(error) => self.told(name, &error, &mut told),
+                Err(error) => self.tell_once(name, &error, &mut told),
             }
         }
         Ok(())
     }
 
-    fn told(&self, name: FileName, error: &JournalError, told: &mut HashSet<FileName>) {
+    fn tell_once(&self, name: FileName, error: &JournalError, told: &mut HashSet<FileName>) {
         if self.folder.path(name).exists() && told.insert(name) {
             tracing::warn!("the journal's file {} cannot be read: {error}", self.folder.path(name).display());
         }

@@ -27,7 +27,7 @@ pub struct StatementKind {
     /// Whether several may stand together.
     pub repeats: bool,
     /// How people are told; `{}` stands for the value.
-    pub told: &'static str,
+    pub shown_as: &'static str,
 }
 
 /// What a statement takes.
@@ -50,8 +50,8 @@ pub enum Takes {
 /// The services a grant may name (RFC 2865 section 5.6).
 const SERVICES: [&str; 4] = ["administrative", "nas-prompt", "login", "framed"];
 
-const fn kind(keyword: &'static str, takes: Takes, told: &'static str, meaning: &'static str) -> StatementKind {
-    StatementKind { keyword, takes, meaning, place: keyword, repeats: false, told }
+const fn kind(keyword: &'static str, takes: Takes, shown_as: &'static str, meaning: &'static str) -> StatementKind {
+    StatementKind { keyword, takes, meaning, place: keyword, repeats: false, shown_as }
 }
 
 const fn repeated(kind: StatementKind) -> StatementKind {
@@ -121,7 +121,7 @@ impl Statement {
             StatementValue::Duration(seconds) => show_duration(u64::from(*seconds)),
             value => value.to_string(),
         };
-        self.kind.told.replace("{}", &value)
+        self.kind.shown_as.replace("{}", &value)
     }
 }
 

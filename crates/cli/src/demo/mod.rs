@@ -110,7 +110,7 @@ async fn with_traffic(data: &Path, scenes: Vec<Scene>) -> Result<ExitCode, Failu
     say!("\nPress Ctrl-C to close the port. What the equipment enforces:\n");
     let (stop, told) = channel();
     let trickle = thread::spawn(move || traffic::run(RADIUS, &scenes, &told, tell));
-    Stop::listen()?.told().await;
+    Stop::listen()?.received().await;
     say!("closing");
     drop(stop);
     let _ = tokio::task::spawn_blocking(move || trickle.join()).await;

@@ -162,7 +162,7 @@ impl EapEvidence {
         asked: Vec<(String, String)>,
     ) -> Self {
         Self {
-            outer: about.identity.as_deref().map(told),
+            outer: about.identity.as_deref().map(kept_text),
             method: about.method,
             turned_down: about.turned_down.clone(),
             tls: about.tls.as_deref().map(TlsEvidence::new),
@@ -202,15 +202,15 @@ impl CertificateEvidence {
                     .into_iter()
                     .flatten()
                     .take(MOST_NAMES)
-                    .map(|name| told(name))
+                    .map(|name| kept_text(name))
                     .collect(),
-                subject: told(&read.subject),
-                issuer: told(read.issuer_common_name.as_ref().unwrap_or(&read.issuer)),
+                subject: kept_text(&read.subject),
+                issuer: kept_text(read.issuer_common_name.as_ref().unwrap_or(&read.issuer)),
                 serial: read.serial.clone(),
                 not_before: read.not_before,
                 not_after: read.not_after,
             },
-            Err(error) => Self { subject: told(&error.to_string()), ..Self::default() },
+            Err(error) => Self { subject: kept_text(&error.to_string()), ..Self::default() },
         }
     }
 }
@@ -223,7 +223,7 @@ const MOST_CERTIFICATES: usize = 8;
 const LONGEST: usize = 512;
 
 /// A text from outside as it is kept: safe to print, and not longer than people read.
-fn told(text: &str) -> String {
+fn kept_text(text: &str) -> String {
     let shown = printable(text);
     match shown.char_indices().nth(LONGEST) {
         None => shown.into_owned(),
@@ -236,7 +236,7 @@ impl InnerEvidence {
         Self {
             identity: inner.identity_type,
             method: inner.method.clone(),
-            name: inner.identity.as_deref().map(told),
+            name: inner.identity.as_deref().map(kept_text),
             outcome: inner.outcome,
             tls: inner.tls.as_deref().map(TlsEvidence::new),
         }
@@ -268,7 +268,7 @@ impl FailureEvidence {
             Failure::Tls(TlsFailure::NoSuite | TlsFailure::NoGroup) => Self::NoSuite,
             Failure::Tls(TlsFailure::Certificate(fault)) => Self::certificate(*fault, false),
             Failure::Tls(TlsFailure::NoCertificate) => Self::NoCertificate,
-            Failure::Tls(other) => Self::Tls { text: told(&other.to_string()) },
+            Failure::Tls(other) => Self::Tls { text: kept_text(&other.to_string()) },
             Failure::Credential => Self::Credential,
             Failure::GaveUp(what) => Self::GaveUp { text: (*what).to_owned() },
             Failure::Binding => Self::Binding,

@@ -22,8 +22,8 @@ pub(crate) fn proof_words(about: &About, inner: &str) -> String {
     }
 }
 
-pub(crate) fn kind_of_type(told: IdentityType) -> IdentityKind {
-    match told {
+pub(crate) fn kind_of_type(identity_type: IdentityType) -> IdentityKind {
+    match identity_type {
         IdentityType::User => IdentityKind::User,
         IdentityType::Machine => IdentityKind::Machine,
     }
@@ -67,14 +67,14 @@ pub(crate) async fn take_certificates(
         .iter()
         .filter(|inner| inner.outcome == InnerOutcome::Proved)
         .filter_map(|inner| Some((inner.identity_type, inner.tls.as_ref()?)));
-    for (told, tls) in outer.chain(inner) {
-        take_certificate(&tls.certificates, told, about, gate, request_facts, proofs, means).await;
+    for (identity_type, tls) in outer.chain(inner) {
+        take_certificate(&tls.certificates, identity_type, about, gate, request_facts, proofs, means).await;
     }
 }
 
 async fn take_certificate(
     chain: &Chain,
-    told: Option<IdentityType>,
+    identity_type: Option<IdentityType>,
     about: &About,
     gate: &Gate,
     request_facts: &mut RequestFacts<'_>,
@@ -84,7 +84,7 @@ async fn take_certificate(
     let certificate = chain.own()?;
     let places = gate.trust.iter().flat_map(|trust| &trust.names);
     let named = places
-        .filter(|(kind, _)| told.is_none_or(|told| kind_of_type(told) == *kind))
+        .filter(|(kind, _)| identity_type.is_none_or(|identity_type| kind_of_type(identity_type) == *kind))
         .find_map(|(kind, place)| Some((*kind, certificate.name(name_form(*place))?.to_owned())));
     let (kind, outcome, name) = match named {
         Some((kind, name)) => {
@@ -94,14 +94,14 @@ async fn take_certificate(
             (kind, outcome, name)
         }
         None => {
-            let kind = told.map_or(IdentityKind::User, kind_of_type);
+            let kind = identity_type.map_or(IdentityKind::User, kind_of_type);
             let name = certificate.subject.clone();
             let (asked, answer) = (Asked::Certificate, LookUpAnswer::CertificateNamesNobody);
             proofs.lookups.push(LookUp { kind, asked, name: name.clone(), answer, held: None });
             (kind, ProofOutcome::not_proved(&name, Event::Unknown), name)
         }
     };
-    proofs.note((kind, told), &name, &outcome, chain.clone());
+    proofs.note((kind, identity_type), &name, &outcome, chain.clone());
     *request_facts.identity_mut(kind) = outcome.identity;
     if request_facts.known.details.certificate.is_none() || kind == IdentityKind::User {
         request_facts.known.details.certificate = Some(certificate.clone());
@@ -155,7 +155,8 @@ pub(crate) async fn take_session(
     for identity in &before.identities {
         let kind = match identity.chain.own() {
             Some(_) => {
-                take_certificate(&identity.chain, identity.told, about, gate, request_facts, proofs, means).await
+                take_certificate(&identity.chain, identity.identity_type, about, gate, request_facts, proofs, means)
+                    .await
             }
             None => take_password(identity, gate, request_facts, proofs, means).await,
         };

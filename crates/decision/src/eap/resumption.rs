@@ -60,7 +60,7 @@ pub(crate) struct ProvedBefore {
 pub(crate) struct IdentityBefore {
     pub(crate) kind: IdentityKind,
     /// Whom the method said that it is about.
-    pub(crate) told: Option<IdentityType>,
+    pub(crate) identity_type: Option<IdentityType>,
     pub(crate) claimed: String,
     /// The name that was looked up.
     pub(crate) name: String,

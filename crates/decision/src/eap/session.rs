@@ -122,7 +122,7 @@ impl From<CertificateFault> for Stopped {
 impl Proofs {
     pub(crate) fn note(
         &mut self,
-        (kind, told): (IdentityKind, Option<IdentityType>),
+        (kind, identity_type): (IdentityKind, Option<IdentityType>),
         claimed: &str,
         outcome: &proof::ProofOutcome,
         chain: Chain,
@@ -135,7 +135,7 @@ impl Proofs {
         };
         self.identities.push(IdentityBefore {
             kind,
-            told,
+            identity_type,
             claimed: claimed.to_owned(),
             name: name.clone(),
             event: outcome.event,

@@ -52,7 +52,7 @@ impl<'e> Handshake<'e> {
                 spaced(name)
             ),
             FailureEvidence::Certificate { fault, late } => {
-                let theirs = theirs.map(|theirs| format!(" {}", told(theirs, *fault))).unwrap_or_default();
+                let theirs = theirs.map(|theirs| format!(" {}", certificate_fault(theirs, *fault))).unwrap_or_default();
                 let late = match late {
                     true => " This came out only after the handshake, so that the supplicant got no TLS alert.",
                     false => "",
@@ -168,7 +168,7 @@ fn spaced(name: &str) -> String {
     name.replace('_', " ").replace(" ca", " CA")
 }
 
-fn told(certificate: &CertificateEvidence, fault: CertificateFault) -> String {
+fn certificate_fault(certificate: &CertificateEvidence, fault: CertificateFault) -> String {
     let dates = match fault {
         CertificateFault::Expired => format!(", which ended on {}", day(certificate.not_after)),
         CertificateFault::NotYetValid => format!(", which begins on {}", day(certificate.not_before)),
