@@ -5,12 +5,25 @@ use std::sync::Arc;
 
 use harbour::{Request, *};
 use proptest::prelude::*;
+use regnant_decision::LookUpAnswer;
 use regnant_equipment::*;
 use regnant_evidence::*;
+use regnant_policy::{Event, IdentityKind};
 use regnant_radius::*;
 
-fn sentence(record: &Record) -> String {
-    record.sentence().into_iter().map(|fragment| fragment.text).collect()
+fn rule(title: &str) -> EndRecord {
+    EndRecord::Rule { title: title.into() }
+}
+
+fn grants(record: &Record) -> &[String] {
+    match &record.verdict {
+        VerdictRecord::Grant { grants, .. } => grants,
+        other => panic!("{other:?}"),
+    }
+}
+
+fn failed(event: Event) -> EndRecord {
+    EndRecord::Proof { identity: IdentityKind::User, event }
 }
 
 fn reply(record: &Record) -> Vec<String> {
@@ -25,9 +38,10 @@ fn a_crane_controller_is_given_its_network_in_every_notation() {
     for name in ["02005e200007", "02-00-5E-20-00-07", "02:00:5e:20:00:07", "02005E200007"] {
         let record = harbour.record(&bypass(name, "02-00-5E-20-00-07"));
         assert_eq!(
-            sentence(&record),
-            "crane controller 02:00:5e:20:00:07 on quay-sw-1 port 7 was given cranes (VLAN 30, cranes-edge) by Crane controllers."
+            (&record.end, grants(&record), record.port),
+            (&rule("Crane controllers"), &["cranes".into()][..], Some(7))
         );
+        assert_eq!(record.subject, Subject::Device("crane controller".into(), mac("02:00:5e:20:00:07")));
         assert_eq!(
             reply(&record),
             [
@@ -59,10 +73,7 @@ fn a_reply_is_signed_and_begins_with_message_authenticator() {
 fn a_barred_device_is_refused_by_any_method() {
     let harbour = Harbour::new();
     let record = harbour.record(&bypass("02005e400066", "02005e400066"));
-    assert_eq!(
-        sentence(&record),
-        "container scanner 02:00:5e:40:00:66 on quay-sw-1 port 7 was refused by Reported lost or stolen."
-    );
+    assert_eq!((&record.end, record.verdict.word()), (&rule("Reported lost or stolen"), "refused"));
     assert_eq!(reply(&record), ["Access-Reject", "Reply-Message=This device is barred. Ask the harbour network desk."]);
     let attributes = [("User-Name", "ida.marsh"), ("Calling-Station-Id", "02-00-5E-40-00-66")];
     let record = harbour.record(&request("127.0.0.41", "sextant-3-compass", false, &attributes, Some("Tide-Table-61")));
@@ -72,7 +83,8 @@ fn a_barred_device_is_refused_by_any_method() {
 #[test]
 fn an_unknown_device_is_held() {
     let record = Harbour::new().record(&bypass("02005e990001", "02005e990001"));
-    assert!(sentence(&record).starts_with("device 02:00:5e:99:00:01 on quay-sw-1 port 7 was given holding (VLAN 99"));
+    assert_eq!(grants(&record), ["holding"]);
+    assert_eq!(record.subject, Subject::Device(String::new(), mac("02:00:5e:99:00:01")));
 }
 
 #[test]
@@ -83,13 +95,17 @@ fn an_operator_administers_and_others_do_not() {
         reply(&record),
         ["Access-Accept", "Service-Type=Administrative", "Management-Privilege-Level=15", "Class=\"operator\""]
     );
-    let told = |name, password| sentence(&harbour.record(&login(name, password)));
-    assert_eq!(told("ida.marsh", "Tide-Table-61"), "ida.marsh on gate-fw-1 by pap was refused: no rule applies.");
-    assert_eq!(told("ida.marsh", "Tide-Table-62"), "ida.marsh on gate-fw-1 by pap was refused: wrong password.");
-    assert_eq!(told("ida.mrsh", "Tide-Table-61"), "ida.mrsh on gate-fw-1 by pap was refused: no store knows the user.");
-    assert_eq!(told("lee.gone", "Old-Badge-77"), "lee.gone on gate-fw-1 by pap was refused: the account is disabled.");
-    // Whether the account is disabled is told only to who has its password.
-    assert_eq!(told("lee.gone", "x"), "lee.gone on gate-fw-1 by pap was refused: wrong password.");
+    for (name, password, end) in [
+        ("ida.marsh", "Tide-Table-61", EndRecord::Otherwise),
+        ("ida.marsh", "Tide-Table-62", failed(Event::Failed)),
+        ("ida.mrsh", "Tide-Table-61", failed(Event::Unknown)),
+        ("lee.gone", "Old-Badge-77", failed(Event::Disabled)),
+        // Whether the account is disabled is told only to who has its password.
+        ("lee.gone", "x", failed(Event::Failed)),
+    ] {
+        let record = harbour.record(&login(name, password));
+        assert_eq!((record.end, record.verdict.word()), (end, "refused"), "{name}");
+    }
 }
 
 #[test]
@@ -106,8 +122,8 @@ fn chap_needs_a_recoverable_password() {
         harbour.record(&Request { from: "127.0.0.31", bytes })
     };
     assert_eq!(chap("ola.nett", "Fibre-Spool-90").verdict.word(), "granted");
-    assert_eq!(chap("ola.nett", "Fibre-Spool-91").reason(), "wrong password");
-    assert_eq!(chap("ida.marsh", "Tide-Table-61").reason(), "no recoverable password, which CHAP and EAP-MD5 need");
+    assert_eq!(*answer(&chap("ola.nett", "Fibre-Spool-91")), LookUpAnswer::WrongPassword);
+    assert_eq!(*answer(&chap("ida.marsh", "Tide-Table-61")), LookUpAnswer::NoRecoverablePassword);
 }
 
 #[test]
@@ -124,8 +140,8 @@ fn the_vpn_takes_names_with_and_without_realm() {
 fn a_mac_address_is_never_a_user_and_never_a_users_password() {
     let harbour = Harbour::new();
     // A store that holds such an account changes nothing.
-    assert_eq!(harbour.record(&login("02005e200001", "Tide-Table-61")).reason(), "a MAC address is never a user name");
-    assert_eq!(harbour.record(&login("mac.user", "02005e200001")).reason(), "a MAC address is never a password");
+    assert_eq!(harbour.record(&login("02005e200001", "Tide-Table-61")).end, failed(Event::Unknown));
+    assert_eq!(*answer(&harbour.record(&login("mac.user", "02005e200001"))), LookUpAnswer::MacAsPassword);
     assert_eq!(harbour.record(&vpn("mac.user", "02005e200001")).verdict.word(), "refused");
     // A user name is no MAC bypass, and a MAC address that is not the caller's neither.
     let attributes =
@@ -139,7 +155,7 @@ fn a_method_that_the_gate_does_not_accept_is_told() {
     let attributes = [("User-Name", "ida.marsh"), ("NAS-Port-Type", "Ethernet")];
     let record =
         Harbour::new().record(&request("127.0.0.11", "bollard-9-anchor", true, &attributes, Some("Tide-Table-61")));
-    assert_eq!(sentence(&record), "ida.marsh on quay-sw-1 by pap was refused: gate switch-ports does not accept pap.");
+    assert_eq!((&record.end, record.gate.as_deref()), (&EndRecord::MethodNotAccepted, Some("switch-ports")));
     let station = &record.trail().stations[2];
     assert_eq!((station.name.as_str(), station.mark), ("proof", Mark::Stopped));
     assert_eq!(station.advice.as_deref(), Some("Set the equipment to mac, or add the method to `accept`."));
@@ -160,7 +176,7 @@ fn a_silent_store_means_silence_and_not_refusal() {
     let mut harbour = Harbour::new();
     harbour.stores.silent = vec!["harbour"];
     let record = harbour.record(&login("ola.nett", "Fibre-Spool-90"));
-    assert_eq!(sentence(&record), "ola.nett on gate-fw-1 by pap got no answer: a store did not answer.");
+    assert_eq!((&record.end, &record.verdict), (&failed(Event::Unreachable), &VerdictRecord::Silence));
     assert!(record.reply.is_none());
     harbour.stores.silent = vec!["harbour-devices"];
     // Whether the laptop is barred is not known, and that rule refuses.
@@ -190,7 +206,7 @@ fn reactions_change_what_an_event_does() {
         record("failed refuse \"Mind the caps key.\"").verdict,
         VerdictRecord::Refuse { text: Some("Mind the caps key.".into()) }
     );
-    assert_eq!(record("failed next").reason(), "wrong password");
+    assert_eq!(record("failed next").end, failed(Event::Failed));
 }
 
 #[test]

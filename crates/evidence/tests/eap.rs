@@ -75,7 +75,7 @@ fn a_changed_password_ends_a_session_and_a_barred_device_is_kept_out_of_it() {
     full.grant();
     let barred = run_from(&harbour, method, "anonymous", "02-00-5E-40-00-66", &[]);
     assert!(barred.is_resumed());
-    assert_eq!(barred.record.reason(), "Reported lost or stolen");
+    assert_eq!(barred.record.end, EndRecord::Rule { title: "Reported lost or stolen".into() });
 }
 
 #[test]
@@ -229,7 +229,7 @@ fn whoever_is_refused_and_says_no_more_was_refused() {
             let PeerStep::Send(next) = peer.receive(&reply.eap_message().unwrap()) else { panic!() };
             answered = harbour.go_on(session, &packet(&next, reply.first(number::STATE), barred, &[]));
         };
-        assert_eq!(record.reason(), "Reported lost or stolen");
+        assert_eq!(record.end, EndRecord::Rule { title: "Reported lost or stolen".into() });
         assert!(matches!(record.verdict, VerdictRecord::Refuse { .. }), "{:?}", record.verdict);
         let reply = record.trail().stations.into_iter().find(|station| station.name == "reply").unwrap();
         assert!(reply.line.contains("said no more"), "{}", reply.line);

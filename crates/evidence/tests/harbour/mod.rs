@@ -443,6 +443,11 @@ impl Harbour {
     }
 }
 
+/// What the store that was asked last said.
+pub(crate) fn answer(record: &Record) -> &LookUpAnswer {
+    &record.lookups.last().unwrap().answer
+}
+
 thread_local! {
     static LAST_STORED: RefCell<Vec<u8>> = const { RefCell::new(Vec::new()) };
 }
