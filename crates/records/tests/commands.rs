@@ -272,9 +272,19 @@ fn setting_another_key_may_be_interrupted_anywhere() {
     let unused = SealingKey::create(&next).unwrap();
     assert_eq!(take_key(&key_file, &record_file).unwrap().id(), old.id());
     assert!(!next.exists() && unused.id() != old.id());
+    // Or only a part of it.
+    fs::write(&next, "regnant-seal").unwrap();
+    assert_eq!(take_key(&key_file, &record_file).unwrap().id(), old.id());
+    assert!(!next.exists());
     // All is sealed by it, and the old one is still in its place.
     let new = Arc::new(SealingKey::create(&next).unwrap());
     open(dir.path(), &old).seal_anew(&old, &new, "harbour", 2_000).unwrap();
+    // While the records cannot be read, the one key that opens them is not given up.
+    let kept = fs::read(&record_file).unwrap();
+    fs::write(&record_file, "no database now ".repeat(500)).unwrap();
+    assert_eq!(take_key(&key_file, &record_file).unwrap().id(), old.id());
+    assert!(next.exists());
+    fs::write(&record_file, kept).unwrap();
     assert_eq!(take_key(&key_file, &record_file).unwrap().id(), new.id());
     assert!(!next.exists());
     open(dir.path(), &new);

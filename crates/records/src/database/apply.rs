@@ -13,8 +13,6 @@ use crate::sealing::KeyId;
 /// What came of a command that was handed in.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct Applied {
-    /// Which command it is, counted from 1.
-    pub(crate) revision: u64,
     /// What came of it.
     pub(crate) outcome: Outcome,
     /// Whether it had been applied before, so that nothing was done now.
@@ -25,8 +23,8 @@ pub(crate) struct Applied {
 /// clock, no random source, no file. Whatever the command deserves is an outcome and is
 /// kept; an error is the disk's, and then nothing has happened, this command included.
 pub(crate) fn apply(db: &mut Transaction<'_>, envelope: &Envelope) -> Result<Applied, RecordsError> {
-    if let Some((revision, outcome)) = log::outcome_of(db, envelope.id)? {
-        return Ok(Applied { revision, outcome, repeated: true });
+    if let Some(outcome) = log::outcome_of(db, envelope.id)? {
+        return Ok(Applied { outcome, repeated: true });
     }
     let revision = log::last_revision(db)? + 1;
     let mut savepoint = db.savepoint()?;
@@ -40,7 +38,7 @@ pub(crate) fn apply(db: &mut Transaction<'_>, envelope: &Envelope) -> Result<App
     };
     savepoint.commit()?;
     log::add(db, revision, envelope, &outcome, &before)?;
-    Ok(Applied { revision, outcome, repeated: false })
+    Ok(Applied { outcome, repeated: false })
 }
 
 fn run(db: &Connection, envelope: &Envelope, revision: u64) -> Result<(Done, Rows), RecordsError> {

@@ -36,11 +36,10 @@ struct Body {
 }
 
 /// What came of a command, where it was applied before.
-pub(crate) fn outcome_of(db: &Connection, id: CommandId) -> Result<Option<(u64, Outcome)>, RecordsError> {
-    let sql = "SELECT revision, outcome FROM command WHERE id = ?1";
-    let found = db.query_row(sql, [id.bytes()], |row| Ok((row.get::<_, i64>(0)?, row.get::<_, String>(1)?)));
-    let Some((revision, outcome)) = found.optional()? else { return Ok(None) };
-    Ok(Some((revision.cast_unsigned(), read(&outcome)?)))
+pub(crate) fn outcome_of(db: &Connection, id: CommandId) -> Result<Option<Outcome>, RecordsError> {
+    let sql = "SELECT outcome FROM command WHERE id = ?1";
+    let found = db.query_row(sql, [id.bytes()], |row| row.get::<_, String>(0)).optional()?;
+    found.map(|outcome| read(&outcome)).transpose()
 }
 
 /// How many commands there are.

@@ -43,8 +43,6 @@ pub struct Records {
 /// What came of a command that was done, and of building what follows from it.
 #[derive(Clone, Debug)]
 pub struct Committed<T> {
-    /// Which command it was, counted from 1.
-    pub revision: u64,
     /// What was done.
     pub done: Done,
     /// What was built; nothing where the command had been applied before.
@@ -89,7 +87,7 @@ impl Records {
         };
         transaction.commit().map_err(RecordsError::from)?;
         let done = applied.outcome.done().map_err(RecordsError::from)?;
-        Ok(Committed { revision: applied.revision, done, built })
+        Ok(Committed { done, built })
     }
 
     /// The commands below a revision, the last first, as people see them.

@@ -43,12 +43,12 @@ impl Records {
 /// key was interrupted, it is brought to its end, or is as if it had never begun.
 pub fn take_key(path: &Path, records: &Path) -> Result<Arc<SealingKey>, KeyError> {
     let next = next_of(path);
-    if next.exists() {
-        let (successor, in_use) = (SealingKey::load(&next)?, key_of(records));
-        match in_use == Some(successor.id()) {
-            true => SealingKey::replace(path, &next)?,
-            false => fs::remove_file(&next).map_err(|error| KeyError::Io(next, error))?,
-        }
+    let opens = |key: &Path, id: KeyId| SealingKey::load(key).is_ok_and(|key| key.id() == id);
+    match key_of(records).filter(|_| next.exists()) {
+        Some(id) if opens(path, id) => fs::remove_file(&next).map_err(|error| KeyError::Io(next, error))?,
+        Some(id) if opens(&next, id) => SealingKey::replace(path, &next)?,
+        // Which of the two the records want cannot be told now: neither is given up.
+        _ => {}
     }
     SealingKey::load_or_create(path, records).map(Arc::new)
 }
