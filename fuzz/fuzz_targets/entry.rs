@@ -9,13 +9,12 @@ use libfuzzer_sys::fuzz_target;
 use regnant_equipment::{Dialect, Edition, Vocabulary};
 use regnant_evidence::{Evidence, Record, UnheardRecord};
 use regnant_policy::{Compiled, Source};
-use regnant_radius::Dictionary;
 use ulid::Ulid;
 
 const POLICY: &str = include_str!("../../crates/campus/harbour/main.writ");
 
 static EDITION: LazyLock<Edition> = LazyLock::new(|| {
-    let table = Arc::new(Vocabulary::new(Dictionary::standard()));
+    let table = Arc::new(Vocabulary::standard());
     let policy = Compiled::from_source(Source::new("main.writ", POLICY), table.schema()).expect("the harbour's policy checks");
     let dialects = [Dialect::standard(table.dictionary())];
     Edition::prepare(2, policy, &dialects, table).expect("its grants are rendered")

@@ -6,9 +6,8 @@ use std::sync::LazyLock;
 use libfuzzer_sys::fuzz_target;
 use regnant_equipment::Vocabulary;
 use regnant_policy::{Compiled, Source};
-use regnant_radius::Dictionary;
 
-static TABLE: LazyLock<Vocabulary> = LazyLock::new(|| Vocabulary::new(Dictionary::standard()));
+static TABLE: LazyLock<Vocabulary> = LazyLock::new(Vocabulary::standard);
 
 fuzz_target!(|text: &str| {
     match Compiled::from_source(Source::new("main.writ", text), TABLE.schema()) {

@@ -76,6 +76,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/dictionaries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every dictionary. */
+        get: operations["dictionaries"];
+        put?: never;
+        /**
+         * Adds a dictionary of your own, or puts it in the place of the one of its vendor. The
+         *     active policy goes on with it as a new edition; what does not go together with what
+         *     there is changes nothing.
+         */
+        post: operations["add"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dictionaries/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A dictionary with its attributes, by its name; case does not count. */
+        get: operations["dictionary"];
+        put?: never;
+        post?: never;
+        /** Removes a dictionary of your own, where nothing needs it. */
+        delete: operations["remove"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/health": {
         parameters: {
             query?: never;
@@ -440,6 +480,32 @@ export interface components {
             error: string;
             report?: components["schemas"]["CheckReport"] | null;
         };
+        /** @description An attribute. */
+        AttributeView: {
+            /** @description How many an Access-Accept may carry: `0`, `0-1` or `0+`. */
+            accept: string;
+            /** @description Other names for it. */
+            also: string[];
+            /** @description The fact that it is in policies, where it is one. */
+            fact?: string | null;
+            /** @description How its value is hidden, where it is: `user-password` or `tunnel-password`. */
+            hidden?: string | null;
+            name: string;
+            /** @description Its number, with those that lead to it, as RFC 6929 section 2.7 writes them. */
+            number: string;
+            /** @description Whether the service makes it itself. */
+            reserved: boolean;
+            /** @description Whether it is never shown, and no fact. */
+            secret: boolean;
+            /** @description Where it is defined. */
+            source: string;
+            /** @description Whether its value begins with a tag. */
+            tagged: boolean;
+            /** @description How its value is encoded, in the words of RFC 8044. */
+            type: string;
+            /** @description The names of its numbers. */
+            values: components["schemas"]["NamedNumber"][];
+        };
         /** @description How a case went. */
         CaseReport: {
             /** @description What went otherwise than expected; none where it passed. */
@@ -581,6 +647,31 @@ export interface components {
             /** @description `error` or `warning`. */
             severity: string;
         };
+        /** @description A dictionary with its attributes. */
+        DictionaryContent: {
+            attributes: components["schemas"]["AttributeView"][];
+            dictionary: components["schemas"]["DictionaryView"];
+        };
+        /** @description Every dictionary, those that ship first. */
+        DictionaryList: {
+            dictionaries: components["schemas"]["DictionaryView"][];
+        };
+        /** @description A file of names and types of attributes. */
+        DictionaryView: {
+            /** @description How many attributes it has. */
+            attributes: number;
+            /** @description What it is known by: an RFC, or a vendor. */
+            name: string;
+            /** @description Whether it ships with the service, so that it cannot be removed. */
+            ships: boolean;
+            /** @description What it is about. */
+            title: string;
+            /**
+             * Format: int32
+             * @description The vendor's enterprise number; none where it is of an RFC.
+             */
+            vendor?: number | null;
+        };
         /** @description Every edition, newest first. */
         EditionList: {
             editions: components["schemas"]["EditionView"][];
@@ -699,6 +790,23 @@ export interface components {
              */
             p99_ms: number;
         };
+        /** @description A file that was taken. */
+        LanguageTaken: {
+            /**
+             * Format: int32
+             * @description The edition that the active policy is now.
+             */
+            edition: number;
+            /** @description What it is known by. */
+            name: string;
+        };
+        /** @description A dictionary to be added. */
+        LanguageText: {
+            /** @description The name of the file, for mistakes in it. */
+            file: string;
+            /** @description What it says, in TOML. */
+            text: string;
+        };
         /** @description One certificate of a chain, or an authority. */
         LinkReport: {
             /**
@@ -748,6 +856,12 @@ export interface components {
              * @description Seconds since 1970 at which it was made.
              */
             this_update: number;
+        };
+        /** @description A number and its name. */
+        NamedNumber: {
+            name: string;
+            /** Format: int32 */
+            number: number;
         };
         /** @description Every NAS, by name. */
         NasList: {
@@ -1108,6 +1222,158 @@ export interface operations {
                 };
             };
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    dictionaries: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DictionaryList"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    add: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LanguageText"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LanguageTaken"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    dictionary: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DictionaryContent"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    remove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LanguageTaken"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -9,6 +9,8 @@ use crate::nas::Nas;
 pub const POLICY: &str = include_str!("../harbour/main.writ");
 /// Its equipment, people and devices, as an inventory file.
 pub const INVENTORY: &str = include_str!("../harbour/inventory.toml");
+/// The attributes of the yard's switches, as a dictionary file.
+pub const DICTIONARY: &str = include_str!("../harbour/tarnworks.dictionary.toml");
 /// The console's administrator and their password.
 pub const ADMINISTRATOR: (&str, &str) = ("harbour", "tarnmouth-demo");
 

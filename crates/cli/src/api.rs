@@ -78,6 +78,12 @@ impl Client {
         Ok(read(self.reached(sent)?))
     }
 
+    /// Removes what is at an address of the API.
+    pub(crate) fn delete(&self, path: &str) -> Result<Result<Value, Refused>, Failure> {
+        let sent = self.authorize(self.agent.delete(format!("{}/api/v1/{path}", self.base))).call();
+        Ok(read(self.reached(sent)?))
+    }
+
     /// Signs in and makes a token.
     pub(crate) fn sign_in(&self, name: &str, password: &str) -> Result<String, Failure> {
         let form = serde_json::json!({ "name": name, "password": password });

@@ -32,6 +32,8 @@ pub(crate) enum Command {
     Certificate(Certificate),
     /// Show and say whose certificates are believed
     Trust(Trust),
+    /// Show, add and remove the names and types of attributes
+    Dictionary(Dictionary),
     /// Hand out what a client needs so that it trusts the server of a gate
     #[command(subcommand)]
     Profile(Profile),
@@ -43,6 +45,44 @@ pub(crate) enum Command {
     Key(Key),
     /// Sign in and keep a token for the other commands
     SignIn(SignIn),
+}
+
+#[derive(Args)]
+pub(crate) struct Dictionary {
+    #[command(subcommand)]
+    pub(crate) action: DictionaryAction,
+    #[command(flatten)]
+    pub(crate) api: Api,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum DictionaryAction {
+    /// List the dictionaries: those of RFCs, and those of vendors
+    List {
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Show the attributes of a dictionary
+    Show {
+        /// An RFC such as rfc2865, or a vendor
+        name: String,
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Add a dictionary file, or put it in the place of the one of its vendor
+    Add {
+        /// The file (TOML); docs/dictionaries.md tells what it says
+        #[arg(value_name = "FILE")]
+        file: PathBuf,
+    },
+    /// Remove a dictionary that you added
+    Remove {
+        /// Its vendor
+        #[arg(value_name = "VENDOR")]
+        name: String,
+    },
 }
 
 #[derive(Subcommand)]
@@ -250,6 +290,9 @@ pub(crate) struct Try {
     /// send NAS-Port-Type=Virtual
     #[arg(long = "attribute", value_name = "NAME=VALUE", value_parser = attribute)]
     pub(crate) attributes: Vec<(String, String)>,
+    /// A dictionary file with further attributes; may be repeated
+    #[arg(long = "dictionary", value_name = "FILE")]
+    pub(crate) dictionaries: Vec<PathBuf>,
     /// Send no Message-Authenticator, as old equipment does
     #[arg(long)]
     pub(crate) unsigned: bool,

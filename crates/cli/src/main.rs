@@ -7,6 +7,7 @@ mod audit;
 mod certificate;
 mod check;
 mod demo;
+mod dictionary;
 mod failure;
 mod import;
 mod journal;
@@ -52,6 +53,7 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Import(import) => import::run(&import),
         Command::Certificate(certificate) => certificate::run(&certificate),
         Command::Trust(trust) => trust::run(&trust),
+        Command::Dictionary(dictionary) => dictionary::run(&dictionary),
         Command::Profile(Profile::Make(profile)) => profile::run(&profile),
         Command::Audit(Audit::List(audit)) => audit::run(&audit),
         Command::Key(Key::Rotate(rotate)) => key::rotate(&rotate),

@@ -3,6 +3,8 @@
 use std::fmt;
 use std::io::{ErrorKind, IsTerminal, Write, stdout};
 
+use regnant_base::printable;
+
 /// Prints a line on standard output. Whoever reads it may have seen enough: then the
 /// command ends quietly.
 macro_rules! say {
@@ -71,4 +73,22 @@ pub(crate) fn wrap(text: &str, width: usize) -> Vec<String> {
 /// Prints a value as JSON, indented.
 pub(crate) fn json(value: &impl serde::Serialize) {
     say!("{}", serde_json::to_string_pretty(value).unwrap_or_default());
+}
+
+/// Prints rows under a head, in columns as wide as they need to be.
+pub(crate) fn table<const N: usize>(head: [&str; N], rows: impl IntoIterator<Item = [String; N]>) {
+    let rows: Vec<_> = rows.into_iter().map(|row| row.map(|cell| printable(&cell).into_owned())).collect();
+    let width = |column: usize| {
+        let cells = rows.iter().map(|row| row[column].chars().count());
+        cells.max().unwrap_or(0).max(head[column].chars().count())
+    };
+    let widths: [usize; N] = std::array::from_fn(width);
+    let line = |cells: [&str; N]| {
+        let cells = cells.iter().zip(widths).map(|(cell, width)| format!("{cell:width$}"));
+        cells.collect::<Vec<_>>().join("  ").trim_end().to_owned()
+    };
+    say!("{}", bold(&line(head)));
+    for row in &rows {
+        say!("{}", line(std::array::from_fn(|column| row[column].as_str())));
+    }
 }

@@ -11,7 +11,7 @@ use std::time::Duration;
 use regnant_client::load::{self, Pace, Plan, Report, So, Source};
 use regnant_client::{Ask, Patience};
 use regnant_decision::NasKind;
-use regnant_radius::{Dictionary, SharedSecret};
+use regnant_radius::SharedSecret;
 use regnant_records::{Inventory, NasEntry};
 use serde::Deserialize;
 use serde_json::json;
@@ -19,7 +19,7 @@ use serde_json::json;
 use crate::args::{Try, TryMethod};
 use crate::failure::Failure;
 use crate::paint::{self, say};
-use crate::try_out::ask;
+use crate::try_out::{ask, dictionary};
 
 /// Asks very much, and tells what came of it.
 pub(crate) fn run(args: &Try) -> Result<ExitCode, Failure> {
@@ -54,7 +54,7 @@ pub(crate) fn run(args: &Try) -> Result<ExitCode, Failure> {
         }
         before = so;
     };
-    let report = load::run(&plan, &Arc::new(Dictionary::standard()), watch).map_err(Failure::usage)?;
+    let report = load::run(&plan, &Arc::new(dictionary(args)?), watch).map_err(Failure::usage)?;
     match args.json {
         true => paint::json(&as_json(&report)),
         false => tell(&report),

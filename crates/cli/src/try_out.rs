@@ -9,6 +9,7 @@ use regnant_radius::{Code, Dictionary, SharedSecret};
 use serde_json::json;
 
 use crate::args::{self, TryMethod};
+use crate::certificate::read;
 use crate::failure::Failure;
 use crate::paint::{self, say};
 use crate::trail;
@@ -29,7 +30,7 @@ pub(crate) fn run(args: &args::Try) -> Result<ExitCode, Failure> {
         signed: !args.unsigned,
         patience: Patience { first: Duration::from_secs(args.wait), tries: args.tries, ..Patience::default() },
     };
-    let (ask, dictionary) = (ask(args)?, Arc::new(Dictionary::standard()));
+    let (ask, dictionary) = (ask(args)?, Arc::new(dictionary(args)?));
     let mut code = ExitCode::SUCCESS;
     for _ in 0..args.times {
         code = match exchange.ask(&ask, &dictionary) {
@@ -49,6 +50,15 @@ pub(crate) fn run(args: &args::Try) -> Result<ExitCode, Failure> {
         }
     }
     Ok(code)
+}
+
+/// The attributes that there are.
+pub(crate) fn dictionary(args: &args::Try) -> Result<Dictionary, Failure> {
+    let mut dictionary = Dictionary::standard();
+    for file in &args.dictionaries {
+        dictionary.add_own(&file.display().to_string(), &read(file)?).map_err(Failure::usage)?;
+    }
+    Ok(dictionary)
 }
 
 /// What the arguments ask.

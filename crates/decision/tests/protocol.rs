@@ -140,6 +140,7 @@ impl House {
     fn new() -> Self {
         let table = Arc::new(FactTable::new([FactDefinition {
             name: "request.Shift".into(),
+            also: Vec::new(),
             kind: Type::Enumeration(vec![("day".into(), 0), ("night".into(), 1)]),
             known: Stage::FirstPacket,
             meaning: "When it is asked.".into(),

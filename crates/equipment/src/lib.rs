@@ -22,4 +22,4 @@ pub use decide::{ActiveEdition, Decision, Handled, decide};
 pub use edition::{Edition, GrantProblem};
 pub use nas::{Nas, NasTable};
 pub use render::dialect::{Dialect, DialectError};
-pub use vocabulary::Vocabulary;
+pub use vocabulary::{NameTaken, Vocabulary};

@@ -287,7 +287,7 @@ fn no_secret_reaches_the_journal() {
 
 #[test]
 fn a_grant_that_a_dialect_cannot_express_is_told_before_it_runs() {
-    let vocabulary = Arc::new(Vocabulary::new(Dictionary::standard()));
+    let vocabulary = Arc::new(Vocabulary::standard());
     let prepare = |grant: &str| {
         let text = format!("{grant} gate g {{ accept mac identify mac in harbour-devices otherwise grant g }}");
         let source = regnant_policy::Source::new("main.writ", text);

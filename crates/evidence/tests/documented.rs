@@ -15,7 +15,7 @@ fn kind(kind: &Type) -> String {
 }
 
 fn facts() -> String {
-    let vocabulary = Vocabulary::new(Dictionary::standard());
+    let vocabulary = Vocabulary::standard();
     let mut text = String::from("| fact | what it is | known | meaning |\n| --- | --- | --- | --- |\n");
     for (_, fact) in vocabulary.schema().facts() {
         let attribute =
@@ -53,7 +53,7 @@ fn statements() -> String {
         };
         let sent = dialect.attributes_of(statement);
         let sent = sent.iter().map(|(name, value)| match (value.as_str(), dictionary.by_name(name)) {
-            ("{}", Some(known)) => format!("{name} ({})", known.rfc),
+            ("{}", Some(known)) => format!("{name} ({})", known.source),
             ("{}", None) => name.clone(),
             (constant, _) => format!("{name} {constant}"),
         });

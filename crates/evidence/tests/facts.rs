@@ -323,7 +323,7 @@ fn an_attribute_of_a_vendor_is_a_fact_like_any_other() {
         rfc = \"the harbour\"
         secret = true";
     dictionary.add("harbour.toml", file).unwrap();
-    assert!(matches!(dictionary.add("twice.toml", file), Err(DictionaryError::Twice { .. })));
+    assert!(dictionary.add("twice.toml", file).is_err());
     let zone = dictionary.by_name("quay-zone").unwrap().id;
     assert_eq!((zone.to_string().as_str(), zone.vendor()), ("26.32473.3", Some(32473)));
     let policy = "grant yes { class \"yes\" }
@@ -334,14 +334,15 @@ fn an_attribute_of_a_vendor_is_a_fact_like_any_other() {
           otherwise refuse
         }";
     let harbour = Harbour::with_dictionary(policy, &["harbour"], dictionary.clone());
-    let ask = |inside: &[(u32, &[u8])]| {
+    let ask = |inside: &[(u8, &[u8])]| {
         let secret = SharedSecret::new(*b"sextant-3-compass");
         let mut builder = Builder::unsigned(Code::ACCESS_REQUEST, 9);
         builder.attribute(number::USER_NAME, b"ida.marsh").unwrap();
         let hidden = hide_password(b"Tide-Table-61", &AUTHENTICATOR, &secret).unwrap();
         builder.attribute(number::USER_PASSWORD, &hidden).unwrap();
         for (number, value) in inside {
-            builder.attribute_of(AttributeId::of_vendor(32473, *number), value).unwrap();
+            let inside = [&[0, 0, 0x7e, 0xd9, *number, value.len() as u8 + 2][..], value].concat();
+            builder.attribute(number::VENDOR_SPECIFIC, &inside).unwrap();
         }
         harbour.record(&Request { from: "127.0.0.41", bytes: builder.request(&AUTHENTICATOR, &secret) })
     };
@@ -356,4 +357,49 @@ fn an_attribute_of_a_vendor_is_a_fact_like_any_other() {
     for other in [&[][..], &[(3, &[0, 0, 0, 8][..])], &[(3, &[7][..])], &[(5, inner)]] {
         assert_eq!(ask(other).end, EndRecord::Otherwise, "{other:?}");
     }
+}
+
+#[test]
+fn what_stands_inside_others_is_a_fact_by_its_whole_name_and_by_other_spellings() {
+    let mut dictionary = Dictionary::standard();
+    let file = "attribute = [
+          { number = 9, name = \"Quay-Crane\", type = \"tlv\", also = [\"Quay-Gantry\"] },
+          { number = 1, name = \"Reach\", inside = \"Quay-Crane\", type = \"integer16\", also = [\"Quay-Reach\"] },
+        ]
+        [vendor]
+        name = \"Quay\"
+        number = 32473";
+    dictionary.add("harbour.toml", file).unwrap();
+    let policy = "grant yes { class \"yes\" }
+        gate all {
+          accept pap
+          identify user in harbour
+          rule \"Far\" { when request.quay-crane.reach > 40 and request.quay-reach < 90 grant yes }
+          rule \"Block\" { when any of request.Delegated-IPv6-Prefix in { \"2001:db8::/32\" } grant yes }
+          otherwise refuse
+        }";
+    let harbour = Harbour::with_dictionary(policy, &["harbour"], dictionary.clone());
+    let ask = |attributes: &[(&str, &str)]| {
+        let secret = SharedSecret::new(*b"sextant-3-compass");
+        let mut builder = Builder::unsigned(Code::ACCESS_REQUEST, 9);
+        builder.attribute(number::USER_NAME, b"ida.marsh").unwrap();
+        let hidden = hide_password(b"Tide-Table-61", &AUTHENTICATOR, &secret).unwrap();
+        builder.attribute(number::USER_PASSWORD, &hidden).unwrap();
+        builder.encoded(&dictionary.encode(attributes.iter().copied()).unwrap()).unwrap();
+        harbour.record(&Request { from: "127.0.0.41", bytes: builder.request(&AUTHENTICATOR, &secret) })
+    };
+    let record = ask(&[("Quay-Crane.Reach", "77")]);
+    assert_eq!(record.end, EndRecord::Rule { title: "Far".into() });
+    assert!(format!("{record:?}").contains("(\"Quay-Crane.Reach\", \"77\")"), "{record:?}");
+    assert_eq!(ask(&[("Quay-Crane.Reach", "7")]).end, EndRecord::Otherwise);
+    assert_eq!(ask(&[("Delegated-IPv6-Prefix", "2001:db8::/32")]).end, EndRecord::Rule { title: "Block".into() });
+}
+
+#[test]
+fn no_attribute_takes_the_name_of_a_fact_that_there_is() {
+    let file = "name = \"local\"\nattribute = [{ number = 200, name = \"Carrier\", type = \"text\" }]";
+    let mut dictionary = Dictionary::standard();
+    assert_eq!(dictionary.add_own("local.toml", file).unwrap(), "local");
+    let told = regnant_equipment::Vocabulary::new(dictionary).unwrap_err().to_string();
+    assert!(told.starts_with("local.toml:2: `Carrier` would be the fact `request.Carrier`"), "{told}");
 }

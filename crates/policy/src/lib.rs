@@ -15,7 +15,6 @@ mod pipeline;
 mod run;
 mod schema;
 mod source;
-mod suggest;
 mod value;
 
 pub use acl::{Acl, Action, Entry, Port, Protocol, Where};
@@ -33,5 +32,4 @@ pub use run::rules::{Decided, GateTrace, LeafTrace, RuleTrace};
 pub use run::{Facts, Known};
 pub use schema::{FactDefinition, FactId, Schema, Stage, Type};
 pub use source::{Position, Source, Span};
-pub use suggest::did_you_mean;
 pub use value::{Members, Value, show_duration};

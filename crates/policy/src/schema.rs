@@ -88,6 +88,8 @@ pub enum Stage {
 pub struct FactDefinition {
     /// Its name, such as `nas.site`.
     pub name: String,
+    /// Other names that people know it by.
+    pub also: Vec<String>,
     /// Its type.
     pub kind: Type,
     /// From when on it is known.
@@ -112,7 +114,9 @@ impl Schema {
         let mut schema = Self::default();
         for definition in definitions {
             let id = FactId(u16::try_from(schema.facts.len()).expect("a schema has fewer than 65,536 facts"));
-            schema.by_name.entry(definition.name.to_lowercase()).or_insert(id);
+            for name in [&definition.name].into_iter().chain(&definition.also) {
+                schema.by_name.entry(name.to_lowercase()).or_insert(id);
+            }
             schema.facts.push(definition);
         }
         schema

@@ -73,12 +73,15 @@ impl<'a> Attributes<'a> {
     pub(crate) fn new(bytes: &'a [u8]) -> Self {
         Self { rest: bytes }
     }
-}
 
-impl<'a> Attributes<'a> {
     /// The attributes that these bytes are, where they are some and nothing else.
     pub fn read(bytes: &'a [u8]) -> Option<Self> {
         well_formed(bytes).ok().map(|()| Self::new(bytes))
+    }
+
+    /// The bytes of those that are left.
+    pub fn as_bytes(&self) -> &'a [u8] {
+        self.rest
     }
 }
 

@@ -7,6 +7,8 @@ use crate::attribute::number::VENDOR_SPECIFIC;
 const DEEPEST: usize = 6;
 /// Extended-Type-1 to Extended-Type-6 (RFC 6929 section 3).
 const EXTENDED: std::ops::RangeInclusive<u32> = 241..=246;
+/// Both an attribute and, within the extended ones, their type for vendors.
+const VENDOR_SPECIFIC_NUMBER: u32 = VENDOR_SPECIFIC as u32;
 
 /// Which attribute: its number, and those that lead to it from the outermost attribute
 /// inwards, as RFC 6929 section 2.7 writes them: `1` is User-Name, `26.32473.3` the third
@@ -41,6 +43,21 @@ impl AttributeId {
     /// The numbers, from the outermost inwards.
     pub fn numbers(&self) -> &[u32] {
         &self.numbers[..usize::from(self.depth)]
+    }
+
+    /// The TLVs that it stands in, from the outermost inwards.
+    pub(crate) fn tlvs(self) -> impl Iterator<Item = Self> {
+        let begin = match *self.numbers() {
+            [VENDOR_SPECIFIC_NUMBER, ..] => 3,
+            [outer, VENDOR_SPECIFIC_NUMBER, ..] if EXTENDED.contains(&outer) => 4,
+            [outer, ..] if EXTENDED.contains(&outer) => 2,
+            _ => 1,
+        };
+        (begin..self.depth).map(move |depth| {
+            let mut outer = Self { numbers: [0; DEEPEST], depth };
+            outer.numbers[..usize::from(depth)].copy_from_slice(&self.numbers[..usize::from(depth)]);
+            outer
+        })
     }
 
     /// The number of the outermost attribute, as the packet has it.

@@ -48,21 +48,6 @@ impl Builder {
         Ok(())
     }
 
-    /// Adds an attribute that may be a vendor's, which then stands in a Vendor-Specific of
-    /// its own (RFC 2865 section 5.26).
-    pub fn attribute_of(&mut self, id: AttributeId, value: &[u8]) -> Result<(), BuildError> {
-        match (id.numbers(), id.vendor()) {
-            (&[number], _) => self.attribute(number as u8, value),
-            (&[_, _, number @ 1..=255], Some(vendor)) => {
-                let long = BuildError::ValueTooLong { id, got: value.len() };
-                let length = u8::try_from(value.len() + 2).map_err(|_| long)?;
-                let inside = [&vendor.to_be_bytes()[..], &[number as u8, length], value].concat();
-                self.attribute(crate::number::VENDOR_SPECIFIC, &inside).map_err(|_| long)
-            }
-            _ => Err(BuildError::Nested { id }),
-        }
-    }
-
     /// Adds an EAP packet, in as many attributes as it takes (RFC 3579 section 3.1).
     pub fn eap_message(&mut self, packet: &[u8]) -> Result<(), BuildError> {
         packet.chunks(253).try_for_each(|part| self.attribute(crate::number::EAP_MESSAGE, part))
@@ -100,8 +85,9 @@ impl Builder {
         self.bytes
     }
 
-    pub(crate) fn into_bytes(self) -> Vec<u8> {
-        self.bytes
+    /// The attributes alone.
+    pub fn into_attributes(mut self) -> Vec<u8> {
+        self.bytes.split_off(HEADER_LEN)
     }
 
     fn close(&mut self, authenticator: &[u8; 16], secret: &SharedSecret) {
@@ -134,12 +120,6 @@ pub enum BuildError {
         id: AttributeId,
         /// Bytes of value.
         got: usize,
-    },
-    /// An attribute of another form than those of RFC 2865.
-    #[error("attribute {id} stands inside others in a way that cannot be written")]
-    Nested {
-        /// The attribute.
-        id: AttributeId,
     },
     /// RFC 2865 section 3.
     #[error("the packet would have {length} bytes and can have {MAX_LEN}")]

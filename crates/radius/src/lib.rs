@@ -1,10 +1,11 @@
-//! RADIUS packets, attributes and their cryptography (RFC 2548, 2865,
-//! 2868, 2869, 3579, 4372, 4849, 5607 and 7268).
+//! RADIUS packets, attributes and their cryptography (RFC 2865, 2868, 3579, 6929, 8044),
+//! and the attributes of all RFCs as data (`docs/attributes.md`).
 //!
 //! This crate opens no socket, reads no clock and makes no random number: it
 //! turns bytes into views and values into bytes. Read [`Packet`] first, then
 //! [`Builder`]; [`Dictionary`] gives attributes their names and types.
 
+mod assembly;
 mod attribute;
 mod attribute_id;
 mod builder;
@@ -15,6 +16,7 @@ mod filter_rule;
 mod packet;
 mod show;
 mod value;
+mod walk;
 
 pub use attribute::{Attribute, Attributes, number};
 pub use attribute_id::AttributeId;
@@ -25,6 +27,8 @@ pub use crypto::chap::{ChapResponse, chap_response};
 pub use crypto::mppe::read_session_keys;
 pub use crypto::password::{PasswordError, hide_password, reveal_password};
 pub use crypto::secret::{Secret, SharedSecret};
-pub use dictionary::{Definition, Dictionary, DictionaryError, EncodeError, Kind};
+pub use dictionary::{
+    Definition, Dictionary, DictionaryOrigin, EncodeError, Hidden, Kind, Quantity, Unassigned, Vendor, VendorLayout,
+};
 pub use packet::{HEADER_LEN, MAX_LEN, Malformed, OwnedPacket, Packet};
 pub use value::{Value, ValueError};

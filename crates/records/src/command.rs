@@ -14,7 +14,8 @@ use thiserror::Error;
 use crate::database::editions::Basis;
 use crate::error::RecordsError;
 use crate::rows::{
-    AdministratorRow, CertificateRow, Rows, TrustRow, administrator_context, as_text, private_key_context,
+    AdministratorRow, CertificateRow, LanguageKind, LanguageRow, Rows, TrustRow, administrator_context, as_text,
+    private_key_context,
 };
 use crate::sealing::{KeyId, Sealed, random};
 
@@ -123,6 +124,23 @@ pub enum Command {
         /// What it was checked with.
         basis: BasisOf,
     },
+    /// Keeps a file about how equipment speaks, in the place of one of its kind and name;
+    /// the active policy goes on as a new edition that was checked with it.
+    SetLanguage {
+        /// The file.
+        row: LanguageRow,
+        /// What the policy was checked with.
+        basis: BasisOf,
+    },
+    /// Forgets such a file, in the same way.
+    RemoveLanguage {
+        /// What it is.
+        kind: LanguageKind,
+        /// Its name.
+        name: String,
+        /// What the policy was checked with.
+        basis: BasisOf,
+    },
     /// Secrets are sealed under this key from now on.
     UseKey {
         /// The key.
@@ -169,9 +187,12 @@ impl Command {
             Self::SetCertificate(row) => Rows { certificates: vec![row.clone()], ..Rows::default() },
             Self::SetTrust(row) => Rows { trusts: vec![row.clone()], ..Rows::default() },
             Self::SetAdministrator(row) => Rows { administrators: vec![row.clone()], ..Rows::default() },
-            Self::AddToken { .. } | Self::RemoveToken { .. } | Self::ActivateEdition { .. } | Self::UseKey { .. } => {
-                Rows::default()
-            }
+            Self::SetLanguage { row, .. } => Rows { languages: vec![row.clone()], ..Rows::default() },
+            Self::AddToken { .. }
+            | Self::RemoveToken { .. }
+            | Self::ActivateEdition { .. }
+            | Self::RemoveLanguage { .. }
+            | Self::UseKey { .. } => Rows::default(),
         }
     }
 
@@ -188,6 +209,8 @@ impl Command {
             | Self::AddToken { .. }
             | Self::RemoveToken { .. }
             | Self::ActivateEdition { .. }
+            | Self::SetLanguage { .. }
+            | Self::RemoveLanguage { .. }
             | Self::UseKey { .. } => Ok(()),
         }
     }
@@ -202,6 +225,10 @@ impl Command {
             Self::AddToken { .. } => "add token",
             Self::RemoveToken { .. } => "remove token",
             Self::ActivateEdition { .. } => "activate policy",
+            Self::SetLanguage { row, .. } if row.kind == LanguageKind::Dictionary => "set dictionary",
+            Self::SetLanguage { .. } => "set dialect",
+            Self::RemoveLanguage { kind: LanguageKind::Dictionary, .. } => "remove dictionary",
+            Self::RemoveLanguage { .. } => "remove dialect",
             Self::UseKey { .. } => "set sealing key",
         }
     }
@@ -289,6 +316,12 @@ pub enum Missing {
     /// A token.
     #[error("this token is not known")]
     Token,
+    /// A dictionary or dialect.
+    #[error("no {kind} of your own is known as `{name}`; those that ship cannot be removed", kind = .0.word(), name = .1)]
+    Language(LanguageKind, String),
+    /// No policy is active.
+    #[error("no policy is active")]
+    Edition,
     /// What an edition was checked with.
     #[error("what the policy was checked with is not known here; activate it again")]
     Basis,

@@ -32,7 +32,8 @@ pub use hash_pool::HashPool;
 pub use inventory::{DeviceEntry, Inventory, InventoryError, MachineEntry, NasEntry, PersonEntry, StoreEntry};
 pub use password::{hash_password, verify_password};
 pub use rows::{
-    AdministratorRow, CertificateRow, DeviceRow, MachineRow, NasRow, PersonRow, Rows, StoreKind, StoreRow, TrustRow,
+    AdministratorRow, CertificateRow, DeviceRow, LanguageKind, LanguageRow, MachineRow, NasRow, PersonRow, Rows,
+    StoreKind, StoreRow, TrustRow,
 };
 pub use sealing::{KeyError, KeyId, Sealed, SealingKey};
 pub use stores::LocalStores;

@@ -197,6 +197,44 @@ pub struct TrustRow {
     pub whatever: bool,
 }
 
+/// A file of the user's own that says how equipment speaks.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct LanguageRow {
+    /// What it is.
+    pub kind: LanguageKind,
+    /// What it is known by: of a dictionary most often its vendor.
+    pub name: String,
+    /// What it says.
+    pub text: String,
+}
+
+impl LanguageRow {
+    /// The name of the file in messages.
+    pub fn file(&self) -> String {
+        format!("{}.toml", fold(&self.name))
+    }
+}
+
+/// What a file about how equipment speaks is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum LanguageKind {
+    /// Names and types of attributes.
+    Dictionary,
+    /// How a make of equipment is told what access consists of.
+    Dialect,
+}
+
+impl LanguageKind {
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Dictionary => "dictionary",
+            Self::Dialect => "dialect",
+        }
+    }
+}
+
 /// Somebody who may change things.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct AdministratorRow {
@@ -234,6 +272,9 @@ pub struct Rows {
     /// Administrators.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub administrators: Vec<AdministratorRow>,
+    /// How equipment speaks.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub languages: Vec<LanguageRow>,
 }
 
 impl Rows {

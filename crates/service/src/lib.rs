@@ -9,6 +9,7 @@ mod clock;
 mod config;
 mod data_dir;
 mod http;
+mod languages;
 mod service;
 mod snapshot;
 mod udp;

@@ -7,7 +7,6 @@ use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
 use regnant_decision::{Machines, SeenMachine};
-use regnant_equipment::Dialect;
 use regnant_journal::{Journal, JournalError, JournalReader, NodeFile, set_aside};
 use regnant_records::{FetchedLists, HashPool, KeyError, KeyId, Records, RecordsError, RotationError, take_key};
 use thiserror::Error;
@@ -23,7 +22,7 @@ use crate::clock::now_ms;
 use crate::config::Config;
 use crate::data_dir::DataDir;
 use crate::http::{self, Api};
-use crate::snapshot::{Environment, vocabulary};
+use crate::snapshot::Environment;
 use crate::udp::conversations::Conversations;
 use crate::udp::duplicates::Duplicates;
 use crate::udp::guesses::Patience;
@@ -76,12 +75,9 @@ impl Service {
     pub async fn start(config: &Config, data: &Path) -> Result<Self, StartError> {
         let data = DataDir::take(data)?;
         let key = take_key(&data.join(&config.keys.sealing), &data.join(RECORDS))?;
-        let vocabulary = Arc::new(vocabulary());
         let threads = std::thread::available_parallelism().map_or(1, usize::from);
         let list_file = open_or_set_aside(&data.join("lists.sqlite"), FetchedLists::open)?;
         let environment = Environment {
-            dialects: vec![Dialect::standard(vocabulary.dictionary())],
-            vocabulary: vocabulary.clone(),
             key: key.clone(),
             pool: HashPool::start(threads),
             lists: Fetched::restored(list_file.all()?),

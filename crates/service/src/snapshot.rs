@@ -3,16 +3,14 @@ use std::sync::Arc;
 
 use regnant_certificates::{Bundle, read_certificates, read_crls};
 use regnant_decision::{
-    ActivePolicy, BoundStores, CertificateMaterial, GateOffers, NasIdentity, OfferProblem, Presentable, StoreRegistry,
-    TrustMaterial,
+    ActivePolicy, BoundStores, CertificateMaterial, GateOffers, NasIdentity, OfferProblem, Presentable, TrustMaterial,
 };
 use regnant_eap::{Judgement, Trust};
-use regnant_equipment::{ActiveEdition, Dialect, Edition, GrantProblem, Nas, NasTable, Vocabulary};
-use regnant_policy::{Checked, Compiled, Schema, Source};
-use regnant_radius::{Dictionary, SharedSecret};
+use regnant_equipment::{ActiveEdition, Edition, GrantProblem, Nas, NasTable};
+use regnant_policy::Checked;
+use regnant_radius::SharedSecret;
 use regnant_records::{
-    Basis, CertificateRow, EditionRow, FetchedLists, HashPool, LocalStores, NasRow, Reading, RecordsError, Rows,
-    SealingKey, TrustRow,
+    CertificateRow, FetchedLists, HashPool, LocalStores, NasRow, Reading, RecordsError, Rows, SealingKey, TrustRow,
 };
 use thiserror::Error;
 
@@ -20,6 +18,7 @@ use crate::administration::downloads::Fetched;
 use crate::administration::issuers::Issuers;
 use crate::administration::renewal::staple_name;
 use crate::clock::now_ms;
+use crate::languages::Languages;
 
 /// What the packet path reads, immutable: a change makes a new one and swaps it. Its
 /// parts are made apart from each other, so that a change costs what it changes.
@@ -28,12 +27,11 @@ pub(crate) struct Snapshot {
     pub(crate) nases: Arc<NasTable>,
     pub(crate) active: ActiveEdition,
     pub(crate) stores: Arc<LocalStores>,
+    pub(crate) languages: Arc<Languages>,
 }
 
 /// What stays the same for as long as the service runs.
 pub(crate) struct Environment {
-    pub(crate) vocabulary: Arc<Vocabulary>,
-    pub(crate) dialects: Vec<Dialect>,
     pub(crate) key: Arc<SealingKey>,
     pub(crate) pool: HashPool,
     /// Revocation lists that were fetched, by trust, and where they are kept for the
@@ -44,17 +42,6 @@ pub(crate) struct Environment {
     pub(crate) staples: Fetched,
     /// Who is asked about others' certificates.
     pub(crate) issuers: Arc<Issuers>,
-}
-
-/// What editions are checked with now: the files that ship.
-pub(crate) fn basis() -> Basis {
-    let owned = |files: &[(&str, &str)]| files.iter().map(|(file, text)| ((*file).into(), (*text).into())).collect();
-    Basis { dictionaries: owned(Dictionary::built_in_files()), dialects: owned(Dialect::built_in_files()) }
-}
-
-/// The facts that policies may ask about.
-pub(crate) fn vocabulary() -> Vocabulary {
-    Vocabulary::new(Dictionary::standard())
 }
 
 /// Why a policy cannot become an edition.
@@ -76,36 +63,6 @@ impl Environment {
     /// The stores that the records hold.
     pub(crate) fn stores(&self, rows: &Rows) -> Result<LocalStores, RecordsError> {
         LocalStores::new(self.key.clone(), self.pool.clone()).with(rows)
-    }
-
-    /// The schema with these stores, each for what it says that it knows, and with the
-    /// certificates and trusts that the records have now.
-    pub(crate) fn schema(&self, stores: &StoreRegistry, records: &impl Reading) -> Result<Schema, RecordsError> {
-        let stores = stores.iter().flat_map(|(name, store)| {
-            let kinds = store.capabilities().kinds.iter();
-            kinds.map(|kind| (name.clone(), *kind)).collect::<Vec<_>>()
-        });
-        let certificates = records.all::<CertificateRow>()?.into_iter().filter(|row| !row.chain.is_empty());
-        let trusts = records.all::<TrustRow>()?.into_iter().map(|row| row.name);
-        let schema = self.vocabulary.schema().clone().with_stores(stores);
-        Ok(schema.with_certificates(certificates.map(|row| row.name), trusts))
-    }
-
-    /// Checks a policy and renders its grants.
-    pub(crate) fn edition(&self, number: u32, source: &str, schema: &Schema) -> Result<Edition, Unfit> {
-        let policy = Compiled::from_source(Source::new("main.writ", source), schema).map_err(Unfit::Check)?;
-        Edition::prepare(number, policy, &self.dialects, self.vocabulary.clone()).map_err(Unfit::Grants)
-    }
-
-    /// An edition on the basis that it was once checked with. Of stores and certificates
-    /// any name passes: those of that time may be gone.
-    pub(crate) fn edition_of_old(row: &EditionRow, basis: &Basis) -> Option<Edition> {
-        let files = basis.dictionaries.iter().map(|(file, text)| (file.as_str(), text.as_str()));
-        let vocabulary = Arc::new(Vocabulary::new(Dictionary::of_files(files).ok()?));
-        let dialects = basis.dialects.iter().map(|(file, text)| Dialect::read(file, text, vocabulary.dictionary()));
-        let dialects: Vec<_> = dialects.collect::<Result<_, _>>().ok()?;
-        let policy = Compiled::from_source(Source::new("main.writ", row.source.as_str()), vocabulary.schema()).ok()?;
-        Edition::prepare(row.number, policy, &dialects, vocabulary).ok()
     }
 
     /// Certificates and authorities as the records have them. What cannot be read
@@ -146,6 +103,7 @@ impl Environment {
         &self,
         records: &impl Reading,
         stores: LocalStores,
+        languages: Languages,
         edition: Arc<Edition>,
     ) -> Result<Snapshot, SnapshotError> {
         let (offers, bound) = (self.offers(&edition, records)?, bind(&edition, &stores));
@@ -154,6 +112,7 @@ impl Environment {
             nases: Arc::new(NasTable::new(nases)),
             active: active(edition, offers, bound),
             stores: Arc::new(stores),
+            languages: Arc::new(languages),
         })
     }
 

@@ -110,7 +110,13 @@ impl FactTable {
         let (mut sources, mut own) = (Vec::new(), Vec::new());
         for (code, name, kind, known, source, meaning) in own_facts() {
             own.push((FactCode(code), FactId(definitions.len() as u16)));
-            definitions.push(FactDefinition { name: name.into(), kind, known, meaning: meaning.into() });
+            definitions.push(FactDefinition {
+                name: name.into(),
+                also: Vec::new(),
+                kind,
+                known,
+                meaning: meaning.into(),
+            });
             sources.push(source);
         }
         for (place, definition) in protocol.into_iter().enumerate() {

@@ -1,6 +1,7 @@
 use std::collections::{BTreeMap, HashMap};
 
-use regnant_policy::{Compiled, STATEMENTS, Statement, StatementKind, StatementValue, Takes, did_you_mean};
+use regnant_base::did_you_mean;
+use regnant_policy::{Compiled, STATEMENTS, Statement, StatementKind, StatementValue, Takes};
 use regnant_radius::{BuildError, Builder, Code, Dictionary, EncodeError, HEADER_LEN, MAX_LEN, SharedSecret};
 use serde::Deserialize;
 use thiserror::Error;

@@ -345,7 +345,7 @@ impl Harbour {
     }
 
     pub(crate) fn with_dictionary(policy: &str, people: &[&str], dictionary: Dictionary) -> Self {
-        let vocabulary = Arc::new(Vocabulary::new(dictionary));
+        let vocabulary = Arc::new(Vocabulary::new(dictionary).unwrap());
         let certificates = Certificates::new();
         let issuer = Arc::<Issuer>::default();
         let active = active(policy, people, &vocabulary, &certificates, &issuer);

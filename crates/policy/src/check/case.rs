@@ -5,8 +5,8 @@ use crate::run::Known;
 use crate::run::case::{By, Case, Expected, Given};
 use crate::run::method::Method;
 use crate::schema::{Stage, Type};
-use crate::suggest::did_you_mean;
 use crate::value::Value;
+use regnant_base::did_you_mean;
 
 impl Checker<'_> {
     pub(super) fn case(&mut self, item: &CaseItem) -> Option<Case> {

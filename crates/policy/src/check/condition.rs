@@ -7,8 +7,8 @@ use crate::parse::ast::{Comparison, Condition, Name, Operand, Test};
 use crate::run::program::{Expression, Leaf, Node, NodeId, Test as Compiled};
 use crate::schema::{FactId, Stage, Type};
 use crate::source::Span;
-use crate::suggest::did_you_mean;
 use crate::value::Value;
+use regnant_base::did_you_mean;
 
 /// Comparisons of a whole policy.
 const MAX_LEAVES: usize = 200_000;

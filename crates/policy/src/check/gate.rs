@@ -5,7 +5,7 @@ use crate::parse::ast::{ConsequenceItem, GateItem, IdentifyItem, Name, ReactionI
 use crate::run::index::RuleIndex;
 use crate::run::method::{Accepted, IdentityKind, Method};
 use crate::run::program::{Consequence, Event, Gate, Identify, Reaction, Rule, TellName, Undetermined};
-use crate::suggest::did_you_mean;
+use regnant_base::did_you_mean;
 
 /// How long an EAP session may be resumed where a gate does not say.
 const RESUME: u32 = 8 * 3_600;

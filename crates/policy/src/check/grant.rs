@@ -7,8 +7,8 @@ use crate::grant::{Grant, STATEMENTS, Statement, StatementKind, StatementValue, 
 use crate::parse::ast::{GrantItem, Name, Operand, StatementItem};
 use crate::schema::Type;
 use crate::source::Span;
-use crate::suggest::did_you_mean;
 use crate::value::Value;
+use regnant_base::did_you_mean;
 
 /// A longer chain of `extends` is refused: nobody can follow it.
 const MAX_EXTENDS: usize = 16;

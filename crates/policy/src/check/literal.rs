@@ -4,8 +4,8 @@ use crate::check::Checker;
 use crate::diagnostic::Diagnostic;
 use crate::parse::ast::Operand;
 use crate::schema::Type;
-use crate::suggest::did_you_mean;
 use crate::value::{DURATION_UNITS, Value};
+use regnant_base::did_you_mean;
 
 impl Checker<'_> {
     /// Reads a literal as a value of `kind`, or reports why it is none.

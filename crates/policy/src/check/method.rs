@@ -5,7 +5,7 @@ use crate::run::method::{
     Accepted, CertificateName, IdentityKind, Inner, Method, Revocation, RevocationSource, TrustClause,
 };
 use crate::run::program::Identify;
-use crate::suggest::did_you_mean;
+use regnant_base::did_you_mean;
 
 impl Checker<'_> {
     pub(super) fn accepted(&mut self, item: &MethodItem) -> Option<Accepted> {

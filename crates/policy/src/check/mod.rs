@@ -17,7 +17,7 @@ use crate::run::case::Case;
 use crate::run::program::{NodeId, Program};
 use crate::schema::{FactId, Schema, Stage};
 use crate::source::{Source, Span};
-use crate::suggest::did_you_mean;
+use regnant_base::did_you_mean;
 
 /// A policy without a gate.
 pub(crate) const NO_GATE: &str = "W409";

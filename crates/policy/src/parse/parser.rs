@@ -2,7 +2,7 @@ use crate::diagnostic::Diagnostic;
 use crate::parse::ast::{Name, Policy};
 use crate::parse::lexer::{Token, TokenKind, lex};
 use crate::source::Span;
-use crate::suggest::did_you_mean;
+use regnant_base::did_you_mean;
 
 /// A policy of more than this is refused before it is read.
 const MAX_BYTES: usize = 8_000_000;

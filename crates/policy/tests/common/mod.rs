@@ -9,6 +9,7 @@ pub(crate) fn schema() -> Schema {
     let words = |list: &[&str]| Type::Enumeration(list.iter().zip(0..).map(|(w, n)| (w.to_string(), n)).collect());
     let fact = |name: &str, kind: Type, first_packet: bool| FactDefinition {
         name: name.into(),
+        also: Vec::new(),
         kind,
         known: if first_packet { Stage::FirstPacket } else { Stage::Proof },
         meaning: String::new(),

@@ -47,7 +47,7 @@ fn run(db: &Connection, envelope: &Envelope, revision: u64) -> Result<(Done, Row
     }
     expect(db, envelope.expected, revision)?;
     let at = envelope.at.cast_signed();
-    let mut done = Done::default();
+    let (mut done, mut removed) = (Done::default(), Rows::default());
     match &envelope.command {
         Command::Import(_) | Command::SetCertificate(_) | Command::SetTrust(_) | Command::SetAdministrator(_) => {}
         Command::AddToken { hash, administrator } => {
@@ -66,12 +66,18 @@ fn run(db: &Connection, envelope: &Envelope, revision: u64) -> Result<(Done, Row
             }
         }
         Command::ActivateEdition { source, basis } => {
-            let hash = match basis {
-                BasisOf::New(basis) => editions::keep_basis(db, basis)?,
-                BasisOf::Known(hash) if editions::has_basis(db, hash)? => *hash,
-                BasisOf::Known(_) => return Err(Missing::Basis.into()),
-            };
+            let hash = hash_of(db, basis)?;
             done.edition = Some(editions::activate(db, source, &hash, at, &envelope.author)?);
+        }
+        Command::SetLanguage { basis, .. } => {
+            done.edition = Some(editions::go_on(db, &hash_of(db, basis)?, at, &envelope.author)?);
+        }
+        Command::RemoveLanguage { kind, name, basis } => {
+            removed.languages = tables::remove_language(db, *kind, name)?;
+            if removed.languages.is_empty() {
+                return Err(Missing::Language(*kind, name.clone()).into());
+            }
+            done.edition = Some(editions::go_on(db, &hash_of(db, basis)?, at, &envelope.author)?);
         }
         Command::UseKey { key } => {
             let sql = "INSERT INTO setting (name, value) VALUES ('sealing key', ?1)
@@ -81,9 +87,19 @@ fn run(db: &Connection, envelope: &Envelope, revision: u64) -> Result<(Done, Row
     }
     let mut rows = envelope.command.rows();
     fits(db, &mut rows)?;
-    let before = tables::before(db, &rows)?;
+    let mut before = tables::before(db, &rows)?;
+    before.languages.extend(removed.languages);
     tables::put(db, &rows, at)?;
     Ok((done, before))
+}
+
+/// The hash of a basis, which the records have from now on.
+fn hash_of(db: &Connection, basis: &BasisOf) -> Result<[u8; 32], RecordsError> {
+    match basis {
+        BasisOf::New(basis) => editions::keep_basis(db, basis),
+        BasisOf::Known(hash) if editions::has_basis(db, hash)? => Ok(*hash),
+        BasisOf::Known(_) => Err(Missing::Basis.into()),
+    }
 }
 
 /// The key that secrets are sealed under.

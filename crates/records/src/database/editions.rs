@@ -2,7 +2,7 @@ use rusqlite::{Connection, OptionalExtension, Row, params};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
-use crate::command::BasisOf;
+use crate::command::{BasisOf, Missing};
 use crate::database::Records;
 use crate::error::RecordsError;
 
@@ -120,6 +120,13 @@ pub(crate) fn keep_basis(db: &Connection, basis: &Basis) -> Result<[u8; 32], Rec
     let sql = "INSERT INTO basis (hash, dictionaries, dialects) VALUES (?1, ?2, ?3) ON CONFLICT (hash) DO NOTHING";
     db.execute(sql, params![hash, json(&basis.dictionaries), json(&basis.dialects)])?;
     Ok(hash)
+}
+
+/// Makes the text of the active edition a new one that was checked with this.
+pub(crate) fn go_on(db: &Connection, basis: &[u8; 32], at: i64, by: &str) -> Result<u32, RecordsError> {
+    let sql = "SELECT source FROM edition WHERE state = 'active'";
+    let source: Option<String> = db.query_row(sql, [], |row| row.get(0)).optional()?;
+    activate(db, &source.ok_or(Missing::Edition)?, basis, at, by)
 }
 
 /// Retires the active edition and makes this text the active one; gives its number.

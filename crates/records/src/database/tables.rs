@@ -7,8 +7,8 @@ use rusqlite::{Connection, Params, Row, params};
 
 use crate::error::RecordsError;
 use crate::rows::{
-    AdministratorRow, CertificateRow, DeviceRow, MachineRow, NasRow, PersonRow, Rows, StoreKind, StoreRow, TrustRow,
-    fold,
+    AdministratorRow, CertificateRow, DeviceRow, LanguageKind, LanguageRow, MachineRow, NasRow, PersonRow, Rows,
+    StoreKind, StoreRow, TrustRow, fold,
 };
 use crate::sealing::Sealed;
 
@@ -48,6 +48,7 @@ pub(crate) fn all(db: &Connection) -> Result<Rows, RecordsError> {
         certificates: select(db, "", ())?,
         trusts: select(db, "", ())?,
         administrators: select(db, "", ())?,
+        languages: select(db, "", ())?,
     })
 }
 
@@ -79,6 +80,23 @@ pub(crate) fn before(db: &Connection, rows: &Rows) -> Result<Rows, RecordsError>
     for row in &rows.administrators {
         before.administrators.extend(select(db, "WHERE key = ?1", [fold(&row.name)])?);
     }
+    for row in &rows.languages {
+        before.languages.extend(select(db, ONE_LANGUAGE, [row.kind.word(), &fold(&row.name)])?);
+    }
+    Ok(before)
+}
+
+const ONE_LANGUAGE: &str = "WHERE kind = ?1 AND key = ?2";
+
+/// Forgets a file about how equipment speaks; gives what it was.
+pub(crate) fn remove_language(
+    db: &Connection,
+    kind: LanguageKind,
+    name: &str,
+) -> Result<Vec<LanguageRow>, RecordsError> {
+    let key = [kind.word(), &fold(name)];
+    let before = select(db, ONE_LANGUAGE, key)?;
+    run(db, "DELETE FROM language WHERE kind = ?1 AND key = ?2", key)?;
     Ok(before)
 }
 
@@ -120,6 +138,14 @@ pub(crate) fn put(db: &Connection, rows: &Rows, at: i64) -> Result<(), RecordsEr
             "INSERT INTO administrator (key, name, password_hash, created_at) VALUES (?1, ?2, ?3, ?4)
              ON CONFLICT (key) DO UPDATE SET password_hash = ?3",
             params![fold(&row.name), row.name, row.password_hash.bytes(), at],
+        )?;
+    }
+    for row in &rows.languages {
+        run(
+            db,
+            "INSERT INTO language (kind, key, name, text) VALUES (?1, ?2, ?3, ?4)
+             ON CONFLICT (kind, key) DO UPDATE SET name = ?3, text = ?4",
+            [row.kind.word(), &fold(&row.name), &row.name, &row.text],
         )?;
     }
     Ok(())
@@ -328,6 +354,19 @@ impl Record for AdministratorRow {
 
     fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
         Ok(Self { name: row.get(0)?, password_hash: sealed(row, 1)? })
+    }
+}
+
+impl Record for LanguageRow {
+    const SELECT: &'static str = "SELECT kind, name, text FROM language";
+    const ORDER: &'static str = "kind, key";
+
+    fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
+        let kind = match row.get_ref(0)?.as_str()? {
+            "dictionary" => LanguageKind::Dictionary,
+            _ => LanguageKind::Dialect,
+        };
+        Ok(Self { kind, name: row.get(1)?, text: row.get(2)? })
     }
 }
 

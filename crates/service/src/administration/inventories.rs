@@ -16,7 +16,8 @@ impl Inventories {
     pub fn import(&self, inventory: Inventory, by: &str) -> Result<(), AdministrationError> {
         let turn = self.committer.turn();
         let environment = &self.committer.environment;
-        let dialects: Vec<_> = environment.dialects.iter().map(|dialect| dialect.name.clone()).collect();
+        let dialects: Vec<_> =
+            self.committer.snapshot.load().languages.dialects.iter().map(|dialect| dialect.name.clone()).collect();
         let import = inventory.into_import(&environment.key, &self.committer.records.all()?, &dialects)?;
         turn.commit(by, (Command::Import(import), Expected::Anything), |before, _, rows, _| {
             Ok(environment.with_rows(before, rows)?)

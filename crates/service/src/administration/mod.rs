@@ -7,6 +7,7 @@ pub(crate) mod committer;
 pub(crate) mod downloads;
 pub(crate) mod inventories;
 pub(crate) mod issuers;
+pub(crate) mod languages;
 pub(crate) mod policies;
 pub(crate) mod profile;
 pub(crate) mod renewal;
@@ -16,18 +17,18 @@ pub(crate) mod revocation_lists;
 use std::sync::Arc;
 
 use regnant_decision::OfferProblem;
-use regnant_equipment::{Dialect, Edition};
-use regnant_policy::{Compiled, Source};
-use regnant_records::{InventoryError, Reading, Records, RecordsError};
+use regnant_records::{InventoryError, LanguageKind, Reading, Records, RecordsError};
 use thiserror::Error;
 
 use crate::administration::administrators::Administrators;
 use crate::administration::certificates::Certificates;
 use crate::administration::committer::Committer;
 use crate::administration::inventories::Inventories;
+use crate::administration::languages::LanguageFiles;
 use crate::administration::policies::{Policies, first_edition};
 use crate::administration::report::CheckReport;
-use crate::snapshot::{Environment, Snapshot, SnapshotError, Unfit, vocabulary};
+use crate::languages::{LanguageError, Languages};
+use crate::snapshot::{Environment, Snapshot, SnapshotError};
 
 /// What people administer, by what it is.
 pub struct Administration {
@@ -39,6 +40,8 @@ pub struct Administration {
     pub inventories: Inventories,
     /// Who may change things.
     pub administrators: Administrators,
+    /// How equipment speaks.
+    pub languages: LanguageFiles,
     committer: Arc<Committer>,
 }
 
@@ -46,14 +49,16 @@ impl Administration {
     /// Loads what the records hold; the first time, makes the first edition.
     pub(crate) fn open(records: Records, environment: Environment) -> Result<Self, AdministrationError> {
         let stores = environment.stores(&records.rows()?)?;
-        let edition = Arc::new(first_edition(&records, &stores.registry(), &environment)?);
-        let snapshot = environment.snapshot(&records, stores, edition)?;
+        let languages = Languages::of_records(&records)?;
+        let edition = Arc::new(first_edition(&records, &stores.registry(), &languages)?);
+        let snapshot = environment.snapshot(&records, stores, languages, edition)?;
         let committer = Arc::new(Committer::new(records, environment, snapshot));
         Ok(Self {
             policies: Policies::new(committer.clone()),
             certificates: Certificates { committer: committer.clone() },
             inventories: Inventories { committer: committer.clone() },
             administrators: Administrators { committer: committer.clone() },
+            languages: LanguageFiles { committer: committer.clone() },
             committer,
         })
     }
@@ -71,13 +76,8 @@ impl Administration {
 /// Checks a policy without any records, for the command line: every name of a
 /// store passes.
 pub fn check_alone(file: &str, text: &str) -> CheckReport {
-    let vocabulary = Arc::new(vocabulary());
-    let fit =
-        Compiled::from_source(Source::new(file, text), vocabulary.schema()).map_err(Unfit::Check).and_then(|policy| {
-            let dialects = [Dialect::standard(vocabulary.dictionary())];
-            Edition::prepare(0, policy, &dialects, vocabulary.clone()).map_err(Unfit::Grants)
-        });
-    match fit {
+    let languages = Languages::shipped();
+    match languages.edition_of(file, text, languages.vocabulary.schema()) {
         Ok(edition) => CheckReport::fit(&edition),
         Err(unfit) => CheckReport::unfit(unfit),
     }
@@ -108,6 +108,27 @@ pub enum AdministrationError {
     /// A gate's certificates.
     #[error(transparent)]
     Offer(#[from] OfferProblem),
+    /// A file about how equipment speaks is wrong, or does not go together with others.
+    #[error("nothing of the file was taken:\n{0}")]
+    Language(#[from] LanguageError),
+    /// Such a file is too long.
+    #[error("the file has {got} bytes and may have {most}")]
+    FileTooLong {
+        /// Its bytes.
+        got: usize,
+        /// The most that it may have.
+        most: usize,
+    },
+    /// Somebody needs what was to be removed.
+    #[error("the {kind} `{name}` is in use and stays: {by}", kind = .kind.word())]
+    InUse {
+        /// What it is.
+        kind: LanguageKind,
+        /// Its name.
+        name: String,
+        /// Who needs it.
+        by: String,
+    },
     /// A certificate or key that somebody brought.
     #[error("{0}")]
     Certificate(String),

@@ -9,7 +9,7 @@ use crate::administration::AdministrationError;
 use crate::administration::committer::Committer;
 use crate::administration::report::CheckReport;
 use crate::clock::now_ms;
-use crate::snapshot::{Environment, basis};
+use crate::languages::{Languages, edition_of_old};
 
 /// The policy that a service without one begins with: nobody comes in.
 const FIRST_POLICY: &str = "# The first edition: every request is refused until you write your own gates.\n\
@@ -33,9 +33,9 @@ impl Policies {
 
     /// Checks a policy against the records and runs its cases.
     pub fn check(&self, source: &str) -> Result<CheckReport, AdministrationError> {
-        let environment = &self.committer.environment;
-        let schema = environment.schema(&self.committer.snapshot.load().stores.registry(), &self.committer.records)?;
-        Ok(match environment.edition(0, source, &schema) {
+        let snapshot = self.committer.snapshot.load_full();
+        let schema = snapshot.languages.schema(&snapshot.stores.registry(), &self.committer.records)?;
+        Ok(match snapshot.languages.edition(0, source, &schema) {
             Ok(edition) => CheckReport::fit(&edition),
             Err(unfit) => CheckReport::unfit(unfit),
         })
@@ -52,15 +52,17 @@ impl Policies {
     ) -> Result<(u32, CheckReport), AdministrationError> {
         let turn = self.committer.turn();
         let Committer { records, environment, snapshot, .. } = &*self.committer;
-        let schema = environment.schema(&snapshot.load().stores.registry(), records)?;
-        let edition = environment
+        let (languages, stores) = (snapshot.load().languages.clone(), snapshot.load().stores.clone());
+        let schema = languages.schema(&stores.registry(), records)?;
+        let edition = languages
             .edition(0, source, &schema)
             .map_err(|unfit| AdministrationError::Unfit(Box::new(CheckReport::unfit(unfit))))?;
         let report = CheckReport::fit(&edition);
         if report.failed_cases() > 0 {
             return Err(AdministrationError::Unfit(Box::new(report)));
         }
-        let command = Command::ActivateEdition { source: source.to_owned(), basis: records.basis_of(basis())? };
+        let command =
+            Command::ActivateEdition { source: source.to_owned(), basis: records.basis_of(languages.basis())? };
         let expected = expected.map_or(Expected::Anything, Expected::Edition);
         let (done, before) = turn.commit(by, (command, expected), |before, pending, _, done| {
             let edition = edition.numbered(done.edition.unwrap_or_default());
@@ -96,7 +98,7 @@ impl Policies {
                 tracing::warn!("edition {number} cannot be read: {error}");
                 None
             });
-            let edition = found.and_then(|(row, basis)| Environment::edition_of_old(&row, &basis?)).map(Arc::new);
+            let edition = found.and_then(|(row, basis)| edition_of_old(&row, &basis?)).map(Arc::new);
             self.keep_to_read(number, edition.clone());
             edition
         });
@@ -121,20 +123,21 @@ impl Policies {
 pub(crate) fn first_edition(
     records: &Records,
     stores: &StoreRegistry,
-    environment: &Environment,
+    languages: &Languages,
 ) -> Result<Edition, AdministrationError> {
     if records.active_edition()?.is_none() {
-        activate(records, FIRST_POLICY)?;
+        activate(records, FIRST_POLICY, languages)?;
     }
     let mut active = records.active_edition()?.ok_or(AdministrationError::NoEdition)?;
     if active.source == FIRST_POLICY_BEFORE {
         active.source = FIRST_POLICY.into();
     }
-    bring_up_to_date(records, stores, environment, active)
+    bring_up_to_date(records, stores, languages, active)
 }
 
-fn activate(records: &Records, source: &str) -> Result<u32, AdministrationError> {
-    let command = Command::ActivateEdition { source: source.to_owned(), basis: records.basis_of(basis())? };
+fn activate(records: &Records, source: &str, languages: &Languages) -> Result<u32, AdministrationError> {
+    let basis = records.basis_of(languages.basis())?;
+    let command = Command::ActivateEdition { source: source.to_owned(), basis };
     let done = records.apply(&Envelope::new("regnant", now_ms(), command))?;
     Ok(done.edition.unwrap_or_default())
 }
@@ -145,15 +148,15 @@ fn activate(records: &Records, source: &str) -> Result<u32, AdministrationError>
 fn bring_up_to_date(
     records: &Records,
     stores: &StoreRegistry,
-    environment: &Environment,
+    languages: &Languages,
     active: EditionRow,
 ) -> Result<Edition, AdministrationError> {
-    let schema = environment.schema(stores, records)?;
-    let current = active.basis.as_deref() == Some(&basis().hash()[..]);
-    let unfit = match environment.edition(active.number, &active.source, &schema) {
+    let schema = languages.schema(stores, records)?;
+    let current = active.basis.as_deref() == Some(&languages.basis().hash()[..]);
+    let unfit = match languages.edition(active.number, &active.source, &schema) {
         Ok(edition) if current => return Ok(edition),
         Ok(edition) => {
-            let number = activate(records, &active.source)?;
+            let number = activate(records, &active.source, languages)?;
             tracing::info!(
                 "dictionaries or dialects have changed with this release: edition {} is active as edition {number}",
                 active.number
@@ -162,7 +165,7 @@ fn bring_up_to_date(
         }
         Err(unfit) => AdministrationError::Unfit(Box::new(CheckReport::unfit(unfit))),
     };
-    let before = records.edition(active.number)?.and_then(|(row, basis)| Environment::edition_of_old(&row, &basis?));
+    let before = records.edition(active.number)?.and_then(|(row, basis)| edition_of_old(&row, &basis?));
     let before = before.filter(|_| !current).ok_or(unfit)?;
     tracing::warn!(
         "edition {} does not check with the dictionaries and dialects of this release, and decides on with its own: \

@@ -86,6 +86,11 @@ impl CheckReport {
         self.cases.iter().filter(|case| case.failure.is_some()).count()
     }
 
+    /// Every finding with its source line and caret.
+    pub(crate) fn rendered(&self) -> String {
+        self.diagnostics.iter().map(|diagnostic| diagnostic.rendered.as_str()).collect::<Vec<_>>().join("\n")
+    }
+
     /// The outcome in a few words.
     pub fn summary(&self) -> String {
         let count = |number: usize, what: &str| format!("{number} {what}{}", if number == 1 { "" } else { "s" });

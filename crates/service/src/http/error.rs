@@ -114,10 +114,13 @@ impl From<AdministrationError> for ApiError {
             }
             AdministrationError::Inventory(_)
             | AdministrationError::Offer(_)
+            | AdministrationError::Language(_)
+            | AdministrationError::FileTooLong { .. }
             | AdministrationError::Certificate(_)
             | AdministrationError::Profile(_)
             | AdministrationError::Name
             | AdministrationError::Password => Self::bad(text),
+            AdministrationError::InUse { .. } => Self::new(StatusCode::CONFLICT, text),
             AdministrationError::Records(error) => error.into(),
             AdministrationError::NoEdition => Self::ours(text),
         }

@@ -7,6 +7,7 @@ mod certificates;
 mod connections;
 mod console;
 mod counts;
+mod dictionaries;
 mod door;
 mod error;
 mod extract;
@@ -109,6 +110,8 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(certificates::request))
         .routes(routes!(certificates::profile))
         .routes(routes!(certificates::trust))
+        .routes(routes!(dictionaries::dictionaries, dictionaries::add))
+        .routes(routes!(dictionaries::dictionary, dictionaries::remove))
         .routes(routes!(audit::audit))
 }
 

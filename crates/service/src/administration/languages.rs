@@ -1,0 +1,119 @@
+use std::sync::Arc;
+
+use regnant_equipment::Edition;
+use regnant_radius::Dictionary;
+use regnant_records::{Command, Expected, LanguageKind, LanguageRow, NasRow, Reading};
+
+use crate::administration::AdministrationError;
+use crate::administration::committer::{Committer, Turn};
+use crate::administration::report::CheckReport;
+use crate::languages::{LanguageError, Languages};
+use crate::snapshot::Snapshot;
+
+/// A file is read whole, and kept with every edition that was checked with it.
+const LONGEST_FILE: usize = 1 << 20;
+
+/// Dictionaries and dialects.
+pub struct LanguageFiles {
+    pub(crate) committer: Arc<Committer>,
+}
+
+/// A file that was taken.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Taken {
+    /// What it is known by.
+    pub name: String,
+    /// The edition that the active policy is now.
+    pub edition: u32,
+}
+
+impl LanguageFiles {
+    /// Adds a dictionary, or puts it in the place of the one of its name. The active policy
+    /// goes on with it as a new edition.
+    pub fn add_dictionary(&self, file: &str, text: &str, by: &str) -> Result<Taken, AdministrationError> {
+        bounded(text)?;
+        let name = Dictionary::standard().add_own(file, text).map_err(LanguageError::Dictionary)?;
+        self.set(LanguageRow { kind: LanguageKind::Dictionary, name, text: text.to_owned() }, file, by)
+    }
+
+    /// Forgets a dictionary of the user's own, where nothing needs it.
+    pub fn remove_dictionary(&self, name: &str, by: &str) -> Result<u32, AdministrationError> {
+        self.remove(LanguageKind::Dictionary, name, by)
+    }
+
+    fn set(&self, row: LanguageRow, file: &str, by: &str) -> Result<Taken, AdministrationError> {
+        let turn = self.committer.turn();
+        let before = self.committer.snapshot.load_full();
+        let languages = before.languages.with(row.clone(), file)?;
+        let name = row.name.clone();
+        let edition = self.go_on(&turn, &before, languages, by, |basis| Command::SetLanguage { row, basis })?;
+        Ok(Taken { name, edition })
+    }
+
+    fn remove(&self, kind: LanguageKind, name: &str, by: &str) -> Result<u32, AdministrationError> {
+        let turn = self.committer.turn();
+        let before = self.committer.snapshot.load_full();
+        if kind == LanguageKind::Dialect {
+            self.no_nas_speaks(name)?;
+        }
+        let languages = Languages::new(before.languages.without(kind, name), LanguageRow::file)
+            .map_err(|error| AdministrationError::InUse { kind, name: name.to_owned(), by: error.to_string() })?;
+        let gone = self.go_on(&turn, &before, languages, by, |basis| Command::RemoveLanguage {
+            kind,
+            name: name.to_owned(),
+            basis,
+        });
+        gone.map_err(|error| match error {
+            AdministrationError::Unfit(report) => AdministrationError::InUse {
+                kind,
+                name: name.to_owned(),
+                by: format!("the active policy needs it:\n{}", report.rendered()),
+            },
+            error => error,
+        })
+    }
+
+    fn no_nas_speaks(&self, dialect: &str) -> Result<(), AdministrationError> {
+        let nases: Vec<NasRow> = self.committer.records.all()?;
+        let speak = nases.into_iter().filter(|nas| nas.dialect.eq_ignore_ascii_case(dialect)).map(|nas| nas.name);
+        let speak: Vec<_> = speak.collect();
+        if speak.is_empty() {
+            return Ok(());
+        }
+        let (kind, name) = (LanguageKind::Dialect, dialect.to_owned());
+        Err(AdministrationError::InUse { kind, name, by: format!("NASes speak it: {}", speak.join(", ")) })
+    }
+
+    /// Checks the active policy with other languages, and lets it go on with them.
+    fn go_on(
+        &self,
+        turn: &Turn<'_>,
+        before: &Snapshot,
+        languages: Languages,
+        by: &str,
+        command: impl FnOnce(regnant_records::BasisOf) -> Command,
+    ) -> Result<u32, AdministrationError> {
+        let Committer { records, environment, .. } = &*self.committer;
+        let schema = languages.schema(&before.stores.registry(), records)?;
+        let active = &before.active.edition;
+        let edition = languages.edition(0, &active.policy.source().text, &schema);
+        let edition: Edition =
+            edition.map_err(|unfit| AdministrationError::Unfit(Box::new(CheckReport::unfit(unfit))))?;
+        let command = command(records.basis_of(languages.basis())?);
+        let expected = Expected::Edition(active.number);
+        let languages = Arc::new(languages);
+        let (done, _) = turn.commit(by, (command, expected), |before, pending, _, done| {
+            let edition = Arc::new(edition.numbered(done.edition.unwrap_or_default()));
+            let after = environment.with_edition(before, edition, pending)?;
+            Ok(Snapshot { languages, ..after })
+        })?;
+        Ok(done.edition.unwrap_or_default())
+    }
+}
+
+fn bounded(text: &str) -> Result<(), AdministrationError> {
+    match text.len() > LONGEST_FILE {
+        true => Err(AdministrationError::FileTooLong { got: text.len(), most: LONGEST_FILE }),
+        false => Ok(()),
+    }
+}

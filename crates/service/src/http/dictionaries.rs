@@ -1,0 +1,193 @@
+use axum::Json;
+use axum::extract::{Path, State};
+use regnant_base::did_you_mean;
+use regnant_radius::{Definition, DictionaryOrigin};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::http::Api;
+use crate::http::callers::Signed;
+use crate::http::error::{ApiError, blocking};
+use crate::http::extract::Sent;
+use crate::languages::Languages;
+
+/// A file of names and types of attributes.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct DictionaryView {
+    /// What it is known by: an RFC, or a vendor.
+    name: String,
+    /// What it is about.
+    title: String,
+    /// The vendor's enterprise number; none where it is of an RFC.
+    vendor: Option<u32>,
+    /// Whether it ships with the service, so that it cannot be removed.
+    ships: bool,
+    /// How many attributes it has.
+    attributes: usize,
+}
+
+/// Every dictionary, those that ship first.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct DictionaryList {
+    dictionaries: Vec<DictionaryView>,
+}
+
+/// A dictionary with its attributes.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct DictionaryContent {
+    dictionary: DictionaryView,
+    attributes: Vec<AttributeView>,
+}
+
+/// An attribute.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct AttributeView {
+    /// Its number, with those that lead to it, as RFC 6929 section 2.7 writes them.
+    number: String,
+    name: String,
+    /// Other names for it.
+    also: Vec<String>,
+    /// How its value is encoded, in the words of RFC 8044.
+    #[serde(rename = "type")]
+    kind: String,
+    /// Whether its value begins with a tag.
+    tagged: bool,
+    /// How its value is hidden, where it is: `user-password` or `tunnel-password`.
+    hidden: Option<String>,
+    /// Whether it is never shown, and no fact.
+    secret: bool,
+    /// Whether the service makes it itself.
+    reserved: bool,
+    /// How many an Access-Accept may carry: `0`, `0-1` or `0+`.
+    accept: String,
+    /// Where it is defined.
+    source: String,
+    /// The names of its numbers.
+    values: Vec<NamedNumber>,
+    /// The fact that it is in policies, where it is one.
+    fact: Option<String>,
+}
+
+/// A number and its name.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct NamedNumber {
+    name: String,
+    number: u32,
+}
+
+/// A dictionary to be added.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct LanguageText {
+    /// The name of the file, for mistakes in it.
+    pub(crate) file: String,
+    /// What it says, in TOML.
+    pub(crate) text: String,
+}
+
+/// A file that was taken.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct LanguageTaken {
+    /// What it is known by.
+    pub(crate) name: String,
+    /// The edition that the active policy is now.
+    pub(crate) edition: u32,
+}
+
+impl DictionaryView {
+    fn new(origin: &DictionaryOrigin, languages: &Languages) -> Self {
+        let definitions = languages.vocabulary.dictionary().definitions();
+        Self {
+            name: origin.name.clone(),
+            title: origin.title.clone(),
+            vendor: origin.vendor,
+            ships: ships(origin),
+            attributes: definitions.iter().filter(|one| one.place.0 == origin.file).count(),
+        }
+    }
+}
+
+fn ships(origin: &DictionaryOrigin) -> bool {
+    regnant_radius::Dictionary::built_in_files().iter().any(|(file, _)| *file == &*origin.file)
+}
+
+impl AttributeView {
+    fn new(one: &Definition, languages: &Languages) -> Self {
+        let fact = languages.vocabulary.schema().find(&format!("request.{}", one.name));
+        Self {
+            number: one.id.to_string(),
+            name: one.name.clone(),
+            also: one.also.clone(),
+            kind: one.kind.word().into(),
+            tagged: one.tagged,
+            hidden: one.hidden.map(|hidden| hidden.word().into()),
+            secret: one.secret,
+            reserved: one.reserved,
+            accept: one.accept.word().into(),
+            source: one.source.clone(),
+            values: one.values().map(|(name, number)| NamedNumber { name: name.into(), number }).collect(),
+            fact: fact.map(|id| languages.vocabulary.schema().definition(id).name.clone()),
+        }
+    }
+}
+
+/// Every dictionary.
+#[utoipa::path(get, path = "/api/v1/dictionaries",
+    responses((status = 200, body = DictionaryList), (status = 401, body = ApiError)))]
+pub(crate) async fn dictionaries(State(api): State<Api>, _: Signed) -> Json<DictionaryList> {
+    let languages = api.administration.snapshot().languages.clone();
+    let files = languages.vocabulary.dictionary().files();
+    let mut dictionaries: Vec<_> = files.iter().map(|origin| DictionaryView::new(origin, &languages)).collect();
+    dictionaries.sort_by_key(|view| (!view.ships, view.name.to_lowercase()));
+    Json(DictionaryList { dictionaries })
+}
+
+/// A dictionary with its attributes, by its name; case does not count.
+#[utoipa::path(get, path = "/api/v1/dictionaries/{name}",
+    responses((status = 200, body = DictionaryContent), (status = 404, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn dictionary(
+    State(api): State<Api>,
+    _: Signed,
+    Path(name): Path<String>,
+) -> Result<Json<DictionaryContent>, ApiError> {
+    let languages = api.administration.snapshot().languages.clone();
+    let dictionary = languages.vocabulary.dictionary();
+    let wanted: Vec<_> = dictionary.files().iter().filter(|origin| origin.name.eq_ignore_ascii_case(&name)).collect();
+    let Some(first) = wanted.first() else {
+        let known = dictionary.files().iter().map(|origin| origin.name.as_str());
+        let hint = did_you_mean(&name, known).map(|known| format!(" Did you mean {known}?")).unwrap_or_default();
+        return Err(ApiError::not_found(format!("There is no such dictionary.{hint}")));
+    };
+    let of_it = dictionary.definitions().iter().filter(|one| wanted.iter().any(|origin| one.place.0 == origin.file));
+    let attributes = of_it.map(|one| AttributeView::new(one, &languages)).collect();
+    Ok(Json(DictionaryContent { dictionary: DictionaryView::new(first, &languages), attributes }))
+}
+
+/// Adds a dictionary of your own, or puts it in the place of the one of its vendor. The
+/// active policy goes on with it as a new edition; what does not go together with what
+/// there is changes nothing.
+#[utoipa::path(post, path = "/api/v1/dictionaries", request_body = LanguageText,
+    responses((status = 200, body = LanguageTaken), (status = 400, body = ApiError), (status = 422, body = ApiError),
+        (status = 401, body = ApiError)))]
+pub(crate) async fn add(
+    State(api): State<Api>,
+    Signed { name: by, .. }: Signed,
+    Sent(LanguageText { file, text }): Sent<LanguageText>,
+) -> Result<Json<LanguageTaken>, ApiError> {
+    let taken = blocking(move || api.administration.languages.add_dictionary(&file, &text, &by)).await?;
+    Ok(Json(LanguageTaken { name: taken.name, edition: taken.edition }))
+}
+
+/// Removes a dictionary of your own, where nothing needs it.
+#[utoipa::path(delete, path = "/api/v1/dictionaries/{name}",
+    responses((status = 200, body = LanguageTaken), (status = 404, body = ApiError), (status = 409, body = ApiError),
+        (status = 401, body = ApiError)))]
+pub(crate) async fn remove(
+    State(api): State<Api>,
+    Signed { name: by, .. }: Signed,
+    Path(name): Path<String>,
+) -> Result<Json<LanguageTaken>, ApiError> {
+    let removed = name.clone();
+    let edition = blocking(move || api.administration.languages.remove_dictionary(&removed, &by)).await?;
+    Ok(Json(LanguageTaken { name, edition }))
+}
