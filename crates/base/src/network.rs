@@ -15,6 +15,11 @@ impl Network {
         Some(Self(IpNet::new(address, prefix).ok()?.trunc()))
     }
 
+    /// Its address, where it has one alone.
+    pub fn single(self) -> Option<IpAddr> {
+        (self.0.prefix_len() == self.0.max_prefix_len()).then(|| self.0.addr())
+    }
+
     /// How many bits all its addresses have in common.
     pub fn prefix(self) -> u8 {
         self.0.prefix_len()

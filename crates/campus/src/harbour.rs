@@ -11,6 +11,8 @@ pub const POLICY: &str = include_str!("../harbour/main.writ");
 pub const INVENTORY: &str = include_str!("../harbour/inventory.toml");
 /// The attributes of the yard's switches, as a dictionary file.
 pub const DICTIONARY: &str = include_str!("../harbour/tarnworks.dictionary.toml");
+/// How the yard's switches want to be told, as a dialect file.
+pub const DIALECT: &str = include_str!("../harbour/tarnworks.dialect.toml");
 /// The console's administrator and their password.
 pub const ADMINISTRATOR: (&str, &str) = ("harbour", "tarnmouth-demo");
 

@@ -110,7 +110,7 @@ pub async fn decide(
             times.proof = elapsed();
             match proof {
                 Err(stop) => stop.ending(),
-                Ok(()) => decide_by_rules(&active.policy, gate, &*facts as &dyn Facts),
+                Ok(()) => decide_by_rules(&active.policy, gate, facts),
             }
         }
     };
@@ -145,8 +145,18 @@ impl Stop {
     }
 }
 
-/// Tries the rules of a gate, all answers in hand.
-pub(crate) fn decide_by_rules(policy: &Compiled, gate: usize, facts: &dyn Facts) -> Ending {
+/// Tries the rules of a gate, all answers in hand. Nobody is told that they may come in
+/// before it is sure that the equipment can be told how.
+pub(crate) fn decide_by_rules(policy: &Compiled, gate: usize, facts: &RequestFacts<'_>) -> Ending {
+    let ending = by_rules(policy, gate, facts);
+    let told = ending.grants().map(|grants| facts.request.protocol.can_be_told(grants, facts));
+    match told {
+        Some(Err(why)) => Ending::Unfit(Unfit::CannotBeTold(why)),
+        _ => ending,
+    }
+}
+
+fn by_rules(policy: &Compiled, gate: usize, facts: &dyn Facts) -> Ending {
     let definition = &policy.gates()[gate];
     let (by, consequence) = match policy.decide(gate, facts) {
         RulesDecided::Rule(rule) => (Decider::Rule(rule as u32), &definition.rules[rule].then),

@@ -72,6 +72,8 @@ pub enum Unfit {
     UnknownConversation,
     /// Its EAP conversation failed.
     Conversation(FailureEvidence),
+    /// The policy gives access, and the equipment cannot be told of it; why.
+    CannotBeTold(String),
 }
 
 /// What an entry tells of.
@@ -187,6 +189,7 @@ impl From<Ending> for (StoredEnd, StoredVerdict) {
             Ending::Unfit(Unfit::NoCredential) => (StoredEnd::NoCredential, refused),
             Ending::Unfit(Unfit::UnknownConversation) => (StoredEnd::UnknownConversation, refused),
             Ending::Unfit(Unfit::Conversation(failure)) => (StoredEnd::Conversation(failure), refused),
+            Ending::Unfit(Unfit::CannotBeTold(why)) => (StoredEnd::Unanswerable(why), refused),
             Ending::Unanswerable(why) => (StoredEnd::Unanswerable(why), StoredVerdict::Silence),
             Ending::Left(None) => (StoredEnd::Abandoned, StoredVerdict::Unfinished),
             Ending::Left(Some(failure)) => (StoredEnd::Conversation(failure), StoredVerdict::Unfinished),
@@ -239,6 +242,7 @@ impl Ending {
             }
             (StoredEnd::Conversation(failure), StoredVerdict::Unfinished) => Self::Left(Some(failure)),
             (StoredEnd::Abandoned, StoredVerdict::Unfinished) => Self::Left(None),
+            (StoredEnd::Unanswerable(why), StoredVerdict::Refuse(None)) => Self::Unfit(Unfit::CannotBeTold(why)),
             (StoredEnd::Unanswerable(why), StoredVerdict::Silence) => Self::Unanswerable(why),
             _ => return Err(NO_ENDING),
         })
@@ -263,6 +267,7 @@ mod tests {
             Ending::Unfit(Unfit::NoCredential),
             Ending::Unfit(Unfit::UnknownConversation),
             Ending::Unfit(Unfit::Conversation(failure)),
+            Ending::Unfit(Unfit::CannotBeTold("why".into())),
         ];
         for by in [
             Because::Proof(IdentityKind::User, Event::Failed),
@@ -283,7 +288,7 @@ mod tests {
             (StoredEnd::Undetermined(0), StoredVerdict::Grant(0)),
             (StoredEnd::Rule(0), StoredVerdict::Unfinished),
             (StoredEnd::Abandoned, StoredVerdict::Silence),
-            (StoredEnd::Unanswerable(String::new()), StoredVerdict::Refuse(None)),
+            (StoredEnd::Unanswerable(String::new()), StoredVerdict::Grant(0)),
         ] {
             let bytes = postcard::to_allocvec(&pair).unwrap();
             assert!(postcard::from_bytes::<Ending>(&bytes).is_err());

@@ -3,7 +3,7 @@
 use std::net::IpAddr;
 
 use regnant_eap::Credential;
-use regnant_policy::{Known, Mac, Method, Type, Value};
+use regnant_policy::{Facts, Known, Mac, Method, Type, Value};
 use serde::{Deserialize, Serialize};
 
 /// Who asks: a piece of equipment (NAS, RFC 2865 section 1.2).
@@ -177,14 +177,14 @@ impl<'p> Request<'p> {
 pub trait ProtocolFacts: Sync {
     /// The fact of this place among those that the protocol has.
     fn fact(&self, place: usize, kind: &Type) -> Known<Value<'_>>;
+
+    /// Whether the equipment can be told of these grants, a combination of the edition, with
+    /// what these facts say; if not, why.
+    fn can_be_told(&self, grants: usize, facts: &dyn Facts) -> Result<(), String>;
 }
 
 /// A request that a conversation keeps to its end.
 pub trait KeptRequest: Send + Sync {
     /// What it says.
     fn request(&self) -> Request<'_>;
-
-    /// Whether the equipment can be told of these grants, a combination of the edition; if
-    /// not, why.
-    fn can_be_told(&self, grants: usize) -> Result<(), String>;
 }

@@ -11,7 +11,7 @@ use std::time::Duration;
 use regnant_base::Secret;
 use regnant_decision::*;
 use regnant_eap::{Credential, Login, Peer, PeerMethod, PeerStep, Question, Standing};
-use regnant_policy::{Compiled, FactDefinition, IdentityKind, Known, Mac, Source, Stage, Type, Value};
+use regnant_policy::{Compiled, FactDefinition, Facts, IdentityKind, Known, Mac, Source, Stage, Type, Value};
 
 const POLICY: &str = r#"
     grant network { vlan 20 }
@@ -33,6 +33,10 @@ struct Typed {
 }
 
 impl ProtocolFacts for Typed {
+    fn can_be_told(&self, _: usize, _: &dyn Facts) -> Result<(), String> {
+        Ok(())
+    }
+
     fn fact(&self, place: usize, _: &Type) -> Known<Value<'_>> {
         assert_eq!(place, 0, "the protocol has one fact");
         Known::Is(Value::Integer((self.shift == "night").into()))
@@ -55,10 +59,6 @@ impl KeptRequest for Typed {
             presented: password.map_or(Presented::Nothing, Presented::Credential),
             protocol: self,
         }
-    }
-
-    fn can_be_told(&self, _: usize) -> Result<(), String> {
-        Ok(())
     }
 }
 
@@ -141,6 +141,7 @@ impl House {
         let table = Arc::new(FactTable::new([FactDefinition {
             name: "request.Shift".into(),
             also: Vec::new(),
+            always: false,
             kind: Type::Enumeration(vec![("day".into(), 0), ("night".into(), 1)]),
             known: Stage::FirstPacket,
             meaning: "When it is asked.".into(),

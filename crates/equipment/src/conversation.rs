@@ -1,6 +1,7 @@
 //! EAP over RADIUS (RFC 3579): each packet of a conversation in a request or a reply,
 //! bound together by State.
 
+use std::borrow::Cow;
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
@@ -126,8 +127,8 @@ impl Round<'_> {
                     Err(why) => (session.ended_by(Ending::Unanswerable(why)), None),
                 }
             }
-            Progress::Accept { packet, keys, grants, session } => {
-                match self.acceptance(&packet, keys.as_ref(), grants, &session) {
+            Progress::Accept { packet, keys, grants, mut session } => {
+                match self.acceptance(&packet, keys.as_ref(), grants, &mut session) {
                     Ok(reply) => (session.accepted(keys.is_some(), self.resources), Some(reply)),
                     Err(why) => (session.ended_by(Ending::Unanswerable(why)), None),
                 }
@@ -146,8 +147,14 @@ impl Round<'_> {
         packet: &[u8],
         keys: Option<&Keys>,
         grants: usize,
-        session: &EapSession,
+        session: &mut EapSession,
     ) -> Result<Vec<u8>, String> {
+        // Access without its attributes would be more than was granted.
+        let (edition, dialect) = (&self.first.edition, &self.first.accepted.nas.dialect);
+        let attributes = match edition.fixed_attributes(dialect, grants) {
+            Some(attributes) => Cow::Borrowed(attributes),
+            None => session.with_facts(|facts| edition.attributes(dialect, grants, facts))?,
+        };
         let mut salts = [0; 4];
         (self.resources.random)(&mut salts);
         let [a, b, c, d] = salts;
@@ -161,7 +168,7 @@ impl Round<'_> {
             user_name: reply::user_name(session.gate(), asked, known.details.outer.as_deref(), name),
             chargeable: reply::chargeable(first, self.resources.secret, proved, &known.device),
         };
-        reply::acceptance(self.accepted, &self.first.edition, grants, &beside)
+        reply::acceptance(self.accepted, &attributes, &beside)
     }
 }
 

@@ -1,10 +1,11 @@
 //! From a request to a signed reply.
 
+use std::borrow::Cow;
 use std::sync::Arc;
 use std::time::Duration;
 
 use regnant_decision::{
-    ActivePolicy, Carrier, Decided, Ending, Findings, KeptRequest, RequestFacts, Resources, Times, Unfit,
+    ActivePolicy, Carrier, Decided, Ending, FactTable, Findings, KeptRequest, RequestFacts, Resources, Times, Unfit,
 };
 use regnant_policy::Facts;
 use regnant_radius::number;
@@ -78,7 +79,7 @@ pub async fn decide(
     let chosen_at = elapsed();
     let eap = facts.request.carrier == Some(Carrier::Eap);
     let unfit = |gate, unfit| Decided::unfit(gate, unfit, chosen_at);
-    let decided = match gate {
+    let mut decided = match gate {
         None => unfit(None, Unfit::NoGate),
         // Only EAP goes on in conversations (RFC 3579 section 2.6.1).
         Some(gate) if eap && asked.accepted.packet().first(number::STATE).is_some() => {
@@ -94,22 +95,34 @@ pub async fn decide(
             regnant_decision::decide(&active.policy, (gate, chosen_at), &mut facts, resources, &elapsed).await
         }
     };
+    let made = plain_reply(&asked, &active.policy.table, &mut decided, (resources.secret, now));
     let RadiusRequest { accepted, edition } = asked;
-    let made = plain_reply(&accepted, &edition, &decided, resources.secret);
     Handled::Decided(Box::new(Decision::new(id, accepted, edition, decided, made, elapsed())))
 }
 
 /// The reply to a request that is no conversation.
 fn plain_reply(
-    accepted: &AcceptedRequest,
-    edition: &Edition,
-    decided: &Decided,
-    secret: &[u8; 32],
+    asked: &RadiusRequest,
+    table: &FactTable,
+    decided: &mut Decided,
+    (secret, now): (&[u8; 32], u64),
 ) -> Result<Option<Vec<u8>>, String> {
+    let RadiusRequest { accepted, edition } = asked;
+    // Access without its attributes would be more than was granted.
+    let attributes = match decided.ending.grants() {
+        Some(grants) => {
+            let facts =
+                RequestFacts { table, request: asked.request(), known: std::mem::take(&mut decided.known), now };
+            let attributes = edition.attributes(&accepted.nas.dialect, grants, &facts);
+            decided.known = facts.known;
+            attributes?
+        }
+        None => Cow::default(),
+    };
     let known = &decided.known;
     match &decided.ending {
         Ending::Silent { .. } | Ending::Unanswerable(_) | Ending::Left(_) => Ok(None),
-        Ending::Granted { grants, .. } => {
+        Ending::Granted { .. } => {
             let proved = known.user.proved().or_else(|| known.machine.proved());
             let beside = Beside {
                 eap: None,
@@ -121,7 +134,7 @@ fn plain_reply(
                 }),
                 chargeable: reply::chargeable(accepted, secret, proved, &known.device),
             };
-            reply::acceptance(accepted, edition, *grants, &beside).map(Some)
+            reply::acceptance(accepted, &attributes, &beside).map(Some)
         }
         Ending::Refused { text, .. } => reply::refusal(accepted, None, text.as_deref()).map(Some),
         Ending::Unfit(_) => reply::refusal(accepted, None, None).map(Some),

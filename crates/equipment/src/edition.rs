@@ -1,13 +1,16 @@
+use std::borrow::Cow;
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use regnant_policy::Compiled;
-use thiserror::Error;
+use regnant_base::Network;
+use regnant_decision::NasIdentity;
+use regnant_policy::{Compiled, FactId, Facts, Known, Value};
 
-use crate::render::dialect::{Dialect, DialectError};
+use crate::render::dialect::Dialect;
+use crate::render::{CannotSay, RenderError};
 use crate::vocabulary::Vocabulary;
 
-/// A numbered policy with its grants rendered for every dialect in use.
+/// A numbered policy with its grants rendered for every dialect.
 #[derive(Debug)]
 pub struct Edition {
     /// Its number, from 1.
@@ -16,38 +19,37 @@ pub struct Edition {
     pub policy: Arc<Compiled>,
     /// The facts and attributes that it was checked with.
     pub vocabulary: Arc<Vocabulary>,
-    /// Encoded attributes by dialect, then by combination of grants.
-    rendered: HashMap<String, Vec<Vec<u8>>>,
+    /// By name.
+    dialects: HashMap<String, InDialect>,
+}
+
+/// The grants of a policy in a dialect.
+#[derive(Debug)]
+struct InDialect {
+    dialect: Dialect,
+    /// By combination of grants.
+    sets: Vec<Result<Prepared, Box<CannotSay>>>,
+}
+
+/// What a combination of grants is in a dialect.
+#[derive(Debug)]
+enum Prepared {
+    /// These attributes, encoded.
+    Fixed(Vec<u8>),
+    /// It depends on facts.
+    Varying,
 }
 
 impl Edition {
-    /// Renders a policy's grants, so that none can fail while a NAS waits.
-    pub fn prepare(
-        number: u32,
-        policy: Compiled,
-        dialects: &[Dialect],
-        vocabulary: Arc<Vocabulary>,
-    ) -> Result<Self, Vec<GrantProblem>> {
-        let mut rendered = HashMap::new();
-        let mut problems = Vec::new();
-        for dialect in dialects {
-            let mut sets = Vec::new();
-            for set in 0..policy.grant_sets() {
-                match dialect.render(policy.statements(set), &policy, vocabulary.dictionary()) {
-                    Ok(attributes) => sets.push(attributes),
-                    Err(error) => problems.push(GrantProblem {
-                        grants: policy.grants(set).map(|grant| grant.name.clone()).collect::<Vec<_>>().join(", "),
-                        dialect: dialect.name.clone(),
-                        error,
-                    }),
-                }
-            }
-            rendered.insert(dialect.name.clone(), sets);
-        }
-        match problems.is_empty() {
-            true => Ok(Self { number, policy: Arc::new(policy), vocabulary, rendered }),
-            false => Err(problems),
-        }
+    /// Renders a policy's grants, so that nothing but a copy is left to do while a NAS
+    /// waits; only what takes a value from a fact is rendered then.
+    pub fn prepare(number: u32, policy: Compiled, dialects: &[Dialect], vocabulary: Arc<Vocabulary>) -> Self {
+        let prepare = |dialect: &Dialect| {
+            let sets = (0..policy.grant_sets()).map(|set| prepared(dialect, &policy, set, &vocabulary)).collect();
+            (dialect.name.clone(), InDialect { dialect: dialect.clone(), sets })
+        };
+        let dialects = dialects.iter().map(prepare).collect();
+        Self { number, policy: Arc::new(policy), vocabulary, dialects }
     }
 
     /// The same under the number that it was given.
@@ -56,23 +58,129 @@ impl Edition {
         Self { number, ..self }
     }
 
+    /// The attributes of a combination of grants for a NAS of this dialect, encoded, where
+    /// they are the same whatever is asked.
+    pub fn fixed_attributes(&self, dialect: &str, grants: usize) -> Option<&[u8]> {
+        match self.dialects.get(dialect)?.sets.get(grants)? {
+            Ok(Prepared::Fixed(attributes)) => Some(attributes),
+            _ => None,
+        }
+    }
+
     /// The attributes of a combination of grants for a NAS of this dialect, encoded; or why
     /// there are none.
-    pub fn attributes(&self, dialect: &str, grants: usize) -> Result<&[u8], String> {
-        let set = self.rendered.get(dialect).and_then(|sets| sets.get(grants));
-        set.map(Vec::as_slice).ok_or_else(|| format!("edition {} does not know the dialect `{dialect}`", self.number))
+    pub fn attributes(&self, dialect: &str, grants: usize, facts: &dyn Facts) -> Result<Cow<'_, [u8]>, String> {
+        let unknown = || format!("edition {} does not know the dialect `{dialect}`", self.number);
+        let known = self.dialects.get(dialect).ok_or_else(unknown)?;
+        match known.sets.get(grants).ok_or_else(unknown)? {
+            Ok(Prepared::Fixed(attributes)) => Ok(Cow::Borrowed(attributes)),
+            Ok(Prepared::Varying) => {
+                let statements = self.policy.statements(grants, facts).map_err(|why| why.to_string())?;
+                let rendered = known.dialect.render(&statements, &self.policy, self.vocabulary.dictionary());
+                rendered.map(Cow::Owned).map_err(|cannot| self.told(dialect, grants, &cannot.error))
+            }
+            Err(cannot) => Err(self.told(dialect, grants, &cannot.error)),
+        }
+    }
+
+    fn told(&self, dialect: &str, grants: usize, error: &RenderError) -> String {
+        format!("the dialect `{dialect}` cannot tell {}: {error}", self.names(grants))
+    }
+
+    fn names(&self, grants: usize) -> String {
+        self.policy.grants(grants).map(|grant| grant.name.as_str()).collect::<Vec<_>>().join(", ")
+    }
+
+    /// What some NAS could be granted and not told: every combination of grants of a gate
+    /// that may take its requests.
+    pub fn lacks(&self, nas: &NasIdentity, network: Network) -> Vec<GrantProblem> {
+        let facts = OfNas { edition: self, nas, network };
+        let gates = (0..self.policy.gates().len()).filter(|gate| self.policy.may_take(*gate, &facts));
+        let mut sets: Vec<_> = gates.flat_map(|gate| self.policy.given_by(gate)).collect();
+        sets.sort_unstable();
+        sets.dedup();
+        let Some(known) = self.dialects.get(&nas.dialect) else {
+            return vec![GrantProblem {
+                grants: String::new(),
+                dialect: nas.dialect.clone(),
+                cannot: CannotSay { statement: None, error: RenderError::Value("there is no such dialect".into()) },
+            }];
+        };
+        let problem = |set: usize| {
+            let cannot = known.sets[set].as_ref().err()?;
+            Some(GrantProblem { grants: self.names(set), dialect: nas.dialect.clone(), cannot: (**cannot).clone() })
+        };
+        sets.into_iter().filter_map(problem).collect()
+    }
+
+    /// What a dialect cannot tell of all that the policy gives.
+    pub fn problems_in(&self, dialect: &str) -> Vec<GrantProblem> {
+        let sets = self.dialects.get(dialect).into_iter().flat_map(|known| known.sets.iter().enumerate());
+        let problems = sets.filter_map(|(set, prepared)| Some((set, prepared.as_ref().err()?)));
+        problems
+            .map(|(set, cannot)| GrantProblem {
+                grants: self.names(set),
+                dialect: dialect.to_owned(),
+                cannot: (**cannot).clone(),
+            })
+            .collect()
+    }
+}
+
+fn prepared(
+    dialect: &Dialect,
+    policy: &Compiled,
+    set: usize,
+    vocabulary: &Vocabulary,
+) -> Result<Prepared, Box<CannotSay>> {
+    let rendered = dialect.render(&policy.longest_statements(set), policy, vocabulary.dictionary());
+    match (rendered, policy.varies(set)) {
+        (Ok(attributes), false) => Ok(Prepared::Fixed(attributes)),
+        (Ok(_), true) => Ok(Prepared::Varying),
+        // The longest value is long and nothing else; whether the true one suits is seen then.
+        (Err(cannot), true) if matches!(cannot.error, RenderError::Value(_) | RenderError::Encode(_)) => {
+            Ok(Prepared::Varying)
+        }
+        (Err(cannot), _) => Err(cannot),
+    }
+}
+
+/// What is known of a NAS before it asks anything.
+struct OfNas<'n> {
+    edition: &'n Edition,
+    nas: &'n NasIdentity,
+    network: Network,
+}
+
+impl Facts for OfNas<'_> {
+    fn fact(&self, id: FactId) -> Known<Value<'_>> {
+        let definition = self.edition.vocabulary.schema().definition(id);
+        match definition.name.as_str() {
+            "nas.name" => Known::Is(Value::text(&self.nas.name)),
+            "nas.site" => Known::Is(Value::text(&self.nas.site)),
+            "nas.dialect" => Known::Is(Value::text(&self.nas.dialect)),
+            "nas.kind" => Known::Is(Value::Integer(self.nas.kind as i64)),
+            "nas.address" => {
+                self.network.single().map_or(Known::Unanswered, |address| Known::Is(Value::Address(address)))
+            }
+            _ => Known::Unanswered,
+        }
     }
 }
 
 /// A grant that a dialect cannot express.
-#[derive(Clone, Debug, PartialEq, Eq, Error)]
-#[error("grant {grants} cannot be rendered in the dialect `{dialect}`: {error}")]
+#[derive(Clone, Debug, PartialEq)]
 pub struct GrantProblem {
     /// The grant or grants.
     pub grants: String,
     /// The dialect.
     pub dialect: String,
-    /// Why.
-    #[source]
-    pub error: DialectError,
+    /// Which statement, and why.
+    pub cannot: CannotSay,
+}
+
+impl std::fmt::Display for GrantProblem {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "the dialect `{}` cannot tell {}: {}", self.dialect, self.grants, self.cannot.error)
+    }
 }

@@ -21,5 +21,6 @@ pub use conversation::RadiusConversation;
 pub use decide::{ActiveEdition, Decision, Handled, decide};
 pub use edition::{Edition, GrantProblem};
 pub use nas::{Nas, NasTable};
-pub use render::dialect::{Dialect, DialectError};
+pub use render::dialect::Dialect;
+pub use render::{CannotSay, RenderError};
 pub use vocabulary::{NameTaken, Vocabulary};

@@ -7,7 +7,6 @@ use regnant_radius::{BuildError, Builder, Code, number};
 use sha2::{Digest, Sha256};
 
 use crate::accept::AcceptedRequest;
-use crate::edition::Edition;
 
 /// RFC 5176 section 3.6: the EAP packet was invalid and ignored.
 const INVALID_EAP_PACKET: u32 = 202;
@@ -30,12 +29,9 @@ pub(crate) struct EapReply<'k> {
 /// An Access-Accept with the attributes of a combination of grants.
 pub(crate) fn acceptance(
     accepted: &AcceptedRequest,
-    edition: &Edition,
-    set: usize,
+    attributes: &[u8],
     beside: &Beside<'_>,
 ) -> Result<Vec<u8>, String> {
-    // Access without its attributes would be more than was granted.
-    let attributes = edition.attributes(&accepted.nas.dialect, set)?;
     let request = accepted.packet();
     let mut builder = Builder::new(Code::ACCESS_ACCEPT, request.identifier());
     let build = || {

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use regnant_decision::{Carrier, KeptRequest, Medium, NasKind, NoName, Presented, ProtocolFacts, Purpose, Request};
 use regnant_eap::Credential;
-use regnant_policy::{Known, Mac, Type, Value};
+use regnant_policy::{Facts, Known, Mac, Type, Value};
 use regnant_radius::{ChapResponse, Packet, number, reveal_password};
 
 use crate::accept::AcceptedRequest;
@@ -22,16 +22,16 @@ impl ProtocolFacts for RadiusRequest {
     fn fact(&self, place: usize, kind: &Type) -> Known<Value<'_>> {
         self.edition.vocabulary.attribute_fact(place, kind, self.accepted.packet().attributes())
     }
+
+    fn can_be_told(&self, grants: usize, facts: &dyn Facts) -> Result<(), String> {
+        self.edition.attributes(&self.accepted.nas.dialect, grants, facts).map(drop)
+    }
 }
 
 impl KeptRequest for RadiusRequest {
     /// All that one pass over the attributes tells.
     fn request(&self) -> Request<'_> {
         self.accepted.request(self)
-    }
-
-    fn can_be_told(&self, grants: usize) -> Result<(), String> {
-        self.edition.attributes(&self.accepted.nas.dialect, grants).map(drop)
     }
 }
 

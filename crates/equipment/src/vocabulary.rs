@@ -5,9 +5,11 @@ use std::borrow::Cow;
 use std::sync::Arc;
 
 use regnant_decision::FactTable;
-use regnant_policy::{FactDefinition, Known, Schema, Stage, Type, Value};
+use regnant_policy::{FactDefinition, Known, Schema, SentAttribute, Stage, Type, Value};
 use regnant_radius::{AttributeId, Attributes, Definition, Dictionary, Kind, Value as AttributeValue, number};
 use thiserror::Error;
+
+use crate::render::template::cannot_be_sent;
 
 /// The facts that policies may ask about where equipment asks by RADIUS: those that every
 /// request has, and one for each attribute that is no secret.
@@ -47,8 +49,8 @@ impl Vocabulary {
         }
         let shown = dictionary.definitions().iter().filter(|one| is_fact(one));
         let attributes = shown.clone().map(|attribute| attribute.id).collect();
-        let table = Arc::new(FactTable::new(shown.map(|attribute| fact(attribute))));
-        Ok(Self { table, dictionary, attributes })
+        let table = FactTable::new(shown.map(|attribute| fact(attribute))).with_attributes(sent(&dictionary));
+        Ok(Self { table: Arc::new(table), dictionary, attributes })
     }
 
     /// The facts with the attributes of the RFCs.
@@ -88,6 +90,17 @@ impl Vocabulary {
     }
 }
 
+/// The attributes that grants may name.
+fn sent(dictionary: &Dictionary) -> Vec<(String, SentAttribute)> {
+    let every = dictionary.definitions().iter().flat_map(|definition| {
+        let secret = || definition.secret.then(|| "it carries a secret, which must not stand in a policy".to_owned());
+        let refused = cannot_be_sent(definition).or_else(secret);
+        let sent = SentAttribute { name: definition.name.clone(), refused };
+        [&definition.name].into_iter().chain(&definition.also).map(move |name| (name.clone(), sent.clone()))
+    });
+    every.collect()
+}
+
 /// What holds others says nothing by itself; Vendor-Specific may be of a vendor that nobody
 /// knows.
 fn is_fact(attribute: &Definition) -> bool {
@@ -100,6 +113,7 @@ fn fact(attribute: &Definition) -> FactDefinition {
         also: attribute.also.iter().map(|name| format!("request.{name}")).collect(),
         kind: kind(attribute),
         known: Stage::FirstPacket,
+        always: false,
         meaning: format!("The attribute {} as the NAS sent it ({}).", attribute.name, attribute.source),
     }
 }

@@ -89,7 +89,8 @@ impl Evidence {
         let (packet, vocabulary, times) = (accepted.packet(), &*edition.vocabulary, decided.times);
         let request = accepted.request(&NoProtocol);
         let facts = RequestFacts { table: vocabulary.table(), request, known: decided.known, now: id.timestamp_ms() };
-        let granted = decided.ending.grants().and_then(|grants| edition.attributes(&accepted.nas.dialect, grants).ok());
+        let fixed = |grants| edition.fixed_attributes(&accepted.nas.dialect, grants);
+        let granted = decided.ending.grants().and_then(fixed);
         Self {
             id,
             evaluator: EVALUATOR,
@@ -142,6 +143,10 @@ impl ProtocolFacts for NoProtocol {
     fn fact(&self, _: usize, _: &Type) -> Known<Value<'_>> {
         Known::Absent
     }
+
+    fn can_be_told(&self, _: usize, _: &dyn Facts) -> Result<(), String> {
+        Ok(())
+    }
 }
 
 /// The facts of a decision that is over.
@@ -187,7 +192,7 @@ impl Reply {
     /// All its attributes, encoded; those of the grants where the edition has them.
     pub(crate) fn attributes(&self, edition: Option<&Edition>, dialect: &str, ending: &Ending) -> Vec<u8> {
         let granted = ending.grants().filter(|_| self.grants);
-        let granted = edition.zip(granted).and_then(|(edition, grants)| edition.attributes(dialect, grants).ok());
+        let granted = edition.zip(granted).and_then(|(edition, grants)| edition.fixed_attributes(dialect, grants));
         [&self.before, granted.unwrap_or_default(), &self.after].concat()
     }
 }

@@ -292,13 +292,13 @@ fn a_grant_that_a_dialect_cannot_express_is_told_before_it_runs() {
         let text = format!("{grant} gate g {{ accept mac identify mac in harbour-devices otherwise grant g }}");
         let source = regnant_policy::Source::new("main.writ", text);
         let policy = regnant_policy::Compiled::from_source(source, vocabulary.schema()).unwrap();
-        let problems =
-            Edition::prepare(1, policy, &[Dialect::standard(vocabulary.dictionary())], vocabulary.clone()).unwrap_err();
-        problems[0].to_string()
+        let standard = Dialect::standard(vocabulary.dictionary());
+        let edition = Edition::prepare(1, policy, &[standard], vocabulary.clone());
+        edition.problems_in("standard")[0].to_string()
     };
     assert_eq!(
         prepare("grant g { role \"a\" filter \"b\" }"),
-        "grant g cannot be rendered in the dialect `standard`: `role` and `filter` both go into Filter-Id; use one of them"
+        "the dialect `standard` cannot tell g: `role` and `filter` both go into Filter-Id; use one of them"
     );
     let long = "permit tcp to 10.44.30.0/24 port 102\n".repeat(100);
     assert!(prepare(&format!("acl l {{ {long} }} grant g {{ acl l }}")).contains("shorten the access list"));

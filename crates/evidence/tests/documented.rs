@@ -38,14 +38,25 @@ fn statements() -> String {
     let dialect = Dialect::standard(&dictionary);
     let mut text = String::from("| statement | meaning | sent by the `standard` dialect as |\n| --- | --- | --- |\n");
     for statement in &STATEMENTS {
-        let takes = match &statement.takes {
-            Takes::Vlan => "30`, `vlan \"name\"".into(),
-            Takes::Text => "\"text\"".into(),
-            Takes::Acl => "NAME".into(),
-            Takes::Duration => "4h".into(),
-            Takes::Number(range, _) => range.end().to_string(),
-            Takes::Word(words) => words.join(" / "),
-        };
+        let takes = statement.fields.iter().map(|field| {
+            let value = match &field.takes {
+                Takes::Vlan => "30 / \"name\"".into(),
+                Takes::NumberOrText(..) => "12 / \"name\"".into(),
+                Takes::Text(_) => "\"text\"".into(),
+                Takes::Acl => "NAME".into(),
+                Takes::Duration(_) => "4h".into(),
+                Takes::Number(range, _) => range.end().to_string(),
+                Takes::Rate => "10M".into(),
+                Takes::Address4 => "10.44.0.7".into(),
+                Takes::Address6 => "2001:db8::7".into(),
+                Takes::Word(words) => words.join(" / "),
+                Takes::Flag => String::new(),
+                Takes::Attribute => "NAME = VALUE".into(),
+            };
+            let text = format!("{} {value}", field.word).trim().to_owned();
+            if field.optional { format!("[{text}]") } else { text }
+        });
+        let takes = takes.collect::<Vec<_>>().join(" ");
         let more = match statement.repeats {
             true => " Several may stand together.".into(),
             false if statement.place != statement.keyword => format!(" In the place of `{}`.", statement.place),
@@ -57,7 +68,12 @@ fn statements() -> String {
             ("{}", None) => name.clone(),
             (constant, _) => format!("{name} {constant}"),
         });
-        let sent = sent.collect::<Vec<_>>().join(", ");
+        let mut sent = sent.collect::<Vec<_>>().join(", ");
+        if let Some(why) = dialect.cannot(statement) {
+            sent = format!("nothing: {why}");
+        } else if statement.names_attribute() {
+            sent = "that attribute".into();
+        }
         text += &format!("| `{} {takes}` | {}{more} | {sent} |\n", statement.keyword, statement.meaning);
     }
     text

@@ -293,7 +293,7 @@ fn a_nas_whose_dialect_the_edition_does_not_know_gets_no_bare_access() {
     list.iter_mut().for_each(|nas| nas.identity.dialect = "unheard-of".into());
     harbour.nases = NasTable::new(list);
     let record = harbour.record(&bypass("02005e200007", "02005e200007"));
-    assert_eq!(record.verdict, VerdictRecord::Silence);
+    assert_eq!(record.verdict, VerdictRecord::Refuse { text: None });
     assert!(record.reason().contains("does not know the dialect `unheard-of`"), "{}", record.reason());
 }
 

@@ -36,7 +36,8 @@ pub struct Diagnostic {
 }
 
 impl Diagnostic {
-    pub(crate) fn error(code: &'static str, span: Span, message: impl Into<String>) -> Self {
+    /// An error at this place.
+    pub fn error(code: &'static str, span: Span, message: impl Into<String>) -> Self {
         let labels = vec![Label { span, text: String::new() }];
         Self { code, severity: Severity::Error, message: message.into(), labels, notes: Vec::new() }
     }
@@ -55,7 +56,9 @@ impl Diagnostic {
         self
     }
 
-    pub(crate) fn note(mut self, text: impl Into<String>) -> Self {
+    /// With one more word on what to do.
+    #[must_use]
+    pub fn note(mut self, text: impl Into<String>) -> Self {
         self.notes.push(text.into());
         self
     }

@@ -19,7 +19,7 @@ mod value;
 
 pub use acl::{Acl, Action, Entry, Port, Protocol, Where};
 pub use diagnostic::{Diagnostic, Label, Severity};
-pub use grant::{Grant, STATEMENTS, Statement, StatementKind, StatementValue, Takes};
+pub use grant::{FieldKind, Grant, NoValue, STATEMENTS, Statement, StatementKind, StatementValue, Takes};
 pub use mac::{Mac, MacError};
 pub use pipeline::{Checked, Compiled, Parsed};
 pub use run::case::CaseResult;
@@ -30,6 +30,6 @@ pub use run::method::{
 pub use run::program::{Consequence, Event, Gate, Identify, Leaf, Reaction, Rule, StoreId, TellName, Undetermined};
 pub use run::rules::{Decided, GateTrace, LeafTrace, RuleTrace};
 pub use run::{Facts, Known};
-pub use schema::{FactDefinition, FactId, Schema, Stage, Type};
+pub use schema::{FactDefinition, FactId, Schema, SentAttribute, Stage, Type};
 pub use source::{Position, Source, Span};
 pub use value::{Members, Value, show_duration};

@@ -1,11 +1,11 @@
 use crate::acl::Acl;
 use crate::check::{self, NO_GATE};
 use crate::diagnostic::{Diagnostic, Severity};
-use crate::grant::{Grant, Statement};
+use crate::grant::{Grant, NoValue, Plan, Statement};
 use crate::parse;
 use crate::run::Facts;
 use crate::run::case::{Case, CaseResult};
-use crate::run::program::{Gate, Leaf, Program};
+use crate::run::program::{Consequence, Gate, Leaf, Program};
 use crate::run::rules::{Decided, GateTrace, RuleTrace};
 use crate::schema::Schema;
 use crate::source::Source;
@@ -154,9 +154,37 @@ impl Compiled {
         self.program.grant_sets[set].iter().map(|&grant| &self.program.grants[grant])
     }
 
-    /// What a combination of grants says.
-    pub fn statements(&self, set: usize) -> impl Iterator<Item = &Statement> {
-        self.program.statements(set)
+    /// What a combination of grants says, with the values that facts give it; or why it
+    /// cannot be given.
+    pub fn statements(&self, set: usize, facts: &dyn Facts) -> Result<Vec<Statement>, NoValue> {
+        self.program.plans(set).map(|plan| plan.resolved(facts)).collect()
+    }
+
+    /// The same with the longest values that facts may give it.
+    pub fn longest_statements(&self, set: usize) -> Vec<Statement> {
+        self.program.plans(set).map(Plan::longest).collect()
+    }
+
+    /// Whether a combination of grants takes a value from a fact.
+    pub fn varies(&self, set: usize) -> bool {
+        self.program.plans(set).any(Plan::varies)
+    }
+
+    /// The combinations of grants that a gate may give, once each.
+    pub fn given_by(&self, gate: usize) -> Vec<usize> {
+        let gate = &self.program.gates[gate];
+        let all = gate.rules.iter().map(|rule| &rule.then).chain([&gate.otherwise]);
+        let mut sets: Vec<_> = all.filter_map(Consequence::grants).collect();
+        sets.sort_unstable();
+        sets.dedup();
+        sets
+    }
+
+    /// Whether a gate may take a request of which these facts are known; what they do not
+    /// say counts as unanswered.
+    pub fn may_take(&self, gate: usize, facts: &dyn Facts) -> bool {
+        let truth = |when| self.program.truth(when, facts, &mut ());
+        self.program.gates[gate].when.map(truth).is_none_or(|truth| truth.is_true() || truth.might_be_true())
     }
 
     /// The access list of this name.

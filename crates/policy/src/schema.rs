@@ -94,6 +94,8 @@ pub struct FactDefinition {
     pub kind: Type,
     /// From when on it is known.
     pub known: Stage,
+    /// Whether every request has it.
+    pub always: bool,
     /// What it means, for people.
     pub meaning: String,
 }
@@ -106,6 +108,16 @@ pub struct Schema {
     stores: Option<Vec<(String, IdentityKind)>>,
     certificates: Option<Vec<String>>,
     trusts: Option<Vec<String>>,
+    attributes: HashMap<String, SentAttribute>,
+}
+
+/// An attribute that a grant may name.
+#[derive(Clone, Debug)]
+pub struct SentAttribute {
+    /// Its name.
+    pub name: String,
+    /// Why it cannot be sent, where it cannot.
+    pub refused: Option<String>,
 }
 
 impl Schema {
@@ -138,6 +150,22 @@ impl Schema {
         self.certificates = Some(certificates.into_iter().collect());
         self.trusts = Some(trusts.into_iter().collect());
         self
+    }
+
+    /// The same facts with these attributes, which grants may send, each by its names.
+    pub fn with_attributes(mut self, attributes: impl IntoIterator<Item = (String, SentAttribute)>) -> Self {
+        self.attributes = attributes.into_iter().map(|(name, attribute)| (name.to_lowercase(), attribute)).collect();
+        self
+    }
+
+    /// The attribute of this name; case does not count.
+    pub(crate) fn attribute(&self, name: &str) -> Option<&SentAttribute> {
+        self.attributes.get(&name.to_lowercase())
+    }
+
+    /// Every attribute that a grant may name.
+    pub(crate) fn attributes(&self) -> impl Iterator<Item = &SentAttribute> {
+        self.attributes.values()
     }
 
     /// The fact of this name; case does not count, as attribute names vary.

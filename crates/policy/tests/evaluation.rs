@@ -146,8 +146,8 @@ fn extends_overrides_single_values_and_keeps_the_rest() {
          grant more extends base { reauthenticate 8h class \"b\" }
          gate all { accept mac identify mac in devices otherwise grant more }",
     );
-    let said: Vec<_> = policy.statements(0).map(|s| format!("{} {}", s.kind.keyword, s.value)).collect();
-    assert_eq!(said, ["vlan 20", "reauthenticate 28800", "class b"]);
+    let said: Vec<_> = policy.statements(0, &stated([])).unwrap().iter().map(Statement::written).collect();
+    assert_eq!(said, ["vlan 20", "reauthenticate 8h", "class b"]);
 }
 
 fn leaf() -> impl Strategy<Value = (&'static str, TruthValue)> {

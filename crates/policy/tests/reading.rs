@@ -13,7 +13,15 @@ fn granting(items: &str) -> Compiled {
 }
 
 fn said(items: &str) -> Vec<String> {
-    granting(items).statements(0).map(|s| format!("{} {}", s.kind.keyword, s.value)).collect()
+    granting(items).statements(0, &stated([])).unwrap().iter().map(raw).collect()
+}
+
+/// A statement with its values as dialects read them.
+fn raw(statement: &Statement) -> String {
+    let attribute = statement.attribute.iter().map(|name| format!(" {name} ="));
+    let parts = statement.values.iter().flat_map(|(word, value)| [(*word).to_owned(), value.to_string()]);
+    let values = parts.filter(|part| !part.is_empty()).map(|part| format!(" {part}"));
+    [statement.kind.keyword.to_owned()].into_iter().chain(attribute).chain(values).collect()
 }
 
 fn block(text: &str, length: u8) -> Where {
@@ -51,7 +59,86 @@ fn an_access_list_is_read_whole() {
 }
 
 #[test]
+fn a_value_from_a_fact_is_the_facts_where_it_suits_and_else_the_default() {
+    let policy = granting(
+        "grant x {
+           vlan   request.port or 99
+           role   lower(before(claimed.name, \"@\")) or \"guest\"
+           session request.Session-Timeout or 4h
+           filter nas.site
+         }",
+    );
+    let given = |facts: &Stated| match policy.statements(0, facts) {
+        Ok(statements) => statements.iter().map(Statement::written).collect::<Vec<_>>().join(", "),
+        Err(why) => why.to_string(),
+    };
+    let is = Known::Is;
+    let text = |text: &'static str| is(Value::text(text));
+    assert!(policy.varies(0));
+    assert_eq!(
+        given(&stated([
+            ("request.port", is(Value::Integer(30))),
+            ("claimed.name", text("Ida@Tarn")),
+            ("request.Session-Timeout", is(Value::Duration(60))),
+            ("nas.site", text("yard")),
+        ])),
+        "vlan 30, role ida, session 1m, filter yard"
+    );
+    assert_eq!(
+        given(&stated([
+            ("request.port", is(Value::Integer(5_000))),
+            ("claimed.name", text("@")),
+            ("nas.site", text("yard"))
+        ])),
+        "vlan 99, role guest, session 4h, filter yard"
+    );
+    assert_eq!(
+        given(&stated([("request.port", Known::Unanswered)])),
+        "`filter` takes its value from nas.site, which has none that suits"
+    );
+    let longest = policy.longest_statements(0);
+    assert_eq!(longest[1].value().unwrap().to_string().len(), 252);
+    assert!(!granting("grant x { vlan 20 }").varies(0));
+}
+
+#[test]
+fn gates_say_what_they_may_give_and_to_whom() {
+    let policy = compile(
+        "grant a { vlan 1 } grant b { vlan 2 } grant c { vlan 3 }
+         gate yard { when nas.site = \"yard\" and request.port = 1
+           accept mac identify mac in devices rule \"R\" { when device.known grant a } otherwise grant b }
+         gate rest { accept mac identify mac in devices otherwise grant c }",
+    );
+    let at =
+        |site: &'static str| stated([("nas.site", Known::Is(Value::text(site))), ("request.port", Known::Unanswered)]);
+    assert_eq!((policy.given_by(0).len(), policy.given_by(1).len()), (2, 1));
+    assert!(policy.may_take(0, &at("yard")) && !policy.may_take(0, &at("quay")) && policy.may_take(1, &at("quay")));
+}
+
+#[test]
 fn every_statement_is_read() {
+    assert_eq!(
+        said(
+            "acl a { permit ip to any }
+             grant x {
+               vlan 20 tagged voice-vlan \"voice\" redirect \"https://10.44.0.9/\" past a segment 12
+               rate down 50M up 1500 interim 10m address 10.44.0.7 address6 2001:db8::7
+               send Reply-Thing = \"a b\" send Reply-Thing = 7
+             }"
+        ),
+        [
+            "vlan 20 tagged",
+            "voice-vlan voice",
+            "redirect https://10.44.0.9/ past a",
+            "segment 12",
+            "rate down 50000000 up 1500",
+            "interim 600",
+            "address 10.44.0.7",
+            "address6 2001:db8::7",
+            "send Reply-Thing = a b",
+            "send Reply-Thing = 7",
+        ]
+    );
     assert_eq!(
         said(
             "grant x {

@@ -3,7 +3,9 @@
 use crate::attribute::number::VENDOR_SPECIFIC;
 use crate::attribute_id::AttributeId;
 use crate::builder::{BuildError, Builder};
-use crate::dictionary::{Dictionary, Kind, VendorLayout};
+use crate::code::Code;
+use crate::dictionary::{Definition, Dictionary, Kind, VendorLayout};
+use crate::value::{ValueError, write};
 
 /// RFC 2865 section 5.
 const MAX_VALUE: usize = 253;
@@ -12,7 +14,7 @@ const MORE: u8 = 0x80;
 
 /// Attributes that are put together, in their order.
 #[derive(Debug, Default)]
-pub(crate) struct Assembly {
+pub struct AttributeList {
     nodes: Vec<Node>,
 }
 
@@ -29,17 +31,25 @@ enum Content {
     Inside(Vec<Node>),
 }
 
-impl Assembly {
-    /// Adds an attribute with its value. One that stands in a TLV joins the last of that
-    /// kind, unless that has one of its own already and it may not `repeat`.
-    pub(crate) fn push(&mut self, id: AttributeId, value: Vec<u8>, repeats: bool) {
-        let leaf = Node { id, content: Content::Value(value) };
-        push(&mut self.nodes, id.tlvs(), leaf, repeats);
+impl AttributeList {
+    /// Adds an attribute with a value that a person wrote, under this tag where it has one.
+    pub fn add(&mut self, definition: &Definition, tag: u8, text: &str) -> Result<(), ValueError> {
+        self.push(definition.id, write(definition, tag, text)?, definition.repeats);
+        Ok(())
     }
 
-    /// Writes them into a packet.
-    pub(crate) fn encode(&self, dictionary: &Dictionary, builder: &mut Builder) -> Result<(), BuildError> {
-        self.nodes.iter().try_for_each(|node| place(node.id, &node.value()?, dictionary, builder))
+    /// The attributes, encoded.
+    pub fn encode(&self, dictionary: &Dictionary) -> Result<Vec<u8>, BuildError> {
+        let mut builder = Builder::unsigned(Code(0), 0);
+        self.nodes.iter().try_for_each(|node| place(node.id, &node.value()?, dictionary, &mut builder))?;
+        Ok(builder.into_attributes())
+    }
+
+    /// Adds an attribute with its value. One that stands in a TLV joins the last of that
+    /// kind, unless that has one of its own already and it may not `repeat`.
+    fn push(&mut self, id: AttributeId, value: Vec<u8>, repeats: bool) {
+        let leaf = Node { id, content: Content::Value(value) };
+        push(&mut self.nodes, id.tlvs(), leaf, repeats);
     }
 }
 

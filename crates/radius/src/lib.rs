@@ -18,6 +18,7 @@ mod show;
 mod value;
 mod walk;
 
+pub use assembly::AttributeList;
 pub use attribute::{Attribute, Attributes, number};
 pub use attribute_id::AttributeId;
 pub use builder::{BuildError, Builder};

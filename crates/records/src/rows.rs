@@ -1,7 +1,7 @@
 //! What is configured, as it is kept: typed, secrets sealed.
 
 use regnant_base::{Network, Secret};
-use regnant_decision::NasKind;
+use regnant_decision::{NasIdentity, NasKind};
 use regnant_policy::Mac;
 use serde::{Deserialize, Serialize};
 
@@ -58,6 +58,11 @@ pub struct NasRow {
 }
 
 impl NasRow {
+    /// Who it is.
+    pub fn identity(&self) -> NasIdentity {
+        NasIdentity { name: self.name.clone(), kind: self.kind, site: self.site.clone(), dialect: self.dialect.clone() }
+    }
+
     /// The secret shared with it.
     pub fn shared_secret(&self, key: &SealingKey) -> Result<Secret, RecordsError> {
         key.open(&secret_context(&self.name), &self.secret)

@@ -1,11 +1,14 @@
+use std::collections::HashSet;
 use std::sync::Arc;
 
 use regnant_base::Mistakes;
 use regnant_decision::StoreRegistry;
-use regnant_equipment::{Dialect, DialectError, Edition, NameTaken, Vocabulary};
-use regnant_policy::{Compiled, Schema, Source};
+use regnant_equipment::{Dialect, Edition, GrantProblem, NameTaken, Vocabulary};
+use regnant_policy::{Checked, Compiled, Schema, Source};
 use regnant_radius::Dictionary;
-use regnant_records::{Basis, CertificateRow, EditionRow, LanguageKind, LanguageRow, Reading, RecordsError, TrustRow};
+use regnant_records::{
+    Basis, CertificateRow, EditionRow, LanguageKind, LanguageRow, NasRow, Reading, RecordsError, TrustRow,
+};
 use thiserror::Error;
 
 use crate::snapshot::Unfit;
@@ -33,10 +36,9 @@ impl Languages {
             dictionary.add_own(&called(row), &row.text)?;
         }
         let vocabulary = Arc::new(Vocabulary::new(dictionary)?);
-        let mut dialects = vec![Dialect::standard(vocabulary.dictionary())];
-        for row in own.iter().filter(|row| row.kind == LanguageKind::Dialect) {
-            dialects.push(Dialect::read(&called(row), &row.text, vocabulary.dictionary())?);
-        }
+        let files = own.iter().filter(|row| row.kind == LanguageKind::Dialect);
+        let files: Vec<_> = files.map(|row| (called(row), row.text.as_str())).collect();
+        let dialects = dialects(files, vocabulary.dictionary())?;
         Ok(Self { vocabulary, dialects, own })
     }
 
@@ -108,15 +110,68 @@ impl Languages {
         Ok(schema.with_certificates(certificates.map(|row| row.name), trusts))
     }
 
-    /// Checks a policy and renders its grants.
-    pub(crate) fn edition(&self, number: u32, source: &str, schema: &Schema) -> Result<Edition, Unfit> {
-        Ok(self.edition_of("main.writ", source, schema)?.numbered(number))
+    /// Checks a policy and renders its grants. What the dialect of some NAS cannot say is
+    /// told by [`Self::edition_for`] and when it is to be said.
+    pub(crate) fn edition(&self, number: u32, source: &str, schema: &Schema) -> Result<Edition, Box<Checked>> {
+        let policy = Compiled::from_source(Source::new("main.writ", source), schema)?;
+        Ok(Edition::prepare(number, policy, &self.dialects, self.vocabulary.clone()))
     }
 
-    /// The same for a file of another name.
-    pub(crate) fn edition_of(&self, file: &str, source: &str, schema: &Schema) -> Result<Edition, Unfit> {
-        let policy = Compiled::from_source(Source::new(file, source), schema).map_err(Unfit::Check)?;
-        Edition::prepare(0, policy, &self.dialects, self.vocabulary.clone()).map_err(Unfit::Grants)
+    /// The same without any records: every grant can be told in the dialect that ships.
+    pub(crate) fn edition_alone(&self, file: &str, text: &str) -> Result<Edition, Unfit> {
+        let policy = Compiled::from_source(Source::new(file, text), self.vocabulary.schema()).map_err(Unfit::Check)?;
+        let edition = Edition::prepare(0, policy, &self.dialects, self.vocabulary.clone());
+        let problems: Vec<_> = self.dialects.iter().flat_map(|dialect| edition.problems_in(&dialect.name)).collect();
+        match problems.is_empty() {
+            true => Ok(edition),
+            false => Err(Unfit::Grants(Box::new(edition), problems.into_iter().map(|one| (one, Vec::new())).collect())),
+        }
+    }
+
+    /// The same; every grant can be told to each of these NASes that may get it.
+    pub(crate) fn edition_for(&self, source: &str, schema: &Schema, nases: &[NasRow]) -> Result<Edition, Unfit> {
+        let edition = self.edition(0, source, schema).map_err(Unfit::Check)?;
+        let mut lacks: Vec<(GrantProblem, Vec<String>)> = Vec::new();
+        for row in nases {
+            for problem in edition.lacks(&row.identity(), row.network) {
+                match lacks.iter_mut().find(|(known, _)| *known == problem) {
+                    Some((_, names)) => names.push(row.name.clone()),
+                    None => lacks.push((problem, vec![row.name.clone()])),
+                }
+            }
+        }
+        match lacks.is_empty() {
+            true => Ok(edition),
+            false => Err(Unfit::Grants(Box::new(edition), lacks)),
+        }
+    }
+}
+
+/// The dialect that ships and these, each after the one that it extends.
+fn dialects(files: Vec<(String, &str)>, dictionary: &Dictionary) -> Result<Vec<Dialect>, LanguageError> {
+    let mut dialects = vec![Dialect::standard(dictionary)];
+    let mut waiting = files;
+    while !waiting.is_empty() {
+        let (before, mut mistakes) = (waiting.len(), None);
+        waiting.retain(|(file, text)| match Dialect::read(file, text, dictionary, &dialects) {
+            Ok(dialect) => {
+                dialects.push(dialect);
+                false
+            }
+            Err(told) => {
+                mistakes.get_or_insert(told);
+                true
+            }
+        });
+        // Nothing went forward: what is told is no matter of order.
+        if let (Some(mistakes), true) = (mistakes, waiting.len() == before) {
+            return Err(mistakes.into());
+        }
+    }
+    let mut names = HashSet::new();
+    match dialects.iter().find(|dialect| !names.insert(dialect.name.to_lowercase())) {
+        Some(twice) => Err(LanguageError::TwoDialects(twice.name.clone())),
+        None => Ok(dialects),
     }
 }
 
@@ -125,22 +180,24 @@ impl Languages {
 pub(crate) fn edition_of_old(row: &EditionRow, basis: &Basis) -> Option<Edition> {
     let files = basis.dictionaries.iter().map(|(file, text)| (file.as_str(), text.as_str()));
     let vocabulary = Arc::new(Vocabulary::new(Dictionary::of_files(files).ok()?).ok()?);
-    let dialects = basis.dialects.iter().map(|(file, text)| Dialect::read(file, text, vocabulary.dictionary()));
-    let dialects: Vec<_> = dialects.collect::<Result<_, _>>().ok()?;
+    let mut dialects = Vec::new();
+    for (file, text) in &basis.dialects {
+        dialects.push(Dialect::read(file, text, vocabulary.dictionary(), &dialects).ok()?);
+    }
     let policy = Compiled::from_source(Source::new("main.writ", row.source.as_str()), vocabulary.schema()).ok()?;
-    Edition::prepare(row.number, policy, &dialects, vocabulary).ok()
+    Some(Edition::prepare(row.number, policy, &dialects, vocabulary))
 }
 
 /// Why files do not go together.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 pub enum LanguageError {
-    /// A dictionary.
+    /// A dictionary or a dialect.
     #[error(transparent)]
-    Dictionary(#[from] Mistakes),
+    File(#[from] Mistakes),
     /// An attribute has the name of a fact.
     #[error(transparent)]
     Name(#[from] NameTaken),
-    /// A dialect.
-    #[error(transparent)]
-    Dialect(#[from] DialectError),
+    /// Two dialects of a name.
+    #[error("there is a dialect `{0}` already, which ships; give yours another name, and say `extends = \"{0}\"`")]
+    TwoDialects(String),
 }

@@ -3,7 +3,7 @@ use std::sync::Arc;
 
 use regnant_certificates::{Bundle, read_certificates, read_crls};
 use regnant_decision::{
-    ActivePolicy, BoundStores, CertificateMaterial, GateOffers, NasIdentity, OfferProblem, Presentable, TrustMaterial,
+    ActivePolicy, BoundStores, CertificateMaterial, GateOffers, OfferProblem, Presentable, TrustMaterial,
 };
 use regnant_eap::{Judgement, Trust};
 use regnant_equipment::{ActiveEdition, Edition, GrantProblem, Nas, NasTable};
@@ -47,7 +47,8 @@ pub(crate) struct Environment {
 /// Why a policy cannot become an edition.
 pub(crate) enum Unfit {
     Check(Box<Checked>),
-    Grants(Vec<GrantProblem>),
+    /// Grants that some NASes could not be told of, with their names.
+    Grants(Box<Edition>, Vec<(GrantProblem, Vec<String>)>),
 }
 
 /// Why a snapshot cannot be made.
@@ -162,8 +163,7 @@ fn active(edition: Arc<Edition>, offers: Arc<GateOffers>, stores: Arc<BoundStore
 
 /// A NAS with its secret opened.
 fn opened(row: &NasRow, key: &SealingKey) -> Result<Nas, RecordsError> {
-    let identity =
-        NasIdentity { name: row.name.clone(), kind: row.kind, site: row.site.clone(), dialect: row.dialect.clone() };
+    let identity = row.identity();
     let secret = SharedSecret::new(row.shared_secret(key)?.expose());
     let require_message_authenticator = row.require_message_authenticator;
     Ok(Nas { identity, network: row.network, secret, require_message_authenticator })

@@ -2,7 +2,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use regnant_eap::{Answer, CertificateFault, Chain, Claim, Conversation, Failure, IdentityType, Keys, Limits, Step};
-use regnant_policy::{Event, Facts, Gate, IdentityKind, Reaction};
+use regnant_policy::{Event, Gate, IdentityKind, Reaction};
 
 use crate::decide::{ActivePolicy, Decided, Means, Resources, Times, decide_by_rules};
 use crate::eap::evidence::{EapEvidence, FailureEvidence, RoundEvidence};
@@ -331,15 +331,7 @@ impl EapSession {
         self.times.proof = elapsed();
         let ending = match stopped {
             Err(stopped) => stopped.ending(),
-            Ok(()) => {
-                let ending = decide_by_rules(&active.policy, self.gate, &facts as &dyn Facts);
-                // Nobody is told that they may come in before it is sure that the
-                // equipment can be told how.
-                match ending.grants().map(|grants| first.can_be_told(grants)) {
-                    Some(Err(why)) => Ending::Unanswerable(why),
-                    _ => ending,
-                }
-            }
+            Ok(()) => decide_by_rules(&active.policy, self.gate, &facts),
         };
         self.times.rules = elapsed();
         (self.known, self.proofs) = (facts.known, proofs);
@@ -489,6 +481,15 @@ impl EapSession {
     /// What was found out about whoever asks.
     pub fn known(&self) -> &Findings {
         &self.known
+    }
+
+    /// What it comes to with all that is known now.
+    pub fn with_facts<T>(&mut self, use_them: impl FnOnce(&RequestFacts<'_>) -> T) -> T {
+        let (first, table) = (self.first.clone(), self.active.table.clone());
+        let facts = self.facts(&*first, &table);
+        let outcome = use_them(&facts);
+        self.known = facts.known;
+        outcome
     }
 
     /// The gate that it goes through.

@@ -1,4 +1,4 @@
-use regnant_policy::{FactDefinition, FactId, Schema, Stage, Type};
+use regnant_policy::{FactDefinition, FactId, Schema, SentAttribute, Stage, Type};
 use serde::{Deserialize, Serialize};
 
 use crate::request::{Carrier, Medium, NasKind, Purpose};
@@ -115,6 +115,7 @@ impl FactTable {
                 also: Vec::new(),
                 kind,
                 known,
+                always: name.starts_with("nas."),
                 meaning: meaning.into(),
             });
             sources.push(source);
@@ -124,6 +125,12 @@ impl FactTable {
             sources.push(Source::Protocol(place));
         }
         Self { schema: Schema::new(definitions), sources, own }
+    }
+
+    /// The same with attributes of the protocol that grants may name.
+    #[must_use]
+    pub fn with_attributes(self, attributes: impl IntoIterator<Item = (String, SentAttribute)>) -> Self {
+        Self { schema: self.schema.with_attributes(attributes), ..self }
     }
 
     /// The facts as policies see them.

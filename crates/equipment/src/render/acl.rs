@@ -1,39 +1,341 @@
-//! Access lists as NAS-Filter-Rule (RFC 4849), whose rules have the syntax of
-//! IPFilterRule (RFC 3588 section 4.3).
+//! Access lists as equipment takes them.
 
 use std::fmt::Write as _;
+use std::net::{IpAddr, Ipv4Addr};
+use std::sync::Arc;
 
+use regnant_base::{Item, Section};
 use regnant_policy::{Acl, Action, Entry, Port, Protocol, Where};
+use regnant_radius::{AttributeList, Definition, Dictionary};
 
-/// The rules of a list. The last is always explicit: RFC 3588 passes what no
-/// rule names where the last one denies, and a neutral list denies it.
-pub(crate) fn filter_rules(acl: &Acl) -> Vec<String> {
-    let mut rules: Vec<String> = acl.entries.iter().map(filter_rule).collect();
-    let last_is_final = acl
-        .entries
-        .last()
-        .is_some_and(|entry| entry.protocol == Protocol::Ip && entry.from == Where::Any && entry.to == Where::Any);
-    if !last_is_final {
-        rules.push("deny in ip from any to any".into());
+use crate::render::RenderError;
+use crate::render::template::attribute;
+
+/// How a list reaches the equipment.
+#[derive(Clone, Debug)]
+pub(crate) enum AclCarriage {
+    /// As NAS-Filter-Rule (RFC 4849), whose rules have the syntax of IPFilterRule (RFC 3588
+    /// section 4.3).
+    FilterRules(Arc<Definition>),
+    /// By its name: the equipment has a list of that name.
+    ByName {
+        attribute: Arc<Definition>,
+        /// What stands before and after the name.
+        around: (String, String),
+    },
+    /// One attribute for each entry.
+    Entries(Vec<EntryTemplate>),
+}
+
+/// How an entry is written.
+#[derive(Clone, Debug)]
+pub(crate) struct EntryTemplate {
+    attribute: Arc<Definition>,
+    parts: Vec<EntryPart>,
+    family: Family,
+    block: BlockForm,
+    words: Vec<(String, String)>,
+    between_ports: String,
+    port_range: String,
+}
+
+#[derive(Clone, Debug)]
+enum EntryPart {
+    Fixed(String),
+    Action,
+    Protocol,
+    From,
+    FromPorts,
+    To,
+    ToPorts,
+    Number,
+    Name,
+}
+
+const ENTRY_PARTS: [(&str, EntryPart); 8] = [
+    ("action", EntryPart::Action),
+    ("protocol", EntryPart::Protocol),
+    ("from", EntryPart::From),
+    ("from-ports", EntryPart::FromPorts),
+    ("to", EntryPart::To),
+    ("to-ports", EntryPart::ToPorts),
+    ("number", EntryPart::Number),
+    ("name", EntryPart::Name),
+];
+
+/// Of which addresses entries are.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Family {
+    Both,
+    Ipv4,
+    Ipv6,
+}
+
+/// How a block of addresses is written.
+#[derive(Clone, Copy, Debug)]
+enum BlockForm {
+    /// `10.44.0.0/16`
+    Prefix,
+    /// `10.44.0.0 255.255.0.0`
+    Netmask,
+    /// `10.44.0.0 0.0.255.255`
+    Wildcard,
+}
+
+#[derive(Clone, Copy)]
+enum Carry {
+    FilterRules,
+    ByName,
+    Entries,
+}
+
+impl AclCarriage {
+    /// Out of `acl` in a dialect file: a word, or a table that begins with `carry`.
+    pub(crate) fn read(item: Item<'_>, dictionary: &Dictionary) -> Option<Self> {
+        let kinds = [("nas-filter-rule", Carry::FilterRules), ("by-name", Carry::ByName), ("entries", Carry::Entries)];
+        if item.is_text() {
+            let carry = item.word("way to carry an access list", &kinds)?;
+            return match carry {
+                Carry::FilterRules => Self::filter_rules(dictionary),
+                Carry::ByName | Carry::Entries => {
+                    item.wrong("this way needs more: write it as a table, `[acl]` with `carry` and what follows it");
+                    None
+                }
+            };
+        }
+        let section = item.section("acl")?;
+        let carry = section.word("carry", &kinds);
+        let read = match carry {
+            None if section.get("carry").is_none() => {
+                section.wrong("`carry` is missing: it says how access lists travel");
+                None
+            }
+            None => None,
+            Some(Carry::FilterRules) => Self::filter_rules(dictionary),
+            Some(Carry::ByName) => by_name(&section, dictionary),
+            Some(Carry::Entries) => {
+                let entries: Vec<_> = section.sections("entry").iter().map(|one| entry(one, dictionary)).collect();
+                if entries.is_empty() {
+                    section.wrong("`entry` is missing: it says how an entry is written");
+                }
+                entries.into_iter().collect::<Option<Vec<_>>>().map(Self::Entries)
+            }
+        };
+        section.close();
+        read
     }
-    rules
+
+    fn filter_rules(dictionary: &Dictionary) -> Option<Self> {
+        dictionary.by_name("NAS-Filter-Rule").cloned().map(Self::FilterRules)
+    }
+
+    /// The attributes that it uses.
+    pub(crate) fn attributes(&self) -> Vec<&Arc<Definition>> {
+        match self {
+            Self::FilterRules(attribute) | Self::ByName { attribute, .. } => vec![attribute],
+            Self::Entries(entries) => entries.iter().map(|entry| &entry.attribute).collect(),
+        }
+    }
+
+    pub(crate) fn render(&self, acl: &Acl, list: &mut AttributeList) -> Result<(), RenderError> {
+        match self {
+            // RFC 4849 section 2: a zero byte stands between rules.
+            Self::FilterRules(attribute) => list.add(attribute, 0, &filter_rules(acl).join("\0"))?,
+            Self::ByName { attribute, around: (before, after) } => {
+                list.add(attribute, 0, &format!("{before}{}{after}", acl.name))?;
+            }
+            Self::Entries(templates) => {
+                let entries = closed(acl);
+                for (number, entry) in (1..).zip(&entries) {
+                    let mut said = false;
+                    for template in templates.iter().filter(|template| template.is_for(entry)) {
+                        list.add(&template.attribute, 0, &template.write(acl, number, entry)?)?;
+                        said = true;
+                    }
+                    if !said {
+                        return Err(RenderError::Value(format!(
+                            "it has no way to write entry {number} of the access list `{}`",
+                            acl.name
+                        )));
+                    }
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+fn by_name(section: &Section<'_>, dictionary: &Dictionary) -> Option<AclCarriage> {
+    let attribute = section.need("attribute").and_then(|item| attribute(item, dictionary));
+    let value = section.text("value").map_or("{}", |text| text.value);
+    let Some((before, after)) = value.split_once("{}") else {
+        section.wrong("`value` must have {} in it, where the name of the list stands");
+        return None;
+    };
+    Some(AclCarriage::ByName { attribute: attribute?, around: (before.to_owned(), after.to_owned()) })
+}
+
+fn entry(section: &Section<'_>, dictionary: &Dictionary) -> Option<EntryTemplate> {
+    let attribute = section.need("attribute").and_then(|item| attribute(item, dictionary));
+    let parts = section.need("value").and_then(entry_parts);
+    let families = [("both", Family::Both), ("ipv4", Family::Ipv4), ("ipv6", Family::Ipv6)];
+    let family = section.word("family", &families).unwrap_or(Family::Both);
+    let forms = [("prefix", BlockForm::Prefix), ("netmask", BlockForm::Netmask), ("wildcard", BlockForm::Wildcard)];
+    let block = section.word("block", &forms).unwrap_or(BlockForm::Prefix);
+    let text = |key, otherwise: &str| section.text(key).map_or(otherwise, |text| text.value).to_owned();
+    let (between_ports, port_range) = (text("between-ports", ","), text("port-range", "-"));
+    let words = section.get("words").and_then(|item| item.section("words")).map(|words| {
+        let entries = words.entries().into_iter();
+        entries.filter_map(|(key, item)| Some((key.value.to_owned(), item.text(key.value)?.value.to_owned()))).collect()
+    });
+    section.close();
+    let words = words.unwrap_or_default();
+    Some(EntryTemplate { attribute: attribute?, parts: parts?, family, block, words, between_ports, port_range })
+}
+
+fn entry_parts(item: Item<'_>) -> Option<Vec<EntryPart>> {
+    let (mut parts, mut rest) = (Vec::new(), item.text("value")?.value);
+    while let Some((before, after)) = rest.split_once('{') {
+        let (word, after) = after.split_once('}').unwrap_or((after, ""));
+        let Some((_, part)) = ENTRY_PARTS.iter().find(|(known, _)| *known == word) else {
+            let all = ENTRY_PARTS.map(|(word, _)| format!("{{{word}}}")).join(", ");
+            item.wrong(format!("an entry has no field {{{}}}; there are: {all}", word.escape_debug()));
+            return None;
+        };
+        parts.extend((!before.is_empty()).then(|| EntryPart::Fixed(before.to_owned())));
+        parts.push(part.clone());
+        rest = after;
+    }
+    parts.extend((!rest.is_empty()).then(|| EntryPart::Fixed(rest.to_owned())));
+    Some(parts)
+}
+
+impl EntryTemplate {
+    fn is_for(&self, entry: &Entry) -> bool {
+        let is_ipv6 = [entry.from, entry.to].into_iter().find_map(|place| match place {
+            Where::Block(address, _) => Some(address.is_ipv6()),
+            Where::Any | Where::This => None,
+        });
+        match (self.family, is_ipv6) {
+            (Family::Both, _) | (_, None) => true,
+            (Family::Ipv6, Some(is_ipv6)) => is_ipv6,
+            (Family::Ipv4, Some(is_ipv6)) => !is_ipv6,
+        }
+    }
+
+    fn write(&self, acl: &Acl, number: usize, entry: &Entry) -> Result<String, RenderError> {
+        let mut text = String::new();
+        for part in &self.parts {
+            match part {
+                EntryPart::Fixed(fixed) => text.push_str(fixed),
+                EntryPart::Action => text.push_str(self.word(action(entry))),
+                EntryPart::Protocol => text.push_str(self.word(&protocol(entry.protocol))),
+                EntryPart::From => text.push_str(&self.place(entry.from)?),
+                EntryPart::To => text.push_str(&self.place(entry.to)?),
+                EntryPart::FromPorts => text.push_str(&self.ports(&entry.from_ports)),
+                EntryPart::ToPorts => text.push_str(&self.ports(&entry.to_ports)),
+                EntryPart::Number => text.push_str(&number.to_string()),
+                EntryPart::Name => text.push_str(&acl.name),
+            }
+        }
+        // What was left out leaves no gap.
+        Ok(text.split_whitespace().collect::<Vec<_>>().join(" "))
+    }
+
+    fn word<'w>(&'w self, word: &'w str) -> &'w str {
+        self.words.iter().find(|(known, _)| known == word).map_or(word, |(_, own)| own)
+    }
+
+    fn place(&self, place: Where) -> Result<String, RenderError> {
+        let (address, length) = match place {
+            Where::Any => return Ok(self.word("any").to_owned()),
+            Where::This => return Ok(self.word("this").to_owned()),
+            Where::Block(address, length) => (address, length),
+        };
+        Ok(match (self.block, address) {
+            _ if is_one(address, length) => format!("{}{address}", self.before_host()),
+            (BlockForm::Prefix, _) => format!("{address}/{length}"),
+            (BlockForm::Netmask, IpAddr::V4(_)) => format!("{address} {}", netmask(length)),
+            (BlockForm::Wildcard, IpAddr::V4(_)) => {
+                format!("{address} {}", Ipv4Addr::from_bits(!netmask(length).to_bits()))
+            }
+            (_, IpAddr::V6(_)) => {
+                return Err(RenderError::Value(format!("an IPv6 block such as {address}/{length} has no mask")));
+            }
+        })
+    }
+
+    /// Some makes want a word before a single address.
+    fn before_host(&self) -> String {
+        self.words.iter().find(|(known, _)| known == "host").map_or_else(String::new, |(_, word)| format!("{word} "))
+    }
+
+    fn ports(&self, ports: &[Port]) -> String {
+        let shown = ports.iter().map(|port| match port.first == port.last {
+            true => port.first.to_string(),
+            false => format!("{}{}{}", port.first, self.port_range, port.last),
+        });
+        shown.collect::<Vec<_>>().join(&self.between_ports)
+    }
+}
+
+fn netmask(length: u8) -> Ipv4Addr {
+    Ipv4Addr::from_bits(u32::MAX.checked_shl(32 - u32::from(length.min(32))).unwrap_or(0))
+}
+
+fn is_one(address: IpAddr, length: u8) -> bool {
+    length == if address.is_ipv4() { 32 } else { 128 }
+}
+
+fn action(entry: &Entry) -> &'static str {
+    match entry.action {
+        Action::Permit => "permit",
+        Action::Deny => "deny",
+    }
+}
+
+fn protocol(protocol: Protocol) -> String {
+    match protocol {
+        Protocol::Ip => "ip".into(),
+        Protocol::Tcp => "tcp".into(),
+        Protocol::Udp => "udp".into(),
+        Protocol::Icmp => "icmp".into(),
+        Protocol::Number(number) => number.to_string(),
+    }
+}
+
+/// The entries of a list, the last explicit: a neutral list denies what no entry names, and
+/// equipment may not.
+pub(crate) fn closed(acl: &Acl) -> Vec<Entry> {
+    let mut entries = acl.entries.clone();
+    let is_final = |entry: &Entry| entry.protocol == Protocol::Ip && entry.from == Where::Any && entry.to == Where::Any;
+    if !entries.last().is_some_and(is_final) {
+        entries.push(Entry {
+            action: Action::Deny,
+            protocol: Protocol::Ip,
+            from: Where::Any,
+            from_ports: Vec::new(),
+            to: Where::Any,
+            to_ports: Vec::new(),
+        });
+    }
+    entries
+}
+
+/// The rules of a list. RFC 3588 passes what no rule names where the last one denies, so
+/// the last is explicit.
+pub(crate) fn filter_rules(acl: &Acl) -> Vec<String> {
+    closed(acl).iter().map(filter_rule).collect()
 }
 
 fn filter_rule(entry: &Entry) -> String {
     let mut rule = String::new();
-    let action = match entry.action {
-        Action::Permit => "permit",
-        Action::Deny => "deny",
-    };
     let protocol = match entry.protocol {
-        Protocol::Ip => "ip".to_owned(),
-        Protocol::Tcp => "tcp".to_owned(),
-        Protocol::Udp => "udp".to_owned(),
         Protocol::Icmp => "1".to_owned(),
-        Protocol::Number(number) => number.to_string(),
+        other => protocol(other),
     };
     // Direction "in" is from the terminal (RFC 3588 section 4.3).
-    let _ = write!(rule, "{action} in {protocol} from ");
+    let _ = write!(rule, "{} in {protocol} from ", action(entry));
     side(&mut rule, entry.from, &entry.from_ports);
     rule.push_str(" to ");
     side(&mut rule, entry.to, &entry.to_ports);
@@ -44,9 +346,9 @@ fn side(rule: &mut String, place: Where, ports: &[Port]) {
     let _ = match place {
         Where::Any => write!(rule, "any"),
         Where::This => write!(rule, "assigned"),
-        Where::Block(address, length) => match (address.is_ipv4(), length) {
-            (true, 32) | (false, 128) => write!(rule, "{address}"),
-            _ => write!(rule, "{address}/{length}"),
+        Where::Block(address, length) => match is_one(address, length) {
+            true => write!(rule, "{address}"),
+            false => write!(rule, "{address}/{length}"),
         },
     };
     for (index, port) in ports.iter().enumerate() {

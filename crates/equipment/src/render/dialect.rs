@@ -1,17 +1,13 @@
-use std::collections::{BTreeMap, HashMap};
+use std::collections::HashMap;
 
-use regnant_base::did_you_mean;
-use regnant_policy::{Compiled, STATEMENTS, Statement, StatementKind, StatementValue, Takes};
-use regnant_radius::{BuildError, Builder, Code, Dictionary, EncodeError, HEADER_LEN, MAX_LEN, SharedSecret};
-use serde::Deserialize;
-use thiserror::Error;
+use regnant_base::{Item, Mistakes, Section, TomlFile, did_you_mean};
+use regnant_policy::{STATEMENTS, StatementKind};
+use regnant_radius::{Dictionary, MAX_LEN};
 
-use crate::render::acl::filter_rules;
+use crate::render::acl::AclCarriage;
+use crate::render::template::Template;
 
 const BUILT_IN: [(&str, &str); 1] = [("standard.toml", include_str!("../../dialects/standard.toml"))];
-
-/// Proxy-State and Message-Authenticator need room in the reply too.
-const RESERVED: usize = 512;
 
 /// How one make of NAS wants grants expressed.
 #[derive(Clone, Debug)]
@@ -20,37 +16,30 @@ pub struct Dialect {
     pub name: String,
     /// What it is, for people.
     pub title: String,
-    acl: AclEncoding,
-    statements: HashMap<String, Vec<Template>>,
+    /// The dialect that it takes the rest from.
+    pub extends: Option<String>,
+    pub(crate) acl: Option<AclCarriage>,
+    pub(crate) statements: HashMap<&'static str, Way>,
+    /// Statements that do nothing without others.
+    pub(crate) needs: HashMap<&'static str, Vec<&'static str>>,
+    /// Bytes of attributes that equipment reads of a reply.
+    pub(crate) most_bytes: usize,
 }
 
-#[derive(Clone, Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-struct Template {
-    attribute: String,
-    value: String,
-}
-
-#[derive(Clone, Copy, Debug, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-enum AclEncoding {
-    NasFilterRule,
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct File {
-    name: String,
-    title: String,
-    acl: AclEncoding,
-    statements: HashMap<String, Vec<Template>>,
+/// How a statement is said.
+#[derive(Clone, Debug)]
+pub(crate) enum Way {
+    /// In these attributes.
+    Attributes(Vec<Template>),
+    /// Not at all, and why.
+    Cannot(String),
 }
 
 impl Dialect {
     /// The dialect of the RFCs, which ships with this crate.
     pub fn standard(dictionary: &Dictionary) -> Self {
         let [(file, text)] = BUILT_IN;
-        Self::read(file, text, dictionary).expect("the file that ships is checked by the tests")
+        Self::read(file, text, dictionary, &[]).expect("the file that ships is checked by the tests")
     }
 
     /// The files that ship with this crate: names and texts.
@@ -58,158 +47,147 @@ impl Dialect {
         &BUILT_IN
     }
 
-    /// Reads a dialect file and checks that its attributes exist.
-    pub fn read(file: &str, text: &str, dictionary: &Dictionary) -> Result<Self, DialectError> {
-        let parsed: File = toml::from_str(text)
-            .map_err(|error| DialectError::Syntax { file: file.into(), error: error.to_string() })?;
-        for keyword in parsed.statements.keys() {
-            if StatementKind::of(keyword).is_none_or(|kind| kind.takes == Takes::Acl) {
-                return Err(DialectError::UnknownStatement {
-                    file: file.into(),
-                    keyword: keyword.clone(),
-                    hint: did_you_mean(keyword, STATEMENTS.iter().map(|kind| kind.keyword))
-                        .map(|keyword| format!("; did you mean {keyword}?"))
-                        .unwrap_or_default(),
-                });
-            }
-        }
-        for template in parsed.statements.values().flatten() {
-            if dictionary.by_name(&template.attribute).is_none() {
-                let names = dictionary.definitions().iter().map(|definition| definition.name.as_str());
-                return Err(DialectError::UnknownAttribute {
-                    file: file.into(),
-                    name: template.attribute.clone(),
-                    hint: did_you_mean(&template.attribute, names)
-                        .map(|name| format!("; did you mean {name}?"))
-                        .unwrap_or_default(),
-                });
-            }
-        }
-        Ok(Self { name: parsed.name, title: parsed.title, acl: parsed.acl, statements: parsed.statements })
+    /// Reads a dialect file. Its attributes are those of the dictionary, and what it extends
+    /// is one of `known`.
+    pub fn read(file: &str, text: &str, dictionary: &Dictionary, known: &[Self]) -> Result<Self, Mistakes> {
+        TomlFile::read(file, text, |_, section| read(section, dictionary, known))
     }
 
     /// The attributes that a statement goes into, each with its value, in which `{}` stands
     /// for the statement's; nothing where the dialect cannot say it.
     pub fn attributes_of(&self, statement: &StatementKind) -> Vec<(String, String)> {
-        let pair = |template: &Template| (template.attribute.clone(), template.value.clone());
-        match (&statement.takes, self.acl) {
-            (Takes::Acl, AclEncoding::NasFilterRule) => vec![("NAS-Filter-Rule".into(), "{}".into())],
-            _ => self.statements.get(statement.keyword).into_iter().flatten().map(pair).collect(),
+        match self.statements.get(statement.keyword) {
+            Some(Way::Attributes(templates)) => {
+                templates.iter().map(|template| (template.attribute.name.clone(), template.shown())).collect()
+            }
+            _ if statement.keyword == "acl" => {
+                let attributes = self.acl.iter().flat_map(AclCarriage::attributes);
+                attributes.map(|attribute| (attribute.name.clone(), "{}".into())).collect()
+            }
+            Some(Way::Cannot(_)) | None => Vec::new(),
         }
     }
 
-    /// Encodes what a combination of grants says.
-    pub(crate) fn render<'s>(
-        &self,
-        statements: impl Iterator<Item = &'s Statement>,
-        policy: &Compiled,
-        dictionary: &Dictionary,
-    ) -> Result<Vec<u8>, DialectError> {
-        let mut builder = Builder::unsigned(Code::ACCESS_ACCEPT, 0);
-        let mut used: BTreeMap<&str, &'static str> = BTreeMap::new();
-        for statement in statements {
-            if let StatementValue::Acl(name) = &statement.value {
-                let acl = policy.acl(name).expect("the check found every access list");
-                match self.acl {
-                    AclEncoding::NasFilterRule => builder.filter_rules(&filter_rules(acl))?,
-                }
-                continue;
-            }
-            let keyword = statement.kind.keyword;
-            let templates = self.statements.get(keyword).ok_or(DialectError::NoStatement { keyword })?;
-            for template in templates {
-                let before = used.insert(&template.attribute, keyword);
-                if let Some(other) = before.filter(|other| *other != keyword) {
-                    return Err(DialectError::SameAttribute {
-                        first: other,
-                        second: keyword,
-                        attribute: template.attribute.clone(),
-                    });
-                }
-                let value = template.value.replace("{}", &statement.value.to_string());
-                builder.encoded(&dictionary.encode([(template.attribute.as_str(), value.as_str())])?)?;
-            }
-        }
-        // Attributes are what follows the header of the packet they were put in.
-        let attributes = builder.request(&[0; 16], &SharedSecret::new([])).split_off(HEADER_LEN);
-        match attributes.len() > MAX_LEN - RESERVED {
-            true => Err(DialectError::TooLong { bytes: attributes.len(), most: MAX_LEN - RESERVED }),
-            false => Ok(attributes),
+    /// Why it cannot say a statement, where it says so itself.
+    pub fn cannot(&self, statement: &StatementKind) -> Option<&str> {
+        match self.statements.get(statement.keyword) {
+            Some(Way::Cannot(why)) => Some(why),
+            _ => None,
         }
     }
 }
 
-/// Why a dialect cannot be read or cannot express a grant.
-#[derive(Clone, Debug, PartialEq, Eq, Error)]
-#[non_exhaustive]
-pub enum DialectError {
-    /// The file is not what is expected.
-    #[error("{file}: {error}")]
-    Syntax {
-        /// The file.
-        file: String,
-        /// What the parser says, with the line.
-        error: String,
-    },
-    /// Writ has no such statement, or it is sent otherwise.
-    #[error("{file}: no statement `{keyword}` is sent as attributes{hint}")]
-    UnknownStatement {
-        /// The file.
-        file: String,
-        /// The keyword as written.
-        keyword: String,
-        /// A suggestion, or nothing.
-        hint: String,
-    },
-    /// The dictionary has no such attribute.
-    #[error("{file}: there is no attribute `{name}`{hint}")]
-    UnknownAttribute {
-        /// The file.
-        file: String,
-        /// The name as written.
-        name: String,
-        /// A suggestion, or nothing.
-        hint: String,
-    },
-    /// The dialect does not say how to express a statement.
-    #[error("it has no way to say `{keyword}`")]
-    NoStatement {
-        /// The statement.
-        keyword: &'static str,
-    },
-    /// Two statements would go into one attribute.
-    #[error("`{first}` and `{second}` both go into {attribute}; use one of them")]
-    SameAttribute {
-        /// One statement.
-        first: &'static str,
-        /// The other.
-        second: &'static str,
-        /// The attribute.
-        attribute: String,
-    },
-    /// The reply would not fit a packet.
-    #[error("its attributes take {bytes} bytes and a reply has room for {most}; shorten the access list")]
-    TooLong {
-        /// Bytes of attributes.
-        bytes: usize,
-        /// The most that fits.
-        most: usize,
-    },
-    /// A value cannot be encoded.
-    #[error(transparent)]
-    Encode(#[from] EncodeError),
-    /// An attribute cannot be built.
-    #[error(transparent)]
-    Build(BuildError),
+fn read(section: &Section<'_>, dictionary: &Dictionary, known: &[Dialect]) -> Option<Dialect> {
+    let name = section.need("name").and_then(|item| item.text("name")).filter(|name| fits_name(name.value, section));
+    let title = section.text("title").map_or_else(String::new, |title| title.value.to_owned());
+    let extends = section.get("extends").and_then(|item| extended(item, known));
+    let acl = section.get("acl").and_then(|item| AclCarriage::read(item, dictionary));
+    let own = section.get("statements").and_then(|item| item.section("statements"));
+    let own: Vec<_> = own
+        .iter()
+        .flat_map(Section::entries)
+        .filter_map(|(key, item)| {
+            let kind = statement(key.value, &item)?;
+            let templates: Option<Vec<_>> =
+                item.list("statements").into_iter().map(|one| Template::read(one, kind, dictionary)).collect();
+            Some((kind.keyword, Way::Attributes(templates?)))
+        })
+        .collect();
+    let cannot = section.get("cannot").and_then(|item| item.section("cannot"));
+    let cannot: Vec<_> = cannot
+        .iter()
+        .flat_map(Section::entries)
+        .filter_map(|(key, item)| {
+            let kind = any_statement(key.value, &item)?;
+            Some((kind.keyword, Way::Cannot(item.text(key.value)?.value.to_owned())))
+        })
+        .collect();
+    let needs = section.get("needs").and_then(|item| item.section("needs"));
+    let needs: Vec<_> = needs
+        .iter()
+        .flat_map(Section::entries)
+        .filter_map(|(key, item)| {
+            let kind = any_statement(key.value, &item)?;
+            let others = item.texts(key.value).into_iter();
+            let others = others.map(|other| any_statement(other.value, &item).map(|kind| kind.keyword));
+            Some((kind.keyword, others.collect::<Option<Vec<_>>>()?))
+        })
+        .collect();
+    let limits = section.get("limits").and_then(|item| item.section("limits"));
+    let most_bytes = limits.as_ref().and_then(|limits| {
+        let most = limits.get("reply").and_then(|item| item.number("reply", (64, MAX_LEN as u64)));
+        limits.close();
+        most
+    });
+    let base = extends.as_ref();
+    let mut statements = base.map(|base| base.statements.clone()).unwrap_or_default();
+    let mut acl = acl.or_else(|| base.and_then(|base| base.acl.clone()));
+    for (keyword, way) in own.into_iter().chain(cannot) {
+        if keyword == "acl" {
+            acl = None;
+        }
+        statements.insert(keyword, way);
+    }
+    let mut all_needs = base.map(|base| base.needs.clone()).unwrap_or_default();
+    all_needs.extend(needs);
+    let otherwise = base.map_or(MAX_LEN, |base| base.most_bytes);
+    Some(Dialect {
+        name: name?.value.to_owned(),
+        title,
+        extends: extends.as_ref().map(|base| base.name.clone()),
+        acl,
+        statements,
+        needs: all_needs,
+        most_bytes: most_bytes.map_or(otherwise, |most| most.value as usize),
+    })
 }
 
-impl From<BuildError> for DialectError {
-    fn from(error: BuildError) -> Self {
-        match error {
-            BuildError::PacketTooLong { length } => {
-                Self::TooLong { bytes: length - HEADER_LEN, most: MAX_LEN - RESERVED }
-            }
-            other => Self::Build(other),
-        }
+fn extended(item: Item<'_>, known: &[Dialect]) -> Option<Dialect> {
+    let name = item.text("extends")?.value;
+    let found = known.iter().find(|dialect| dialect.name.eq_ignore_ascii_case(name));
+    if found.is_none() {
+        let names = || known.iter().map(|dialect| dialect.name.as_str());
+        let hint = did_you_mean(name, names()).map_or_else(
+            || format!("there are: {}", names().collect::<Vec<_>>().join(", ")),
+            |name| format!("did you mean {name}?"),
+        );
+        item.wrong(format!("there is no dialect `{}` to extend; {hint}", name.escape_debug()));
     }
+    found.cloned()
+}
+
+/// A statement that is said in attributes.
+fn statement(keyword: &str, item: &Item<'_>) -> Option<&'static StatementKind> {
+    let kind = any_statement(keyword, item)?;
+    if kind.keyword == "acl" || kind.names_attribute() {
+        let how = if kind.keyword == "acl" {
+            "say under `acl` how access lists travel"
+        } else {
+            "it says the attribute itself"
+        };
+        item.wrong(format!("`{keyword}` is not said in attributes: {how}"));
+        return None;
+    }
+    Some(kind)
+}
+
+fn any_statement(keyword: &str, item: &Item<'_>) -> Option<&'static StatementKind> {
+    let kind = StatementKind::of(keyword);
+    if kind.is_none() {
+        let hint = did_you_mean(keyword, STATEMENTS.iter().map(|kind| kind.keyword))
+            .map(|keyword| format!("; did you mean {keyword}?"))
+            .unwrap_or_default();
+        item.wrong(format!("grants have no statement `{}`{hint}", keyword.escape_debug()));
+    }
+    kind
+}
+
+fn fits_name(name: &str, section: &Section<'_>) -> bool {
+    let fits = name.starts_with(|c: char| c.is_ascii_alphabetic())
+        && name.len() <= 100
+        && name.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-');
+    if !fits {
+        section.wrong(format!("`{}` is no name: write letters, digits and hyphens", name.escape_debug()));
+    }
+    fits
 }

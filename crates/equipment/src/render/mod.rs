@@ -1,2 +1,198 @@
-pub(crate) mod acl;
+//! Grants in the attributes of a make of equipment.
+
+mod acl;
 pub(crate) mod dialect;
+pub(crate) mod template;
+
+use std::collections::BTreeMap;
+
+use regnant_policy::{Compiled, Statement, StatementValue};
+use regnant_radius::{AttributeList, BuildError, Definition, Dictionary, MAX_LEN, Quantity, ValueError};
+use thiserror::Error;
+
+use crate::render::dialect::{Dialect, Way};
+
+/// Proxy-State and Message-Authenticator need room in the reply too.
+const RESERVED: usize = 512;
+
+impl Dialect {
+    /// Encodes what a combination of grants says; or tells the statement that cannot be said.
+    pub fn render(
+        &self,
+        statements: &[Statement],
+        policy: &Compiled,
+        dictionary: &Dictionary,
+    ) -> Result<Vec<u8>, Box<CannotSay>> {
+        let mut rendering = Rendering { list: AttributeList::default(), used: BTreeMap::new() };
+        for (place, statement) in statements.iter().enumerate() {
+            let said = rendering.statement(self, statement, &statements[..place], statements, policy, dictionary);
+            said.map_err(|error| Box::new(CannotSay { statement: Some(statement.clone()), error }))?;
+        }
+        let whole = |error| Box::new(CannotSay { statement: None, error });
+        let attributes = rendering.list.encode(dictionary).map_err(|error| whole(error.into()))?;
+        let most = self.most_bytes.min(MAX_LEN - RESERVED);
+        match attributes.len() > most {
+            true => Err(whole(RenderError::TooLong { bytes: attributes.len(), most })),
+            false => Ok(attributes),
+        }
+    }
+}
+
+/// One combination of grants on its way into attributes.
+struct Rendering {
+    list: AttributeList,
+    /// Which statement has used an attribute, by its name.
+    used: BTreeMap<String, &'static str>,
+}
+
+impl Rendering {
+    fn statement(
+        &mut self,
+        dialect: &Dialect,
+        statement: &Statement,
+        before: &[Statement],
+        all: &[Statement],
+        policy: &Compiled,
+        dictionary: &Dictionary,
+    ) -> Result<(), RenderError> {
+        let keyword = statement.kind.keyword;
+        for needed in dialect.needs.get(keyword).into_iter().flatten() {
+            if !all.iter().any(|other| other.kind.keyword == *needed) {
+                return Err(RenderError::Needs { keyword, needed });
+            }
+        }
+        if let (Some(name), Some(value)) = (&statement.attribute, statement.value()) {
+            let definition =
+                dictionary.by_name(name).ok_or_else(|| RenderError::Value(format!("`{name}` is not known")))?;
+            self.take(definition, keyword)?;
+            return Ok(self.list.add(definition, 0, &value.to_string())?);
+        }
+        if let Some(StatementValue::Acl(name)) = statement.value() {
+            let carriage = dialect.acl.as_ref().ok_or(RenderError::NoWay { keyword })?;
+            let acl = policy.acl(name).expect("the check found every access list");
+            carriage.attributes().into_iter().try_for_each(|attribute| self.take(attribute, keyword))?;
+            return carriage.render(acl, &mut self.list);
+        }
+        let templates = match dialect.statements.get(keyword) {
+            None => return Err(RenderError::NoWay { keyword }),
+            Some(Way::Cannot(why)) => return Err(RenderError::Cannot { keyword, why: why.clone() }),
+            Some(Way::Attributes(templates)) => templates,
+        };
+        let mut said = false;
+        for template in templates.iter().filter(|template| template.is_for(statement)) {
+            said = true;
+            match &template.join {
+                None => {
+                    self.take(&template.attribute, keyword)?;
+                    let value = template.value(statement).map_err(RenderError::Value)?;
+                    self.list.add(&template.attribute, template.tag, &value)?;
+                }
+                // The first of its kind speaks for all.
+                Some(_) if before.iter().any(|other| other.kind.keyword == keyword) => {}
+                Some(between) => {
+                    self.take(&template.attribute, keyword)?;
+                    let of_kind = all.iter().filter(|other| other.kind.keyword == keyword);
+                    let values = of_kind.map(|other| template.value(other)).collect::<Result<Vec<_>, _>>();
+                    let joined = values.map_err(RenderError::Value)?.join(between);
+                    self.list.add(&template.attribute, template.tag, &joined)?;
+                }
+            }
+        }
+        match said {
+            true => Ok(()),
+            false => Err(RenderError::Value(format!("it has no way to say `{}`", statement.written()))),
+        }
+    }
+
+    /// Two statements in one attribute would be read as either.
+    fn take(&mut self, attribute: &Definition, keyword: &'static str) -> Result<(), RenderError> {
+        let name = attribute.name.clone();
+        let Some(other) = self.used.insert(name.clone(), keyword) else { return Ok(()) };
+        let may_repeat =
+            attribute.accept == Quantity::Any && (other == keyword || other == "send" || keyword == "send");
+        match may_repeat {
+            true => Ok(()),
+            false if other == keyword => Err(RenderError::Twice { attribute: name }),
+            false => Err(RenderError::SameAttribute { first: other, second: keyword, attribute: name }),
+        }
+    }
+}
+
+/// What a dialect cannot say of a grant.
+#[derive(Clone, Debug, PartialEq)]
+pub struct CannotSay {
+    /// The statement; none where it is all of them together.
+    pub statement: Option<Statement>,
+    /// Why.
+    pub error: RenderError,
+}
+
+/// Why a dialect cannot express a grant.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+#[non_exhaustive]
+pub enum RenderError {
+    /// The dialect says nothing of the statement.
+    #[error("it has no way to say `{keyword}`")]
+    NoWay {
+        /// The statement.
+        keyword: &'static str,
+    },
+    /// The dialect says that it cannot be said.
+    #[error("it cannot say `{keyword}`: {why}")]
+    Cannot {
+        /// The statement.
+        keyword: &'static str,
+        /// Why, in the words of the dialect.
+        why: String,
+    },
+    /// A statement works only with another.
+    #[error("`{keyword}` does nothing there without `{needed}`: add it to the grant")]
+    Needs {
+        /// The statement.
+        keyword: &'static str,
+        /// The other.
+        needed: &'static str,
+    },
+    /// Two statements would go into one attribute.
+    #[error("`{first}` and `{second}` both go into {attribute}; use one of them")]
+    SameAttribute {
+        /// One statement.
+        first: &'static str,
+        /// The other.
+        second: &'static str,
+        /// The attribute.
+        attribute: String,
+    },
+    /// An attribute may come once.
+    #[error("{attribute} would be there twice, and may be there once")]
+    Twice {
+        /// The attribute.
+        attribute: String,
+    },
+    /// The reply would not fit a packet.
+    #[error("its attributes take {bytes} bytes and a reply has room for {most}; shorten the access list")]
+    TooLong {
+        /// Bytes of attributes.
+        bytes: usize,
+        /// The most that fits.
+        most: usize,
+    },
+    /// A value has no form there.
+    #[error("{0}")]
+    Value(String),
+    /// The dictionary refuses a value.
+    #[error(transparent)]
+    Encode(#[from] ValueError),
+    /// An attribute cannot be built.
+    #[error(transparent)]
+    Build(BuildError),
+}
+
+impl From<BuildError> for RenderError {
+    fn from(error: BuildError) -> Self {
+        match error {
+            BuildError::PacketTooLong { length } => Self::TooLong { bytes: length, most: MAX_LEN - RESERVED },
+            other => Self::Build(other),
+        }
+    }
+}

@@ -228,7 +228,9 @@ impl Record {
                     EndRecord::Eap(failure.clone())
                 }
                 Ending::Left(None) => EndRecord::Abandoned,
-                Ending::Unanswerable(reason) => EndRecord::NoReply { reason: reason.clone() },
+                Ending::Unanswerable(reason) | Ending::Unfit(Unfit::CannotBeTold(reason)) => {
+                    EndRecord::NoReply { reason: reason.clone() }
+                }
                 Ending::Granted { by, .. } => decider(by),
                 Ending::Refused { by, .. } | Ending::Silent { by } => match by {
                     Because::Proof(identity, event) => EndRecord::Proof { identity: *identity, event: *event },
@@ -239,7 +241,7 @@ impl Record {
             verdict: match &evidence.ending {
                 Ending::Granted { grants, .. } if same && *grants < policy.grant_sets() => VerdictRecord::Grant {
                     grants: names(policy, *grants),
-                    says: policy.statements(*grants).map(Statement::say).collect(),
+                    says: said(policy, *grants, &evidence.facts(&edition.vocabulary)),
                 },
                 Ending::Granted { grants, .. } => {
                     VerdictRecord::Grant { grants: vec![format!("combination {}", grants + 1)], says: Vec::new() }
@@ -320,6 +322,11 @@ impl Record {
     pub fn fact(&self, name: &str) -> Option<&str> {
         self.facts.iter().find(|(known, _)| known == name).map(|(_, value)| value.as_str())
     }
+}
+
+/// What a combination of grants says; nothing where a fact that it needs was not kept.
+fn said(policy: &Compiled, grants: usize, facts: &dyn Facts) -> Vec<String> {
+    policy.statements(grants, facts).iter().flatten().map(Statement::say).collect()
 }
 
 fn sent(attributes: &[u8]) -> Attributes<'_> {

@@ -319,7 +319,7 @@ fn active(
     let compiled = Compiled::from_source(Source::new("main.writ", policy), &schema)
         .unwrap_or_else(|checked| panic!("{}", checked.diagnostics()[0].render(checked.source())));
     let dialect = Dialect::standard(vocabulary.dictionary());
-    let edition = Arc::new(Edition::prepare(1, compiled, &[dialect], vocabulary.clone()).unwrap());
+    let edition = Arc::new(Edition::prepare(1, compiled, &[dialect], vocabulary.clone()));
     let materials = certificates.materials(issuer.clone());
     let offers = Arc::new(GateOffers::prepare(&edition.policy, &materials).unwrap());
     let (policy, table) = (edition.policy.clone(), vocabulary.table().clone());

@@ -1,6 +1,7 @@
 use crate::check::Checker;
 use crate::diagnostic::Diagnostic;
-use crate::parse::ast::{ByItem, CaseItem, ConsequenceItem, GivenValue, Name, Operand};
+use crate::grant::Statement;
+use crate::parse::ast::{ByItem, CaseItem, ConsequenceItem, GivenValue, Name, Operand, StatementItem};
 use crate::run::Known;
 use crate::run::case::{By, Case, Expected, Given};
 use crate::run::method::Method;
@@ -37,8 +38,18 @@ impl Checker<'_> {
             Some(ByItem::Otherwise) => Some(By::Otherwise),
             None => None,
         };
-        let with = item.with.iter().map(|part| self.statement(part)).collect::<Option<Vec<_>>>()?;
+        let with = item.with.iter().map(|part| self.expected_statement(part)).collect::<Option<Vec<_>>>()?;
         Some(Case { title: item.title.text.clone(), given, methods, expect, by, with, span: item.expect_span })
+    }
+
+    fn expected_statement(&mut self, item: &StatementItem) -> Option<Statement> {
+        let plan = self.statement(item)?;
+        if plan.varies() {
+            let message = "a case expects a value, and not a fact";
+            self.report(Diagnostic::error("W606", item.keyword.span, message));
+            return None;
+        }
+        Some(plan.longest())
     }
 
     fn given_value(&mut self, kind: &Type, value: &GivenValue) -> Option<Known<Value<'static>>> {

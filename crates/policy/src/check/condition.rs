@@ -331,6 +331,18 @@ impl<'p> Checker<'p> {
         }
     }
 
+    /// An operand as the source of a statement's value, which must be a single one.
+    pub(super) fn value_expression(&mut self, operand: &Operand) -> Option<(Expression, FactId)> {
+        let typed = self.typed(operand)?;
+        if matches!(typed.kind, Type::Set(_) | Type::Boolean) {
+            let message = format!("this is {}, and a statement takes one value", typed.kind.describe());
+            self.report(Diagnostic::error("W331", operand.span(), message));
+            return None;
+        }
+        // What has no fact in it is no call of a function, which begins with one.
+        typed.fact.map(|fact| (typed.expression, fact))
+    }
+
     fn typed(&mut self, operand: &Operand) -> Option<Typed> {
         match operand {
             Operand::Word(name) => {

@@ -1,6 +1,6 @@
 use crate::check::Checker;
-use crate::check::grant::MAX_TEXT;
 use crate::diagnostic::Diagnostic;
+use crate::grant::MOST_VALUE;
 use crate::parse::ast::{ConsequenceItem, GateItem, IdentifyItem, Name, ReactionItem, ResumeItem, RuleItem};
 use crate::run::index::RuleIndex;
 use crate::run::method::{Accepted, IdentityKind, Method};
@@ -173,8 +173,8 @@ impl Checker<'_> {
     /// A text that fits one Reply-Message (RFC 2865 section 5.18).
     fn text_for_person(&mut self, text: Option<&Name>) -> Option<Option<String>> {
         let Some(text) = text else { return Some(None) };
-        if text.text.is_empty() || text.text.len() > MAX_TEXT {
-            let message = format!("this text has {} bytes and may have 1 to {MAX_TEXT}", text.text.len());
+        if text.text.is_empty() || text.text.len() > MOST_VALUE {
+            let message = format!("this text has {} bytes and may have 1 to {MOST_VALUE}", text.text.len());
             self.report(Diagnostic::error("W314", text.span, message));
             return None;
         }

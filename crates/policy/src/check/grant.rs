@@ -1,20 +1,24 @@
 use std::collections::HashMap;
+use std::net::IpAddr;
 use std::ops::RangeInclusive;
 
 use crate::check::Checker;
 use crate::diagnostic::Diagnostic;
-use crate::grant::{Grant, STATEMENTS, Statement, StatementKind, StatementValue, Takes};
-use crate::parse::ast::{GrantItem, Name, Operand, StatementItem};
+use crate::grant::{
+    Content, FieldKind, Grant, MOST_VALUE, MOST_VLAN_NAME, Plan, STATEMENTS, StatementKind, StatementValue, Takes,
+    VLANS, read_rate,
+};
+use crate::parse::ast::{FieldItem, GrantItem, Name, Operand, StatementItem};
 use crate::schema::Type;
 use crate::source::Span;
-use crate::value::Value;
+use crate::value::{Value, show_duration};
 use regnant_base::did_you_mean;
 
 /// A longer chain of `extends` is refused: nobody can follow it.
 const MAX_EXTENDS: usize = 16;
 
-/// RFC 2865 section 5: a value has at most 253 bytes.
-pub(super) const MAX_TEXT: usize = 253;
+/// What `send` carries may go on in several attributes, where it is of such a type.
+const MOST_SENT: usize = 3_000;
 
 impl Checker<'_> {
     pub(super) fn grants(&mut self, items: &[GrantItem]) {
@@ -31,7 +35,7 @@ impl Checker<'_> {
         item: &'g GrantItem,
         by_name: &HashMap<&str, &'g GrantItem>,
         open: &mut Vec<&'g str>,
-    ) -> Vec<Statement> {
+    ) -> Vec<Plan> {
         if open.contains(&item.name.text.as_str()) {
             let message = format!("grant `{}` extends itself", item.name.text);
             self.report(Diagnostic::error("W311", item.name.span, message));
@@ -59,12 +63,12 @@ impl Checker<'_> {
             // The base is checked for itself too, and says this there.
             self.diagnostics.truncate(reported);
         }
-        let overridden = |statement: &Statement| own.iter().any(|mine| mine.kind.place == statement.kind.place);
+        let overridden = |statement: &Plan| own.iter().any(|mine| mine.kind.place == statement.kind.place);
         inherited.into_iter().filter(|statement| !overridden(statement)).chain(own.clone()).collect()
     }
 
-    fn own_statements(&mut self, item: &GrantItem) -> Vec<Statement> {
-        let mut found: Vec<(Statement, Span)> = Vec::new();
+    fn own_statements(&mut self, item: &GrantItem) -> Vec<Plan> {
+        let mut found: Vec<(Plan, Span)> = Vec::new();
         for part in &item.statements {
             let Some(statement) = self.statement(part) else { continue };
             let clash =
@@ -80,22 +84,152 @@ impl Checker<'_> {
         found.into_iter().map(|(statement, _)| statement).collect()
     }
 
-    pub(super) fn statement(&mut self, item: &StatementItem) -> Option<Statement> {
+    pub(super) fn statement(&mut self, item: &StatementItem) -> Option<Plan> {
         let Some(kind) = StatementKind::of(&item.keyword.text) else {
             self.one_of("statement of a grant", &item.keyword, &STATEMENTS.each_ref().map(|kind| (kind.keyword, ())))?;
             return None;
         };
-        let value = &item.value;
-        let value = match &kind.takes {
-            Takes::Vlan if matches!(value, Operand::Text(_)) => StatementValue::Text(self.short_text(value)?),
-            Takes::Vlan => StatementValue::Number(self.number(value, &(1..=4094), "a VLAN")?),
-            Takes::Text => StatementValue::Text(self.short_text(value)?),
-            Takes::Acl => StatementValue::Acl(self.acl_name(value)?),
-            Takes::Duration => StatementValue::Duration(self.seconds(value)?),
-            Takes::Number(range, what) => StatementValue::Number(self.number(value, range, what)?),
-            Takes::Word(words) => StatementValue::Text(self.word(kind.keyword, words, value)?),
+        if let Some(name) = &item.attribute {
+            self.attribute(name)?;
+        }
+        let mut values: Vec<(&'static FieldKind, Content)> = Vec::new();
+        for part in &item.fields {
+            let word = part.word.as_ref().map_or("", |word| word.text.as_str());
+            let field = kind.fields.iter().find(|field| field.word == word)?;
+            if let (Some(again), true) = (&part.word, values.iter().any(|(known, _)| *known == field)) {
+                self.report(Diagnostic::error("W322", again.span, format!("`{word}` is said twice")));
+                return None;
+            }
+            values.push((field, self.content(kind, field, part)?));
+        }
+        let said = |field: &&FieldKind| values.iter().any(|(known, _)| known == field);
+        let mut missing: Vec<_> = kind.fields.iter().filter(|field| !field.optional && !said(field)).collect();
+        if values.is_empty() && missing.is_empty() {
+            missing = kind.fields.iter().collect();
+        }
+        if !missing.is_empty() {
+            let words = missing.iter().map(|field| format!("`{}`", field.word)).collect::<Vec<_>>().join(" or ");
+            let message = format!("`{}` needs {words}", kind.keyword);
+            self.report(Diagnostic::error("W321", item.keyword.span, message));
+            return None;
+        }
+        let attribute = item.attribute.as_ref().map(|name| name.text.clone());
+        Some(Plan { kind, attribute, values, span: item.keyword.span })
+    }
+
+    /// The attribute that `send` names, which equipment may be sent.
+    fn attribute(&mut self, name: &Name) -> Option<()> {
+        let Some(attribute) = self.schema.attribute(&name.text) else {
+            let known = self.schema.attributes().map(|attribute| attribute.name.as_str());
+            let suggestion = did_you_mean(&name.text, known);
+            let message = format!("there is no attribute `{}`", name.text);
+            self.report(
+                Diagnostic::error("W324", name.span, message)
+                    .suggest(suggestion)
+                    .note("a vendor's are added with `regnant dictionary add`"),
+            );
+            return None;
         };
-        Some(Statement { kind, value })
+        if let Some(why) = &attribute.refused {
+            let message = format!("`{}` cannot be sent: {why}", name.text);
+            self.report(Diagnostic::error("W325", name.span, message));
+            return None;
+        }
+        Some(())
+    }
+
+    fn content(&mut self, kind: &StatementKind, field: &FieldKind, part: &FieldItem) -> Option<Content> {
+        let Some(operand) = &part.value else { return Some(Content::Is(StatementValue::Flag)) };
+        let fact = match operand {
+            Operand::Call { .. } => true,
+            Operand::Word(word) => self.schema.find(&word.text).is_some(),
+            Operand::Text(_) | Operand::Regex(_) => false,
+        };
+        if !fact {
+            if let Some(default) = &part.default {
+                let note = "a default is for a value that comes from a fact";
+                self.report(Diagnostic::error("W326", default.span(), "this is never used").note(note));
+                return None;
+            }
+            return self.written(kind, field, operand).map(Content::Is);
+        }
+        if matches!(field.takes, Takes::Acl | Takes::Flag) {
+            self.report(Diagnostic::error("W327", operand.span(), "an access list is named, and comes from no fact"));
+            return None;
+        }
+        let (expression, fact) = self.value_expression(operand)?;
+        let default = match &part.default {
+            Some(default) => Some(self.written(kind, field, default)?),
+            None => None,
+        };
+        if default.is_none() && !self.schema.definition(fact).always {
+            let message = "this fact can be absent, and the grant would have no value then";
+            let note = format!("write a default: `{} FACT or VALUE`", kind.keyword);
+            self.report(Diagnostic::error("W328", operand.span(), message).note(note));
+            return None;
+        }
+        let written = self.source.text[operand.span().range()].to_owned();
+        Some(Content::From { expression, written, default })
+    }
+
+    /// A value that is written.
+    fn written(&mut self, kind: &StatementKind, field: &FieldKind, value: &Operand) -> Option<StatementValue> {
+        let is_text = matches!(value, Operand::Text(_));
+        Some(match &field.takes {
+            Takes::Vlan if is_text => StatementValue::Text(self.short_text(value, MOST_VLAN_NAME)?),
+            Takes::Vlan => StatementValue::Number(self.number(value, &VLANS, "a VLAN")?),
+            Takes::NumberOrText(..) if is_text => StatementValue::Text(self.short_text(value, MOST_VALUE - 1)?),
+            Takes::NumberOrText(range, what) | Takes::Number(range, what) => {
+                StatementValue::Number(self.number(value, range, what)?)
+            }
+            Takes::Text(most) => StatementValue::Text(self.short_text(value, *most)?),
+            Takes::Acl => StatementValue::Acl(self.acl_name(kind.keyword, value)?),
+            Takes::Duration(least) => {
+                let seconds = self.seconds(value)?;
+                if seconds < *least {
+                    let message = format!("this is shorter than {}", show_duration(u64::from(*least)));
+                    self.report(Diagnostic::error("W332", value.span(), message));
+                    return None;
+                }
+                StatementValue::Duration(seconds)
+            }
+            Takes::Rate => StatementValue::Rate(self.rate(value)?),
+            Takes::Address4 | Takes::Address6 => StatementValue::Address(self.address(field, value)?),
+            Takes::Word(words) => StatementValue::Text(self.word(kind.keyword, words, value)?),
+            Takes::Attribute => match value {
+                Operand::Text(_) => StatementValue::Text(self.short_text(value, MOST_SENT)?),
+                Operand::Word(word) => StatementValue::Text(word.text.clone()),
+                other => {
+                    self.report(Diagnostic::error("W210", other.span(), "expected a value"));
+                    return None;
+                }
+            },
+            Takes::Flag => StatementValue::Flag,
+        })
+    }
+
+    fn rate(&mut self, value: &Operand) -> Option<u64> {
+        let rate = match value {
+            Operand::Word(word) => read_rate(&word.text),
+            _ => None,
+        };
+        if rate.is_none() {
+            let message = "expected a rate in bits a second";
+            self.report(Diagnostic::error("W329", value.span(), message).note("write it as 500k, 10M or 1G"));
+        }
+        rate
+    }
+
+    fn address(&mut self, field: &FieldKind, value: &Operand) -> Option<IpAddr> {
+        let Value::Address(address) = self.literal(&Type::Address, value)? else { return None };
+        let is_ipv4 = field.takes == Takes::Address4;
+        if address.is_ipv4() != is_ipv4 {
+            let (this, other) = if is_ipv4 { ("IPv4", "address6") } else { ("IPv6", "address") };
+            let message = format!("this is no {this} address");
+            self.report(Diagnostic::error("W330", value.span(), message).note(format!("use `{other}` for it")));
+            return None;
+        }
+        Some(address)
     }
 
     fn number(&mut self, value: &Operand, range: &RangeInclusive<i64>, what: &str) -> Option<i64> {
@@ -108,21 +242,20 @@ impl Checker<'_> {
         Some(number)
     }
 
-    fn short_text(&mut self, value: &Operand) -> Option<String> {
+    fn short_text(&mut self, value: &Operand, most: usize) -> Option<String> {
         let Value::Text(text) = self.literal(&Type::Text { ignore_case: false }, value)? else { return None };
-        // Tunnel-Private-Group-ID gives one byte to its tag.
-        if text.is_empty() || text.len() >= MAX_TEXT {
-            let message = format!("this text has {} bytes and may have 1 to {}", text.len(), MAX_TEXT - 1);
+        if text.is_empty() || text.len() > most {
+            let message = format!("this text has {} bytes and may have 1 to {most}", text.len());
             self.report(Diagnostic::error("W314", value.span(), message));
             return None;
         }
         Some(text.into_owned())
     }
 
-    fn acl_name(&mut self, value: &Operand) -> Option<String> {
+    fn acl_name(&mut self, keyword: &str, value: &Operand) -> Option<String> {
         let Operand::Word(name) = value else {
             self.report(
-                Diagnostic::error("W315", value.span(), "`acl` takes the bare name of an access list")
+                Diagnostic::error("W315", value.span(), format!("`{keyword}` takes the bare name of an access list"))
                     .note("for a list that is configured on the NAS, write `filter \"name\"`"),
             );
             return None;

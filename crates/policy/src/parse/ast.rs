@@ -52,7 +52,20 @@ pub(crate) struct GrantItem {
 #[derive(Debug)]
 pub(crate) struct StatementItem {
     pub(crate) keyword: Name,
-    pub(crate) value: Operand,
+    /// What `send` names.
+    pub(crate) attribute: Option<Name>,
+    pub(crate) fields: Vec<FieldItem>,
+}
+
+/// A value of a statement.
+#[derive(Debug)]
+pub(crate) struct FieldItem {
+    /// The word before it; none before the first.
+    pub(crate) word: Option<Name>,
+    /// None where the word says it.
+    pub(crate) value: Option<Operand>,
+    /// What follows `or`.
+    pub(crate) default: Option<Operand>,
 }
 
 #[derive(Debug)]

@@ -1,5 +1,5 @@
 use crate::diagnostic::Diagnostic;
-use crate::grant::STATEMENTS;
+use crate::grant::{STATEMENTS, StatementKind, Takes};
 use crate::parse::ast::*;
 use crate::parse::parser::{Parser, Step};
 
@@ -85,7 +85,35 @@ impl Parser {
 
     fn statement(&mut self) -> Step<StatementItem> {
         let keyword = self.word("a statement of a grant")?;
-        Ok(StatementItem { keyword, value: self.operand()? })
+        let kind = StatementKind::of(&keyword.text);
+        let attribute = match kind.is_some_and(StatementKind::names_attribute) {
+            true => {
+                let name = self.word("the name of an attribute")?;
+                self.expect_sign("=")?;
+                Some(name)
+            }
+            false => None,
+        };
+        let known = kind.map_or(&[][..], |kind| kind.fields);
+        let mut fields = Vec::new();
+        if known.first().is_none_or(|first| first.word.is_empty()) {
+            fields.push(self.field(None, false)?);
+        }
+        let after = |parser: &Self| known.iter().find(|field| !field.word.is_empty() && parser.is_word(field.word));
+        while let Some(field) = after(self) {
+            let word = self.word(field.word)?;
+            fields.push(self.field(Some(word), field.takes == Takes::Flag)?);
+        }
+        Ok(StatementItem { keyword, attribute, fields })
+    }
+
+    fn field(&mut self, word: Option<Name>, is_flag: bool) -> Step<FieldItem> {
+        if is_flag {
+            return Ok(FieldItem { word, value: None, default: None });
+        }
+        let value = Some(self.operand()?);
+        let default = if self.take_word("or") { Some(self.operand()?) } else { None };
+        Ok(FieldItem { word, value, default })
     }
 
     fn case(&mut self) -> Step<CaseItem> {

@@ -1,7 +1,7 @@
 use std::collections::HashMap;
 
 use crate::diagnostic::Diagnostic;
-use crate::grant::Statement;
+use crate::grant::{Plan, Statement};
 use crate::run::method::Method;
 use crate::run::program::{Consequence, Gate, Program};
 use crate::run::rules::Decided;
@@ -61,15 +61,19 @@ impl Program {
         let gate = self.gate(&case.given).map(|index| &self.gates[index]);
         let (got, by, consequence) = self.outcome(case, gate);
         let statements = match consequence {
-            Some(Consequence::Grant(set)) => self.statements(set).collect(),
-            _ => Vec::new(),
+            Some(Consequence::Grant(set)) => self.plans(set).map(|plan| plan.resolved(&case.given)).collect(),
+            _ => Ok(Vec::new()),
+        };
+        let (statements, no_value) = match statements {
+            Ok(statements) => (statements, None),
+            Err(no_value) => (Vec::new(), Some(no_value.to_string())),
         };
         let missing = case.with.iter().find(|wanted| !statements.contains(wanted));
         let wrong_by = case.by.as_ref().is_some_and(|expected| by.as_ref() != Some(expected));
         let told = match (got == case.expect && !wrong_by, missing) {
-            (true, None) => None,
+            (true, None) => no_value,
             (true, Some(statement)) => {
-                Some(format!("the grant does not say `{} {}`", statement.kind.keyword, statement.value))
+                Some(no_value.unwrap_or_else(|| format!("the grant does not say `{}`", statement.written())))
             }
             (false, _) => Some(format!("{}{}", describe(&got), describe_by(by.as_ref(), gate))),
         };
@@ -107,7 +111,7 @@ impl Program {
     }
 
     /// What a combination of grants says.
-    pub(crate) fn statements(&self, set: usize) -> impl Iterator<Item = &Statement> {
+    pub(crate) fn plans(&self, set: usize) -> impl Iterator<Item = &Plan> {
         self.grant_sets[set].iter().flat_map(|&grant| &self.grants[grant].statements)
     }
 }

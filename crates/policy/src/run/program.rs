@@ -63,7 +63,7 @@ pub struct Leaf {
     pub(crate) ignore_case: bool,
 }
 
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub(crate) enum Expression {
     Fact(FactId),
     Literal(Value<'static>),
@@ -155,6 +155,16 @@ pub enum Consequence {
     Refuse(Option<String>),
     /// No answer at all.
     Silence,
+}
+
+impl Consequence {
+    /// What is given, where something is.
+    pub(crate) fn grants(&self) -> Option<usize> {
+        match self {
+            Self::Grant(grants) => Some(*grants),
+            Self::Refuse(_) | Self::Silence => None,
+        }
+    }
 }
 
 /// Which User-Name an Access-Accept carries.

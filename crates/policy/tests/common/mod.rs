@@ -10,6 +10,7 @@ pub(crate) fn schema() -> Schema {
     let fact = |name: &str, kind: Type, first_packet: bool| FactDefinition {
         name: name.into(),
         also: Vec::new(),
+        always: name.starts_with("nas."),
         kind,
         known: if first_packet { Stage::FirstPacket } else { Stage::Proof },
         meaning: String::new(),
@@ -32,6 +33,13 @@ pub(crate) fn schema() -> Schema {
         fact("device.known", Type::Boolean, false),
         fact("device.barred", Type::Boolean, false),
         fact("device.groups", Type::Set(Box::new(Type::NAME)), false),
+    ])
+    .with_attributes([
+        ("Reply-Thing".into(), SentAttribute { name: "Reply-Thing".into(), refused: None }),
+        (
+            "Key-Thing".into(),
+            SentAttribute { name: "Key-Thing".into(), refused: Some("the service makes it itself".into()) },
+        ),
     ])
     .with_stores([
         ("harbour".into(), IdentityKind::User),

@@ -11,12 +11,11 @@ use std::sync::Arc;
 use regnant_base::{At, Mistakes, TomlFile, did_you_mean};
 use thiserror::Error;
 
-use crate::assembly::Assembly;
+use crate::assembly::AttributeList;
 use crate::attribute::Attributes;
 use crate::attribute_id::AttributeId;
-use crate::builder::{BuildError, Builder};
-use crate::code::Code;
-use crate::value::{ValueError, write};
+use crate::builder::BuildError;
+use crate::value::ValueError;
 
 use built_in::BUILT_IN;
 pub use definition::{Definition, Hidden, Kind, Quantity, Vendor, VendorLayout};
@@ -329,14 +328,12 @@ impl Dictionary {
     /// Encodes attributes given as names and texts, header and tag 0 included. Those that
     /// stand in the same TLV one after the other share it.
     pub fn encode<'t>(&self, pairs: impl IntoIterator<Item = (&'t str, &'t str)>) -> Result<Vec<u8>, EncodeError> {
-        let mut assembly = Assembly::default();
+        let mut list = AttributeList::default();
         for (name, text) in pairs {
             let definition = self.by_name(name).ok_or_else(|| EncodeError::Unknown { name: name.to_owned() })?;
-            assembly.push(definition.id, write(definition, 0, text)?, definition.repeats);
+            list.add(definition, 0, text)?;
         }
-        let mut builder = Builder::unsigned(Code(0), 0);
-        assembly.encode(self, &mut builder)?;
-        Ok(builder.into_attributes())
+        Ok(list.encode(self)?)
     }
 }
 

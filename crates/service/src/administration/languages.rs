@@ -32,7 +32,7 @@ impl LanguageFiles {
     /// goes on with it as a new edition.
     pub fn add_dictionary(&self, file: &str, text: &str, by: &str) -> Result<Taken, AdministrationError> {
         bounded(text)?;
-        let name = Dictionary::standard().add_own(file, text).map_err(LanguageError::Dictionary)?;
+        let name = Dictionary::standard().add_own(file, text).map_err(LanguageError::File)?;
         self.set(LanguageRow { kind: LanguageKind::Dictionary, name, text: text.to_owned() }, file, by)
     }
 
@@ -96,7 +96,8 @@ impl LanguageFiles {
         let Committer { records, environment, .. } = &*self.committer;
         let schema = languages.schema(&before.stores.registry(), records)?;
         let active = &before.active.edition;
-        let edition = languages.edition(0, &active.policy.source().text, &schema);
+        let nases: Vec<NasRow> = records.all()?;
+        let edition = languages.edition_for(&active.policy.source().text, &schema, &nases);
         let edition: Edition =
             edition.map_err(|unfit| AdministrationError::Unfit(Box::new(CheckReport::unfit(unfit))))?;
         let command = command(records.basis_of(languages.basis())?);

@@ -77,7 +77,7 @@ impl Administration {
 /// store passes.
 pub fn check_alone(file: &str, text: &str) -> CheckReport {
     let languages = Languages::shipped();
-    match languages.edition_of(file, text, languages.vocabulary.schema()) {
+    match languages.edition_alone(file, text) {
         Ok(edition) => CheckReport::fit(&edition),
         Err(unfit) => CheckReport::unfit(unfit),
     }

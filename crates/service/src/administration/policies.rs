@@ -3,13 +3,14 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use regnant_decision::StoreRegistry;
 use regnant_equipment::Edition;
-use regnant_records::{Command, EditionRow, Envelope, Expected, Records};
+use regnant_records::{Command, EditionRow, Envelope, Expected, NasRow, Reading, Records};
 
 use crate::administration::AdministrationError;
 use crate::administration::committer::Committer;
 use crate::administration::report::CheckReport;
 use crate::clock::now_ms;
 use crate::languages::{Languages, edition_of_old};
+use crate::snapshot::Unfit;
 
 /// The policy that a service without one begins with: nobody comes in.
 const FIRST_POLICY: &str = "# The first edition: every request is refused until you write your own gates.\n\
@@ -35,7 +36,8 @@ impl Policies {
     pub fn check(&self, source: &str) -> Result<CheckReport, AdministrationError> {
         let snapshot = self.committer.snapshot.load_full();
         let schema = snapshot.languages.schema(&snapshot.stores.registry(), &self.committer.records)?;
-        Ok(match snapshot.languages.edition(0, source, &schema) {
+        let nases: Vec<NasRow> = self.committer.records.all()?;
+        Ok(match snapshot.languages.edition_for(source, &schema, &nases) {
             Ok(edition) => CheckReport::fit(&edition),
             Err(unfit) => CheckReport::unfit(unfit),
         })
@@ -54,8 +56,9 @@ impl Policies {
         let Committer { records, environment, snapshot, .. } = &*self.committer;
         let (languages, stores) = (snapshot.load().languages.clone(), snapshot.load().stores.clone());
         let schema = languages.schema(&stores.registry(), records)?;
+        let nases: Vec<NasRow> = records.all()?;
         let edition = languages
-            .edition(0, source, &schema)
+            .edition_for(source, &schema, &nases)
             .map_err(|unfit| AdministrationError::Unfit(Box::new(CheckReport::unfit(unfit))))?;
         let report = CheckReport::fit(&edition);
         if report.failed_cases() > 0 {
@@ -163,7 +166,7 @@ fn bring_up_to_date(
             );
             return Ok(edition.numbered(number));
         }
-        Err(unfit) => AdministrationError::Unfit(Box::new(CheckReport::unfit(unfit))),
+        Err(checked) => AdministrationError::Unfit(Box::new(CheckReport::unfit(Unfit::Check(checked)))),
     };
     let before = records.edition(active.number)?.and_then(|(row, basis)| edition_of_old(&row, &basis?));
     let before = before.filter(|_| !current).ok_or(unfit)?;

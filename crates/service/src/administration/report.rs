@@ -1,4 +1,4 @@
-use regnant_equipment::Edition;
+use regnant_equipment::{Edition, GrantProblem};
 use regnant_policy::{Diagnostic, Severity, Source};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -61,17 +61,10 @@ impl CheckReport {
             Unfit::Check(checked) => {
                 checked.diagnostics().iter().map(|d| DiagnosticReport::new(d, checked.source())).collect()
             }
-            Unfit::Grants(problems) => problems
-                .iter()
-                .map(|problem| DiagnosticReport {
-                    code: "W320".into(),
-                    severity: "error".into(),
-                    message: problem.to_string(),
-                    line: 0,
-                    column: 0,
-                    rendered: format!("error W320: {problem}\n"),
-                })
-                .collect(),
+            Unfit::Grants(edition, problems) => {
+                let source = edition.policy.source();
+                problems.iter().map(|(problem, nases)| DiagnosticReport::new(&lack(problem, nases), source)).collect()
+            }
         };
         Self { diagnostics, cases: Vec::new() }
     }
@@ -103,6 +96,25 @@ impl CheckReport {
         }
     }
 }
+
+/// A grant that NASes cannot be told of, as a finding at the statement.
+fn lack(problem: &GrantProblem, nases: &[String]) -> Diagnostic {
+    let span = problem.cannot.statement.as_ref().map_or_else(Default::default, |statement| statement.span);
+    let diagnostic = Diagnostic::error("W320", span, problem.to_string());
+    match nases {
+        [] => diagnostic,
+        nases => {
+            let shown = nases.iter().take(MOST_NAMES).map(String::as_str).collect::<Vec<_>>().join(", ");
+            let more = nases.len().saturating_sub(MOST_NAMES);
+            let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+            diagnostic
+                .note(format!("it may be given to {shown}{more}; change the grant, or let a gate keep them apart"))
+        }
+    }
+}
+
+/// NASes that a finding names.
+const MOST_NAMES: usize = 5;
 
 impl DiagnosticReport {
     fn new(diagnostic: &Diagnostic, source: &Source) -> Self {
