@@ -76,6 +76,63 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/dialects": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every dialect. */
+        get: operations["dialects"];
+        put?: never;
+        /**
+         * Adds a dialect of your own, or puts it in the place of the one of its name. The active
+         *     policy goes on with it as a new edition; where some grant could not be told in it to a
+         *     NAS that may get it, nothing is changed.
+         */
+        post: operations["add"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dialects/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a NAS would be told of a grant of the active policy. */
+        get: operations["preview"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dialects/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A dialect with its ways to say each statement, by its name; case does not count. */
+        get: operations["dialect"];
+        put?: never;
+        post?: never;
+        /** Removes a dialect of your own, where nothing needs it. */
+        delete: operations["remove"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/dictionaries": {
         parameters: {
             query?: never;
@@ -480,6 +537,11 @@ export interface components {
             error: string;
             report?: components["schemas"]["CheckReport"] | null;
         };
+        /** @description An attribute with its value. */
+        AttributeValue: {
+            name: string;
+            value: string;
+        };
         /** @description An attribute. */
         AttributeView: {
             /** @description How many an Access-Accept may carry: `0`, `0-1` or `0+`. */
@@ -646,6 +708,30 @@ export interface components {
             rendered: string;
             /** @description `error` or `warning`. */
             severity: string;
+        };
+        /** @description A dialect with its ways to say each statement. */
+        DialectContent: {
+            dialect: components["schemas"]["DialectView"];
+            /** @description How access lists travel: `nas-filter-rule`, `by-name` or `entries`; none where they cannot. */
+            lists?: string | null;
+            statements: components["schemas"]["StatementView"][];
+            /** @description The text of the file, where it is one of your own. */
+            text?: string | null;
+        };
+        /** @description Every dialect, those that ship first. */
+        DialectList: {
+            dialects: components["schemas"]["DialectView"][];
+        };
+        /** @description How a make of equipment is told what access consists of. */
+        DialectView: {
+            /** @description The dialect that it takes the rest from. */
+            extends?: string | null;
+            name: string;
+            /** @description NASes that speak it. */
+            nases: string[];
+            /** @description Whether it ships with the service, so that it cannot be removed. */
+            ships: boolean;
+            title: string;
         };
         /** @description A dictionary with its attributes. */
         DictionaryContent: {
@@ -874,6 +960,11 @@ export interface components {
             dialect: string;
             /** @description `switch`, `controller`, `firewall`, `router` or `vpn`. */
             kind: string;
+            /**
+             * @description What the active policy could grant to it and its dialect cannot say; requests that
+             *     would get it are refused.
+             */
+            lacks: string[];
             name: string;
             /** @description Whether its requests must carry Message-Authenticator; false is a risk. */
             require_message_authenticator: boolean;
@@ -972,6 +1063,19 @@ export interface components {
             /** @description The text of `main.writ`. */
             source: string;
         };
+        /** @description What a NAS would be told. */
+        Preview: {
+            /** @description The attributes in words. */
+            attributes: components["schemas"]["AttributeValue"][];
+            /** @description What cannot be said, where something cannot. */
+            cannot?: string | null;
+            dialect: string;
+            /** @description The same, encoded, in hexadecimal. */
+            hex: string;
+            nas: string;
+            /** @description Whether some value comes from a fact; the longest that it may be is shown. */
+            varies: boolean;
+        };
         /** @description Who is signed in. */
         SessionView: {
             /** @description The administrator's name. */
@@ -986,6 +1090,16 @@ export interface components {
         SigningRequestView: {
             /** @description The request, in PEM; its private key stays here. */
             pem: string;
+        };
+        /** @description A statement in a dialect. */
+        StatementView: {
+            /** @description The attributes that it goes into; `{}` stands for its value. */
+            attributes: components["schemas"]["AttributeValue"][];
+            /** @description Why it cannot be said, where the dialect says so. */
+            cannot?: string | null;
+            keyword: string;
+            /** @description Statements without which it does nothing. */
+            needs: string[];
         };
         /** @description One step of a trail. */
         StationView: {
@@ -1222,6 +1336,198 @@ export interface operations {
                 };
             };
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    dialects: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DialectList"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    add: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LanguageText"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LanguageTaken"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    preview: {
+        parameters: {
+            query: {
+                /** @description A grant of the active policy, or several with commas between. */
+                grant: string;
+                /** @description The NAS that would be told. */
+                nas: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    dialect: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DialectContent"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    remove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LanguageTaken"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

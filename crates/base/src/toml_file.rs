@@ -109,6 +109,13 @@ impl<'f> TomlFile<'f> {
         }
     }
 
+    /// The text under a key of the outermost table, whatever else a file says.
+    pub fn text_under(text: &str, key: &str) -> Option<String> {
+        let (table, _) = DeTable::parse_recoverable(text);
+        let (_, value) = table.get_ref().iter().find(|(known, _)| known.get_ref() == key)?;
+        value.get_ref().as_str().map(str::to_owned)
+    }
+
     /// The name of the file.
     pub fn name(&self) -> &'f str {
         self.name

@@ -34,6 +34,8 @@ pub(crate) enum Command {
     Trust(Trust),
     /// Show, add and remove the names and types of attributes
     Dictionary(Dictionary),
+    /// Show, add and remove ways to tell equipment what access consists of
+    Dialect(Dialect),
     /// Hand out what a client needs so that it trusts the server of a gate
     #[command(subcommand)]
     Profile(Profile),
@@ -82,6 +84,55 @@ pub(crate) enum DictionaryAction {
         /// Its vendor
         #[arg(value_name = "VENDOR")]
         name: String,
+    },
+}
+
+#[derive(Args)]
+pub(crate) struct Dialect {
+    #[command(subcommand)]
+    pub(crate) action: DialectAction,
+    #[command(flatten)]
+    pub(crate) api: Api,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum DialectAction {
+    /// List the dialects and who speaks them
+    List {
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Show how a dialect says each statement
+    Show {
+        /// The dialect
+        name: String,
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Add a dialect file, or put it in the place of the one of its name
+    Add {
+        /// The file (TOML); docs/dialects.md tells what it says
+        #[arg(value_name = "FILE")]
+        file: PathBuf,
+    },
+    /// Remove a dialect that you added
+    Remove {
+        /// The dialect
+        name: String,
+    },
+    /// Show the attributes that a NAS would be told of a grant, in words and in hex
+    Preview {
+        /// The grant, or several of one rule
+        #[arg(required = true, value_name = "GRANT")]
+        grants: Vec<String>,
+        /// The NAS
+        #[arg(long, value_name = "NAME")]
+        nas: String,
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
     },
 }
 

@@ -88,6 +88,6 @@ fn show(client: &Client, name: &str, as_json: bool) -> Result<(), Failure> {
     Ok(())
 }
 
-fn text(value: &Value, name: &str) -> String {
+pub(crate) fn text(value: &Value, name: &str) -> String {
     value[name].as_str().unwrap_or_default().to_owned()
 }

@@ -7,6 +7,7 @@ mod audit;
 mod certificate;
 mod check;
 mod demo;
+mod dialect;
 mod dictionary;
 mod failure;
 mod import;
@@ -53,6 +54,7 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Import(import) => import::run(&import),
         Command::Certificate(certificate) => certificate::run(&certificate),
         Command::Trust(trust) => trust::run(&trust),
+        Command::Dialect(dialect) => dialect::run(&dialect),
         Command::Dictionary(dictionary) => dictionary::run(&dictionary),
         Command::Profile(Profile::Make(profile)) => profile::run(&profile),
         Command::Audit(Audit::List(audit)) => audit::run(&audit),

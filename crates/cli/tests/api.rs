@@ -54,12 +54,13 @@ fn nothing_is_shown_or_changed_without_signing_in() {
     let description: Value = serde_json::from_str(include_str!("../../../console/src/api/openapi.json")).unwrap();
     let mut walked = 0;
     for (path, verbs) in description["paths"].as_object().unwrap() {
-        let address = path.replace("{id}", "x");
+        let address = path.replace("{id}", "x").replace("{name}", "x");
         let address = address.strip_prefix("/api/v1/").unwrap();
         for verb in verbs.as_object().unwrap().keys() {
             let status = match verb.as_str() {
                 "get" => service.get(address).0,
                 "post" => service.post(address, &json!({ "source": "" })).0,
+                "delete" => service.delete(address).0,
                 other => panic!("{other} {path}: tell this test how to call it"),
             };
             assert_eq!(status == 401, !OPEN.contains(&path.as_str()), "{verb} {path}: {status}");

@@ -2,9 +2,10 @@ use std::borrow::Cow;
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use regnant_base::Network;
+use regnant_base::{Network, did_you_mean};
 use regnant_decision::NasIdentity;
 use regnant_policy::{Compiled, FactId, Facts, Known, Value};
+use regnant_radius::Attributes;
 
 use crate::render::dialect::Dialect;
 use crate::render::{CannotSay, RenderError};
@@ -113,6 +114,26 @@ impl Edition {
         sets.into_iter().filter_map(problem).collect()
     }
 
+    /// What a NAS of a dialect would be told of grants of the policy, by their names; an error
+    /// says which of them there is not.
+    pub fn preview(&self, dialect: &str, grants: &[&str]) -> Result<Preview, String> {
+        let known = self.dialects.get(dialect);
+        let known = known.ok_or_else(|| format!("edition {} does not know the dialect `{dialect}`", self.number))?;
+        let (statements, varies) = self.policy.longest_of(grants).map_err(|name| {
+            let names = self.policy.grant_names();
+            let hint = did_you_mean(name, names).map(|name| format!(" Did you mean `{name}`?")).unwrap_or_default();
+            format!("There is no grant `{name}` in edition {}.{hint}", self.number)
+        })?;
+        Ok(match known.dialect.render(&statements, &self.policy, self.vocabulary.dictionary()) {
+            Ok(attributes) => {
+                let shown = Attributes::read(&attributes).unwrap_or_default();
+                let shown = self.vocabulary.dictionary().show_all(shown);
+                Preview { shown, attributes, varies, cannot: None }
+            }
+            Err(cannot) => Preview { cannot: Some(cannot.error.to_string()), varies, ..Preview::default() },
+        })
+    }
+
     /// What a dialect cannot tell of all that the policy gives.
     pub fn problems_in(&self, dialect: &str) -> Vec<GrantProblem> {
         let sets = self.dialects.get(dialect).into_iter().flat_map(|known| known.sets.iter().enumerate());
@@ -166,6 +187,19 @@ impl Facts for OfNas<'_> {
             _ => Known::Unanswered,
         }
     }
+}
+
+/// What a NAS would be told.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Preview {
+    /// The attributes in words.
+    pub shown: Vec<(String, String)>,
+    /// The same, encoded.
+    pub attributes: Vec<u8>,
+    /// Whether some value comes from a fact; the longest that it may be is shown.
+    pub varies: bool,
+    /// What cannot be said, where something cannot.
+    pub cannot: Option<String>,
 }
 
 /// A grant that a dialect cannot express.

@@ -19,7 +19,7 @@ mod vocabulary;
 pub use accept::{AcceptedRequest, Cause, accept};
 pub use conversation::RadiusConversation;
 pub use decide::{ActiveEdition, Decision, Handled, decide};
-pub use edition::{Edition, GrantProblem};
+pub use edition::{Edition, GrantProblem, Preview};
 pub use nas::{Nas, NasTable};
 pub use render::dialect::Dialect;
 pub use render::{CannotSay, RenderError};

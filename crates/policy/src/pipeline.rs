@@ -165,6 +165,20 @@ impl Compiled {
         self.program.plans(set).map(Plan::longest).collect()
     }
 
+    /// The names of all grants.
+    pub fn grant_names(&self) -> impl Iterator<Item = &str> {
+        self.program.grants.iter().map(|grant| grant.name.as_str())
+    }
+
+    /// What grants of these names say together, with the longest values that facts may give
+    /// it, and whether facts give any; an error is the name that there is not.
+    pub fn longest_of<'n>(&self, names: &[&'n str]) -> Result<(Vec<Statement>, bool), &'n str> {
+        let grant = |name: &&'n str| self.program.grants.iter().find(|grant| grant.name == **name).ok_or(*name);
+        let grants = names.iter().map(grant).collect::<Result<Vec<_>, _>>()?;
+        let plans = || grants.iter().flat_map(|grant| &grant.statements);
+        Ok((plans().map(Plan::longest).collect(), plans().any(Plan::varies)))
+    }
+
     /// Whether a combination of grants takes a value from a fact.
     pub fn varies(&self, set: usize) -> bool {
         self.program.plans(set).any(Plan::varies)

@@ -81,6 +81,12 @@ impl Languages {
         self.own.iter().filter(|row| !is_it(row)).cloned().collect()
     }
 
+    /// What the file of a dialect says, where it is one of the user's own.
+    pub(crate) fn text_of_dialect(&self, name: &str) -> Option<&str> {
+        let is_it = |row: &&LanguageRow| row.kind == LanguageKind::Dialect && row.name.eq_ignore_ascii_case(name);
+        self.own.iter().find(is_it).map(|row| row.text.as_str())
+    }
+
     /// All files, as an edition keeps them.
     pub(crate) fn basis(&self) -> Basis {
         let shipped =

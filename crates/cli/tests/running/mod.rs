@@ -197,6 +197,12 @@ impl Running {
         (answer.status().as_u16(), answer.body_mut().read_json().unwrap_or(Value::Null))
     }
 
+    pub(crate) fn delete(&self, path: &str) -> (u16, Value) {
+        let request = agent().delete(format!("{}/api/v1/{path}", self.api));
+        let mut answer = request.header("authorization", format!("Bearer {}", self.token)).call().unwrap();
+        (answer.status().as_u16(), answer.body_mut().read_json().unwrap_or(Value::Null))
+    }
+
     /// Activates the harbour's policy with a part of it written otherwise.
     pub(crate) fn activate_with(&self, from: &str, to: &str) {
         assert!(harbour::POLICY.contains(from), "{from}");

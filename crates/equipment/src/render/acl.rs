@@ -129,6 +129,14 @@ impl AclCarriage {
         dictionary.by_name("NAS-Filter-Rule").cloned().map(Self::FilterRules)
     }
 
+    pub(crate) fn word(&self) -> &'static str {
+        match self {
+            Self::FilterRules(_) => "nas-filter-rule",
+            Self::ByName { .. } => "by-name",
+            Self::Entries(_) => "entries",
+        }
+    }
+
     /// The attributes that it uses.
     pub(crate) fn attributes(&self) -> Vec<&Arc<Definition>> {
         match self {

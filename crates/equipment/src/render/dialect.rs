@@ -1,4 +1,4 @@
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 
 use regnant_base::{Item, Mistakes, Section, TomlFile, did_you_mean};
 use regnant_policy::{STATEMENTS, StatementKind};
@@ -51,6 +51,32 @@ impl Dialect {
     /// is one of `known`.
     pub fn read(file: &str, text: &str, dictionary: &Dictionary, known: &[Self]) -> Result<Self, Mistakes> {
         TomlFile::read(file, text, |_, section| read(section, dictionary, known))
+    }
+
+    /// The name that a dialect file says, whatever else it says; none where it says none.
+    pub fn name_in(text: &str) -> Option<String> {
+        TomlFile::text_under(text, "name")
+    }
+
+    /// Every attribute that a statement or an access list goes into.
+    pub fn attributes(&self) -> BTreeSet<String> {
+        let of_acl = self.acl.iter().flat_map(AclCarriage::attributes);
+        let of_statements = self.statements.values().filter_map(|way| match way {
+            Way::Attributes(templates) => Some(templates),
+            Way::Cannot(_) => None,
+        });
+        let of_statements = of_statements.flatten().map(|template| &template.attribute);
+        of_acl.chain(of_statements).map(|attribute| attribute.name.clone()).collect()
+    }
+
+    /// How an access list is carried, in a word; none where it cannot be.
+    pub fn carries_lists(&self) -> Option<&'static str> {
+        self.acl.as_ref().map(AclCarriage::word)
+    }
+
+    /// The statements that do nothing without others.
+    pub fn needs(&self) -> impl Iterator<Item = (&'static str, &[&'static str])> {
+        self.needs.iter().map(|(keyword, others)| (*keyword, others.as_slice()))
     }
 
     /// The attributes that a statement goes into, each with its value, in which `{}` stands

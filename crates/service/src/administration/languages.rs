@@ -1,8 +1,8 @@
 use std::sync::Arc;
 
-use regnant_equipment::Edition;
+use regnant_equipment::{Dialect, Edition};
 use regnant_radius::Dictionary;
-use regnant_records::{Command, Expected, LanguageKind, LanguageRow, NasRow, Reading};
+use regnant_records::{Command, Expected, LanguageKind, LanguageRow, Missing, NasRow, Reading, RecordsError};
 
 use crate::administration::AdministrationError;
 use crate::administration::committer::{Committer, Turn};
@@ -36,6 +36,19 @@ impl LanguageFiles {
         self.set(LanguageRow { kind: LanguageKind::Dictionary, name, text: text.to_owned() }, file, by)
     }
 
+    /// Adds a dialect, or puts it in the place of the one of its name, in the same way.
+    pub fn add_dialect(&self, file: &str, text: &str, by: &str) -> Result<Taken, AdministrationError> {
+        bounded(text)?;
+        // Where it says no name, reading it whole tells so and all else.
+        let name = Dialect::name_in(text).unwrap_or_else(|| file.to_owned());
+        self.set(LanguageRow { kind: LanguageKind::Dialect, name, text: text.to_owned() }, file, by)
+    }
+
+    /// Forgets a dialect of the user's own, where nothing needs it.
+    pub fn remove_dialect(&self, name: &str, by: &str) -> Result<u32, AdministrationError> {
+        self.remove(LanguageKind::Dialect, name, by)
+    }
+
     /// Forgets a dictionary of the user's own, where nothing needs it.
     pub fn remove_dictionary(&self, name: &str, by: &str) -> Result<u32, AdministrationError> {
         self.remove(LanguageKind::Dictionary, name, by)
@@ -53,6 +66,9 @@ impl LanguageFiles {
     fn remove(&self, kind: LanguageKind, name: &str, by: &str) -> Result<u32, AdministrationError> {
         let turn = self.committer.turn();
         let before = self.committer.snapshot.load_full();
+        if before.languages.without(kind, name).len() == before.languages.own.len() {
+            return Err(RecordsError::from(Missing::Language(kind, name.to_owned())).into());
+        }
         if kind == LanguageKind::Dialect {
             self.no_nas_speaks(name)?;
         }

@@ -22,6 +22,9 @@ pub(crate) struct NasView {
     dialect: String,
     /// Whether its requests must carry Message-Authenticator; false is a risk.
     require_message_authenticator: bool,
+    /// What the active policy could grant to it and its dialect cannot say; requests that
+    /// would get it are refused.
+    lacks: Vec<String>,
 }
 
 /// Every NAS, by name.
@@ -65,8 +68,10 @@ pub(crate) struct Wanted {
 #[utoipa::path(get, path = "/api/v1/nases",
     responses((status = 200, body = NasList), (status = 401, body = ApiError)))]
 pub(crate) async fn nases(State(api): State<Api>, _: Signed) -> Result<Json<NasList>, ApiError> {
+    let edition = api.administration.snapshot().active.edition.clone();
     let rows = blocking(move || api.administration.inventories.nases()).await?;
     let view = |row: regnant_records::NasRow| NasView {
+        lacks: edition.lacks(&row.identity(), row.network).iter().map(ToString::to_string).collect(),
         name: row.name,
         address: row.network.to_string(),
         kind: row.kind.word().to_owned(),

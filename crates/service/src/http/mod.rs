@@ -7,6 +7,7 @@ mod certificates;
 mod connections;
 mod console;
 mod counts;
+mod dialects;
 mod dictionaries;
 mod door;
 mod error;
@@ -112,6 +113,9 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(certificates::trust))
         .routes(routes!(dictionaries::dictionaries, dictionaries::add))
         .routes(routes!(dictionaries::dictionary, dictionaries::remove))
+        .routes(routes!(dialects::dialects, dialects::add))
+        .routes(routes!(dialects::preview))
+        .routes(routes!(dialects::dialect, dialects::remove))
         .routes(routes!(audit::audit))
 }
 
