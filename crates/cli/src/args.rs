@@ -227,6 +227,10 @@ pub(crate) enum TryMethod {
     Pap,
     /// Name and challenge
     Chap,
+    /// Name and a challenge of MS-CHAP
+    Mschap,
+    /// The same, version 2
+    Mschapv2,
     /// MAC bypass
     Mac,
     /// EAP-MD5

@@ -45,7 +45,9 @@ fn method(args: &Try) -> Result<PeerMethod, Failure> {
             };
             PeerMethod::Teap { tls: client(args, false)?, user: user_login, machine }
         }
-        TryMethod::Pap | TryMethod::Chap | TryMethod::Mac => return Err(Failure::usage("this is no EAP method")),
+        TryMethod::Pap | TryMethod::Chap | TryMethod::Mschap | TryMethod::Mschapv2 | TryMethod::Mac => {
+            return Err(Failure::usage("this is no EAP method"));
+        }
     })
 }
 

@@ -120,7 +120,9 @@ fn of_mix(file: &Path, args: &Try) -> Result<Vec<Source>, Failure> {
         };
         let lacks = match method {
             TryMethod::Mac => one.mac.is_none().then_some("`mac`"),
-            TryMethod::Pap | TryMethod::Chap => (one.user.is_none() || one.password.is_none()).then_some("a login"),
+            TryMethod::Pap | TryMethod::Chap | TryMethod::Mschap | TryMethod::Mschapv2 => {
+                (one.user.is_none() || one.password.is_none()).then_some("a login")
+            }
             _ => None,
         };
         if let Some(lacks) = lacks {

@@ -65,7 +65,7 @@ pub(crate) fn dictionary(args: &args::Try) -> Result<Dictionary, Failure> {
 pub(crate) fn ask(args: &args::Try) -> Result<Ask, Failure> {
     let stray = match args.method() {
         TryMethod::Mac => args.user.is_some() || args.password.is_some(),
-        TryMethod::Pap | TryMethod::Chap => args.mac.is_some(),
+        TryMethod::Pap | TryMethod::Chap | TryMethod::Mschap | TryMethod::Mschapv2 => args.mac.is_some(),
         _ => false,
     };
     if stray {
@@ -76,6 +76,8 @@ pub(crate) fn ask(args: &args::Try) -> Result<Ask, Failure> {
     let credential = match args.method() {
         TryMethod::Pap => Credential::Pap { user, password },
         TryMethod::Chap => Credential::Chap { user, password },
+        TryMethod::Mschap => Credential::MsChap { user, password, is_version_2: false },
+        TryMethod::Mschapv2 => Credential::MsChap { user, password, is_version_2: true },
         TryMethod::Mac => Credential::Mac(args.mac.clone().unwrap_or_default()),
         _ => Credential::Eap(Box::new(supplicant(args)?)),
     };

@@ -1,7 +1,7 @@
-use regnant_eap::{PeerMethod, Secret};
+use regnant_eap::{PeerMethod, Secret, mschap};
 use regnant_radius::{
-    BuildError, Builder, Code, Dictionary, EncodeError, PasswordError, SharedSecret, chap_response, hide_password,
-    number,
+    BuildError, Builder, Code, Dictionary, EncodeError, MsChapSent, PasswordError, SharedSecret, chap_response,
+    hide_password, number,
 };
 use thiserror::Error;
 
@@ -33,6 +33,15 @@ pub enum Credential {
         user: String,
         /// Their password.
         password: Secret,
+    },
+    /// Name and the response to a challenge of MS-CHAP (RFC 2548 section 2).
+    MsChap {
+        /// The user's name.
+        user: String,
+        /// Their password.
+        password: Secret,
+        /// Whether it is version 2.
+        is_version_2: bool,
     },
     /// A supplicant behind the equipment (IEEE 802.1X).
     Eap(Box<Supplicant>),
@@ -86,7 +95,10 @@ impl Ask {
     /// Who or what asks.
     pub fn who(&self) -> &str {
         match &self.credential {
-            Credential::Mac(who) | Credential::Pap { user: who, .. } | Credential::Chap { user: who, .. } => who,
+            Credential::Mac(who)
+            | Credential::Pap { user: who, .. }
+            | Credential::Chap { user: who, .. }
+            | Credential::MsChap { user: who, .. } => who,
             Credential::Eap(supplicant) => &supplicant.title,
         }
     }
@@ -100,7 +112,7 @@ impl Ask {
                 ("Service-Type", "Call-Check"),
                 ("NAS-Port-Type", "Ethernet"),
             ],
-            Credential::Pap { user, .. } | Credential::Chap { user, .. } => {
+            Credential::Pap { user, .. } | Credential::Chap { user, .. } | Credential::MsChap { user, .. } => {
                 vec![("User-Name", user), ("NAS-Port-Type", "Virtual")]
             }
             Credential::Eap(supplicant) => {
@@ -134,6 +146,9 @@ impl Ask {
                 let response = chap_response(identifier, password.expose(), authenticator);
                 builder.attribute(number::CHAP_PASSWORD, &[&[identifier][..], &response].concat())?;
             }
+            Credential::MsChap { user, password, is_version_2 } => {
+                add_ms_chap(&mut builder, identifier, authenticator, (user, password, *is_version_2))?;
+            }
             // EAP goes on packet by packet.
             Credential::Eap(_) => return Err(AskError::Conversation),
         }
@@ -166,6 +181,30 @@ impl Ask {
         let own = self.attributes.iter().map(|(name, value)| (name.as_str(), value.as_str()));
         builder.encoded(&dictionary.encode(defaults.chain(own))?)?;
         Ok(builder)
+    }
+}
+
+/// Adds the response of MS-CHAP. The Request Authenticator is fresh and random, and so are
+/// the challenges that are made of it.
+fn add_ms_chap(
+    builder: &mut Builder,
+    identifier: u8,
+    authenticator: &[u8; 16],
+    (user, password, is_version_2): (&str, &Secret, bool),
+) -> Result<(), BuildError> {
+    let hash = mschap::nt_password_hash(&String::from_utf8_lossy(password.expose()));
+    let (challenge, peer_challenge) = (authenticator, std::array::from_fn(|place| !authenticator[15 - place]));
+    let short: [u8; 8] = std::array::from_fn(|place| authenticator[place]);
+    match is_version_2 {
+        true => {
+            let answered = mschap::challenge_hash(&peer_challenge, challenge, user);
+            let response = &mschap::challenge_response(&answered, &hash);
+            builder.ms_chap(&MsChapSent::Version2 { identifier, challenge, peer_challenge: &peer_challenge, response })
+        }
+        false => {
+            let response = &mschap::challenge_response(&short, &hash);
+            builder.ms_chap(&MsChapSent::Version1 { identifier, challenge: &short, response })
+        }
     }
 }
 

@@ -1,6 +1,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use regnant_base::Secret;
 use regnant_policy::{Compiled, Consequence, Decided as RulesDecided, Facts, Reaction, Undetermined};
 
 use crate::eap::evidence::EapEvidence;
@@ -74,6 +75,8 @@ pub struct Decided {
     pub lookups: Vec<LookUp>,
     /// The machine that is remembered from now on.
     pub remembered: Option<Box<SeenMachine>>,
+    /// What MS-CHAP outside EAP makes its proof and its keys of.
+    pub session_key: Option<Secret>,
     /// How long it took.
     pub times: Times,
 }
@@ -101,7 +104,8 @@ pub async fn decide(
     let means = Means { stores: &active.stores, resources };
     let (mut lookups, mut times) = (Vec::new(), Times { gate: chosen_at, ..Times::default() });
     let definition = &active.policy.gates()[gate];
-    let method = facts.request.carrier.map(|carrier| carrier.method().filter(|method| definition.accepts(*method)));
+    let method = facts.request.carrier.map(|_| facts.request.method.filter(|method| definition.accepts(*method)));
+    let mut session_key = None;
     let ending = match method {
         None => Ending::Unfit(Unfit::NoCredential),
         Some(None) => Ending::Unfit(Unfit::MethodNotAccepted),
@@ -110,7 +114,10 @@ pub async fn decide(
             times.proof = elapsed();
             match proof {
                 Err(stop) => stop.ending(),
-                Ok(()) => decide_by_rules(&active.policy, gate, facts),
+                Ok(key) => {
+                    session_key = key;
+                    decide_by_rules(&active.policy, gate, facts)
+                }
             }
         }
     };
@@ -122,6 +129,7 @@ pub async fn decide(
         eap: None,
         lookups,
         remembered: None,
+        session_key,
         times,
     }
 }
@@ -131,7 +139,7 @@ impl Decided {
     pub fn unfit(gate: Option<usize>, unfit: Unfit, at: Duration) -> Self {
         let (ending, known) = (Ending::Unfit(unfit), Findings::default());
         let times = Times { gate: at, rules: at, ..Times::default() };
-        Self { gate, ending, known, eap: None, lookups: Vec::new(), remembered: None, times }
+        Self { gate, ending, known, eap: None, lookups: Vec::new(), remembered: None, session_key: None, times }
     }
 }
 

@@ -22,16 +22,17 @@ pub(crate) struct Stop {
     pub(crate) reaction: Reaction,
 }
 
-/// Looks up the device, then proves the identity that the method proves. All
-/// lookups end before the first rule is tried.
+/// Looks up the device, then proves the identity that the method proves; gives the session
+/// key, where the method makes one. All lookups end before the first rule is tried.
 pub(crate) async fn prove(
     request_facts: &mut RequestFacts<'_>,
     gate: &Gate,
     method: Method,
     means: Means<'_>,
     log: &mut Vec<LookUp>,
-) -> Result<(), Stop> {
+) -> Result<Option<Secret>, Stop> {
     look_up_device(request_facts, gate, method == Method::Mac, means, log).await?;
+    let mut key = None;
     if method != Method::Mac {
         let (kind, sought) = match request_facts.request.name.ok().filter(|name| !name.is_empty()).map(str::to_owned) {
             Some(claimed) => (kind_of(&claimed), seek(kind_of(&claimed), &claimed, gate, request_facts, log)),
@@ -48,8 +49,12 @@ pub(crate) async fn prove(
         };
         *request_facts.identity_mut(kind) = outcome.identity;
         react_in(gate, kind, outcome.event)?;
+        if let EapAnswer::Right { session_key } = outcome.answer {
+            key = session_key;
+        }
     }
-    react_to_absence(request_facts, gate)
+    react_to_absence(request_facts, gate)?;
+    Ok(key)
 }
 
 /// The clause that proves whoever claims a name, and the name to look up. A

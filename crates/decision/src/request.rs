@@ -62,26 +62,18 @@ pub enum Carrier {
     Mac,
     /// An EAP conversation.
     Eap,
+    /// A name and the response to a challenge of MS-CHAP, of either version.
+    MsChap,
 }
 
 impl Carrier {
-    /// All with their words.
-    pub const ALL: [(&'static str, Self); 4] =
-        [("pap", Self::Pap), ("chap", Self::Chap), ("mac", Self::Mac), ("eap", Self::Eap)];
+    /// All with their words. The journal keeps their places.
+    pub const ALL: [(&'static str, Self); 5] =
+        [("pap", Self::Pap), ("chap", Self::Chap), ("mac", Self::Mac), ("eap", Self::Eap), ("mschap", Self::MsChap)];
 
     /// The word for it.
     pub fn word(self) -> &'static str {
         Self::ALL[self as usize].0
-    }
-
-    /// The method that it is; what EAP carries has methods of its own.
-    pub fn method(self) -> Option<Method> {
-        match self {
-            Self::Pap => Some(Method::Pap),
-            Self::Chap => Some(Method::Chap),
-            Self::Mac => Some(Method::Mac),
-            Self::Eap => None,
-        }
     }
 }
 
@@ -152,6 +144,8 @@ pub struct Request<'p> {
     pub mac: Option<Mac>,
     /// What carries the credential, where something does.
     pub carrier: Option<Carrier>,
+    /// The method that it is of; none in EAP, which has methods of its own.
+    pub method: Option<Method>,
     /// What is asked for, where that is known.
     pub purpose: Option<Purpose>,
     /// Over what it came.

@@ -11,7 +11,7 @@ use std::time::Duration;
 use regnant_base::Secret;
 use regnant_decision::*;
 use regnant_eap::{Credential, Login, Peer, PeerMethod, PeerStep, Question, Standing};
-use regnant_policy::{Compiled, FactDefinition, Facts, IdentityKind, Known, Mac, Source, Stage, Type, Value};
+use regnant_policy::{Compiled, FactDefinition, Facts, IdentityKind, Known, Mac, Method, Source, Stage, Type, Value};
 
 const POLICY: &str = r#"
     grant network { vlan 20 }
@@ -52,6 +52,11 @@ impl KeptRequest for Typed {
             name: Ok(self.name),
             mac: None,
             carrier: Some(self.carrier),
+            method: match self.carrier {
+                Carrier::Pap => Some(Method::Pap),
+                Carrier::Chap => Some(Method::Chap),
+                _ => None,
+            },
             purpose: Some(Purpose::Login),
             medium: None,
             port: None,

@@ -83,9 +83,15 @@ fn well_made(packet: &Packet<'_>) -> Result<(), Cause> {
             return Err(Cause::Malformed(format!("the request has {} twice", ONCE[place].1)));
         }
     }
-    // RFC 2865 section 4.1: not both.
-    if seen[1] && seen[2] {
-        return Err(Cause::Malformed("the request has both User-Password and CHAP-Password".into()));
+    let (responses, challenges) = packet.ms_chap_parts();
+    if responses > 1 || challenges > 1 {
+        return Err(Cause::Malformed("the request has a challenge or response of MS-CHAP twice".into()));
+    }
+    // RFC 2865 section 4.1: one of them.
+    let credentials = [(seen[1], "User-Password"), (seen[2], "CHAP-Password"), (responses > 0, "MS-CHAP")];
+    let mut sent = credentials.iter().filter(|(sent, _)| *sent).map(|(_, name)| name);
+    if let (Some(one), Some(other)) = (sent.next(), sent.next()) {
+        return Err(Cause::Malformed(format!("the request has both {one} and {other}")));
     }
     if let Some(hidden) = packet.first(number::USER_PASSWORD)
         && (hidden.is_empty() || hidden.len() > 128 || !hidden.len().is_multiple_of(16))

@@ -155,10 +155,7 @@ impl Round<'_> {
             Some(attributes) => Cow::Borrowed(attributes),
             None => session.with_facts(|facts| edition.attributes(dialect, grants, facts))?,
         };
-        let mut salts = [0; 4];
-        (self.resources.random)(&mut salts);
-        let [a, b, c, d] = salts;
-        let salts = [u16::from_be_bytes([a, b]), u16::from_be_bytes([c, d]) ^ 1];
+        let salts = reply::salts(self.resources.random);
         let (first, known) = (&self.first.accepted, session.known());
         let proved = known.user.proved().or_else(|| known.machine.proved());
         let asked = first.packet().first(number::USER_NAME).and_then(|name| std::str::from_utf8(name).ok());
@@ -167,6 +164,7 @@ impl Round<'_> {
             eap: Some(EapReply { packet, keys, salts }),
             user_name: reply::user_name(session.gate(), asked, known.details.outer.as_deref(), name),
             chargeable: reply::chargeable(first, self.resources.secret, proved, &known.device),
+            ms_chap: None,
         };
         reply::acceptance(self.accepted, &attributes, &beside)
     }

@@ -95,7 +95,7 @@ pub async fn decide(
             regnant_decision::decide(&active.policy, (gate, chosen_at), &mut facts, resources, &elapsed).await
         }
     };
-    let made = plain_reply(&asked, &active.policy.table, &mut decided, (resources.secret, now));
+    let made = plain_reply(&asked, &active.policy.table, &mut decided, (resources, now));
     let RadiusRequest { accepted, edition } = asked;
     Handled::Decided(Box::new(Decision::new(id, accepted, edition, decided, made, elapsed())))
 }
@@ -105,7 +105,7 @@ fn plain_reply(
     asked: &RadiusRequest,
     table: &FactTable,
     decided: &mut Decided,
-    (secret, now): (&[u8; 32], u64),
+    (resources, now): (&Resources<'_>, u64),
 ) -> Result<Option<Vec<u8>>, String> {
     let RadiusRequest { accepted, edition } = asked;
     // Access without its attributes would be more than was granted.
@@ -132,12 +132,14 @@ fn plain_reply(
                     let proved = proved.map(|proved| proved.account.name.as_str());
                     reply::user_name(&edition.policy.gates()[gate], asked, None, proved)
                 }),
-                chargeable: reply::chargeable(accepted, secret, proved, &known.device),
+                chargeable: reply::chargeable(accepted, resources.secret, proved, &known.device),
+                ms_chap: decided.session_key.as_ref().map(|key| (key, reply::salts(resources.random))),
             };
             reply::acceptance(accepted, &attributes, &beside).map(Some)
         }
-        Ending::Refused { text, .. } => reply::refusal(accepted, None, text.as_deref()).map(Some),
-        Ending::Unfit(_) => reply::refusal(accepted, None, None).map(Some),
+        Ending::Refused { .. } | Ending::Unfit(_) => {
+            reply::plain_refusal(accepted, &decided.ending, resources.random).map(Some)
+        }
     }
 }
 

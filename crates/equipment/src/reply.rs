@@ -1,12 +1,22 @@
 //! The packets that go back.
 
-use regnant_decision::{DeviceLookUp, Proved};
+use regnant_base::Secret;
+use regnant_decision::{DeviceLookUp, Ending, Proved};
 use regnant_eap::Keys;
 use regnant_policy::{Gate, TellName};
 use regnant_radius::{BuildError, Builder, Code, number};
 use sha2::{Digest, Sha256};
 
 use crate::accept::AcceptedRequest;
+use crate::ms_chap;
+
+/// Two salts that differ (RFC 2548 section 2.4.2).
+pub(crate) fn salts(random: fn(&mut [u8])) -> [u16; 2] {
+    let mut bytes = [0; 3];
+    random(&mut bytes);
+    let first = u16::from_be_bytes([bytes[0], bytes[1]]);
+    [first, first ^ (u16::from(bytes[2]) | 1)]
+}
 
 /// RFC 5176 section 3.6: the EAP packet was invalid and ignored.
 const INVALID_EAP_PACKET: u32 = 202;
@@ -17,6 +27,8 @@ pub(crate) struct Beside<'k> {
     pub(crate) eap: Option<EapReply<'k>>,
     pub(crate) user_name: Option<&'k str>,
     pub(crate) chargeable: Option<String>,
+    /// The session key of MS-CHAP outside EAP, and salts for what is made of it.
+    pub(crate) ms_chap: Option<(&'k Secret, [u16; 2])>,
 }
 
 /// What EAP adds to an Access-Accept.
@@ -43,7 +55,8 @@ pub(crate) fn acceptance(
                 builder.eap_message(eap.packet)?;
                 if let Some(keys) = eap.keys {
                     let secret = &accepted.nas.secret;
-                    builder.session_keys(keys.msk.expose(), eap.salts, request.authenticator(), secret)?;
+                    let (recv, send) = keys.msk.expose().split_at_checked(32).unwrap_or_default();
+                    builder.session_keys([recv, send], eap.salts, request.authenticator(), secret)?;
                     // RFC 7268 section 2.1: only where the equipment asks for it.
                     if request.first(number::EAP_KEY_NAME).is_some() && !keys.session_id.is_empty() {
                         builder.attribute(number::EAP_KEY_NAME, &keys.session_id)?;
@@ -53,6 +66,9 @@ pub(crate) fn acceptance(
         }
         if let Some(name) = beside.user_name.filter(|name| !name.is_empty() && name.len() <= LONGEST_VALUE) {
             builder.attribute(number::USER_NAME, name.as_bytes())?;
+        }
+        if let Some((key, salts)) = beside.ms_chap {
+            ms_chap::add_success(&mut builder, accepted, key, salts)?;
         }
         if let Some(chargeable) = &beside.chargeable {
             builder.attribute(number::CHARGEABLE_USER_IDENTITY, chargeable.as_bytes())?;
@@ -98,6 +114,33 @@ pub(crate) fn refusal(accepted: &AcceptedRequest, eap: Option<&[u8]>, text: Opti
             (None, Some(response), _) => builder.eap_message(&eap_failure(response))?,
             (None, None, Some(text)) => builder.attribute(number::REPLY_MESSAGE, text.as_bytes())?,
             (None, None, None) => {}
+        }
+        builder.reply(&request, &accepted.nas.secret)
+    };
+    build().map_err(|error: BuildError| error.to_string())
+}
+
+/// An Access-Reject of a request that is no conversation.
+pub(crate) fn plain_refusal(
+    accepted: &AcceptedRequest,
+    ending: &Ending,
+    random: fn(&mut [u8]),
+) -> Result<Vec<u8>, String> {
+    let request = accepted.packet();
+    let text = match ending {
+        Ending::Refused { text, .. } => text.as_deref(),
+        _ => None,
+    };
+    if request.ms_chap().is_none() {
+        return refusal(accepted, None, text);
+    }
+    let mut builder = Builder::new(Code::ACCESS_REJECT, request.identifier());
+    let mut challenge = [0; 16];
+    random(&mut challenge);
+    let build = || {
+        ms_chap::add_error(&mut builder, accepted, ending, text, challenge)?;
+        if let Some(text) = text {
+            builder.attribute(number::REPLY_MESSAGE, text.as_bytes())?;
         }
         builder.reply(&request, &accepted.nas.secret)
     };

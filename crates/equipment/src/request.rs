@@ -4,11 +4,12 @@ use std::sync::Arc;
 
 use regnant_decision::{Carrier, KeptRequest, Medium, NasKind, NoName, Presented, ProtocolFacts, Purpose, Request};
 use regnant_eap::Credential;
-use regnant_policy::{Facts, Known, Mac, Type, Value};
+use regnant_policy::{Facts, Known, Mac, Method, Type, Value};
 use regnant_radius::{ChapResponse, Packet, number, reveal_password};
 
 use crate::accept::AcceptedRequest;
 use crate::edition::Edition;
+use crate::ms_chap;
 use crate::nas::Nas;
 
 /// A request, and the edition that decides it.
@@ -50,14 +51,22 @@ impl AcceptedRequest {
             None => Err(NoName::Missing),
         };
         let mac = text(raw.calling).and_then(|text| text.parse().ok());
-        let presented = raw.presented(&packet, nas);
-        let carrier = carrier(&raw, name.ok(), mac, &presented);
+        let of_ms_chap = ms_chap::presented(&packet, name.ok()).filter(|_| !raw.eap);
+        let (presented, ms_chap) = match of_ms_chap {
+            Some((presented, method)) => (presented, Some(method)),
+            None => (raw.presented(&packet, nas), None),
+        };
+        let carrier = match ms_chap {
+            Some(_) => Some(Carrier::MsChap),
+            None => carrier(&raw, name.ok(), mac, &presented),
+        };
         Request {
             nas: &nas.identity,
             address: self.source.ip(),
             name,
             mac,
             carrier,
+            method: ms_chap.or_else(|| carrier.and_then(method)),
             purpose: purpose(nas.kind, carrier, integer(raw.service_type), integer(raw.port_type)),
             medium: integer(raw.port_type).map(medium),
             port: integer(raw.port).or_else(|| last_number(text(raw.port_id)?)),
@@ -164,6 +173,16 @@ fn carrier(raw: &Raw<'_>, name: Option<&str>, mac: Option<Mac>, presented: &Pres
         (Some(_), _) => Some(Carrier::Pap),
         (_, Some(_)) => Some(Carrier::Chap),
         _ => None,
+    }
+}
+
+/// The method that a carrier is by itself.
+fn method(carrier: Carrier) -> Option<Method> {
+    match carrier {
+        Carrier::Pap => Some(Method::Pap),
+        Carrier::Chap => Some(Method::Chap),
+        Carrier::Mac => Some(Method::Mac),
+        Carrier::Eap | Carrier::MsChap => None,
     }
 }
 

@@ -13,6 +13,7 @@ mod code;
 mod crypto;
 mod dictionary;
 mod filter_rule;
+mod ms_chap;
 mod packet;
 mod show;
 mod value;
@@ -31,5 +32,6 @@ pub use crypto::secret::{Secret, SharedSecret};
 pub use dictionary::{
     Definition, Dictionary, DictionaryOrigin, EncodeError, Hidden, Kind, Quantity, Unassigned, Vendor, VendorLayout,
 };
+pub use ms_chap::MsChapSent;
 pub use packet::{HEADER_LEN, MAX_LEN, Malformed, OwnedPacket, Packet};
 pub use value::{Value, ValueError};

@@ -186,7 +186,7 @@ fn session_keys_travel_hidden_and_are_read_only_under_the_same_secret_and_reques
     let request = request(b"ida.marsh");
     let msk: Vec<u8> = (0..64).collect();
     let mut builder = Builder::new(Code::ACCESS_ACCEPT, 7);
-    builder.session_keys(&msk, [1, 2], &[9; 16], &secret()).unwrap();
+    builder.session_keys([&msk[..32], &msk[32..]], [1, 2], &[9; 16], &secret()).unwrap();
     let bytes = builder.reply(&Packet::parse(&request).unwrap(), &secret()).unwrap();
     let packet = Packet::parse(&bytes).unwrap();
     let (receive, send) = read_session_keys(&packet, &[9; 16], &secret()).unwrap();

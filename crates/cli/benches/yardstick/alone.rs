@@ -42,7 +42,7 @@ pub(crate) fn serve(name: &str, offers: Arc<[Offer]>, password: &'static str) ->
                         let mut builder = Builder::new(Code::ACCESS_ACCEPT, packet.identifier());
                         builder.eap_message(&end).unwrap();
                         let (msk, at) = (keys.unwrap().msk, packet.authenticator());
-                        builder.session_keys(msk.expose(), [1, 2], at, &secret).unwrap();
+                        builder.session_keys([&msk.expose()[..32], &msk.expose()[32..]], [1, 2], at, &secret).unwrap();
                         break builder;
                     }
                     other => panic!("{other:?}"),

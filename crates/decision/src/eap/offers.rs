@@ -137,7 +137,7 @@ fn judgement(revocation: &Revocation) -> Judgement {
 fn offer(accepted: &Accepted, gate: &Gate, tls: Option<&ServerTls>) -> Option<Offer> {
     let inner = || accepted.inner.iter().filter_map(|inner| inner_eap(*inner, tls)).collect::<Arc<[Offer]>>();
     Some(match accepted.method {
-        Method::Pap | Method::Chap | Method::Mac => return None,
+        Method::Pap | Method::Chap | Method::MsChap | Method::MsChapV2 | Method::Mac => return None,
         Method::EapMd5 => Offer::Md5,
         Method::EapGtc => Offer::Gtc,
         Method::EapMsChapV2 => Offer::MsChapV2,

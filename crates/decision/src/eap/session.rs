@@ -543,6 +543,7 @@ impl EapSession {
             eap: Some(Box::new(eap)),
             lookups: self.proofs.lookups,
             remembered: None,
+            session_key: None,
             times: self.times,
         }
     }

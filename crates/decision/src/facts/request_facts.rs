@@ -142,7 +142,7 @@ impl RequestFacts<'_> {
             Source::ClaimedRealm => self.claimed().and_then(realm).map(Value::text).into(),
             Source::ClaimedOuter => details.outer.as_deref().map(Value::text).into(),
             Source::RealmDiffers => self.realm_differs().map(Value::Boolean).into(),
-            Source::Method => match (&details.method, request.carrier.and_then(Carrier::method)) {
+            Source::Method => match (&details.method, request.method) {
                 (Some(method), _) => Known::Is(Value::text(method)),
                 (None, Some(method)) => text(method.word()),
                 _ => Known::Absent,

@@ -76,7 +76,8 @@ impl Record {
     /// address for that.
     fn method(&self) -> Option<String> {
         let Some(eap) = &self.eap else {
-            let said = self.carrier.filter(|carrier| matches!(carrier, Carrier::Pap | Carrier::Chap))?;
+            let said =
+                self.carrier.filter(|carrier| matches!(carrier, Carrier::Pap | Carrier::Chap | Carrier::MsChap))?;
             return Some(said.word().to_owned());
         };
         let resumed = eap.tls.as_ref().is_some_and(|tls| tls.resumed);

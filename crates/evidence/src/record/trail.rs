@@ -444,6 +444,7 @@ impl Record {
         match self.carrier {
             Some(Carrier::Pap) => "Password (PAP)",
             Some(Carrier::Chap) => "Challenge (CHAP)",
+            Some(Carrier::MsChap) => "Challenge (MS-CHAP)",
             Some(Carrier::Mac) => "MAC bypass",
             _ => "EAP",
         }

@@ -25,7 +25,11 @@ impl Checker<'_> {
             }
             if let ("request.carrier", Known::Is(read)) = (name.text.as_str(), &known) {
                 let word = kind.show(read);
-                let fits = |(known, method): &&(&str, Method)| *known == word || (word == "eap" && method.is_eap());
+                let fits = |(known, method): &&(&str, Method)| match word.as_str() {
+                    "eap" => method.is_eap(),
+                    "mschap" => matches!(method, Method::MsChap | Method::MsChapV2),
+                    word => *known == word,
+                };
                 methods = Some(Method::ALL.iter().filter(fits).map(|(_, method)| *method).collect());
             }
             if given.0.insert(id, known).is_some() {

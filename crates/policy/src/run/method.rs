@@ -9,6 +9,10 @@ pub enum Method {
     Pap,
     /// A challenge (RFC 2865 section 5.3).
     Chap,
+    /// MS-CHAP (RFC 2433), in the attributes of RFC 2548.
+    MsChap,
+    /// MS-CHAP version 2 (RFC 2759), in the same.
+    MsChapV2,
     /// A MAC address alone.
     Mac,
     /// EAP-MD5 (RFC 3748 section 5.4).
@@ -29,9 +33,11 @@ pub enum Method {
 
 impl Method {
     /// All methods with their words in Writ.
-    pub const ALL: [(&'static str, Self); 10] = [
+    pub const ALL: [(&'static str, Self); 12] = [
         ("pap", Self::Pap),
         ("chap", Self::Chap),
+        ("mschap", Self::MsChap),
+        ("mschapv2", Self::MsChapV2),
         ("mac", Self::Mac),
         ("eap-md5", Self::EapMd5),
         ("eap-gtc", Self::EapGtc),
@@ -49,7 +55,7 @@ impl Method {
 
     /// Whether it goes over EAP.
     pub fn is_eap(self) -> bool {
-        !matches!(self, Self::Pap | Self::Chap | Self::Mac)
+        !matches!(self, Self::Pap | Self::Chap | Self::MsChap | Self::MsChapV2 | Self::Mac)
     }
 
     /// Whether other methods go inside.

@@ -6,26 +6,24 @@ use crate::crypto::secret::{Secret, SharedSecret};
 use crate::packet::Packet;
 
 /// The vendor that RFC 2548 is about.
-const VENDOR: [u8; 4] = 311u32.to_be_bytes();
+pub(crate) const VENDOR: [u8; 4] = 311u32.to_be_bytes();
 /// RFC 2548 sections 2.4.2 and 2.4.3.
 const SEND_KEY: u8 = 16;
 const RECV_KEY: u8 = 17;
 const BLOCK: usize = 16;
 
 impl Builder {
-    /// Adds MS-MPPE-Recv-Key and MS-MPPE-Send-Key: the first and second 32 bytes
-    /// of a master session key, hidden under the request's authenticator (RFC 2548
-    /// section 2.4). `salts` must be random and differ; their first bit is set
-    /// here.
+    /// Adds MS-MPPE-Recv-Key and MS-MPPE-Send-Key, in this order, hidden under the
+    /// request's authenticator (RFC 2548 section 2.4). `salts` must be random and differ;
+    /// their first bit is set here.
     pub fn session_keys(
         &mut self,
-        msk: &[u8],
+        keys: [&[u8]; 2],
         salts: [u16; 2],
         request_authenticator: &[u8; 16],
         secret: &SharedSecret,
     ) -> Result<(), BuildError> {
-        let halves = msk.chunks(32).take(2);
-        for ((kind, key), salt) in [RECV_KEY, SEND_KEY].into_iter().zip(halves).zip(salts) {
+        for ((kind, key), salt) in [RECV_KEY, SEND_KEY].into_iter().zip(keys).zip(salts) {
             let salt = (salt | 0x8000).to_be_bytes();
             let mut value = [&VENDOR[..], &[kind, 0], &salt].concat();
             value.extend(hide(key, &salt, request_authenticator, secret));
