@@ -3,7 +3,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use regnant_base::{Network, did_you_mean};
-use regnant_decision::NasIdentity;
+use regnant_decision::{NasIdentity, Purpose};
 use regnant_policy::{Compiled, FactId, Facts, Known, Value};
 use regnant_radius::Attributes;
 
@@ -82,6 +82,11 @@ impl Edition {
             }
             Err(cannot) => Err(self.told(dialect, grants, &cannot.error)),
         }
+    }
+
+    /// What a request of a NAS of this dialect is for, where the dialect knows.
+    pub(crate) fn purpose(&self, dialect: &str, attributes: &Attributes<'_>) -> Option<Purpose> {
+        self.dialects.get(dialect)?.dialect.purpose(attributes, self.vocabulary.dictionary())
     }
 
     fn told(&self, dialect: &str, grants: usize, error: &RenderError) -> String {

@@ -32,14 +32,14 @@ impl ProtocolFacts for RadiusRequest {
 impl KeptRequest for RadiusRequest {
     /// All that one pass over the attributes tells.
     fn request(&self) -> Request<'_> {
-        self.accepted.request(self)
+        self.accepted.request(self, &self.edition)
     }
 }
 
 impl AcceptedRequest {
     /// What it says, in one pass over its attributes; facts of single attributes are told
-    /// by `protocol`.
-    pub fn request<'p>(&'p self, protocol: &'p dyn ProtocolFacts) -> Request<'p> {
+    /// by `protocol`. What the request is for is a matter of the NAS's dialect first.
+    pub fn request<'p>(&'p self, protocol: &'p dyn ProtocolFacts, edition: &Edition) -> Request<'p> {
         let (packet, nas) = (self.packet(), &*self.nas);
         let mut raw = Raw::default();
         for attribute in packet.attributes() {
@@ -67,7 +67,9 @@ impl AcceptedRequest {
             mac,
             carrier,
             method: ms_chap.or_else(|| carrier.and_then(method)),
-            purpose: purpose(nas.kind, carrier, integer(raw.service_type), integer(raw.port_type)),
+            purpose: edition
+                .purpose(&nas.dialect, &packet.attributes())
+                .or_else(|| purpose(nas.kind, carrier, integer(raw.service_type), integer(raw.port_type))),
             medium: integer(raw.port_type).map(medium),
             port: integer(raw.port).or_else(|| last_number(text(raw.port_id)?)),
             ssid: text(raw.called).and_then(ssid),

@@ -2,10 +2,10 @@
 use std::sync::Arc;
 
 use proptest::prelude::*;
-use regnant_decision::{NasIdentity, NasKind};
-use regnant_equipment::{Dialect, Edition, Vocabulary};
-use regnant_policy::{Compiled, FactId, Facts, Known, Source, Value};
-use regnant_radius::{Attributes, Dictionary};
+use regnant_decision::{NasIdentity, NasKind, ProtocolFacts, Purpose};
+use regnant_equipment::{Dialect, Edition, Nas, Vocabulary, accept};
+use regnant_policy::{Compiled, FactId, Facts, Known, Source, Type, Value};
+use regnant_radius::{Attributes, Builder, Code, Dictionary, SharedSecret};
 
 const DICTIONARY: &str = include_str!("../../campus/harbour/tarnworks.dictionary.toml");
 const TARNWORKS: &str = include_str!("../../campus/harbour/tarnworks.dialect.toml");
@@ -282,6 +282,66 @@ fn values_from_facts_are_told_as_they_are_then() {
     assert!(told(&Nothing).contains("(\"Tarnworks-Segment\", \"9\"), (\"Tarnworks-Role\", \"role=guest\")"));
     // What the standard dialect cannot say it cannot say of a fact either.
     assert!(edition.attributes("standard", 0, &Nothing).is_err());
+}
+
+#[test]
+fn a_firewall_can_send_two_kinds_of_login_that_its_dialect_tells_apart() {
+    let vocabulary = vocabulary();
+    let looks = own("
+        [[request]]
+        purpose = \"vpn\"
+        with = { Tarnworks-Zone = \"tunnel\", Calling-Station-Id = \"*\" }
+        [[request]]
+        purpose = \"login\"
+        with = { Service-Type = \"NAS-Prompt\" }");
+    let edition = edition_of(
+        "grant a { class \"a\" } gate v { when request.purpose = vpn accept pap identify user in people otherwise grant a }",
+        &dialects(&looks),
+    );
+    let ask = |attributes: &[(&str, &str)], dialect: &str| {
+        let secret = SharedSecret::new(*b"portcullis-2-chain");
+        let mut builder = Builder::new(Code::ACCESS_REQUEST, 1);
+        builder.encoded(&vocabulary.dictionary().encode(attributes.iter().copied()).unwrap()).unwrap();
+        let (name, kind, site) = ("gate-fw-1".into(), NasKind::Firewall, "gatehouse".into());
+        let identity = NasIdentity { name, kind, site, dialect: dialect.into() };
+        let network = "127.0.0.31".parse().unwrap();
+        let nas = Arc::new(Nas { identity, network, secret: secret.clone(), require_message_authenticator: true });
+        let bytes = builder.request(&[1; 16], &secret);
+        let accepted = accept(Some(&nas), "127.0.0.31:1".parse().unwrap(), &bytes).unwrap();
+        accepted.request(&NoFacts, &edition).purpose
+    };
+    let tunnel = [("Tarnworks-Zone", "tunnel"), ("Calling-Station-Id", "10.44.0.9"), ("Service-Type", "NAS-Prompt")];
+    assert_eq!(ask(&tunnel, "own"), Some(Purpose::Vpn));
+    assert_eq!(ask(&tunnel[1..], "own"), Some(Purpose::Login));
+    // What it says nothing of is as it is without.
+    assert_eq!(ask(&[("Service-Type", "Framed"), ("NAS-Port-Type", "Virtual")], "own"), Some(Purpose::Vpn));
+    assert_eq!(ask(&tunnel, "standard"), Some(Purpose::Login));
+    let standard = [Dialect::standard(vocabulary.dictionary())];
+    let wrong = own(
+        "[[request]]\npurpose = \"vpm\"\nwith = { Service-Type = \"Logon\", User-Password = \"x\" }\n[[request]]\nwith = {}",
+    );
+    let told = Dialect::read("own.toml", &wrong, vocabulary.dictionary(), &standard).unwrap_err().to_string();
+    for line in [
+        "own.toml:4: there is no purpose `vpm`; did you mean `vpn`?",
+        "own.toml:5: Service-Type cannot be `Logon`: it takes a number or one of the attribute's named values",
+        "own.toml:5: `User-Password` says nothing that one can look for",
+        "own.toml:6: `purpose` is missing",
+        "own.toml:6: `with` says no attribute",
+    ] {
+        assert!(told.contains(line), "{told}");
+    }
+}
+
+struct NoFacts;
+
+impl ProtocolFacts for NoFacts {
+    fn fact(&self, _: usize, _: &Type) -> Known<Value<'_>> {
+        Known::Absent
+    }
+
+    fn can_be_told(&self, _: usize, _: &dyn Facts) -> Result<(), String> {
+        Ok(())
+    }
 }
 
 #[test]

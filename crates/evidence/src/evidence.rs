@@ -87,7 +87,7 @@ impl Evidence {
     pub fn new(decision: Decision) -> Self {
         let Decision { id, accepted, edition, decided, reply, replied_at } = decision;
         let (packet, vocabulary, times) = (accepted.packet(), &*edition.vocabulary, decided.times);
-        let request = accepted.request(&NoProtocol);
+        let request = accepted.request(&NoProtocol, &edition);
         let facts = RequestFacts { table: vocabulary.table(), request, known: decided.known, now: id.timestamp_ms() };
         let fixed = |grants| edition.fixed_attributes(&accepted.nas.dialect, grants);
         let granted = decided.ending.grants().and_then(fixed);

@@ -1,10 +1,12 @@
 use std::collections::{BTreeSet, HashMap};
 
 use regnant_base::{Item, Mistakes, Section, TomlFile, did_you_mean};
+use regnant_decision::Purpose;
 use regnant_policy::{STATEMENTS, StatementKind};
-use regnant_radius::{Dictionary, MAX_LEN};
+use regnant_radius::{Attributes, Dictionary, MAX_LEN};
 
 use crate::render::acl::AclCarriage;
+use crate::render::asking::Look;
 use crate::render::template::Template;
 
 const BUILT_IN: [(&str, &str); 1] = [("standard.toml", include_str!("../../dialects/standard.toml"))];
@@ -24,6 +26,8 @@ pub struct Dialect {
     pub(crate) needs: HashMap<&'static str, Vec<&'static str>>,
     /// Bytes of attributes that equipment reads of a reply.
     pub(crate) most_bytes: usize,
+    /// How its requests look, the first that fits counts.
+    looks: Vec<Look>,
 }
 
 /// How a statement is said.
@@ -94,6 +98,11 @@ impl Dialect {
         }
     }
 
+    /// What a request with these attributes is for, where the dialect knows its look.
+    pub(crate) fn purpose(&self, attributes: &Attributes<'_>, dictionary: &Dictionary) -> Option<Purpose> {
+        self.looks.iter().find_map(|look| look.purpose(attributes, dictionary))
+    }
+
     /// Why it cannot say a statement, where it says so itself.
     pub fn cannot(&self, statement: &StatementKind) -> Option<&str> {
         match self.statements.get(statement.keyword) {
@@ -114,9 +123,9 @@ fn read(section: &Section<'_>, dictionary: &Dictionary, known: &[Dialect]) -> Op
         .flat_map(Section::entries)
         .filter_map(|(key, item)| {
             let kind = statement(key.value, &item)?;
-            let templates: Option<Vec<_>> =
+            let templates: Vec<_> =
                 item.list("statements").into_iter().map(|one| Template::read(one, kind, dictionary)).collect();
-            Some((kind.keyword, Way::Attributes(templates?)))
+            Some((kind.keyword, Way::Attributes(templates.into_iter().collect::<Option<_>>()?)))
         })
         .collect();
     let cannot = section.get("cannot").and_then(|item| item.section("cannot"));
@@ -145,7 +154,9 @@ fn read(section: &Section<'_>, dictionary: &Dictionary, known: &[Dialect]) -> Op
         limits.close();
         most
     });
+    let looks: Vec<_> = section.sections("request").iter().filter_map(|one| Look::read(one, dictionary)).collect();
     let base = extends.as_ref();
+    let of_base = base.map(|base| base.looks.clone()).unwrap_or_default();
     let mut statements = base.map(|base| base.statements.clone()).unwrap_or_default();
     let mut acl = acl.or_else(|| base.and_then(|base| base.acl.clone()));
     for (keyword, way) in own.into_iter().chain(cannot) {
@@ -165,6 +176,7 @@ fn read(section: &Section<'_>, dictionary: &Dictionary, known: &[Dialect]) -> Op
         statements,
         needs: all_needs,
         most_bytes: most_bytes.map_or(otherwise, |most| most.value as usize),
+        looks: looks.into_iter().chain(of_base).collect(),
     })
 }
 

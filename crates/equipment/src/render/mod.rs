@@ -1,6 +1,7 @@
 //! Grants in the attributes of a make of equipment.
 
 mod acl;
+mod asking;
 pub(crate) mod dialect;
 pub(crate) mod template;
 

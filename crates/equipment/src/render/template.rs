@@ -208,6 +208,16 @@ fn condition(text: &str, kind: &'static StatementKind, section: &Section<'_>) ->
 /// An attribute that an Access-Accept may carry.
 pub(crate) fn attribute(item: Item<'_>, dictionary: &Dictionary) -> Option<Arc<Definition>> {
     let name = item.text("attribute")?.value;
+    let definition = known_attribute(name, &item, dictionary)?;
+    if let Some(why) = cannot_be_sent(&definition) {
+        item.wrong(format!("`{name}` cannot be sent: {why}"));
+        return None;
+    }
+    Some(definition)
+}
+
+/// An attribute of the dictionary.
+pub(crate) fn known_attribute(name: &str, item: &Item<'_>, dictionary: &Dictionary) -> Option<Arc<Definition>> {
     let Some(definition) = dictionary.by_name(name) else {
         let names = dictionary.definitions().iter().map(|definition| definition.name.as_str());
         let hint = did_you_mean(name, names).map(|name| format!("; did you mean {name}?")).unwrap_or_default();
@@ -217,10 +227,6 @@ pub(crate) fn attribute(item: Item<'_>, dictionary: &Dictionary) -> Option<Arc<D
         ));
         return None;
     };
-    if let Some(why) = cannot_be_sent(definition) {
-        item.wrong(format!("`{name}` cannot be sent: {why}"));
-        return None;
-    }
     Some(definition.clone())
 }
 

@@ -1,6 +1,7 @@
 use std::sync::Arc;
 
 use crate::attribute_id::AttributeId;
+use crate::value::{ValueError, write};
 
 /// What is known of one attribute.
 #[derive(Clone, Debug)]
@@ -43,6 +44,11 @@ impl Definition {
     /// The number of a name; case does not count.
     pub fn value_number(&self, name: &str) -> Option<u32> {
         self.values.iter().find(|(known, _)| known.eq_ignore_ascii_case(name)).map(|(_, number)| *number)
+    }
+
+    /// The value that a person wrote, encoded, under tag 0 where it has a tag.
+    pub fn encode(&self, text: &str) -> Result<Vec<u8>, ValueError> {
+        write(self, 0, text)
     }
 
     /// All named values.
