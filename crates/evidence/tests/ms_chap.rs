@@ -69,7 +69,7 @@ fn reply(harbour: &Harbour, request: &Request) -> Vec<u8> {
 fn value(reply: &[u8], kind: u8) -> Option<Vec<u8>> {
     let packet = Packet::parse(reply).unwrap();
     let id = AttributeId::of_vendor(311, kind.into());
-    Dictionary::standard().values(packet.attributes(), id).into_iter().next().map(|value| value.into_owned())
+    Dictionary::standard().values(packet.attributes(), id).into_iter().next().map(std::borrow::Cow::into_owned)
 }
 
 #[test]
