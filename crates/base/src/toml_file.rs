@@ -1,7 +1,6 @@
 //! Reads a TOML file that a person wrote, and tells every mistake in it with its line.
 
 use std::cell::RefCell;
-use std::collections::BTreeSet;
 use std::fmt;
 
 use toml::de::{DeTable, DeValue};
@@ -137,7 +136,7 @@ pub struct Section<'f> {
     file: &'f TomlFile<'f>,
     table: &'f DeTable<'f>,
     line: usize,
-    asked: RefCell<BTreeSet<&'static str>>,
+    asked: RefCell<Vec<&'static str>>,
 }
 
 impl<'f> Section<'f> {
@@ -153,7 +152,7 @@ impl<'f> Section<'f> {
 
     /// What stands under a key.
     pub fn get(&self, key: &'static str) -> Option<Item<'f>> {
-        self.asked.borrow_mut().insert(key);
+        self.asked.borrow_mut().push(key);
         let (_, value) = self.table.iter().find(|(known, _)| known.get_ref() == key)?;
         Some(Item { file: self.file, value: value.get_ref(), line: self.file.line_at(value.span().start) })
     }
@@ -211,8 +210,13 @@ impl<'f> Section<'f> {
 
     /// Reports every key that nobody asked for.
     pub fn close(&self) {
-        let asked = self.asked.borrow();
-        for key in self.table.keys().filter(|key| !asked.contains(key.get_ref().as_ref())) {
+        let mut asked = self.asked.borrow_mut();
+        if self.table.keys().all(|key| asked.contains(&key.get_ref().as_ref())) {
+            return;
+        }
+        asked.sort_unstable();
+        asked.dedup();
+        for key in self.table.keys().filter(|key| !asked.contains(&key.get_ref().as_ref())) {
             let hint = did_you_mean(key.get_ref(), asked.iter().copied())
                 .map(|known| format!("; did you mean `{known}`?"))
                 .unwrap_or_else(|| format!("; there are: {}", asked.iter().copied().collect::<Vec<_>>().join(", ")));

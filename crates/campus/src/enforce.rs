@@ -2,6 +2,8 @@ use regnant_radius::Code;
 
 use regnant_client::{ExchangeError, Reply};
 
+use crate::filter::{Sent, passes};
+
 /// What a NAS makes of a reply.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Outcome {
@@ -35,14 +37,15 @@ pub struct Enforced {
 }
 
 impl Outcome {
-    /// Reads a reply as a NAS does.
-    pub fn of(reply: Result<Reply, ExchangeError>) -> Self {
+    /// Reads a reply as a NAS does, which makes of an Access-Accept what `enforce` says.
+    pub(crate) fn of(reply: Result<Reply, ExchangeError>, enforce: impl FnOnce(&Reply) -> Option<Enforced>) -> Self {
         match reply {
             // Equipment opens the port, and a supplicant that does not believe it, or
             // has other keys, gets no further.
-            Ok(reply) if reply.code == Code::ACCESS_ACCEPT && reply.is_believed() => {
-                Self::Accepted(Enforced::read(&reply))
-            }
+            Ok(reply) if reply.code == Code::ACCESS_ACCEPT && reply.is_believed() => match enforce(&reply) {
+                Some(enforced) => Self::Accepted(enforced),
+                None => Self::Refused(Some("the equipment could not get its access list".into())),
+            },
             Ok(reply) if reply.code == Code::ACCESS_ACCEPT => Self::Refused(Some("the supplicant disagrees".into())),
             Ok(reply) => Self::Refused(reply.first("Reply-Message").map(str::to_owned)),
             Err(_) => Self::NoAnswer,
@@ -60,7 +63,12 @@ impl Outcome {
 }
 
 impl Enforced {
-    fn read(reply: &Reply) -> Self {
+    /// Whether a packet that the device sends would pass.
+    pub fn passes(&self, sent: &Sent) -> bool {
+        passes(&self.rules, sent)
+    }
+
+    pub(crate) fn read(reply: &Reply) -> Self {
         let number = |name| reply.first(name).and_then(|value| value.parse().ok());
         // RFC 3580 section 3.31: only with these two does the third name a VLAN.
         let is_vlan =

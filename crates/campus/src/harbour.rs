@@ -3,6 +3,9 @@
 
 use std::net::Ipv4Addr;
 
+use regnant_radius::Dictionary;
+
+use crate::make::Make;
 use crate::nas::Nas;
 
 /// The harbour's policy.
@@ -16,14 +19,25 @@ pub const DIALECT: &str = include_str!("../harbour/tarnworks.dialect.toml");
 /// The console's administrator and their password.
 pub const ADMINISTRATOR: (&str, &str) = ("harbour", "tarnmouth-demo");
 
+/// The attributes that its equipment sends and understands.
+pub fn dictionary() -> Dictionary {
+    let mut dictionary = Dictionary::standard();
+    dictionary.add_own("tarnworks.toml", DICTIONARY).expect("the file that ships is checked by the tests");
+    dictionary
+}
+
 const fn nas(name: &'static str, last: u8, secret: &'static str, signed: bool) -> Nas {
-    Nas { name, address: Ipv4Addr::new(127, 0, 0, last), secret, signed }
+    Nas { name, address: Ipv4Addr::new(127, 0, 0, last), secret, signed, make: Make::Standard }
+}
+
+const fn of_tarnworks(nas: Nas) -> Nas {
+    Nas { make: Make::Tarnworks, ..nas }
 }
 
 /// A switch at the quayside.
 pub const QUAY_SW_1: Nas = nas("quay-sw-1", 11, "bollard-9-anchor", true);
 /// A switch in the yard.
-pub const YARD_SW_1: Nas = nas("yard-sw-1", 12, "gantry-4-lashing", true);
+pub const YARD_SW_1: Nas = of_tarnworks(nas("yard-sw-1", 12, "gantry-4-lashing", true));
 /// The wireless controller on the tower.
 pub const MAST_WLC_1: Nas = nas("mast-wlc-1", 21, "mizzen-7-halyard", true);
 /// The firewall at the gatehouse.

@@ -6,11 +6,15 @@
 
 pub mod certificates;
 mod enforce;
+mod filter;
 pub mod harbour;
 mod logins;
+mod make;
 mod nas;
 pub mod story;
 pub mod traffic;
 
 pub use enforce::{Enforced, Outcome};
+pub use filter::Sent;
+pub use make::Make;
 pub use nas::Nas;

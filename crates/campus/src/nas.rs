@@ -4,6 +4,7 @@ use std::sync::Arc;
 use regnant_radius::{Dictionary, SharedSecret};
 
 use crate::enforce::Outcome;
+use crate::make::Make;
 use regnant_client::Ask;
 use regnant_client::{Exchange, Patience, Server};
 
@@ -18,12 +19,19 @@ pub struct Nas {
     pub secret: &'static str,
     /// Whether it signs its requests.
     pub signed: bool,
+    /// What it understands.
+    pub make: Make,
 }
 
 impl Nas {
     /// Asks the server and reads the answer.
     pub fn ask(&self, server: SocketAddr, ask: &Ask, dictionary: &Arc<Dictionary>) -> Outcome {
-        Outcome::of(self.exchange(server).ask(ask, dictionary))
+        self.ask_by(&self.exchange(server), ask, dictionary)
+    }
+
+    /// The same, by an exchange of its own.
+    pub fn ask_by(&self, exchange: &Exchange, ask: &Ask, dictionary: &Arc<Dictionary>) -> Outcome {
+        Outcome::of(exchange.ask(ask, dictionary), |reply| self.make.enforce(reply, exchange, dictionary))
     }
 
     /// How it sends.

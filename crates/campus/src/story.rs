@@ -58,7 +58,7 @@ impl Scene {
             Expected::NoAnswer => {
                 let mut exchange = self.nas.exchange(server);
                 exchange.patience = Patience { first: Duration::from_millis(300), tries: 1, ..Patience::default() };
-                Outcome::of(exchange.ask(&self.ask, dictionary))
+                self.nas.ask_by(&exchange, &self.ask, dictionary)
             }
             _ => self.nas.ask(server, &self.ask, dictionary),
         }

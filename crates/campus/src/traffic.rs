@@ -5,10 +5,8 @@ use std::sync::Arc;
 use std::sync::mpsc::{Receiver, RecvTimeoutError};
 use std::time::Duration;
 
-use regnant_radius::Dictionary;
-
 use crate::enforce::Outcome;
-use crate::harbour::{QUAY_SW_1, STRAY_SW_9, YARD_SW_1};
+use crate::harbour::{QUAY_SW_1, STRAY_SW_9, YARD_SW_1, dictionary};
 use crate::nas::Nas;
 use crate::story::Scene;
 use regnant_client::{Ask, Patience};
@@ -18,7 +16,7 @@ const PAUSE: Duration = Duration::from_millis(1_200);
 /// Sends requests one after another, a moment apart, until the other end of
 /// `stop` is dropped; `tell` hears who asked what, and what came of it.
 pub fn run(server: SocketAddr, scenes: &[Scene], stop: &Receiver<()>, tell: impl Fn(&Nas, &Ask, &Outcome)) {
-    let dictionary = Arc::new(Dictionary::standard());
+    let dictionary = Arc::new(dictionary());
     for turn in 0usize.. {
         match turn % 3 {
             // Two of three are devices at the quay and in the yard coming and going.
@@ -32,7 +30,7 @@ pub fn run(server: SocketAddr, scenes: &[Scene], stop: &Receiver<()>, tell: impl
                 if nas.name == STRAY_SW_9.name {
                     exchange.patience = Patience { first: Duration::from_millis(50), tries: 1, ..Patience::default() };
                 }
-                tell(&nas, &ask, &Outcome::of(exchange.ask(&ask, &dictionary)));
+                tell(&nas, &ask, &nas.ask_by(&exchange, &ask, &dictionary));
             }
         }
         if stop.recv_timeout(PAUSE) != Err(RecvTimeoutError::Timeout) {

@@ -409,7 +409,7 @@ pub(crate) struct Journal {
     /// Only sentences that hold all these words
     pub(crate) words: Vec<String>,
     /// Only this outcome
-    #[arg(long, value_parser = ["granted", "refused", "silence", "unfinished", "unheard"])]
+    #[arg(long, value_parser = ["granted", "refused", "silence", "unfinished", "unheard", "told"])]
     pub(crate) outcome: Option<String>,
     /// At most this many entries
     #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=500))]

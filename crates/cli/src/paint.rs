@@ -46,6 +46,7 @@ pub(crate) fn mark(outcome: &str) -> &'static str {
         "refused" | "stopped" => "✕",
         "silence" => "–",
         "unfinished" => "…",
+        "told" => "→",
         "unheard" => "?",
         "unreadable" => "▨",
         _ => "○",

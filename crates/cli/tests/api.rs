@@ -297,18 +297,18 @@ fn a_policy_is_checked_without_effect_and_activated_with() {
         (status, refused["error"].as_str()),
         (422, Some("The policy cannot be activated: 1 of 11 cases failed."))
     );
-    assert_eq!(service.get("policy").1["edition"]["number"], 2);
+    assert_eq!(service.get("policy").1["edition"]["number"], 4);
     let changed = POLICY.replace("staff\"", "contractors\"");
     let (status, _) = service.post("policy/activate", &json!({ "source": changed, "expected": 1 }));
     assert_eq!(status, 409);
     let (status, done) =
-        service.post("policy/activate", &json!({ "source": "gate nobody { otherwise refuse }\n", "expected": 2 }));
-    assert_eq!((status, done["number"].as_u64()), (200, Some(3)));
+        service.post("policy/activate", &json!({ "source": "gate nobody { otherwise refuse }\n", "expected": 4 }));
+    assert_eq!((status, done["number"].as_u64()), (200, Some(5)));
     service.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200007"]).ends_with(1);
     let editions = service.get("policy/editions").1;
     let states: Vec<_> =
         editions["editions"].as_array().unwrap().iter().map(|e| e["state"].as_str().unwrap()).collect();
-    assert_eq!(states, ["active", "retired", "retired"]);
+    assert_eq!(states, ["active", "retired", "retired", "retired", "retired"]);
     assert_eq!(editions["editions"][0]["created_by"], "harbour");
 }
 
@@ -398,6 +398,8 @@ fn every_change_is_in_the_audit_with_its_author_and_without_secrets() {
         ("activate policy", "regnant"),
         ("set administrator", "harbour"),
         ("add token", "harbour"),
+        ("set dictionary", "harbour"),
+        ("set dialect", "harbour"),
         ("import", "harbour"),
         ("set certificate", "harbour"),
         ("set trust", "harbour"),
@@ -407,7 +409,7 @@ fn every_change_is_in_the_audit_with_its_author_and_without_secrets() {
     ];
     assert_eq!(told, expected);
     let revisions: Vec<_> = changes.iter().rev().map(|change| change["revision"].as_u64().unwrap()).collect();
-    assert_eq!(revisions, (1..=10).collect::<Vec<_>>());
+    assert_eq!(revisions, (1..=12).collect::<Vec<_>>());
     let why = |change: &Value| change["refused"].as_str().unwrap_or_default().to_owned();
     assert!(why(&changes[0]).contains("two NASes never have the same address"), "{list}");
     assert!(why(&changes[1]).starts_with(&format!("edition {active} is active")), "{list}");

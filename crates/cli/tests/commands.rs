@@ -145,11 +145,11 @@ fn a_policy_that_does_not_check_leaves_the_active_one() {
     };
     assert!(activate("gate g {").fails(1).contains("cannot be activated: 1 error"));
     assert!(activate(&POLICY.replace("in harbour-devices", "in harbor-devices")).fails(1).contains("4 errors"));
-    assert!(activate(&POLICY.replace("vlan 40", "vlan 41")).succeeds().contains("edition 3 is active"));
+    assert!(activate(&POLICY.replace("vlan 40", "vlan 41")).succeeds().contains("edition 5 is active"));
     let told = service.try_from(&YARD_SW_1, &["mac", "--mac", "02005e400001"]).succeeds();
     assert!(told.contains("Tunnel-Private-Group-ID  41"), "{told}");
-    let late = activate(POLICY).args(["--expected", "2"]).fails(1);
-    assert!(late.contains("Edition 3 is active and you began with edition 2"), "{late}");
+    let late = activate(POLICY).args(["--expected", "4"]).fails(1);
+    assert!(late.contains("Edition 5 is active and you began with edition 4"), "{late}");
 }
 
 #[test]

@@ -3,7 +3,7 @@ mod running;
 
 use std::fs;
 
-use regnant_campus::harbour::{DICTIONARY, YARD_SW_1};
+use regnant_campus::harbour::{DICTIONARY, INVENTORY, YARD_SW_1};
 use running::*;
 use serde_json::json;
 
@@ -15,9 +15,21 @@ const ZONED: &str = "grant yes { class \"yes\" }
       otherwise refuse
     }";
 
+/// The harbour before anybody had made the yard's switches known.
+fn bare() -> Running {
+    let service = Running::harbour();
+    let (before, after) = INVENTORY.split_once("dialect = \"tarnworks\"\n").unwrap();
+    let inventory = service.data.join("inventory.toml");
+    fs::write(&inventory, format!("{before}{after}")).unwrap();
+    service.client(&["import"]).arg(&inventory).succeeds();
+    service.client(&["dialect", "remove", "tarnworks"]).succeeds();
+    service.client(&["dictionary", "remove", "tarnworks"]).succeeds();
+    service
+}
+
 #[test]
 fn a_missing_vendor_attribute_is_a_fact_and_has_a_name_from_then_on() {
-    let mut service = Running::harbour();
+    let mut service = bare();
     let file = service.data.join("tarnworks.toml");
     fs::write(&file, DICTIONARY).unwrap();
     let mut asked = 0;
@@ -67,7 +79,7 @@ fn a_missing_vendor_attribute_is_a_fact_and_has_a_name_from_then_on() {
 
 #[test]
 fn a_file_that_is_wrong_or_contradicts_what_there_is_changes_nothing() {
-    let service = Running::harbour();
+    let service = bare();
     let (status, _) = service.post("dictionaries", &json!({ "file": "tarnworks.toml", "text": DICTIONARY }));
     assert_eq!(status, 200);
     let before = (service.get("health").1["edition"].clone(), service.get("dictionaries").1);

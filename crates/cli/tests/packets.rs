@@ -4,6 +4,7 @@ mod running;
 
 use std::collections::HashSet;
 use std::net::UdpSocket;
+use std::sync::LazyLock;
 use std::time::Duration;
 
 use regnant_campus::Nas;
@@ -22,9 +23,11 @@ fn socket(service: &Running, nas: &Nas) -> UdpSocket {
     socket
 }
 
+static DICTIONARY: LazyLock<Dictionary> = LazyLock::new(Dictionary::standard);
+
 fn packet(nas: &Nas, ask: &Ask, identifier: u8) -> Vec<u8> {
     let secret = SharedSecret::new(nas.secret.as_bytes());
-    ask.packet(identifier, &AUTHENTICATOR, &secret, nas.signed, &Dictionary::standard()).unwrap()
+    ask.packet(identifier, &AUTHENTICATOR, &secret, nas.signed, &DICTIONARY).unwrap()
 }
 
 fn receive(socket: &UdpSocket) -> Option<Vec<u8>> {
@@ -93,7 +96,7 @@ fn a_repeat_gets_the_same_answer_and_no_second_decision() {
     // The same identifier under another authenticator is another request.
     let secret = SharedSecret::new(GATE_FW_1.secret.as_bytes());
     let ask = Ask::pap("ola.nett", "wrong").with("Service-Type", "Login");
-    client.send(&ask.packet(7, &[9; 16], &secret, true, &Dictionary::standard()).unwrap()).unwrap();
+    client.send(&ask.packet(7, &[9; 16], &secret, true, &DICTIONARY).unwrap()).unwrap();
     assert_eq!(receive(&client).unwrap()[0], Code::ACCESS_REJECT.0);
     assert_eq!(service.entries("q=ola.nett", 2).len(), 2);
 }

@@ -43,6 +43,8 @@ pub enum Credential {
         /// Whether it is version 2.
         is_version_2: bool,
     },
+    /// Nothing: the equipment asks for itself.
+    Nothing,
     /// A supplicant behind the equipment (IEEE 802.1X).
     Eap(Box<Supplicant>),
 }
@@ -80,6 +82,11 @@ impl Ask {
         Self { credential, attributes: Vec::new() }
     }
 
+    /// What equipment asks for itself, with the attributes that are added.
+    pub fn for_itself() -> Self {
+        Self { credential: Credential::Nothing, attributes: Vec::new() }
+    }
+
     /// 802.1X from a device of this MAC address.
     pub fn eap(supplicant: Supplicant, address: &str) -> Self {
         let attributes = vec![("Calling-Station-Id".into(), address.into())];
@@ -99,6 +106,7 @@ impl Ask {
             | Credential::Pap { user: who, .. }
             | Credential::Chap { user: who, .. }
             | Credential::MsChap { user: who, .. } => who,
+            Credential::Nothing => "equipment",
             Credential::Eap(supplicant) => &supplicant.title,
         }
     }
@@ -115,6 +123,7 @@ impl Ask {
             Credential::Pap { user, .. } | Credential::Chap { user, .. } | Credential::MsChap { user, .. } => {
                 vec![("User-Name", user), ("NAS-Port-Type", "Virtual")]
             }
+            Credential::Nothing => Vec::new(),
             Credential::Eap(supplicant) => {
                 vec![("User-Name", &supplicant.outer), ("NAS-Port-Type", "Ethernet"), ("Framed-MTU", "1400")]
             }
@@ -149,6 +158,7 @@ impl Ask {
             Credential::MsChap { user, password, is_version_2 } => {
                 add_ms_chap(&mut builder, identifier, authenticator, (user, password, *is_version_2))?;
             }
+            Credential::Nothing => {}
             // EAP goes on packet by packet.
             Credential::Eap(_) => return Err(AskError::Conversation),
         }

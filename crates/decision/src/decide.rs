@@ -137,7 +137,12 @@ pub async fn decide(
 impl Decided {
     /// What is refused before anything was looked up.
     pub fn unfit(gate: Option<usize>, unfit: Unfit, at: Duration) -> Self {
-        let (ending, known) = (Ending::Unfit(unfit), Findings::default());
+        Self::at_once(gate, Ending::Unfit(unfit), at)
+    }
+
+    /// What ends before anything was looked up.
+    pub fn at_once(gate: Option<usize>, ending: Ending, at: Duration) -> Self {
+        let known = Findings::default();
         let times = Times { gate: at, rules: at, ..Times::default() };
         Self { gate, ending, known, eap: None, lookups: Vec::new(), remembered: None, session_key: None, times }
     }

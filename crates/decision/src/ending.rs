@@ -31,6 +31,8 @@ pub enum Ending {
     },
     /// Refused before the policy had anything to say.
     Unfit(Unfit),
+    /// Equipment asked for what an earlier decision has named, and was told: no access.
+    Told(String),
     /// No answer can be made, and why: the NAS's dialect is unknown to the edition, or
     /// what must be echoed does not fit a packet.
     Unanswerable(String),
@@ -74,6 +76,8 @@ pub enum Unfit {
     Conversation(FailureEvidence),
     /// The policy gives access, and the equipment cannot be told of it; why.
     CannotBeTold(String),
+    /// Equipment asked for something that it is not told; why.
+    NotTold(String),
 }
 
 /// What an entry tells of.
@@ -90,16 +94,19 @@ pub enum EntryKind {
     Unfinished = 4,
     /// Packets that stayed unheard.
     Unheard = 5,
+    /// Equipment was told what an earlier decision has named.
+    Told = 6,
 }
 
 impl EntryKind {
     /// All with their words.
-    pub const ALL: [(&'static str, Self); 5] = [
+    pub const ALL: [(&'static str, Self); 6] = [
         ("granted", Self::Granted),
         ("refused", Self::Refused),
         ("silence", Self::Silence),
         ("unfinished", Self::Unfinished),
         ("unheard", Self::Unheard),
+        ("told", Self::Told),
     ];
 
     /// The kind of this word.
@@ -126,6 +133,7 @@ impl Ending {
             Self::Refused { .. } | Self::Unfit(_) => EntryKind::Refused,
             Self::Silent { .. } | Self::Unanswerable(_) => EntryKind::Silence,
             Self::Left(_) => EntryKind::Unfinished,
+            Self::Told(_) => EntryKind::Told,
         }
     }
 
@@ -142,7 +150,7 @@ impl Ending {
         match self {
             Self::Granted { by, .. } => Some(Because::Decider(*by)),
             Self::Refused { by, .. } | Self::Silent { by } => Some(*by),
-            Self::Unfit(_) | Self::Unanswerable(_) | Self::Left(_) => None,
+            Self::Unfit(_) | Self::Unanswerable(_) | Self::Left(_) | Self::Told(_) => None,
         }
     }
 
@@ -166,6 +174,7 @@ enum StoredEnd {
     Otherwise,
     Undetermined(u32),
     Unanswerable(String),
+    Told(String),
 }
 
 /// What was decided.
@@ -175,6 +184,7 @@ enum StoredVerdict {
     Refuse(Option<String>),
     Silence,
     Unfinished,
+    Told,
 }
 
 impl From<Ending> for (StoredEnd, StoredVerdict) {
@@ -190,6 +200,8 @@ impl From<Ending> for (StoredEnd, StoredVerdict) {
             Ending::Unfit(Unfit::UnknownConversation) => (StoredEnd::UnknownConversation, refused),
             Ending::Unfit(Unfit::Conversation(failure)) => (StoredEnd::Conversation(failure), refused),
             Ending::Unfit(Unfit::CannotBeTold(why)) => (StoredEnd::Unanswerable(why), refused),
+            Ending::Unfit(Unfit::NotTold(why)) => (StoredEnd::Told(why), refused),
+            Ending::Told(what) => (StoredEnd::Told(what), StoredVerdict::Told),
             Ending::Unanswerable(why) => (StoredEnd::Unanswerable(why), StoredVerdict::Silence),
             Ending::Left(None) => (StoredEnd::Abandoned, StoredVerdict::Unfinished),
             Ending::Left(Some(failure)) => (StoredEnd::Conversation(failure), StoredVerdict::Unfinished),
@@ -243,6 +255,8 @@ impl Ending {
             (StoredEnd::Conversation(failure), StoredVerdict::Unfinished) => Self::Left(Some(failure)),
             (StoredEnd::Abandoned, StoredVerdict::Unfinished) => Self::Left(None),
             (StoredEnd::Unanswerable(why), StoredVerdict::Refuse(None)) => Self::Unfit(Unfit::CannotBeTold(why)),
+            (StoredEnd::Told(why), StoredVerdict::Refuse(None)) => Self::Unfit(Unfit::NotTold(why)),
+            (StoredEnd::Told(what), StoredVerdict::Told) => Self::Told(what),
             (StoredEnd::Unanswerable(why), StoredVerdict::Silence) => Self::Unanswerable(why),
             _ => return Err(NO_ENDING),
         })
@@ -268,6 +282,8 @@ mod tests {
             Ending::Unfit(Unfit::UnknownConversation),
             Ending::Unfit(Unfit::Conversation(failure)),
             Ending::Unfit(Unfit::CannotBeTold("why".into())),
+            Ending::Unfit(Unfit::NotTold("why".into())),
+            Ending::Told("edge".into()),
         ];
         for by in [
             Because::Proof(IdentityKind::User, Event::Failed),
@@ -288,6 +304,8 @@ mod tests {
             (StoredEnd::Undetermined(0), StoredVerdict::Grant(0)),
             (StoredEnd::Rule(0), StoredVerdict::Unfinished),
             (StoredEnd::Abandoned, StoredVerdict::Silence),
+            (StoredEnd::Told(String::new()), StoredVerdict::Grant(0)),
+            (StoredEnd::Rule(0), StoredVerdict::Told),
             (StoredEnd::Unanswerable(String::new()), StoredVerdict::Grant(0)),
         ] {
             let bytes = postcard::to_allocvec(&pair).unwrap();

@@ -14,6 +14,7 @@ use ulid::Ulid;
 use crate::accept::AcceptedRequest;
 use crate::conversation::RadiusConversation;
 use crate::edition::Edition;
+use crate::lists::{self, Listed};
 use crate::reply::{self, Beside};
 use crate::request::RadiusRequest;
 
@@ -24,6 +25,8 @@ pub struct ActiveEdition {
     pub edition: Arc<Edition>,
     /// Its policy, what its gates offer, and its stores.
     pub policy: ActivePolicy,
+    /// Editions before it, under which access may last.
+    pub earlier: Arc<[Arc<Edition>]>,
 }
 
 /// What came of a packet.
@@ -71,6 +74,10 @@ pub async fn decide(
     resources: &Resources<'_>,
     elapsed: impl Fn() -> Duration + Send + Sync,
 ) -> Handled {
+    if let Some(Listed { ending, reply }) = lists::answer(&accepted, active) {
+        let (decided, edition) = (Decided::at_once(None, ending, elapsed()), active.edition.clone());
+        return Handled::Decided(Box::new(Decision::new(id, accepted, edition, decided, reply, elapsed())));
+    }
     let asked = RadiusRequest { accepted, edition: active.edition.clone() };
     let (table, known, now) = (&*active.policy.table, Findings::default(), id.timestamp_ms());
     let mut facts = RequestFacts { table, request: asked.request(), known, now };
@@ -121,7 +128,7 @@ fn plain_reply(
     };
     let known = &decided.known;
     match &decided.ending {
-        Ending::Silent { .. } | Ending::Unanswerable(_) | Ending::Left(_) => Ok(None),
+        Ending::Silent { .. } | Ending::Unanswerable(_) | Ending::Left(_) | Ending::Told(_) => Ok(None),
         Ending::Granted { .. } => {
             let proved = known.user.proved().or_else(|| known.machine.proved());
             let beside = Beside {

@@ -4,11 +4,13 @@ use std::sync::Arc;
 
 use regnant_base::{Network, did_you_mean};
 use regnant_decision::{NasIdentity, Purpose};
-use regnant_policy::{Compiled, FactId, Facts, Known, Value};
-use regnant_radius::Attributes;
+use regnant_policy::{Compiled, FactId, Facts, Known, StatementValue, Value};
+use regnant_radius::{Attributes, Definition, MAX_LEN};
 
+use crate::nas::Nas;
+use crate::render::acl::AclCarriage;
 use crate::render::dialect::Dialect;
-use crate::render::{CannotSay, RenderError};
+use crate::render::{CannotSay, RESERVED, RenderError};
 use crate::vocabulary::Vocabulary;
 
 /// A numbered policy with its grants rendered for every dialect.
@@ -82,6 +84,45 @@ impl Edition {
             }
             Err(cannot) => Err(self.told(dialect, grants, &cannot.error)),
         }
+    }
+
+    /// In which attribute equipment of this dialect asks for a list, and in which it says
+    /// the part; none where it asks for none.
+    pub(crate) fn asks_for_lists(&self, dialect: &str) -> Option<(&Definition, &Definition)> {
+        let reference = self.dialects.get(dialect)?.dialect.acl.as_ref()?.reference()?;
+        Some((&reference.ask, &reference.part))
+    }
+
+    /// The entries, part by part, of the list of this name, where some grant can give it to
+    /// this NAS.
+    pub(crate) fn list_for(&self, nas: &Nas, label: &str) -> Result<Option<Vec<Vec<u8>>>, String> {
+        let Some(known) = self.dialects.get(&nas.dialect) else { return Ok(None) };
+        let Some(reference) = known.dialect.acl.as_ref().and_then(AclCarriage::reference) else { return Ok(None) };
+        let wanted = label.split('@').next().unwrap_or_default();
+        let names = self.lists_of(nas);
+        let Some(acl) = names.iter().find(|name| **name == wanted).and_then(|name| self.policy.acl(name)) else {
+            return Ok(None);
+        };
+        let told = |error: RenderError| error.to_string();
+        if reference.label(acl).map_err(told)? != label {
+            return Ok(None);
+        }
+        let most = known.dialect.most_bytes.min(MAX_LEN - RESERVED);
+        reference.parts(acl, self.vocabulary.dictionary(), most).map(Some).map_err(told)
+    }
+
+    /// The access lists that grants can give to a NAS.
+    fn lists_of(&self, nas: &Nas) -> Vec<String> {
+        let facts = OfNas { edition: self, nas, network: nas.network };
+        let gates = (0..self.policy.gates().len()).filter(|gate| self.policy.may_take(*gate, &facts));
+        let sets = gates.flat_map(|gate| self.policy.given_by(gate));
+        let statements = sets.flat_map(|set| self.policy.longest_statements(set));
+        let values = statements.flat_map(|statement| statement.values);
+        let names = values.filter_map(|(_, value)| match value {
+            StatementValue::Acl(name) => Some(name),
+            _ => None,
+        });
+        names.collect()
     }
 
     /// What a request of a NAS of this dialect is for, where the dialect knows.

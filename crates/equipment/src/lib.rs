@@ -10,6 +10,7 @@ mod accept;
 mod conversation;
 mod decide;
 mod edition;
+mod lists;
 mod ms_chap;
 mod nas;
 mod render;

@@ -106,6 +106,8 @@ fn cause(ending: &Ending) -> String {
         (Ending::Unfit(Unfit::UnknownConversation), _) => "unknown-conversation",
         (Ending::Unfit(Unfit::Conversation(_)) | Ending::Left(Some(_)), _) => "conversation-failed",
         (Ending::Left(None), _) => "abandoned",
+        (Ending::Unfit(Unfit::CannotBeTold(_)), _) => "cannot-be-told",
+        (Ending::Told(_) | Ending::Unfit(Unfit::NotTold(_)), _) => "list",
         // The policy's endings have their words above.
         _ => "no-reply",
     };

@@ -45,17 +45,32 @@ impl Languages {
     /// Those of the records. What does not go together with this release is left out, and
     /// told: nobody is kept out because of it.
     pub(crate) fn of_records(records: &impl Reading) -> Result<Self, RecordsError> {
-        let mut languages = Self::shipped();
-        for row in records.all::<LanguageRow>()? {
-            let (kind, name) = (row.kind.word(), row.name.clone());
-            let file = row.file();
-            match languages.with(row, &file) {
-                Ok(with) => languages = with,
-                Err(error) => tracing::error!(
-                    "the {kind} `{name}` does not go together with this release, and is left out: {error}; mend it and \
-                     add it again"
-                ),
+        let rows = records.all::<LanguageRow>()?;
+        if let Ok(languages) = Self::new(rows.clone(), LanguageRow::file) {
+            return Ok(languages);
+        }
+        let (mut languages, mut left) = (Self::shipped(), rows);
+        loop {
+            let before = left.len();
+            // One may need another that comes later.
+            left.retain(|row| match languages.with(row.clone(), &row.file()) {
+                Ok(with) => {
+                    languages = with;
+                    false
+                }
+                Err(_) => true,
+            });
+            if left.len() == before {
+                break;
             }
+        }
+        for row in left {
+            let why = languages.with(row.clone(), &row.file()).err().map(|error| error.to_string()).unwrap_or_default();
+            tracing::error!(
+                "the {} `{}` does not go together with this release, and is left out: {why}; mend it and add it again",
+                row.kind.word(),
+                row.name
+            );
         }
         Ok(languages)
     }

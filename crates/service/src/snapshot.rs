@@ -137,7 +137,10 @@ impl Environment {
         records: &impl Reading,
     ) -> Result<Snapshot, SnapshotError> {
         let (offers, stores) = (self.offers(&edition, records)?, bind(&edition, &before.stores));
-        Ok(Snapshot { active: active(edition, offers, stores), ..before.clone() })
+        let mut after = Snapshot { active: active(edition, offers, stores), ..before.clone() };
+        let earlier = [&before.active.edition].into_iter().chain(before.active.earlier.iter());
+        after.active.earlier = earlier.take(MOST_EARLIER).cloned().collect();
+        Ok(after)
     }
 
     /// The snapshot with the certificates and trusts that the records have now.
@@ -156,9 +159,12 @@ impl Environment {
     }
 }
 
+/// Editions whose access lists equipment may still ask for.
+const MOST_EARLIER: usize = 8;
+
 fn active(edition: Arc<Edition>, offers: Arc<GateOffers>, stores: Arc<BoundStores>) -> ActiveEdition {
     let (policy, table) = (edition.policy.clone(), edition.vocabulary.table().clone());
-    ActiveEdition { edition, policy: ActivePolicy { policy, table, offers, stores } }
+    ActiveEdition { edition, policy: ActivePolicy { policy, table, offers, stores }, earlier: Arc::default() }
 }
 
 /// A NAS with its secret opened.

@@ -76,6 +76,8 @@ fn not_ours(data: &Path) -> Option<String> {
 /// policy is activated only the first time.
 fn furnish(administration: &Arc<Administration>, data: &Path) -> Result<(String, Vec<Scene>), Failure> {
     let (name, password) = harbour::ADMINISTRATOR;
+    administration.languages.add_dictionary("tarnworks.dictionary.toml", harbour::DICTIONARY, name)?;
+    administration.languages.add_dialect("tarnworks.dialect.toml", harbour::DIALECT, name)?;
     administration.inventories.import(Inventory::from_toml("inventory.toml", harbour::INVENTORY)?, name)?;
     administration.administrators.set(name, password, name)?;
     let certificates = certificates::lay_out(&data.join("certificates"))?;
@@ -88,7 +90,7 @@ fn furnish(administration: &Arc<Administration>, data: &Path) -> Result<(String,
         ..TrustRow::default()
     };
     administration.certificates.set_trust(&trust, name)?;
-    if administration.policies.active()?.0.number == 1 {
+    if administration.policies.is_first()? {
         administration.policies.activate(harbour::POLICY, name, None)?;
     }
     let token = administration.administrators.token_for(name)?;

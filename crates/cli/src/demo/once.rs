@@ -3,6 +3,7 @@ use std::sync::Arc;
 use std::thread;
 use std::time::{Duration, Instant};
 
+use regnant_campus::harbour;
 use regnant_campus::story::{Expected, Scene};
 use regnant_radius::Dictionary;
 use serde::Serialize;
@@ -26,7 +27,7 @@ struct Row {
 /// Plays the story once and prints what everybody was given and why.
 pub(crate) fn play(token: &str, scenes: &[Scene], as_json: bool) -> Result<ExitCode, Failure> {
     let client = Client::with_token(&format!("http://{API}"), token.to_owned());
-    let dictionary = Arc::new(Dictionary::standard());
+    let dictionary = Arc::new(harbour::dictionary());
     let rows = scenes.iter().map(|scene| row(scene, &client, &dictionary)).collect::<Result<Vec<_>, _>>()?;
     let right = rows.iter().filter(|row| row.as_expected).count();
     match as_json {

@@ -73,6 +73,10 @@ impl Running {
         std::fs::create_dir_all(&folder).unwrap();
         std::fs::write(folder.join("inventory.toml"), harbour::INVENTORY).unwrap();
         std::fs::write(folder.join("main.writ"), harbour::POLICY).unwrap();
+        std::fs::write(folder.join("dictionary.toml"), harbour::DICTIONARY).unwrap();
+        std::fs::write(folder.join("dialect.toml"), harbour::DIALECT).unwrap();
+        self.client(&["dictionary", "add"]).arg(folder.join("dictionary.toml")).succeeds();
+        self.client(&["dialect", "add"]).arg(folder.join("dialect.toml")).succeeds();
         self.client(&["import"]).arg(folder.join("inventory.toml")).succeeds();
         let certificates = DemoCertificates::issue(jiff::Timestamp::now().as_second()).unwrap();
         for (name, text) in certificates.files() {

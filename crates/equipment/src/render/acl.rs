@@ -7,9 +7,10 @@ use std::sync::Arc;
 use regnant_base::{Item, Section};
 use regnant_policy::{Acl, Action, Entry, Port, Protocol, Where};
 use regnant_radius::{AttributeList, Definition, Dictionary};
+use sha2::{Digest, Sha256};
 
 use crate::render::RenderError;
-use crate::render::template::attribute;
+use crate::render::template::{attribute, known_attribute};
 
 /// How a list reaches the equipment.
 #[derive(Clone, Debug)]
@@ -25,6 +26,21 @@ pub(crate) enum AclCarriage {
     },
     /// One attribute for each entry.
     Entries(Vec<EntryTemplate>),
+    /// By a name, under which the equipment asks for the entries.
+    Reference(Reference),
+}
+
+/// How a list is named, and how equipment asks for it.
+#[derive(Clone, Debug)]
+pub(crate) struct Reference {
+    attribute: Arc<Definition>,
+    /// What stands before and after the name.
+    around: (String, String),
+    /// The attribute in which the equipment asks, which is the mark of such a request.
+    pub(crate) ask: Arc<Definition>,
+    /// The part that it asks for; in a reply the next one, where there is one.
+    pub(crate) part: Arc<Definition>,
+    entries: Vec<EntryTemplate>,
 }
 
 /// How an entry is written.
@@ -87,17 +103,23 @@ enum Carry {
     FilterRules,
     ByName,
     Entries,
+    Reference,
 }
 
 impl AclCarriage {
     /// Out of `acl` in a dialect file: a word, or a table that begins with `carry`.
     pub(crate) fn read(item: Item<'_>, dictionary: &Dictionary) -> Option<Self> {
-        let kinds = [("nas-filter-rule", Carry::FilterRules), ("by-name", Carry::ByName), ("entries", Carry::Entries)];
+        let kinds = [
+            ("nas-filter-rule", Carry::FilterRules),
+            ("by-name", Carry::ByName),
+            ("entries", Carry::Entries),
+            ("reference", Carry::Reference),
+        ];
         if item.is_text() {
             let carry = item.word("way to carry an access list", &kinds)?;
             return match carry {
                 Carry::FilterRules => Self::filter_rules(dictionary),
-                Carry::ByName | Carry::Entries => {
+                Carry::ByName | Carry::Entries | Carry::Reference => {
                     item.wrong("this way needs more: write it as a table, `[acl]` with `carry` and what follows it");
                     None
                 }
@@ -113,13 +135,8 @@ impl AclCarriage {
             None => None,
             Some(Carry::FilterRules) => Self::filter_rules(dictionary),
             Some(Carry::ByName) => by_name(&section, dictionary),
-            Some(Carry::Entries) => {
-                let entries: Vec<_> = section.sections("entry").iter().map(|one| entry(one, dictionary)).collect();
-                if entries.is_empty() {
-                    section.wrong("`entry` is missing: it says how an entry is written");
-                }
-                entries.into_iter().collect::<Option<Vec<_>>>().map(Self::Entries)
-            }
+            Some(Carry::Entries) => entries(&section, dictionary).map(Self::Entries),
+            Some(Carry::Reference) => reference(&section, dictionary).map(Self::Reference),
         };
         section.close();
         read
@@ -134,6 +151,7 @@ impl AclCarriage {
             Self::FilterRules(_) => "nas-filter-rule",
             Self::ByName { .. } => "by-name",
             Self::Entries(_) => "entries",
+            Self::Reference(_) => "reference",
         }
     }
 
@@ -142,6 +160,7 @@ impl AclCarriage {
         match self {
             Self::FilterRules(attribute) | Self::ByName { attribute, .. } => vec![attribute],
             Self::Entries(entries) => entries.iter().map(|entry| &entry.attribute).collect(),
+            Self::Reference(reference) => vec![&reference.attribute],
         }
     }
 
@@ -153,24 +172,100 @@ impl AclCarriage {
                 list.add(attribute, 0, &format!("{before}{}{after}", acl.name))?;
             }
             Self::Entries(templates) => {
-                let entries = closed(acl);
-                for (number, entry) in (1..).zip(&entries) {
-                    let mut said = false;
-                    for template in templates.iter().filter(|template| template.is_for(entry)) {
-                        list.add(&template.attribute, 0, &template.write(acl, number, entry)?)?;
-                        said = true;
-                    }
-                    if !said {
-                        return Err(RenderError::Value(format!(
-                            "it has no way to write entry {number} of the access list `{}`",
-                            acl.name
-                        )));
-                    }
+                for (attribute, value) in written(templates, acl)? {
+                    list.add(attribute, 0, &value)?;
                 }
+            }
+            Self::Reference(reference) => {
+                let (before, after) = &reference.around;
+                list.add(&reference.attribute, 0, &format!("{before}{}{after}", reference.label(acl)?))?;
             }
         }
         Ok(())
     }
+
+    /// How lists are named and asked for, where they are.
+    pub(crate) fn reference(&self) -> Option<&Reference> {
+        match self {
+            Self::Reference(reference) => Some(reference),
+            _ => None,
+        }
+    }
+}
+
+/// Every entry of a list as it is written, with the attribute for it.
+fn written<'t>(templates: &'t [EntryTemplate], acl: &Acl) -> Result<Vec<(&'t Arc<Definition>, String)>, RenderError> {
+    let mut all = Vec::new();
+    for (number, entry) in (1..).zip(&closed(acl)) {
+        let before = all.len();
+        for template in templates.iter().filter(|template| template.is_for(entry)) {
+            all.push((&template.attribute, template.write(acl, number, entry)?));
+        }
+        if all.len() == before {
+            let told = format!("it has no way to write entry {number} of the access list `{}`", acl.name);
+            return Err(RenderError::Value(told));
+        }
+    }
+    Ok(all)
+}
+
+impl Reference {
+    /// The name that equipment asks by: the list's, and what tells its content from every
+    /// other. Equipment keeps what it was told under a name for as long as it likes.
+    pub(crate) fn label(&self, acl: &Acl) -> Result<String, RenderError> {
+        let mut digest = Sha256::new();
+        for (attribute, value) in written(&self.entries, acl)? {
+            for part in [&attribute.name, &value] {
+                digest.update((part.len() as u64).to_be_bytes());
+                digest.update(part);
+            }
+        }
+        let version: String = digest.finalize()[..8].iter().map(|byte| format!("{byte:02x}")).collect();
+        Ok(format!("{}@{version}", acl.name))
+    }
+
+    /// The entries of a list in the parts that it takes, none of more bytes than this.
+    pub(crate) fn parts(&self, acl: &Acl, dictionary: &Dictionary, most: usize) -> Result<Vec<Vec<u8>>, RenderError> {
+        let mut parts: Vec<Vec<u8>> = vec![Vec::new()];
+        for (attribute, value) in written(&self.entries, acl)? {
+            let mut one = AttributeList::default();
+            one.add(attribute, 0, &value)?;
+            let bytes = one.encode(dictionary)?;
+            match parts.last_mut() {
+                Some(last) if last.len() + bytes.len() <= most => last.extend(bytes),
+                _ => parts.push(bytes),
+            }
+        }
+        Ok(parts)
+    }
+}
+
+fn entries(section: &Section<'_>, dictionary: &Dictionary) -> Option<Vec<EntryTemplate>> {
+    let entries: Vec<_> = section.sections("entry").iter().map(|one| entry(one, dictionary)).collect();
+    if entries.is_empty() {
+        section.wrong("`entry` is missing: it says how an entry is written");
+    }
+    entries.into_iter().collect()
+}
+
+fn reference(section: &Section<'_>, dictionary: &Dictionary) -> Option<Reference> {
+    let named = by_name(section, dictionary);
+    let asked = |key: &'static str| {
+        let item = section.need(key)?;
+        let definition = known_attribute(item.text(key)?.value, &item, dictionary)?;
+        if definition.secret || definition.kind.holds_attributes() {
+            item.wrong(format!("`{}` says nothing that one can look for", definition.name));
+            return None;
+        }
+        Some(definition)
+    };
+    let (ask, part) = (asked("ask"), asked("part"));
+    if let Some(part) = part.as_ref().filter(|part| part.kind.most().is_none()) {
+        section.wrong(format!("`part` is a number, and {} is not", part.name));
+    }
+    let entries = entries(section, dictionary);
+    let Some(AclCarriage::ByName { attribute, around }) = named else { return None };
+    Some(Reference { attribute, around, ask: ask?, part: part?, entries: entries? })
 }
 
 fn by_name(section: &Section<'_>, dictionary: &Dictionary) -> Option<AclCarriage> {

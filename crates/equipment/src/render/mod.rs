@@ -1,6 +1,6 @@
 //! Grants in the attributes of a make of equipment.
 
-mod acl;
+pub(crate) mod acl;
 mod asking;
 pub(crate) mod dialect;
 pub(crate) mod template;
@@ -11,10 +11,11 @@ use regnant_policy::{Compiled, Statement, StatementValue};
 use regnant_radius::{AttributeList, BuildError, Definition, Dictionary, MAX_LEN, Quantity, ValueError};
 use thiserror::Error;
 
+use crate::render::acl::AclCarriage;
 use crate::render::dialect::{Dialect, Way};
 
 /// Proxy-State and Message-Authenticator need room in the reply too.
-const RESERVED: usize = 512;
+pub(crate) const RESERVED: usize = 512;
 
 impl Dialect {
     /// Encodes what a combination of grants says; or tells the statement that cannot be said.
@@ -24,18 +25,39 @@ impl Dialect {
         policy: &Compiled,
         dictionary: &Dictionary,
     ) -> Result<Vec<u8>, Box<CannotSay>> {
+        let statements = &self.with_labels(statements, policy)?[..];
         let mut rendering = Rendering { list: AttributeList::default(), used: BTreeMap::new() };
         for (place, statement) in statements.iter().enumerate() {
             let said = rendering.statement(self, statement, &statements[..place], statements, policy, dictionary);
             said.map_err(|error| Box::new(CannotSay { statement: Some(statement.clone()), error }))?;
         }
-        let whole = |error| Box::new(CannotSay { statement: None, error });
+        // Access lists are what is long.
+        let long = statements.iter().find(|statement| statement.kind.keyword == "acl").or(statements.first());
+        let whole = |error| Box::new(CannotSay { statement: long.cloned(), error });
         let attributes = rendering.list.encode(dictionary).map_err(|error| whole(error.into()))?;
         let most = self.most_bytes.min(MAX_LEN - RESERVED);
         match attributes.len() > most {
             true => Err(whole(RenderError::TooLong { bytes: attributes.len(), most })),
             false => Ok(attributes),
         }
+    }
+}
+
+impl Dialect {
+    /// Statements in which lists beside `acl` are named as the equipment asks for them.
+    fn with_labels(&self, statements: &[Statement], policy: &Compiled) -> Result<Vec<Statement>, Box<CannotSay>> {
+        let mut all = statements.to_vec();
+        let Some(reference) = self.acl.as_ref().and_then(AclCarriage::reference) else { return Ok(all) };
+        for (statement, whole) in all.iter_mut().zip(statements).filter(|(one, _)| one.kind.keyword != "acl") {
+            for (_, value) in &mut statement.values {
+                if let StatementValue::Acl(name) = value {
+                    let acl = policy.acl(name).expect("the check found every access list");
+                    let cannot = |error| Box::new(CannotSay { statement: Some(whole.clone()), error });
+                    *value = StatementValue::Text(reference.label(acl).map_err(cannot)?);
+                }
+            }
+        }
+        Ok(all)
     }
 }
 

@@ -141,6 +141,16 @@ pub enum EndRecord {
         /// Its title.
         title: String,
     },
+    /// Equipment asked for what an earlier decision has named.
+    Told {
+        /// What it was told.
+        what: String,
+    },
+    /// It was not told.
+    NotTold {
+        /// Why.
+        reason: String,
+    },
     /// The reply cannot be made.
     NoReply {
         /// Why.
@@ -167,6 +177,8 @@ pub enum VerdictRecord {
     Silence,
     /// The other end left before anything was decided.
     Unfinished,
+    /// Equipment was told what an earlier decision has named.
+    Told,
 }
 
 impl VerdictRecord {
@@ -177,6 +189,7 @@ impl VerdictRecord {
             Self::Refuse { .. } => EntryKind::Refused,
             Self::Silence => EntryKind::Silence,
             Self::Unfinished => EntryKind::Unfinished,
+            Self::Told => EntryKind::Told,
         };
         kind.word()
     }
@@ -228,6 +241,8 @@ impl Record {
                     EndRecord::Eap(failure.clone())
                 }
                 Ending::Left(None) => EndRecord::Abandoned,
+                Ending::Told(what) => EndRecord::Told { what: what.clone() },
+                Ending::Unfit(Unfit::NotTold(reason)) => EndRecord::NotTold { reason: reason.clone() },
                 Ending::Unanswerable(reason) | Ending::Unfit(Unfit::CannotBeTold(reason)) => {
                     EndRecord::NoReply { reason: reason.clone() }
                 }
@@ -250,6 +265,7 @@ impl Record {
                 Ending::Unfit(_) => VerdictRecord::Refuse { text: None },
                 Ending::Silent { .. } | Ending::Unanswerable(_) => VerdictRecord::Silence,
                 Ending::Left(_) => VerdictRecord::Unfinished,
+                Ending::Told(_) => VerdictRecord::Told,
             },
             reply: None,
             eap: evidence.eap.clone(),

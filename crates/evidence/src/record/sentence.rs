@@ -60,6 +60,10 @@ impl Record {
             VerdictRecord::Refuse { .. } => parts.push(Fragment::new(Verdict, " was refused")),
             VerdictRecord::Silence => parts.push(Fragment::new(Verdict, " got no answer")),
             VerdictRecord::Unfinished => parts.push(Fragment::new(Verdict, " went silent")),
+            VerdictRecord::Told => parts = vec![Fragment::new(Nas, &self.nas), Fragment::new(Verdict, " was told")],
+        }
+        if let EndRecord::NotTold { .. } = &self.end {
+            parts = vec![Fragment::new(Nas, &self.nas), Fragment::new(Verdict, " was refused")];
         }
         match &self.end {
             EndRecord::Rule { title } => parts.extend([text(" by "), Fragment::new(Rule, title)]),
@@ -107,6 +111,8 @@ impl Record {
             EndRecord::Rule { title } => title.clone(),
             EndRecord::Otherwise => "no rule applies".into(),
             EndRecord::Undetermined { title } => format!("{title} hangs on a store that did not answer"),
+            EndRecord::Told { what } => what.clone(),
+            EndRecord::NotTold { reason } => reason.clone(),
             EndRecord::NoReply { reason } => format!("the reply could not be made: {reason}"),
         }
     }

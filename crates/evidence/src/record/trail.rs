@@ -71,6 +71,9 @@ enum Reached {
 impl Record {
     /// Explains the decision.
     pub fn trail(&self) -> Trail {
+        if matches!(self.end, EndRecord::Told { .. } | EndRecord::NotTold { .. }) {
+            return Trail { stations: vec![self.heard(), self.list_station(), self.reply_station()] };
+        }
         let conversation = self.eap.as_ref().map(|eap| self.conversation(eap));
         let stations = [self.heard(), self.gate_station()].into_iter().chain(conversation).chain([
             self.proof(),
@@ -89,6 +92,7 @@ impl Record {
             EndRecord::MethodNotAccepted | EndRecord::NoCredential | EndRecord::Proof { .. } => Reached::Proof,
             EndRecord::Rule { .. } | EndRecord::Otherwise | EndRecord::Undetermined { .. } => Reached::Rules,
             EndRecord::NoReply { .. } => Reached::Reply,
+            EndRecord::Told { .. } | EndRecord::NotTold { .. } => Reached::Gate,
         }
     }
 
@@ -118,6 +122,25 @@ impl Record {
             );
         }
         station
+    }
+
+    /// A request for what an earlier decision has named meets no gate.
+    fn list_station(&self) -> Station {
+        match &self.end {
+            EndRecord::Told { what } => {
+                Self::station("list", Mark::Passed, format!("It asked for an access list, and was told {what}."))
+            }
+            _ => {
+                let line = format!("It asked for an access list, and was refused: {}.", self.reason());
+                let mut station = Self::station("list", Mark::Stopped, line);
+                station.advice = Some(
+                    "Equipment asks for the list that a reply has named, under exactly that name, signed, and with \
+                     nothing that proves anybody. Where it has an old name, let its sessions be authenticated again."
+                        .into(),
+                );
+                station
+            }
+        }
     }
 
     fn gate_station(&self) -> Station {
@@ -310,9 +333,11 @@ impl Record {
                     "See why the store does not answer; the gate's `undetermined` says what happens meanwhile.".into(),
                 ),
             ),
+            EndRecord::NoReply { .. } => ("The rules give access.".into(), None),
             _ => ("No rule is true, so the gate's otherwise decides.".into(), self.near_miss()),
         };
-        let mark = if self.refused() { Mark::Stopped } else { Mark::Passed };
+        let gives = matches!(self.end, EndRecord::NoReply { .. });
+        let mark = if self.refused() && !gives { Mark::Stopped } else { Mark::Passed };
         let mut station = Self::station("rules", mark, line);
         station.micros = Some(self.micros[2].into());
         station.advice = advice.filter(|_| self.refused());
@@ -374,6 +399,14 @@ impl Record {
     }
 
     fn grant(&self) -> Station {
+        if let EndRecord::NoReply { reason } = &self.end {
+            let mut station = Self::station("grant", Mark::Stopped, format!("It cannot be given: {reason}."));
+            station.advice = Some(
+                "Change the grant, or the dialect of the NAS; `regnant dialect preview` shows what it would be told."
+                    .into(),
+            );
+            return station;
+        }
         match &self.verdict {
             VerdictRecord::Grant { grants, says } => {
                 let mut station =
@@ -386,7 +419,9 @@ impl Record {
             }
             VerdictRecord::Refuse { text: None } => Self::station("grant", Mark::Skipped, "None: refused."),
             VerdictRecord::Silence => Self::station("grant", Mark::Skipped, "None: no answer is given."),
-            VerdictRecord::Unfinished => Self::station("grant", Mark::Skipped, "None: nothing was decided."),
+            VerdictRecord::Unfinished | VerdictRecord::Told => {
+                Self::station("grant", Mark::Skipped, "None: nothing was decided.")
+            }
         }
     }
 

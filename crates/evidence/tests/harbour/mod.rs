@@ -323,7 +323,11 @@ fn active(
     let materials = certificates.materials(issuer.clone());
     let offers = Arc::new(GateOffers::prepare(&edition.policy, &materials).unwrap());
     let (policy, table) = (edition.policy.clone(), vocabulary.table().clone());
-    ActiveEdition { edition, policy: ActivePolicy { policy, table, offers, stores: Arc::default() } }
+    ActiveEdition {
+        edition,
+        policy: ActivePolicy { policy, table, offers, stores: Arc::default() },
+        earlier: Arc::default(),
+    }
 }
 
 pub(crate) fn mac(text: &str) -> Mac {

@@ -1,6 +1,6 @@
 //! A dictionary file as it is written.
 
-use std::sync::Arc;
+use std::sync::{Arc, LazyLock};
 
 use regnant_base::{At, Item, Section, TomlFile};
 
@@ -13,9 +13,8 @@ const LONGEST_NAME: usize = 100;
 const MOST_PARENTS: usize = 32;
 
 /// Types by their words, also those that early files have.
-fn kinds() -> Vec<(&'static str, Kind)> {
-    [&Kind::ALL[..], &[("octets", Kind::Octets), ("address", Kind::Ipv4Address)]].concat()
-}
+static KINDS: LazyLock<Vec<(&'static str, Kind)>> =
+    LazyLock::new(|| [&Kind::ALL[..], &[("octets", Kind::Octets), ("address", Kind::Ipv4Address)]].concat());
 
 /// What a file says, before it is compared with what is known.
 pub(super) struct DictionaryFile {
@@ -131,7 +130,7 @@ fn entry(section: &Section<'_>, vendor: Option<&Vendor>, (source, place): (&str,
     let name = section.need("name").and_then(|item| item.text("name"));
     let name = name.filter(|name| fits_name(name.value, section));
     let number = section.need("number").and_then(|item| item.number("number", (0, u32::MAX.into())));
-    let kind = section.need("type").and_then(|item| item.word("type", &kinds()));
+    let kind = section.need("type").and_then(|item| item.word("type", &KINDS));
     let also = section.texts("also");
     let also: Vec<_> = also.iter().filter(|name| fits_name(name.value, section)).collect();
     let inside = section.texts("inside");

@@ -77,19 +77,24 @@ impl Dictionary {
             unassigned: Vec::new(),
             files: Vec::new(),
         };
-        files.into_iter().try_for_each(|(file, text)| dictionary.add(file, text))?;
+        files.into_iter().try_for_each(|(file, text)| dictionary.add_in_place(file, text))?;
         Ok(dictionary)
     }
 
     /// Adds the attributes of one dictionary file, all or none; `file` names it in mistakes.
     pub fn add(&mut self, file: &str, text: &str) -> Result<(), Mistakes> {
-        *self = TomlFile::read(file, text, |file, section| {
-            let mut after = self.clone();
-            let name = file.name().trim_end_matches(".toml").to_owned();
-            after.add_read(file, name, DictionaryFile::read(file, section)?)?;
-            Some(after)
-        })?;
+        let mut after = self.clone();
+        after.add_in_place(file, text)?;
+        *self = after;
         Ok(())
+    }
+
+    /// The same; where it fails, some of the file has been added.
+    fn add_in_place(&mut self, file: &str, text: &str) -> Result<(), Mistakes> {
+        TomlFile::read(file, text, |file, section| {
+            let name = file.name().trim_end_matches(".toml").to_owned();
+            self.add_read(file, name, DictionaryFile::read(file, section)?)
+        })
     }
 
     /// The same with a file that somebody wrote for this network: attributes of a vendor, or

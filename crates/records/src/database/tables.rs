@@ -359,7 +359,8 @@ impl Record for AdministratorRow {
 
 impl Record for LanguageRow {
     const SELECT: &'static str = "SELECT kind, name, text FROM language";
-    const ORDER: &'static str = "kind, key";
+    /// Dictionaries first: dialects name their attributes.
+    const ORDER: &'static str = "kind DESC, key";
 
     fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
         let kind = match row.get_ref(0)?.as_str()? {

@@ -57,6 +57,10 @@ impl LanguageFiles {
     fn set(&self, row: LanguageRow, file: &str, by: &str) -> Result<Taken, AdministrationError> {
         let turn = self.committer.turn();
         let before = self.committer.snapshot.load_full();
+        if before.languages.own.contains(&row) {
+            // As it is already.
+            return Ok(Taken { name: row.name, edition: before.active.edition.number });
+        }
         let languages = before.languages.with(row.clone(), file)?;
         let name = row.name.clone();
         let edition = self.go_on(&turn, &before, languages, by, |basis| Command::SetLanguage { row, basis })?;

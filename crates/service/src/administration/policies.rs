@@ -82,6 +82,11 @@ impl Policies {
         Ok((row, CheckReport::fit(&self.committer.snapshot.load().active.edition)))
     }
 
+    /// Whether nobody has written a policy yet, so that nobody comes in.
+    pub fn is_first(&self) -> Result<bool, AdministrationError> {
+        Ok([FIRST_POLICY, FIRST_POLICY_BEFORE].contains(&self.active()?.0.source.as_str()))
+    }
+
     /// Every edition, newest first.
     pub fn editions(&self) -> Result<Vec<EditionRow>, AdministrationError> {
         Ok(self.committer.records.editions()?)
