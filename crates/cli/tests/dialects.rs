@@ -86,7 +86,8 @@ fn what_a_make_cannot_be_told_is_found_at_its_line_and_never_given_in_part() {
     // A NAS that lacks something is registered all the same, says so, and gets nothing in part.
     let inventory = service.data.join("inventory.toml");
     fs::write(&inventory, speaking("yard-sw-1", "standard")).unwrap();
-    service.client(&["import"]).arg(&inventory).succeeds();
+    let told = service.client(&["import"]).arg(&inventory).succeeds();
+    assert!(told.contains("yard-sw-1: the dialect `standard` cannot tell slow"), "{told}");
     let nases = service.get("nases").1;
     let yard = nases["nases"].as_array().unwrap().iter().find(|nas| nas["name"] == "yard-sw-1").unwrap();
     assert!(yard["lacks"][0].as_str().unwrap().contains("cannot say `rate`"), "{yard}");

@@ -110,14 +110,12 @@ fn a_make_of_its_own_is_told_in_its_own_words() {
             "Tarnworks-VLAN.Id 7",
             "Tarnworks-VLAN.Use Voice",
             "Tarnworks-Role role=cranes",
-            "Tarnworks-List-Entry 1 pass tcp self > 10.44.30.0/24 102+4840-4849",
-            "Tarnworks-List-Entry 2 drop ip * > 10.44.0.9",
-            "Tarnworks-List-Entry 3 drop ip * > *",
+            "Tarnworks-List edge@d52c3b529950120a",
             "Tarnworks-Rate from-device 10000 kbit",
             "Tarnworks-Rate to-device 2 kbit",
             "Tarnworks-Segment 12",
             "Tarnworks-Redirect https://10.44.0.9/",
-            "Tarnworks-Redirect-List edge",
+            "Tarnworks-Redirect-List edge@d52c3b529950120a",
             "Service-Type Administrative",
             "Tarnworks-Privilege full",
         ]
@@ -200,7 +198,7 @@ fn mistakes_of_a_file_are_told_with_file_and_line() {
         told("name = \"own\"\nextends = \"standrd\"\nacl = \"by-magic\""),
         [
             "own.toml:2: there is no dialect `standrd` to extend; did you mean standard?",
-            "own.toml:3: there is no way to carry an access list `by-magic`; there are: nas-filter-rule, by-name, entries",
+            "own.toml:3: there is no way to carry an access list `by-magic`; there are: nas-filter-rule, by-name, entries, reference",
         ]
     );
     assert_eq!(

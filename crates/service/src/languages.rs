@@ -138,15 +138,13 @@ impl Languages {
         Ok(Edition::prepare(number, policy, &self.dialects, self.vocabulary.clone()))
     }
 
-    /// The same without any records: every grant can be told in the dialect that ships.
-    pub(crate) fn edition_alone(&self, file: &str, text: &str) -> Result<Edition, Unfit> {
-        let policy = Compiled::from_source(Source::new(file, text), self.vocabulary.schema()).map_err(Unfit::Check)?;
+    /// The same without any records, and what the dialect that ships could not say of it:
+    /// which NASes there are is not known.
+    pub(crate) fn edition_alone(&self, file: &str, text: &str) -> Result<(Edition, Vec<GrantProblem>), Box<Checked>> {
+        let policy = Compiled::from_source(Source::new(file, text), self.vocabulary.schema())?;
         let edition = Edition::prepare(0, policy, &self.dialects, self.vocabulary.clone());
-        let problems: Vec<_> = self.dialects.iter().flat_map(|dialect| edition.problems_in(&dialect.name)).collect();
-        match problems.is_empty() {
-            true => Ok(edition),
-            false => Err(Unfit::Grants(Box::new(edition), problems.into_iter().map(|one| (one, Vec::new())).collect())),
-        }
+        let problems = self.dialects.iter().flat_map(|dialect| edition.problems_in(&dialect.name)).collect();
+        Ok((edition, problems))
     }
 
     /// The same; every grant can be told to each of these NASes that may get it.

@@ -17,6 +17,7 @@ pub(crate) mod revocation_lists;
 use std::sync::Arc;
 
 use regnant_decision::OfferProblem;
+use regnant_equipment::{GrantProblem, RenderError};
 use regnant_records::{InventoryError, LanguageKind, Reading, Records, RecordsError};
 use thiserror::Error;
 
@@ -28,7 +29,7 @@ use crate::administration::languages::LanguageFiles;
 use crate::administration::policies::{Policies, first_edition};
 use crate::administration::report::CheckReport;
 use crate::languages::{LanguageError, Languages};
-use crate::snapshot::{Environment, Snapshot, SnapshotError};
+use crate::snapshot::{Environment, Snapshot, SnapshotError, Unfit};
 
 /// What people administer, by what it is.
 pub struct Administration {
@@ -74,12 +75,25 @@ impl Administration {
 }
 
 /// Checks a policy without any records, for the command line: every name of a
-/// store passes.
+/// store passes, and what the dialect that ships cannot say is a warning.
 pub fn check_alone(file: &str, text: &str) -> CheckReport {
     let languages = Languages::shipped();
     match languages.edition_alone(file, text) {
-        Ok(edition) => CheckReport::fit(&edition),
-        Err(unfit) => CheckReport::unfit(unfit),
+        Ok((edition, problems)) => {
+            // What no RFC can say some other dialect may; what contradicts itself is wrong as it is.
+            let elsewhere = |problem: &GrantProblem| {
+                matches!(problem.cannot.error, RenderError::Cannot { .. } | RenderError::NoWay { .. })
+            };
+            let (doubts, errors): (Vec<_>, Vec<_>) = problems.into_iter().partition(elsewhere);
+            match errors.is_empty() {
+                true => CheckReport::fit(&edition).with_doubts(&doubts, edition.policy.source()),
+                false => {
+                    let errors = errors.into_iter().map(|error| (error, Vec::new())).collect();
+                    CheckReport::unfit(Unfit::Grants(Box::new(edition), errors))
+                }
+            }
+        }
+        Err(checked) => CheckReport::unfit(Unfit::Check(checked)),
     }
 }
 

@@ -79,6 +79,15 @@ impl CheckReport {
         self.cases.iter().filter(|case| case.failure.is_some()).count()
     }
 
+    /// With what some NASes could not be told, where it is not known whether there are such.
+    pub(crate) fn with_doubts(mut self, problems: &[GrantProblem], source: &Source) -> Self {
+        self.diagnostics.extend(problems.iter().map(|problem| {
+            let doubt = lack(problem, &[]).note("activation is an error where such a NAS may get it");
+            DiagnosticReport::new(&Diagnostic { severity: Severity::Warning, ..doubt }, source)
+        }));
+        self
+    }
+
     /// Every finding with its source line and caret.
     pub(crate) fn rendered(&self) -> String {
         self.diagnostics.iter().map(|diagnostic| diagnostic.rendered.as_str()).collect::<Vec<_>>().join("\n")
