@@ -60,7 +60,7 @@ impl Record {
             VerdictRecord::Refuse { .. } => parts.push(Fragment::new(Verdict, " was refused")),
             VerdictRecord::Silence => parts.push(Fragment::new(Verdict, " got no answer")),
             VerdictRecord::Unfinished => parts.push(Fragment::new(Verdict, " went silent")),
-            VerdictRecord::Told => parts = vec![Fragment::new(Nas, &self.nas), Fragment::new(Verdict, " was told")],
+            VerdictRecord::Told => parts = vec![Fragment::new(Nas, &self.nas), text(" was told")],
         }
         if let EndRecord::NotTold { .. } = &self.end {
             parts = vec![Fragment::new(Nas, &self.nas), Fragment::new(Verdict, " was refused")];
