@@ -36,6 +36,8 @@ pub(crate) enum Command {
     Dictionary(Dictionary),
     /// Show, add and remove ways to tell equipment what access consists of
     Dialect(Dialect),
+    /// Keep secrets that policies name and replies carry
+    Secret(Secret),
     /// Hand out what a client needs so that it trusts the server of a gate
     #[command(subcommand)]
     Profile(Profile),
@@ -83,6 +85,34 @@ pub(crate) enum DictionaryAction {
     Remove {
         /// Its vendor
         #[arg(value_name = "VENDOR")]
+        name: String,
+    },
+}
+
+#[derive(Args)]
+pub(crate) struct Secret {
+    #[command(subcommand)]
+    pub(crate) action: SecretAction,
+    #[command(flatten)]
+    pub(crate) api: Api,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum SecretAction {
+    /// List their names; nobody is shown what they are
+    List {
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Keep a secret, which is read from standard input
+    Set {
+        /// The name by which policies know it
+        name: String,
+    },
+    /// Remove a secret that the active policy does not name
+    Remove {
+        /// Its name
         name: String,
     },
 }

@@ -15,6 +15,7 @@ mod journal;
 mod key;
 mod paint;
 mod profile;
+mod secret;
 mod serve;
 mod sign_in;
 mod trail;
@@ -54,6 +55,7 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Import(import) => import::run(&import),
         Command::Certificate(certificate) => certificate::run(&certificate),
         Command::Trust(trust) => trust::run(&trust),
+        Command::Secret(secret) => secret::run(&secret),
         Command::Dialect(dialect) => dialect::run(&dialect),
         Command::Dictionary(dictionary) => dictionary::run(&dictionary),
         Command::Profile(Profile::Make(profile)) => profile::run(&profile),

@@ -11,19 +11,24 @@ use crate::paint::say;
 
 /// Signs in and keeps a token for the other commands.
 pub(crate) fn run(args: &args::SignIn) -> Result<ExitCode, Failure> {
-    let password = match stdin().is_terminal() {
-        true => rpassword::prompt_password(format!("Password of {}: ", args.user))?,
-        false => {
-            let mut line = String::new();
-            stdin().read_line(&mut line)?;
-            line.trim_end_matches(['\r', '\n']).to_owned()
-        }
-    };
+    let password = ask_secretly(&format!("Password of {}: ", args.user))?;
     let token = Client::anonymous(&args.api.api).sign_in(&args.user, &password)?;
     let path = token_path(&args.api)?;
     keep_token(&path, &token)?;
     say!("signed in; the token is in {}", path.display());
     Ok(ExitCode::SUCCESS)
+}
+
+/// A line that nobody may see: typed where there is a terminal, else read from standard input.
+pub(crate) fn ask_secretly(prompt: &str) -> Result<String, Failure> {
+    Ok(match stdin().is_terminal() {
+        true => rpassword::prompt_password(prompt)?,
+        false => {
+            let mut line = String::new();
+            stdin().read_line(&mut line)?;
+            line.trim_end_matches(['\r', '\n']).to_owned()
+        }
+    })
 }
 
 /// Writes a token where only its owner can read it.

@@ -155,6 +155,14 @@ impl Round<'_> {
             Some(attributes) => Cow::Borrowed(attributes),
             None => session.with_facts(|facts| edition.attributes(dialect, grants, facts))?,
         };
+        let dictionary = edition.vocabulary.dictionary();
+        let secrets = self.first.secrets.attributes(
+            edition.secrets(grants),
+            // The reply is to this request, and hidden under its authenticator.
+            self.accepted,
+            dictionary,
+            self.resources.random,
+        )?;
         let salts = reply::salts(self.resources.random);
         let (first, known) = (&self.first.accepted, session.known());
         let proved = known.user.proved().or_else(|| known.machine.proved());
@@ -164,6 +172,7 @@ impl Round<'_> {
             eap: Some(EapReply { packet, keys, salts }),
             user_name: reply::user_name(session.gate(), asked, known.details.outer.as_deref(), name),
             chargeable: reply::chargeable(first, self.resources.secret, proved, &known.device),
+            secrets,
             ms_chap: None,
         };
         reply::acceptance(self.accepted, &attributes, &beside)

@@ -17,6 +17,7 @@ use crate::edition::Edition;
 use crate::lists::{self, Listed};
 use crate::reply::{self, Beside};
 use crate::request::RadiusRequest;
+use crate::secrets::NamedSecrets;
 
 /// The edition that decides, with all that a decision takes of one snapshot.
 #[derive(Clone, Debug)]
@@ -25,6 +26,8 @@ pub struct ActiveEdition {
     pub edition: Arc<Edition>,
     /// Its policy, what its gates offer, and its stores.
     pub policy: ActivePolicy,
+    /// The secrets that its grants may name.
+    pub secrets: NamedSecrets,
     /// Editions before it, under which access may last.
     pub earlier: Arc<[Arc<Edition>]>,
 }
@@ -78,7 +81,7 @@ pub async fn decide(
         let (decided, edition) = (Decided::at_once(None, ending, elapsed()), active.edition.clone());
         return Handled::Decided(Box::new(Decision::new(id, accepted, edition, decided, reply, elapsed())));
     }
-    let asked = RadiusRequest { accepted, edition: active.edition.clone() };
+    let asked = RadiusRequest { accepted, edition: active.edition.clone(), secrets: active.secrets.clone() };
     let (table, known, now) = (&*active.policy.table, Findings::default(), id.timestamp_ms());
     let mut facts = RequestFacts { table, request: asked.request(), known, now };
     let policy = &active.policy.policy;
@@ -103,7 +106,7 @@ pub async fn decide(
         }
     };
     let made = plain_reply(&asked, &active.policy.table, &mut decided, (resources, now));
-    let RadiusRequest { accepted, edition } = asked;
+    let RadiusRequest { accepted, edition, .. } = asked;
     Handled::Decided(Box::new(Decision::new(id, accepted, edition, decided, made, elapsed())))
 }
 
@@ -114,7 +117,7 @@ fn plain_reply(
     decided: &mut Decided,
     (resources, now): (&Resources<'_>, u64),
 ) -> Result<Option<Vec<u8>>, String> {
-    let RadiusRequest { accepted, edition } = asked;
+    let RadiusRequest { accepted, edition, secrets } = asked;
     // Access without its attributes would be more than was granted.
     let attributes = match decided.ending.grants() {
         Some(grants) => {
@@ -125,6 +128,13 @@ fn plain_reply(
             attributes?
         }
         None => Cow::default(),
+    };
+    let secrets = match decided.ending.grants() {
+        Some(grants) => {
+            let dictionary = edition.vocabulary.dictionary();
+            secrets.attributes(edition.secrets(grants), accepted, dictionary, resources.random)?
+        }
+        None => Vec::new(),
     };
     let known = &decided.known;
     match &decided.ending {
@@ -140,6 +150,7 @@ fn plain_reply(
                     reply::user_name(&edition.policy.gates()[gate], asked, None, proved)
                 }),
                 chargeable: reply::chargeable(accepted, resources.secret, proved, &known.device),
+                secrets,
                 ms_chap: decided.session_key.as_ref().map(|key| (key, reply::salts(resources.random))),
             };
             reply::acceptance(accepted, &attributes, &beside).map(Some)

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use regnant_base::{Network, did_you_mean};
 use regnant_decision::{NasIdentity, Purpose};
-use regnant_policy::{Compiled, FactId, Facts, Known, StatementValue, Value};
+use regnant_policy::{Compiled, FactId, Facts, Known, Statement, StatementValue, Value};
 use regnant_radius::{Attributes, Definition, MAX_LEN};
 
 use crate::nas::Nas;
@@ -24,6 +24,8 @@ pub struct Edition {
     pub vocabulary: Arc<Vocabulary>,
     /// By name.
     dialects: HashMap<String, InDialect>,
+    /// Secrets that replies carry, by combination of grants: the attribute and the name.
+    secrets: Vec<Vec<(Arc<Definition>, String)>>,
 }
 
 /// The grants of a policy in a dialect.
@@ -48,17 +50,24 @@ impl Edition {
     /// waits; only what takes a value from a fact is rendered then.
     pub fn prepare(number: u32, policy: Compiled, dialects: &[Dialect], vocabulary: Arc<Vocabulary>) -> Self {
         let prepare = |dialect: &Dialect| {
-            let sets = (0..policy.grant_sets()).map(|set| prepared(dialect, &policy, set, &vocabulary)).collect();
+            let sets = (0..policy.grant_sets()).map(|grants| prepared(dialect, &policy, grants, &vocabulary)).collect();
             (dialect.name.clone(), InDialect { dialect: dialect.clone(), sets })
         };
         let dialects = dialects.iter().map(prepare).collect();
-        Self { number, policy: Arc::new(policy), vocabulary, dialects }
+        let sets = (0..policy.grant_sets()).map(|grants| policy.longest_statements(grants));
+        let secrets = sets.map(|statements| secrets_of(&statements, &vocabulary)).collect();
+        Self { number, policy: Arc::new(policy), vocabulary, dialects, secrets }
     }
 
     /// The same under the number that it was given.
     #[must_use]
     pub fn numbered(self, number: u32) -> Self {
         Self { number, ..self }
+    }
+
+    /// The secrets that a combination of grants sends.
+    pub(crate) fn secrets(&self, grants: usize) -> &[(Arc<Definition>, String)] {
+        self.secrets.get(grants).map_or(&[], Vec::as_slice)
     }
 
     /// The attributes of a combination of grants for a NAS of this dialect, encoded, where
@@ -173,7 +182,9 @@ impl Edition {
         Ok(match known.dialect.render(&statements, &self.policy, self.vocabulary.dictionary()) {
             Ok(attributes) => {
                 let shown = Attributes::read(&attributes).unwrap_or_default();
-                let shown = self.vocabulary.dictionary().show_all(shown);
+                let mut shown = self.vocabulary.dictionary().show_all(shown);
+                let secrets = secrets_of(&statements, &self.vocabulary).into_iter();
+                shown.extend(secrets.map(|(attribute, name)| (attribute.name.clone(), format!("(secret {name})"))));
                 Preview { shown, attributes, varies, cannot: None }
             }
             Err(cannot) => Preview { cannot: Some(cannot.error.to_string()), varies, ..Preview::default() },
@@ -192,6 +203,17 @@ impl Edition {
             })
             .collect()
     }
+}
+
+/// The attributes that carry secrets, with the names of those.
+fn secrets_of(statements: &[Statement], vocabulary: &Vocabulary) -> Vec<(Arc<Definition>, String)> {
+    let secrets = statements.iter().filter_map(|statement| match (&statement.attribute, statement.value()) {
+        (Some(attribute), Some(StatementValue::Secret(name))) => {
+            Some((vocabulary.dictionary().by_name(attribute)?.clone(), name.clone()))
+        }
+        _ => None,
+    });
+    secrets.collect()
 }
 
 fn prepared(
@@ -240,7 +262,7 @@ impl Facts for OfNas<'_> {
 pub struct Preview {
     /// The attributes in words.
     pub shown: Vec<(String, String)>,
-    /// The same, encoded.
+    /// The same, encoded; secrets are hidden anew in each reply and not here.
     pub attributes: Vec<u8>,
     /// Whether some value comes from a fact; the longest that it may be is shown.
     pub varies: bool,

@@ -16,6 +16,7 @@ mod nas;
 mod render;
 mod reply;
 mod request;
+mod secrets;
 mod vocabulary;
 
 pub use accept::{AcceptedRequest, Cause, accept};
@@ -25,4 +26,5 @@ pub use edition::{Edition, GrantProblem, Preview};
 pub use nas::{Nas, NasTable};
 pub use render::dialect::Dialect;
 pub use render::{CannotSay, RenderError};
+pub use secrets::NamedSecrets;
 pub use vocabulary::{NameTaken, Vocabulary};

@@ -27,6 +27,8 @@ pub(crate) struct Beside<'k> {
     pub(crate) eap: Option<EapReply<'k>>,
     pub(crate) user_name: Option<&'k str>,
     pub(crate) chargeable: Option<String>,
+    /// Attributes that carry secrets, encoded for this reply.
+    pub(crate) secrets: Vec<u8>,
     /// The session key of MS-CHAP outside EAP, and salts for what is made of it.
     pub(crate) ms_chap: Option<(&'k Secret, [u16; 2])>,
 }
@@ -67,6 +69,7 @@ pub(crate) fn acceptance(
         if let Some(name) = beside.user_name.filter(|name| !name.is_empty() && name.len() <= LONGEST_VALUE) {
             builder.attribute(number::USER_NAME, name.as_bytes())?;
         }
+        builder.encoded(&beside.secrets)?;
         if let Some((key, salts)) = beside.ms_chap {
             ms_chap::add_success(&mut builder, accepted, key, salts)?;
         }

@@ -11,12 +11,14 @@ use crate::accept::AcceptedRequest;
 use crate::edition::Edition;
 use crate::ms_chap;
 use crate::nas::Nas;
+use crate::secrets::NamedSecrets;
 
 /// A request, and the edition that decides it.
 #[derive(Debug)]
 pub(crate) struct RadiusRequest {
     pub(crate) accepted: AcceptedRequest,
     pub(crate) edition: Arc<Edition>,
+    pub(crate) secrets: NamedSecrets,
 }
 
 impl ProtocolFacts for RadiusRequest {
@@ -25,6 +27,9 @@ impl ProtocolFacts for RadiusRequest {
     }
 
     fn can_be_told(&self, grants: usize, facts: &dyn Facts) -> Result<(), String> {
+        let (secrets, dictionary) = (self.edition.secrets(grants), self.edition.vocabulary.dictionary());
+        // Hidden under any salt, they are as long as they will be.
+        self.secrets.attributes(secrets, &self.accepted, dictionary, |salt| salt.fill(0))?;
         self.edition.attributes(&self.accepted.nas.dialect, grants, facts).map(drop)
     }
 }

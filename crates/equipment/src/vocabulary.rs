@@ -93,9 +93,8 @@ impl Vocabulary {
 /// The attributes that grants may name.
 fn sent(dictionary: &Dictionary) -> Vec<(String, SentAttribute)> {
     let every = dictionary.definitions().iter().flat_map(|definition| {
-        let secret = || definition.secret.then(|| "it carries a secret, which must not stand in a policy".to_owned());
-        let refused = cannot_be_sent(definition).or_else(secret);
-        let sent = SentAttribute { name: definition.name.clone(), refused };
+        let refused = cannot_be_sent(definition);
+        let sent = SentAttribute { name: definition.name.clone(), refused, secret: definition.secret };
         [&definition.name].into_iter().chain(&definition.also).map(move |name| (name.clone(), sent.clone()))
     });
     every.collect()

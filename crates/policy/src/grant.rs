@@ -184,6 +184,8 @@ pub enum StatementValue {
     Address(IpAddr),
     /// An access list, by its name.
     Acl(String),
+    /// A secret, by its name.
+    Secret(String),
     /// The word is there.
     Flag,
 }
@@ -193,6 +195,7 @@ impl fmt::Display for StatementValue {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Text(text) | Self::Acl(text) => f.write_str(text),
+            Self::Secret(name) => write!(f, "secret {name}"),
             Self::Number(number) => number.fmt(f),
             Self::Duration(seconds) => seconds.fmt(f),
             Self::Rate(bits) => bits.fmt(f),

@@ -1,7 +1,7 @@
 use crate::acl::Acl;
 use crate::check::{self, NO_GATE};
 use crate::diagnostic::{Diagnostic, Severity};
-use crate::grant::{Grant, NoValue, Plan, Statement};
+use crate::grant::{Content, Grant, NoValue, Plan, Statement, StatementValue};
 use crate::parse;
 use crate::run::Facts;
 use crate::run::case::{Case, CaseResult};
@@ -163,6 +163,16 @@ impl Compiled {
     /// The same with the longest values that facts may give it.
     pub fn longest_statements(&self, set: usize) -> Vec<Statement> {
         self.program.plans(set).map(Plan::longest).collect()
+    }
+
+    /// The grants that send a secret of this name.
+    pub fn grants_naming_secret<'p>(&'p self, name: &'p str) -> impl Iterator<Item = &'p str> {
+        let names = move |content: &Content| matches!(content, Content::Is(StatementValue::Secret(known)) if known.eq_ignore_ascii_case(name));
+        let grants = self.program.grants.iter();
+        let naming = grants.filter(move |grant| {
+            grant.statements.iter().any(|plan| plan.values.iter().any(|(_, content)| names(content)))
+        });
+        naming.map(|grant| grant.name.as_str())
     }
 
     /// The names of all grants.

@@ -109,6 +109,7 @@ pub struct Schema {
     certificates: Option<Vec<String>>,
     trusts: Option<Vec<String>>,
     attributes: HashMap<String, SentAttribute>,
+    secrets: Option<Vec<String>>,
 }
 
 /// An attribute that a grant may name.
@@ -118,6 +119,8 @@ pub struct SentAttribute {
     pub name: String,
     /// Why it cannot be sent, where it cannot.
     pub refused: Option<String>,
+    /// Whether it carries a secret, which never stands in a policy: that is named.
+    pub secret: bool,
 }
 
 impl Schema {
@@ -156,6 +159,18 @@ impl Schema {
     pub fn with_attributes(mut self, attributes: impl IntoIterator<Item = (String, SentAttribute)>) -> Self {
         self.attributes = attributes.into_iter().map(|(name, attribute)| (name.to_lowercase(), attribute)).collect();
         self
+    }
+
+    /// The same facts with these secrets, which grants may name; without, any name passes the
+    /// check.
+    pub fn with_secrets(mut self, names: impl IntoIterator<Item = String>) -> Self {
+        self.secrets = Some(names.into_iter().collect());
+        self
+    }
+
+    /// The names of all secrets, where they are known.
+    pub(crate) fn secrets(&self) -> Option<&[String]> {
+        self.secrets.as_deref()
     }
 
     /// The attribute of this name; case does not count.

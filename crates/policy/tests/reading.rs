@@ -123,7 +123,7 @@ fn every_statement_is_read() {
              grant x {
                vlan 20 tagged voice-vlan \"voice\" redirect \"https://10.44.0.9/\" past a segment 12
                rate down 50M up 1500 interim 10m address 10.44.0.7 address6 2001:db8::7
-               send Reply-Thing = \"a b\" send Reply-Thing = 7
+               send Reply-Thing = \"a b\" send Reply-Thing = 7 send Secret-Thing = secret \"quay-key\"
              }"
         ),
         [
@@ -137,6 +137,7 @@ fn every_statement_is_read() {
             "address6 2001:db8::7",
             "send Reply-Thing = a b",
             "send Reply-Thing = 7",
+            "send Secret-Thing = secret quay-key",
         ]
     );
     assert_eq!(

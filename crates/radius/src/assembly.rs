@@ -38,6 +38,11 @@ impl AttributeList {
         Ok(())
     }
 
+    /// Adds an attribute with a value that is encoded already.
+    pub fn add_encoded(&mut self, definition: &Definition, value: Vec<u8>) {
+        self.push(definition.id, value, definition.repeats);
+    }
+
     /// The attributes, encoded.
     pub fn encode(&self, dictionary: &Dictionary) -> Result<Vec<u8>, BuildError> {
         let mut builder = Builder::unsigned(Code(0), 0);

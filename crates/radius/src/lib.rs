@@ -13,6 +13,7 @@ mod code;
 mod crypto;
 mod dictionary;
 mod filter_rule;
+mod hidden;
 mod ms_chap;
 mod packet;
 mod show;

@@ -14,8 +14,8 @@ use thiserror::Error;
 use crate::database::editions::Basis;
 use crate::error::RecordsError;
 use crate::rows::{
-    AdministratorRow, CertificateRow, LanguageKind, LanguageRow, Rows, TrustRow, administrator_context, as_text,
-    private_key_context,
+    AdministratorRow, CertificateRow, LanguageKind, LanguageRow, Rows, SecretRow, TrustRow, administrator_context,
+    as_text, named_secret_context, private_key_context,
 };
 use crate::sealing::{KeyId, Sealed, random};
 
@@ -124,6 +124,13 @@ pub enum Command {
         /// What it was checked with.
         basis: BasisOf,
     },
+    /// Keeps a secret that replies carry, in the place of one of its name.
+    SetSecret(SecretRow),
+    /// Forgets one.
+    RemoveSecret {
+        /// Its name.
+        name: String,
+    },
     /// Keeps a file about how equipment speaks, in the place of one of its kind and name;
     /// the active policy goes on as a new edition that was checked with it.
     SetLanguage {
@@ -187,11 +194,13 @@ impl Command {
             Self::SetCertificate(row) => Rows { certificates: vec![row.clone()], ..Rows::default() },
             Self::SetTrust(row) => Rows { trusts: vec![row.clone()], ..Rows::default() },
             Self::SetAdministrator(row) => Rows { administrators: vec![row.clone()], ..Rows::default() },
+            Self::SetSecret(row) => Rows { named_secrets: vec![row.clone()], ..Rows::default() },
             Self::SetLanguage { row, .. } => Rows { languages: vec![row.clone()], ..Rows::default() },
             Self::AddToken { .. }
             | Self::RemoveToken { .. }
             | Self::ActivateEdition { .. }
             | Self::RemoveLanguage { .. }
+            | Self::RemoveSecret { .. }
             | Self::UseKey { .. } => Rows::default(),
         }
     }
@@ -204,6 +213,7 @@ impl Command {
         match self {
             Self::Import(import) => import.rows.secrets(each),
             Self::SetCertificate(row) => each(&private_key_context(&row.name), &mut row.key),
+            Self::SetSecret(row) => each(&named_secret_context(&row.name), &mut row.value),
             Self::SetAdministrator(row) => each(&administrator_context(&row.name), &mut row.password_hash),
             Self::SetTrust(_)
             | Self::AddToken { .. }
@@ -211,6 +221,7 @@ impl Command {
             | Self::ActivateEdition { .. }
             | Self::SetLanguage { .. }
             | Self::RemoveLanguage { .. }
+            | Self::RemoveSecret { .. }
             | Self::UseKey { .. } => Ok(()),
         }
     }
@@ -225,6 +236,8 @@ impl Command {
             Self::AddToken { .. } => "add token",
             Self::RemoveToken { .. } => "remove token",
             Self::ActivateEdition { .. } => "activate policy",
+            Self::SetSecret(_) => "set secret",
+            Self::RemoveSecret { .. } => "remove secret",
             Self::SetLanguage { row, .. } if row.kind == LanguageKind::Dictionary => "set dictionary",
             Self::SetLanguage { .. } => "set dialect",
             Self::RemoveLanguage { kind: LanguageKind::Dictionary, .. } => "remove dictionary",
@@ -319,6 +332,9 @@ pub enum Missing {
     /// A dictionary or dialect.
     #[error("no {kind} of your own is known as `{name}`; those that ship cannot be removed", kind = .0.word(), name = .1)]
     Language(LanguageKind, String),
+    /// A secret.
+    #[error("there is no secret `{0}`")]
+    Secret(String),
     /// No policy is active.
     #[error("no policy is active")]
     Edition,

@@ -33,7 +33,7 @@ pub use inventory::{DeviceEntry, Inventory, InventoryError, MachineEntry, NasEnt
 pub use password::{hash_password, verify_password};
 pub use rows::{
     AdministratorRow, CertificateRow, DeviceRow, LanguageKind, LanguageRow, MachineRow, NasRow, PersonRow, Rows,
-    StoreKind, StoreRow, TrustRow,
+    SecretRow, StoreKind, StoreRow, TrustRow,
 };
 pub use sealing::{KeyError, KeyId, Sealed, SealingKey};
 pub use stores::LocalStores;

@@ -240,6 +240,27 @@ impl LanguageKind {
     }
 }
 
+/// A secret that replies carry.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SecretRow {
+    /// Its name, as policies refer to it.
+    pub name: String,
+    /// What it is.
+    pub value: Sealed,
+}
+
+impl SecretRow {
+    /// A secret, which is sealed.
+    pub fn new(name: &str, value: &Secret, key: &SealingKey) -> Self {
+        Self { name: name.to_owned(), value: key.seal(&named_secret_context(name), value.expose()) }
+    }
+
+    /// What it is.
+    pub fn open(&self, key: &SealingKey) -> Result<Secret, RecordsError> {
+        key.open(&named_secret_context(&self.name), &self.value)
+    }
+}
+
 /// Somebody who may change things.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct AdministratorRow {
@@ -280,6 +301,9 @@ pub struct Rows {
     /// How equipment speaks.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub languages: Vec<LanguageRow>,
+    /// Secrets that replies carry.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub named_secrets: Vec<SecretRow>,
 }
 
 impl Rows {
@@ -310,6 +334,9 @@ impl Rows {
         }
         for row in &mut self.certificates {
             each(&private_key_context(&row.name), &mut row.key)?;
+        }
+        for row in &mut self.named_secrets {
+            each(&named_secret_context(&row.name), &mut row.value)?;
         }
         for row in &mut self.administrators {
             each(&administrator_context(&row.name), &mut row.password_hash)?;
@@ -343,6 +370,10 @@ pub(crate) fn nt_hash_context(what: &str, store: &str, name: &str) -> String {
 
 pub(crate) fn private_key_context(certificate: &str) -> String {
     format!("the private key of certificate {certificate}")
+}
+
+pub(crate) fn named_secret_context(name: &str) -> String {
+    format!("the secret named {}", fold(name))
 }
 
 pub(crate) fn administrator_context(name: &str) -> String {

@@ -7,7 +7,7 @@ use regnant_equipment::{Dialect, Edition, GrantProblem, NameTaken, Vocabulary};
 use regnant_policy::{Checked, Compiled, Schema, Source};
 use regnant_radius::Dictionary;
 use regnant_records::{
-    Basis, CertificateRow, EditionRow, LanguageKind, LanguageRow, NasRow, Reading, RecordsError, TrustRow,
+    Basis, CertificateRow, EditionRow, LanguageKind, LanguageRow, NasRow, Reading, RecordsError, SecretRow, TrustRow,
 };
 use thiserror::Error;
 
@@ -127,7 +127,8 @@ impl Languages {
         });
         let certificates = records.all::<CertificateRow>()?.into_iter().filter(|row| !row.chain.is_empty());
         let trusts = records.all::<TrustRow>()?.into_iter().map(|row| row.name);
-        let schema = self.vocabulary.schema().clone().with_stores(stores);
+        let secrets = records.all::<SecretRow>()?.into_iter().map(|row| row.name);
+        let schema = self.vocabulary.schema().clone().with_stores(stores).with_secrets(secrets);
         Ok(schema.with_certificates(certificates.map(|row| row.name), trusts))
     }
 

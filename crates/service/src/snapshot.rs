@@ -6,11 +6,12 @@ use regnant_decision::{
     ActivePolicy, BoundStores, CertificateMaterial, GateOffers, OfferProblem, Presentable, TrustMaterial,
 };
 use regnant_eap::{Judgement, Trust};
-use regnant_equipment::{ActiveEdition, Edition, GrantProblem, Nas, NasTable};
+use regnant_equipment::{ActiveEdition, Edition, GrantProblem, NamedSecrets, Nas, NasTable};
 use regnant_policy::Checked;
 use regnant_radius::SharedSecret;
 use regnant_records::{
-    CertificateRow, FetchedLists, HashPool, LocalStores, NasRow, Reading, RecordsError, Rows, SealingKey, TrustRow,
+    CertificateRow, FetchedLists, HashPool, LocalStores, NasRow, Reading, RecordsError, Rows, SealingKey, SecretRow,
+    TrustRow,
 };
 use thiserror::Error;
 
@@ -111,7 +112,7 @@ impl Environment {
         let nases = records.all::<NasRow>()?.iter().map(|row| opened(row, &self.key)).collect::<Result<Vec<_>, _>>()?;
         Ok(Snapshot {
             nases: Arc::new(NasTable::new(nases)),
-            active: active(edition, offers, bound),
+            active: ActiveEdition { secrets: self.secrets(records)?, ..active(edition, offers, bound) },
             stores: Arc::new(stores),
             languages: Arc::new(languages),
         })
@@ -138,9 +139,23 @@ impl Environment {
     ) -> Result<Snapshot, SnapshotError> {
         let (offers, stores) = (self.offers(&edition, records)?, bind(&edition, &before.stores));
         let mut after = Snapshot { active: active(edition, offers, stores), ..before.clone() };
+        after.active.secrets = before.active.secrets.clone();
         let earlier = [&before.active.edition].into_iter().chain(before.active.earlier.iter());
         after.active.earlier = earlier.take(MOST_EARLIER).cloned().collect();
         Ok(after)
+    }
+
+    /// The snapshot with the secrets that the records have now.
+    pub(crate) fn with_secrets(&self, before: &Snapshot, records: &impl Reading) -> Result<Snapshot, RecordsError> {
+        let mut after = before.clone();
+        after.active.secrets = self.secrets(records)?;
+        Ok(after)
+    }
+
+    fn secrets(&self, records: &impl Reading) -> Result<NamedSecrets, RecordsError> {
+        let rows = records.all::<SecretRow>()?.into_iter();
+        let opened = rows.map(|row| row.open(&self.key).map(|secret| (row.name, secret)));
+        Ok(NamedSecrets::new(opened.collect::<Result<Vec<_>, _>>()?))
     }
 
     /// The snapshot with the certificates and trusts that the records have now.
@@ -164,7 +179,12 @@ const MOST_EARLIER: usize = 8;
 
 fn active(edition: Arc<Edition>, offers: Arc<GateOffers>, stores: Arc<BoundStores>) -> ActiveEdition {
     let (policy, table) = (edition.policy.clone(), edition.vocabulary.table().clone());
-    ActiveEdition { edition, policy: ActivePolicy { policy, table, offers, stores }, earlier: Arc::default() }
+    ActiveEdition {
+        edition,
+        policy: ActivePolicy { policy, table, offers, stores },
+        secrets: NamedSecrets::default(),
+        earlier: Arc::default(),
+    }
 }
 
 /// A NAS with its secret opened.

@@ -16,6 +16,8 @@ use crate::render::dialect::{Dialect, Way};
 
 /// Proxy-State and Message-Authenticator need room in the reply too.
 pub(crate) const RESERVED: usize = 512;
+/// Around a hidden value: headers of the attribute and of a vendor's inside, tag, salt.
+const SECRET_HEADER: usize = 24;
 
 impl Dialect {
     /// Encodes what a combination of grants says; or tells the statement that cannot be said.
@@ -26,7 +28,7 @@ impl Dialect {
         dictionary: &Dictionary,
     ) -> Result<Vec<u8>, Box<CannotSay>> {
         let statements = &self.with_labels(statements, policy)?[..];
-        let mut rendering = Rendering { list: AttributeList::default(), used: BTreeMap::new() };
+        let mut rendering = Rendering { list: AttributeList::default(), secret_bytes: 0, used: BTreeMap::new() };
         for (place, statement) in statements.iter().enumerate() {
             let said = rendering.statement(self, statement, &statements[..place], statements, policy, dictionary);
             said.map_err(|error| Box::new(CannotSay { statement: Some(statement.clone()), error }))?;
@@ -35,7 +37,7 @@ impl Dialect {
         let long = statements.iter().find(|statement| statement.kind.keyword == "acl").or(statements.first());
         let whole = |error| Box::new(CannotSay { statement: long.cloned(), error });
         let attributes = rendering.list.encode(dictionary).map_err(|error| whole(error.into()))?;
-        let most = self.most_bytes.min(MAX_LEN - RESERVED);
+        let most = self.most_bytes.min(MAX_LEN - RESERVED).saturating_sub(rendering.secret_bytes);
         match attributes.len() > most {
             true => Err(whole(RenderError::TooLong { bytes: attributes.len(), most })),
             false => Ok(attributes),
@@ -64,6 +66,8 @@ impl Dialect {
 /// One combination of grants on its way into attributes.
 struct Rendering {
     list: AttributeList,
+    /// Room for what is put into the reply itself.
+    secret_bytes: usize,
     /// Which statement has used an attribute, by its name.
     used: BTreeMap<String, &'static str>,
 }
@@ -88,6 +92,11 @@ impl Rendering {
             let definition =
                 dictionary.by_name(name).ok_or_else(|| RenderError::Value(format!("`{name}` is not known")))?;
             self.take(definition, keyword)?;
+            if let StatementValue::Secret(_) = value {
+                // It is put into the reply itself, hidden for that alone.
+                self.secret_bytes += definition.most_secret().next_multiple_of(16) + SECRET_HEADER;
+                return Ok(());
+            }
             return Ok(self.list.add(definition, 0, &value.to_string())?);
         }
         if let Some(StatementValue::Acl(name)) = statement.value() {

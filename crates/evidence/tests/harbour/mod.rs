@@ -17,7 +17,7 @@ use std::time::Duration;
 use regnant_certificates::{Authority, Bundle, Issued, Order, Purpose, read_certificates, read_crls};
 use regnant_decision::*;
 use regnant_eap::{MsChapResponse, Question, Standing, Standings};
-use regnant_equipment::{decide, *};
+use regnant_equipment::{NamedSecrets, decide, *};
 use regnant_evidence::*;
 use regnant_policy::{Compiled, IdentityKind, Mac, Source, Value};
 use regnant_radius::*;
@@ -326,6 +326,7 @@ fn active(
     ActiveEdition {
         edition,
         policy: ActivePolicy { policy, table, offers, stores: Arc::default() },
+        secrets: NamedSecrets::default(),
         earlier: Arc::default(),
     }
 }

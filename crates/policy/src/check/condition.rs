@@ -351,7 +351,7 @@ impl<'p> Checker<'p> {
                 Some(Typed { expression: Expression::Fact(id), kind, fact: Some(id) })
             }
             Operand::Call { function, arguments, .. } => self.call(function, arguments),
-            Operand::Text(_) | Operand::Regex(_) => {
+            Operand::Text(_) | Operand::Regex(_) | Operand::Secret(_) => {
                 self.report(
                     Diagnostic::error("W206", operand.span(), "a comparison begins with a fact")
                         .note("write the fact first: nas.site = \"quayside\""),

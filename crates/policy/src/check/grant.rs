@@ -90,7 +90,8 @@ impl Checker<'_> {
             return None;
         };
         if let Some(name) = &item.attribute {
-            self.attribute(name)?;
+            let is_secret = matches!(item.fields.first(), Some(FieldItem { value: Some(Operand::Secret(_)), .. }));
+            self.attribute(name, is_secret)?;
         }
         let mut values: Vec<(&'static FieldKind, Content)> = Vec::new();
         for part in &item.fields {
@@ -118,7 +119,7 @@ impl Checker<'_> {
     }
 
     /// The attribute that `send` names, which equipment may be sent.
-    fn attribute(&mut self, name: &Name) -> Option<()> {
+    fn attribute(&mut self, name: &Name, is_secret: bool) -> Option<()> {
         let Some(attribute) = self.schema.attribute(&name.text) else {
             let known = self.schema.attributes().map(|attribute| attribute.name.as_str());
             let suggestion = did_you_mean(&name.text, known);
@@ -135,7 +136,37 @@ impl Checker<'_> {
             self.report(Diagnostic::error("W325", name.span, message));
             return None;
         }
+        if attribute.secret != is_secret {
+            let (message, note) = match attribute.secret {
+                true => (
+                    format!("`{}` carries a secret, which must not stand in a policy", name.text),
+                    format!("keep it with `regnant secret set NAME`, and write `send {} = secret \"NAME\"`", name.text),
+                ),
+                false => (
+                    format!("`{}` is no secret: whatever it carries is shown and kept", name.text),
+                    "say `secret = true` in its dictionary, if it is one".into(),
+                ),
+            };
+            self.report(Diagnostic::error("W333", name.span, message).note(note));
+            return None;
+        }
         Some(())
+    }
+
+    /// A secret that the records have.
+    fn secret(&mut self, name: &Name) -> Option<StatementValue> {
+        if let Some(known) = self.schema.secrets()
+            && !known.iter().any(|known| known.eq_ignore_ascii_case(&name.text))
+        {
+            let suggestion = did_you_mean(&name.text, known.iter().map(String::as_str));
+            self.report(
+                Diagnostic::error("W334", name.span, format!("there is no secret \"{}\"", name.text))
+                    .suggest(suggestion)
+                    .note("keep one with `regnant secret set NAME`"),
+            );
+            return None;
+        }
+        Some(StatementValue::Secret(name.text.clone()))
     }
 
     fn content(&mut self, kind: &StatementKind, field: &FieldKind, part: &FieldItem) -> Option<Content> {
@@ -143,6 +174,7 @@ impl Checker<'_> {
         let fact = match operand {
             Operand::Call { .. } => true,
             Operand::Word(word) => self.schema.find(&word.text).is_some(),
+            Operand::Secret(name) => return self.secret(name).map(Content::Is),
             Operand::Text(_) | Operand::Regex(_) => false,
         };
         if !fact {

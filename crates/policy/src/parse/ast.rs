@@ -206,13 +206,19 @@ pub(crate) enum Operand {
     Word(Name),
     Text(Name),
     Regex(Name),
-    Call { function: Name, arguments: Vec<Operand>, span: Span },
+    Call {
+        function: Name,
+        arguments: Vec<Operand>,
+        span: Span,
+    },
+    /// `secret "name"`, which stands after `send NAME =` alone.
+    Secret(Name),
 }
 
 impl Operand {
     pub(crate) fn span(&self) -> Span {
         match self {
-            Self::Word(name) | Self::Text(name) | Self::Regex(name) => name.span,
+            Self::Word(name) | Self::Text(name) | Self::Regex(name) | Self::Secret(name) => name.span,
             Self::Call { span, .. } => *span,
         }
     }

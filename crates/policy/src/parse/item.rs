@@ -96,6 +96,11 @@ impl Parser {
         };
         let known = kind.map_or(&[][..], |kind| kind.fields);
         let mut fields = Vec::new();
+        if attribute.is_some() && self.take_word("secret") {
+            let value = Some(Operand::Secret(self.text("the name of a secret in quotes")?));
+            fields.push(FieldItem { word: None, value, default: None });
+            return Ok(StatementItem { keyword, attribute, fields });
+        }
         if known.first().is_none_or(|first| first.word.is_empty()) {
             fields.push(self.field(None, false)?);
         }

@@ -34,11 +34,17 @@ pub(crate) fn schema() -> Schema {
         fact("device.barred", Type::Boolean, false),
         fact("device.groups", Type::Set(Box::new(Type::NAME)), false),
     ])
+    .with_secrets(["quay-key".into()])
     .with_attributes([
-        ("Reply-Thing".into(), SentAttribute { name: "Reply-Thing".into(), refused: None }),
+        ("Secret-Thing".into(), SentAttribute { name: "Secret-Thing".into(), refused: None, secret: true }),
+        ("Reply-Thing".into(), SentAttribute { name: "Reply-Thing".into(), refused: None, secret: false }),
         (
             "Key-Thing".into(),
-            SentAttribute { name: "Key-Thing".into(), refused: Some("the service makes it itself".into()) },
+            SentAttribute {
+                name: "Key-Thing".into(),
+                refused: Some("the service makes it itself".into()),
+                secret: false,
+            },
         ),
     ])
     .with_stores([

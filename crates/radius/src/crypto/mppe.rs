@@ -54,7 +54,7 @@ fn kind(value: &[u8]) -> Option<u8> {
     value.strip_prefix(&VENDOR)?.first().copied()
 }
 
-fn hide(key: &[u8], salt: &[u8; 2], authenticator: &[u8; 16], secret: &SharedSecret) -> Vec<u8> {
+pub(crate) fn hide(key: &[u8], salt: &[u8; 2], authenticator: &[u8; 16], secret: &SharedSecret) -> Vec<u8> {
     let mut bytes = [&[key.len() as u8], key].concat();
     bytes.resize(bytes.len().next_multiple_of(BLOCK), 0);
     let mut pad = Md5::new().chain_update(secret.expose()).chain_update(authenticator).chain_update(salt).finalize();

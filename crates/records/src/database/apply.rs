@@ -49,7 +49,17 @@ fn run(db: &Connection, envelope: &Envelope, revision: u64) -> Result<(Done, Row
     let at = envelope.at.cast_signed();
     let (mut done, mut removed) = (Done::default(), Rows::default());
     match &envelope.command {
-        Command::Import(_) | Command::SetCertificate(_) | Command::SetTrust(_) | Command::SetAdministrator(_) => {}
+        Command::Import(_)
+        | Command::SetCertificate(_)
+        | Command::SetTrust(_)
+        | Command::SetSecret(_)
+        | Command::SetAdministrator(_) => {}
+        Command::RemoveSecret { name } => {
+            removed.named_secrets = tables::remove_secret(db, name)?;
+            if removed.named_secrets.is_empty() {
+                return Err(Missing::Secret(name.clone()).into());
+            }
+        }
         Command::AddToken { hash, administrator } => {
             let owner = fold(administrator);
             let sql = "SELECT EXISTS (SELECT 1 FROM administrator WHERE key = ?1)";
@@ -89,6 +99,7 @@ fn run(db: &Connection, envelope: &Envelope, revision: u64) -> Result<(Done, Row
     fits(db, &mut rows)?;
     let mut before = tables::before(db, &rows)?;
     before.languages.extend(removed.languages);
+    before.named_secrets.extend(removed.named_secrets);
     tables::put(db, &rows, at)?;
     Ok((done, before))
 }

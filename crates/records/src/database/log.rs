@@ -121,6 +121,8 @@ fn subject(command: &Command, outcome: &Outcome) -> String {
             Outcome::Done(Done { edition: Some(edition) }) => format!("edition {edition} ({} bytes)", source.len()),
             _ => format!("{} bytes", source.len()),
         },
+        Command::SetSecret(row) => row.name.clone(),
+        Command::RemoveSecret { name } => name.clone(),
         Command::SetLanguage { row, .. } => row.name.clone(),
         Command::RemoveLanguage { name, .. } => name.clone(),
         Command::UseKey { key } => key.to_string(),

@@ -8,7 +8,7 @@ use rusqlite::{Connection, Params, Row, params};
 use crate::error::RecordsError;
 use crate::rows::{
     AdministratorRow, CertificateRow, DeviceRow, LanguageKind, LanguageRow, MachineRow, NasRow, PersonRow, Rows,
-    StoreKind, StoreRow, TrustRow, fold,
+    SecretRow, StoreKind, StoreRow, TrustRow, fold,
 };
 use crate::sealing::Sealed;
 
@@ -49,6 +49,7 @@ pub(crate) fn all(db: &Connection) -> Result<Rows, RecordsError> {
         trusts: select(db, "", ())?,
         administrators: select(db, "", ())?,
         languages: select(db, "", ())?,
+        named_secrets: select(db, "", ())?,
     })
 }
 
@@ -83,6 +84,16 @@ pub(crate) fn before(db: &Connection, rows: &Rows) -> Result<Rows, RecordsError>
     for row in &rows.languages {
         before.languages.extend(select(db, ONE_LANGUAGE, [row.kind.word(), &fold(&row.name)])?);
     }
+    for row in &rows.named_secrets {
+        before.named_secrets.extend(select(db, "WHERE key = ?1", [fold(&row.name)])?);
+    }
+    Ok(before)
+}
+
+/// Forgets a secret that replies carry; gives what it was, sealed.
+pub(crate) fn remove_secret(db: &Connection, name: &str) -> Result<Vec<SecretRow>, RecordsError> {
+    let before = select(db, "WHERE key = ?1", [fold(name)])?;
+    run(db, "DELETE FROM secret WHERE key = ?1", [fold(name)])?;
     Ok(before)
 }
 
@@ -138,6 +149,14 @@ pub(crate) fn put(db: &Connection, rows: &Rows, at: i64) -> Result<(), RecordsEr
             "INSERT INTO administrator (key, name, password_hash, created_at) VALUES (?1, ?2, ?3, ?4)
              ON CONFLICT (key) DO UPDATE SET password_hash = ?3",
             params![fold(&row.name), row.name, row.password_hash.bytes(), at],
+        )?;
+    }
+    for row in &rows.named_secrets {
+        run(
+            db,
+            "INSERT INTO secret (key, name, value) VALUES (?1, ?2, ?3)
+             ON CONFLICT (key) DO UPDATE SET name = ?2, value = ?3",
+            params![fold(&row.name), row.name, row.value.bytes()],
         )?;
     }
     for row in &rows.languages {
@@ -354,6 +373,15 @@ impl Record for AdministratorRow {
 
     fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
         Ok(Self { name: row.get(0)?, password_hash: sealed(row, 1)? })
+    }
+}
+
+impl Record for SecretRow {
+    const SELECT: &'static str = "SELECT name, value FROM secret";
+    const ORDER: &'static str = "key";
+
+    fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
+        Ok(Self { name: row.get(0)?, value: sealed(row, 1)? })
     }
 }
 

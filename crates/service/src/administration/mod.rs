@@ -13,6 +13,7 @@ pub(crate) mod profile;
 pub(crate) mod renewal;
 pub(crate) mod report;
 pub(crate) mod revocation_lists;
+pub(crate) mod secrets;
 
 use std::sync::Arc;
 
@@ -28,6 +29,7 @@ use crate::administration::inventories::Inventories;
 use crate::administration::languages::LanguageFiles;
 use crate::administration::policies::{Policies, first_edition};
 use crate::administration::report::CheckReport;
+use crate::administration::secrets::NamedSecretRecords;
 use crate::languages::{LanguageError, Languages};
 use crate::snapshot::{Environment, Snapshot, SnapshotError, Unfit};
 
@@ -43,6 +45,8 @@ pub struct Administration {
     pub administrators: Administrators,
     /// How equipment speaks.
     pub languages: LanguageFiles,
+    /// Secrets that replies carry.
+    pub secrets: NamedSecretRecords,
     committer: Arc<Committer>,
 }
 
@@ -60,6 +64,7 @@ impl Administration {
             inventories: Inventories { committer: committer.clone() },
             administrators: Administrators { committer: committer.clone() },
             languages: LanguageFiles { committer: committer.clone() },
+            secrets: NamedSecretRecords { committer: committer.clone() },
             committer,
         })
     }
@@ -138,6 +143,25 @@ pub enum AdministrationError {
     InUse {
         /// What it is.
         kind: LanguageKind,
+        /// Its name.
+        name: String,
+        /// Who needs it.
+        by: String,
+    },
+    /// The name of a secret.
+    #[error("the name of a secret has up to 100 letters, digits and hyphens")]
+    SecretName,
+    /// A secret.
+    #[error("a secret has 1 to {most} bytes, and this one has {got}")]
+    SecretLength {
+        /// Its bytes.
+        got: usize,
+        /// The most that it may have.
+        most: usize,
+    },
+    /// A secret that the policy needs.
+    #[error("the secret `{name}` is in use and stays: {by}")]
+    SecretInUse {
         /// Its name.
         name: String,
         /// Who needs it.

@@ -80,7 +80,7 @@ pub(crate) struct Preview {
     dialect: String,
     /// The attributes in words.
     attributes: Vec<AttributeValue>,
-    /// The same, encoded, in hexadecimal.
+    /// The same, encoded, in hexadecimal; without secrets, which each reply hides anew.
     hex: String,
     /// Whether some value comes from a fact; the longest that it may be is shown.
     varies: bool,

@@ -116,11 +116,15 @@ impl From<AdministrationError> for ApiError {
             | AdministrationError::Offer(_)
             | AdministrationError::Language(_)
             | AdministrationError::FileTooLong { .. }
+            | AdministrationError::SecretName
+            | AdministrationError::SecretLength { .. }
             | AdministrationError::Certificate(_)
             | AdministrationError::Profile(_)
             | AdministrationError::Name
             | AdministrationError::Password => Self::bad(text),
-            AdministrationError::InUse { .. } => Self::new(StatusCode::CONFLICT, text),
+            AdministrationError::InUse { .. } | AdministrationError::SecretInUse { .. } => {
+                Self::new(StatusCode::CONFLICT, text)
+            }
             AdministrationError::Records(error) => error.into(),
             AdministrationError::NoEdition => Self::ours(text),
         }

@@ -17,6 +17,7 @@ mod inventory;
 mod journal;
 pub(crate) mod openapi;
 mod policy;
+mod secrets;
 mod view;
 
 use std::sync::Arc;
@@ -116,6 +117,8 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(dialects::dialects, dialects::add))
         .routes(routes!(dialects::preview))
         .routes(routes!(dialects::dialect, dialects::remove))
+        .routes(routes!(secrets::secrets, secrets::set))
+        .routes(routes!(secrets::remove))
         .routes(routes!(audit::audit))
 }
 

@@ -1,0 +1,39 @@
+use std::process::ExitCode;
+
+use serde_json::{Value, json};
+
+use crate::api::Client;
+use crate::args::{self, SecretAction};
+use crate::dictionary::named;
+use crate::failure::Failure;
+use crate::paint::{self, say};
+use crate::sign_in::ask_secretly;
+
+/// Keeps secrets that replies carry.
+pub(crate) fn run(args: &args::Secret) -> Result<ExitCode, Failure> {
+    let client = Client::new(&args.api)?;
+    match &args.action {
+        SecretAction::List { json } => {
+            let body = client.get("secrets", &[])?;
+            match json {
+                true => paint::json(&body["secrets"]),
+                false => body["secrets"]
+                    .as_array()
+                    .into_iter()
+                    .flatten()
+                    .filter_map(Value::as_str)
+                    .for_each(|name| say!("{name}")),
+            }
+        }
+        SecretAction::Set { name } => {
+            let value = ask_secretly(&format!("The secret {name}: "))?;
+            client.post("secrets", &json!({ "name": named(name)?, "value": value }))??;
+            say!("secret {name} is kept; write `send ATTRIBUTE = secret \"{name}\"` in a grant");
+        }
+        SecretAction::Remove { name } => {
+            client.delete(&format!("secrets/{}", named(name)?))??;
+            say!("secret {name} is removed");
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}

@@ -1,0 +1,50 @@
+//! Secrets that replies carry, by the names that policies know them by.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use regnant_base::Secret;
+use regnant_radius::{AttributeList, Definition, Dictionary};
+
+use crate::accept::AcceptedRequest;
+
+/// The secrets of the records, opened.
+#[derive(Clone, Debug, Default)]
+pub struct NamedSecrets(Arc<HashMap<String, Secret>>);
+
+impl NamedSecrets {
+    /// These; case does not count in their names.
+    pub fn new(secrets: impl IntoIterator<Item = (String, Secret)>) -> Self {
+        Self(Arc::new(secrets.into_iter().map(|(name, secret)| (name.to_lowercase(), secret)).collect()))
+    }
+
+    fn get(&self, name: &str) -> Option<&Secret> {
+        self.0.get(&name.to_lowercase())
+    }
+
+    /// The attributes that carry these in the reply to a request, encoded; or why they cannot.
+    pub(crate) fn attributes(
+        &self,
+        wanted: &[(Arc<Definition>, String)],
+        accepted: &AcceptedRequest,
+        dictionary: &Dictionary,
+        random: fn(&mut [u8]),
+    ) -> Result<Vec<u8>, String> {
+        let (mut list, mut first) = (AttributeList::default(), [0; 2]);
+        random(&mut first);
+        let first = u16::from_be_bytes(first);
+        for ((definition, name), place) in wanted.iter().zip(0u16..) {
+            let secret = self.get(name).ok_or_else(|| format!("there is no secret \"{name}\""))?.expose();
+            let most = definition.most_secret();
+            if secret.len() > most {
+                return Err(format!("the secret \"{name}\" has more bytes than {} carries ({most})", definition.name));
+            }
+            let (packet, shared) = (accepted.packet(), &accepted.nas.secret);
+            // Salts of one packet differ (RFC 2868 section 3.5), in the bits below the first.
+            let salt = first.wrapping_add(place);
+            let hidden = definition.hide(secret, salt, packet.authenticator(), shared);
+            list.add_encoded(definition, hidden.map_err(|error| error.to_string())?);
+        }
+        list.encode(dictionary).map_err(|error| error.to_string())
+    }
+}

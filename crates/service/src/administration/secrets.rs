@@ -1,0 +1,59 @@
+use std::sync::Arc;
+
+use regnant_base::{Secret, SecretText};
+use regnant_records::{Command, Expected, Reading, SecretRow};
+
+use crate::administration::AdministrationError;
+use crate::administration::committer::{Committer, Turn};
+
+/// What no attribute carries more of.
+const LONGEST: usize = 253;
+
+/// Secrets that replies carry.
+pub struct NamedSecretRecords {
+    pub(crate) committer: Arc<Committer>,
+}
+
+impl NamedSecretRecords {
+    /// The names of all; nobody is shown what they are.
+    pub fn names(&self) -> Result<Vec<String>, AdministrationError> {
+        Ok(self.committer.records.all::<SecretRow>()?.into_iter().map(|row| row.name).collect())
+    }
+
+    /// Keeps a secret, in the place of one of its name. It counts from the next reply on.
+    pub fn set(&self, name: &str, value: &SecretText, by: &str) -> Result<(), AdministrationError> {
+        let fits = name.starts_with(|c: char| c.is_ascii_alphanumeric())
+            && name.len() <= 100
+            && name.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-');
+        if !fits {
+            return Err(AdministrationError::SecretName);
+        }
+        let value = value.expose().as_bytes();
+        if value.is_empty() || value.len() > LONGEST {
+            return Err(AdministrationError::SecretLength { got: value.len(), most: LONGEST });
+        }
+        let environment = &self.committer.environment;
+        let row = SecretRow::new(name, &Secret::new(value), &environment.key);
+        self.change(self.committer.turn(), Command::SetSecret(row), by)
+    }
+
+    /// Forgets a secret that the active policy does not name.
+    pub fn remove(&self, name: &str, by: &str) -> Result<(), AdministrationError> {
+        let turn = self.committer.turn();
+        let active = self.committer.snapshot.load().active.edition.clone();
+        let grants: Vec<_> = active.policy.grants_naming_secret(name).collect();
+        if !grants.is_empty() {
+            let by = format!("the active policy names it in {}", grants.join(", "));
+            return Err(AdministrationError::SecretInUse { name: name.to_owned(), by });
+        }
+        self.change(turn, Command::RemoveSecret { name: name.to_owned() }, by)
+    }
+
+    fn change(&self, turn: Turn<'_>, command: Command, by: &str) -> Result<(), AdministrationError> {
+        let environment = &self.committer.environment;
+        turn.commit(by, (command, Expected::Anything), |before, pending, _, _| {
+            Ok(environment.with_secrets(before, pending)?)
+        })?;
+        Ok(())
+    }
+}
