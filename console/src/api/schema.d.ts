@@ -747,8 +747,13 @@ export interface components {
         /** @description A dialect with its ways to say each statement. */
         DialectContent: {
             dialect: components["schemas"]["DialectView"];
-            /** @description How access lists travel: `nas-filter-rule`, `by-name` or `entries`; none where they cannot. */
+            /**
+             * @description How access lists travel: `nas-filter-rule`, `by-name`, `entries` or `reference`; none where
+             *     they cannot.
+             */
             lists?: string | null;
+            /** @description How a MAC bypass may come: `pap`, `chap`, `call-check`, `eap-md5`. */
+            mac_bypass: string[];
             statements: components["schemas"]["StatementView"][];
             /** @description The text of the file, where it is one of your own. */
             text?: string | null;

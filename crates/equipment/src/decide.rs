@@ -7,7 +7,7 @@ use std::time::Duration;
 use regnant_decision::{
     ActivePolicy, Carrier, Decided, Ending, FactTable, Findings, KeptRequest, RequestFacts, Resources, Times, Unfit,
 };
-use regnant_policy::Facts;
+use regnant_policy::{Facts, Gate, Method};
 use regnant_radius::number;
 use ulid::Ulid;
 
@@ -87,7 +87,12 @@ pub async fn decide(
     let policy = &active.policy.policy;
     let gate = policy.choose_gate(&facts as &dyn Facts);
     let chosen_at = elapsed();
-    let eap = facts.request.carrier == Some(Carrier::Eap);
+    let carrier = facts.request.carrier;
+    let eap = asked.accepted.packet().first(number::EAP_MESSAGE).is_some();
+    let begins = |gate: &Gate| match carrier {
+        Some(Carrier::Mac) => gate.accepts(Method::Mac),
+        _ => gate.accept.iter().any(|accepted| accepted.method.is_eap()),
+    };
     let unfit = |gate, unfit| Decided::unfit(gate, unfit, chosen_at);
     let mut decided = match gate {
         None => unfit(None, Unfit::NoGate),
@@ -95,7 +100,7 @@ pub async fn decide(
         Some(gate) if eap && asked.accepted.packet().first(number::STATE).is_some() => {
             unfit(Some(gate), Unfit::UnknownConversation)
         }
-        Some(gate) if eap && policy.gates()[gate].accept.iter().any(|accepted| accepted.method.is_eap()) => {
+        Some(gate) if eap && begins(&policy.gates()[gate]) => {
             drop(facts);
             let times = Times { gate: chosen_at, ..Times::default() };
             // On the heap: what conversations need would make every request's future large.

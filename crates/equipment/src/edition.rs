@@ -9,6 +9,7 @@ use regnant_radius::{Attributes, Definition, MAX_LEN};
 
 use crate::nas::Nas;
 use crate::render::acl::AclCarriage;
+use crate::render::asking::Bypass;
 use crate::render::dialect::Dialect;
 use crate::render::{CannotSay, RESERVED, RenderError};
 use crate::vocabulary::Vocabulary;
@@ -137,6 +138,15 @@ impl Edition {
     /// What a request of a NAS of this dialect is for, where the dialect knows.
     pub(crate) fn purpose(&self, dialect: &str, attributes: &Attributes<'_>) -> Option<Purpose> {
         self.dialects.get(dialect)?.dialect.purpose(attributes, self.vocabulary.dictionary())
+    }
+
+    /// Whether a MAC bypass of a NAS of this dialect may come so; of one that the edition does
+    /// not know as usual, so that it is told what is wrong.
+    pub(crate) fn takes_bypass(&self, dialect: &str, by: Bypass) -> bool {
+        match self.dialects.get(dialect) {
+            Some(known) => known.dialect.takes_bypass(by),
+            None => Bypass::USUAL.contains(&by),
+        }
     }
 
     fn told(&self, dialect: &str, grants: usize, error: &RenderError) -> String {

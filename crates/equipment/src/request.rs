@@ -11,6 +11,7 @@ use crate::accept::AcceptedRequest;
 use crate::edition::Edition;
 use crate::ms_chap;
 use crate::nas::Nas;
+use crate::render::asking::Bypass;
 use crate::secrets::NamedSecrets;
 
 /// A request, and the edition that decides it.
@@ -63,7 +64,7 @@ impl AcceptedRequest {
         };
         let carrier = match ms_chap {
             Some(_) => Some(Carrier::MsChap),
-            None => carrier(&raw, name.ok(), mac, &presented),
+            None => carrier(&raw, name.ok(), mac, &presented, |by| edition.takes_bypass(&nas.dialect, by)),
         };
         Request {
             nas: &nas.identity,
@@ -160,26 +161,41 @@ fn printable(password: &[u8]) -> bool {
     std::str::from_utf8(password).is_ok_and(|text| !text.chars().any(char::is_control))
 }
 
-/// MAC bypass: User-Name is a MAC address equal to Calling-Station-Id, and the
-/// NAS says Call-Check or sends that same name as password.
-fn carrier(raw: &Raw<'_>, name: Option<&str>, mac: Option<Mac>, presented: &Presented) -> Option<Carrier> {
-    if raw.eap {
-        return Some(Carrier::Eap);
-    }
+/// MAC bypass: User-Name is a MAC address equal to Calling-Station-Id, and the NAS says
+/// Call-Check or sends that same name as password, in a way that its dialect takes. What
+/// EAP-MD5 proves is checked in its conversation.
+fn carrier(
+    raw: &Raw<'_>,
+    name: Option<&str>,
+    mac: Option<Mac>,
+    presented: &Presented,
+    takes_bypass: impl Fn(Bypass) -> bool,
+) -> Option<Carrier> {
     let name_is_mac = mac.is_some() && name.and_then(|name| name.parse::<Mac>().ok()) == mac;
+    if raw.eap {
+        return Some(if name_is_mac && takes_bypass(Bypass::EapMd5) { Carrier::Mac } else { Carrier::Eap });
+    }
+    let by = match (raw.password, raw.chap) {
+        (Some(_), _) => Bypass::Pap,
+        (_, Some(_)) => Bypass::Chap,
+        _ => Bypass::CallCheck,
+    };
     let same_password = |name: &str| match presented {
         Presented::Credential(credential) => {
             matches!(credential.check_password(name.as_bytes()), regnant_eap::Answer::Right { .. })
         }
         Presented::Nothing | Presented::Undecodable => false,
     };
-    if name_is_mac && (integer(raw.service_type) == Some(CALL_CHECK) || name.is_some_and(same_password)) {
+    if name_is_mac
+        && takes_bypass(by)
+        && (integer(raw.service_type) == Some(CALL_CHECK) || name.is_some_and(same_password))
+    {
         return Some(Carrier::Mac);
     }
-    match (raw.password, raw.chap) {
-        (Some(_), _) => Some(Carrier::Pap),
-        (_, Some(_)) => Some(Carrier::Chap),
-        _ => None,
+    match by {
+        Bypass::Pap => Some(Carrier::Pap),
+        Bypass::Chap => Some(Carrier::Chap),
+        Bypass::CallCheck | Bypass::EapMd5 => None,
     }
 }
 

@@ -1,8 +1,10 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use regnant_eap::{Answer, CertificateFault, Chain, Claim, Conversation, Failure, IdentityType, Keys, Limits, Step};
-use regnant_policy::{Event, Gate, IdentityKind, Reaction};
+use regnant_eap::{
+    Answer, CertificateFault, Chain, Claim, Conversation, Failure, IdentityType, Keys, Limits, Offer, Step,
+};
+use regnant_policy::{Event, Gate, IdentityKind, Mac, Reaction};
 
 use crate::decide::{ActivePolicy, Decided, Means, Resources, Times, decide_by_rules};
 use crate::eap::evidence::{EapEvidence, FailureEvidence, RoundEvidence};
@@ -15,7 +17,7 @@ use crate::facts::request_facts::{Findings, Identity, RequestFacts};
 use crate::facts::table::FactTable;
 use crate::lookup::LookUp;
 use crate::proof::{self, Stop, look_up_device, react_in, react_to_absence};
-use crate::request::KeptRequest;
+use crate::request::{Carrier, KeptRequest};
 
 /// What a conversation with its TLS connection takes.
 const STATE_BYTES: usize = 16 << 10;
@@ -26,6 +28,8 @@ pub struct EapSession {
     active: ActivePolicy,
     gate: usize,
     first: Arc<dyn KeptRequest>,
+    /// Whether the equipment speaks EAP itself, for a device that does not.
+    bypass: bool,
     conversation: Conversation,
     sessions: Arc<ResumptionHandle>,
     proofs: Proofs,
@@ -164,7 +168,11 @@ impl EapSession {
         elapsed: &(impl Fn() -> Duration + Send + Sync),
     ) -> Progress {
         let definition = &active.policy.gates()[gate];
-        let offer = active.offers.of(gate).cloned().unwrap_or_default();
+        let mut offer = active.offers.of(gate).cloned().unwrap_or_default();
+        let bypass = first.request().carrier == Some(Carrier::Mac);
+        if bypass {
+            offer.methods = Arc::new([Offer::Md5]);
+        }
         let scope = Scope {
             gate: definition.name.clone(),
             method: None,
@@ -188,6 +196,7 @@ impl EapSession {
             active,
             gate,
             first,
+            bypass,
             conversation,
             sessions,
             proofs: Proofs::default(),
@@ -300,10 +309,13 @@ impl EapSession {
     /// Checks a credential; `None` where nobody is to be answered.
     async fn check(&mut self, claim: &Claim, resources: &Resources<'_>) -> Option<Answer> {
         self.learn_from_conversation();
+        let first = self.first.clone();
+        if self.bypass {
+            return Some(repeats_the_address(claim, first.request().mac));
+        }
         let active = self.active.clone();
         let means = Means { stores: &active.stores, resources };
         let gate = &active.policy.gates()[self.gate];
-        let first = self.first.clone();
         let mut proofs = std::mem::take(&mut self.proofs);
         let mut facts = self.facts(&*first, &active.table);
         let outcome = check_claim(claim, self.conversation.about(), gate, &mut facts, &mut proofs, means).await;
@@ -347,6 +359,10 @@ impl EapSession {
         means: Means<'_>,
     ) -> Result<(), Stopped> {
         let about = self.conversation.about();
+        if self.bypass {
+            look_up_device(request_facts, gate, true, means, &mut proofs.lookups).await?;
+            return Ok(react_to_absence(request_facts, gate)?);
+        }
         match self.resumed() {
             Some(before) => {
                 for identity in &before.identities {
@@ -382,6 +398,11 @@ impl EapSession {
     }
 
     fn learn_from_conversation(&mut self) {
+        if self.bypass {
+            // Nobody but the equipment is at the other end: its method and names are not
+            // those of who asks.
+            return;
+        }
         let about = self.conversation.about();
         // A resumed session did without what its first conversation did.
         let before = self.resumed();
@@ -553,6 +574,13 @@ impl std::fmt::Debug for EapSession {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.debug_struct("EapSession").field("gate", &self.gate).finish_non_exhaustive()
     }
+}
+
+/// A MAC bypass says its address three times: for a name, as the password and where the
+/// request came from.
+fn repeats_the_address(claim: &Claim, mac: Option<Mac>) -> Answer {
+    let is_mac = mac.is_some() && claim.name.parse::<Mac>().ok() == mac;
+    if is_mac { claim.credential.check_password(claim.name.as_bytes()) } else { Answer::Wrong }
 }
 
 fn claim_kind(claim: &Claim) -> IdentityKind {

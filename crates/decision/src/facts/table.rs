@@ -174,7 +174,7 @@ fn own_facts() -> Vec<(u16, &'static str, Type, Stage, Source, &'static str)> {
         (3, "nas.kind", words(&NasKind::ALL), Stage::FirstPacket, Source::NasKind, "What the NAS is."),
         (4, "nas.address", Type::Address, Stage::FirstPacket, Source::NasAddress, "The address that the request came from."),
         (5, "nas.dialect", Type::NAME, Stage::FirstPacket, Source::NasDialect, "The dialect that grants for the NAS are rendered in."),
-        (6, "request.carrier", words(&Carrier::ALL), Stage::FirstPacket, Source::Carrier, "What carries the credential. It is `mac` where User-Name is a MAC address equal to Calling-Station-Id, and Service-Type is Call-Check or the password is that same name."),
+        (6, "request.carrier", words(&Carrier::ALL), Stage::FirstPacket, Source::Carrier, "What carries the credential. It is `mac` where User-Name is a MAC address equal to Calling-Station-Id, and Service-Type is Call-Check or the password is that same name; the NAS's dialect says in which ways."),
         (7, "request.purpose", words(&Purpose::ALL), Stage::FirstPacket, Source::Purpose, "What is asked for: a network, a login or a VPN; see the table below."),
         (8, "request.medium", words(&Medium::ALL), Stage::FirstPacket, Source::Medium, "Over what the request came, by NAS-Port-Type."),
         (9, "request.port", Type::Integer, Stage::FirstPacket, Source::Port, "NAS-Port, or the last number of NAS-Port-Id."),

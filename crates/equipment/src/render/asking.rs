@@ -8,6 +8,28 @@ use regnant_radius::{Attributes, Definition, Dictionary};
 
 use crate::render::template::known_attribute;
 
+/// How a MAC bypass of a make may come: by which credential its name is repeated.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Bypass {
+    /// As User-Password.
+    Pap,
+    /// As CHAP-Password.
+    Chap,
+    /// By neither: Service-Type Call-Check says it (RFC 2865 section 5.6).
+    CallCheck,
+    /// By EAP-MD5, in which the equipment itself is the peer.
+    EapMd5,
+}
+
+impl Bypass {
+    /// Each with its word.
+    pub(crate) const ALL: [(&str, Self); 4] =
+        [("pap", Self::Pap), ("chap", Self::Chap), ("call-check", Self::CallCheck), ("eap-md5", Self::EapMd5)];
+    /// Those that count where nothing is said: anybody may speak EAP with a MAC address
+    /// for a name, so that must be said.
+    pub(crate) const USUAL: [Self; 3] = [Self::Pap, Self::Chap, Self::CallCheck];
+}
+
 /// Requests of this look are for this.
 #[derive(Clone, Debug)]
 pub(crate) struct Look {

@@ -6,7 +6,7 @@ use regnant_policy::{STATEMENTS, StatementKind};
 use regnant_radius::{Attributes, Dictionary, MAX_LEN};
 
 use crate::render::acl::AclCarriage;
-use crate::render::asking::Look;
+use crate::render::asking::{Bypass, Look};
 use crate::render::template::Template;
 
 const BUILT_IN: [(&str, &str); 1] = [("standard.toml", include_str!("../../dialects/standard.toml"))];
@@ -28,6 +28,8 @@ pub struct Dialect {
     pub(crate) most_bytes: usize,
     /// How its requests look, the first that fits counts.
     looks: Vec<Look>,
+    /// How its MAC bypass may come.
+    bypass: Vec<Bypass>,
 }
 
 /// How a statement is said.
@@ -103,6 +105,16 @@ impl Dialect {
         self.looks.iter().find_map(|look| look.purpose(attributes, dictionary))
     }
 
+    /// How a MAC bypass of this make may come, in words.
+    pub fn mac_bypass(&self) -> impl Iterator<Item = &'static str> {
+        Bypass::ALL.into_iter().filter(|(_, by)| self.takes_bypass(*by)).map(|(word, _)| word)
+    }
+
+    /// Whether a MAC bypass of this make may come so.
+    pub(crate) fn takes_bypass(&self, by: Bypass) -> bool {
+        self.bypass.contains(&by)
+    }
+
     /// Why it cannot say a statement, where it says so itself.
     pub fn cannot(&self, statement: &StatementKind) -> Option<&str> {
         match self.statements.get(statement.keyword) {
@@ -155,7 +167,13 @@ fn read(section: &Section<'_>, dictionary: &Dictionary, known: &[Dialect]) -> Op
         most
     });
     let looks: Vec<_> = section.sections("request").iter().filter_map(|one| Look::read(one, dictionary)).collect();
+    let bypass = section.get("mac-bypass").map(|item| {
+        let each = item.list("mac-bypass").into_iter();
+        each.filter_map(|one| one.word("mac-bypass", &Bypass::ALL)).collect()
+    });
     let base = extends.as_ref();
+    let usual = || base.map_or_else(|| Bypass::USUAL.to_vec(), |base| base.bypass.clone());
+    let bypass = bypass.unwrap_or_else(usual);
     let of_base = base.map(|base| base.looks.clone()).unwrap_or_default();
     let mut statements = base.map(|base| base.statements.clone()).unwrap_or_default();
     let mut acl = acl.or_else(|| base.and_then(|base| base.acl.clone()));
@@ -177,6 +195,7 @@ fn read(section: &Section<'_>, dictionary: &Dictionary, known: &[Dialect]) -> Op
         needs: all_needs,
         most_bytes: most_bytes.map_or(otherwise, |most| most.value as usize),
         looks: looks.into_iter().chain(of_base).collect(),
+        bypass,
     })
 }
 

@@ -1,7 +1,7 @@
 //! Grants in the attributes of a make of equipment.
 
 pub(crate) mod acl;
-mod asking;
+pub(crate) mod asking;
 pub(crate) mod dialect;
 pub(crate) mod template;
 

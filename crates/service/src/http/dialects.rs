@@ -36,8 +36,11 @@ pub(crate) struct DialectList {
 #[derive(Serialize, ToSchema)]
 pub(crate) struct DialectContent {
     dialect: DialectView,
-    /// How access lists travel: `nas-filter-rule`, `by-name` or `entries`; none where they cannot.
+    /// How access lists travel: `nas-filter-rule`, `by-name`, `entries` or `reference`; none where
+    /// they cannot.
     lists: Option<String>,
+    /// How a MAC bypass may come: `pap`, `chap`, `call-check`, `eap-md5`.
+    mac_bypass: Vec<String>,
     statements: Vec<StatementView>,
     /// The text of the file, where it is one of your own.
     text: Option<String>,
@@ -145,6 +148,7 @@ pub(crate) async fn dialect(
     Ok(Json(DialectContent {
         dialect: view(dialect, &languages, &nases),
         lists: dialect.carries_lists().map(str::to_owned),
+        mac_bypass: dialect.mac_bypass().map(str::to_owned).collect(),
         statements: statements.collect(),
         text: languages.text_of_dialect(&dialect.name).map(str::to_owned),
     }))
