@@ -155,15 +155,10 @@ impl Round<'_> {
             Some(attributes) => Cow::Borrowed(attributes),
             None => session.with_facts(|facts| edition.attributes(dialect, grants, facts))?,
         };
-        let dictionary = edition.vocabulary.dictionary();
-        let secrets = self.first.secrets.attributes(
-            edition.secrets(grants),
-            // The reply is to this request, and hidden under its authenticator.
-            self.accepted,
-            dictionary,
-            self.resources.random,
-        )?;
         let salts = reply::salts(self.resources.random);
+        let (wanted, dictionary) = (edition.secrets(grants), edition.vocabulary.dictionary());
+        // The reply is to this request, and hidden under its authenticator.
+        let secrets = self.first.secrets.attributes(wanted, self.accepted, dictionary, salts)?;
         let (first, known) = (&self.first.accepted, session.known());
         let proved = known.user.proved().or_else(|| known.machine.proved());
         let asked = first.packet().first(number::USER_NAME).and_then(|name| std::str::from_utf8(name).ok());

@@ -134,13 +134,11 @@ fn plain_reply(
         }
         None => Cow::default(),
     };
-    let secrets = match decided.ending.grants() {
-        Some(grants) => {
-            let dictionary = edition.vocabulary.dictionary();
-            secrets.attributes(edition.secrets(grants), accepted, dictionary, resources.random)?
-        }
-        None => Vec::new(),
-    };
+    let wanted = decided.ending.grants().map_or(&[][..], |grants| edition.secrets(grants));
+    // Most replies need none.
+    let salted = decided.session_key.is_some() || !wanted.is_empty();
+    let salts = if salted { reply::salts(resources.random) } else { [0; 2] };
+    let secrets = secrets.attributes(wanted, accepted, edition.vocabulary.dictionary(), salts)?;
     let known = &decided.known;
     match &decided.ending {
         Ending::Silent { .. } | Ending::Unanswerable(_) | Ending::Left(_) | Ending::Told(_) => Ok(None),
@@ -156,7 +154,7 @@ fn plain_reply(
                 }),
                 chargeable: reply::chargeable(accepted, resources.secret, proved, &known.device),
                 secrets,
-                ms_chap: decided.session_key.as_ref().map(|key| (key, reply::salts(resources.random))),
+                ms_chap: decided.session_key.as_ref().map(|key| (key, salts)),
             };
             reply::acceptance(accepted, &attributes, &beside).map(Some)
         }

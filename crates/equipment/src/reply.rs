@@ -10,7 +10,7 @@ use sha2::{Digest, Sha256};
 use crate::accept::AcceptedRequest;
 use crate::ms_chap;
 
-/// Two salts that differ (RFC 2548 section 2.4.2).
+/// Two salts that differ (RFC 2548 section 2.4.2), by less than 256.
 pub(crate) fn salts(random: fn(&mut [u8])) -> [u16; 2] {
     let mut bytes = [0; 3];
     random(&mut bytes);

@@ -28,10 +28,11 @@ impl ProtocolFacts for RadiusRequest {
     }
 
     fn can_be_told(&self, grants: usize, facts: &dyn Facts) -> Result<(), String> {
+        // Which says too that there are not too many secrets.
+        self.edition.attributes(&self.accepted.nas.dialect, grants, facts)?;
         let (secrets, dictionary) = (self.edition.secrets(grants), self.edition.vocabulary.dictionary());
         // Hidden under any salt, they are as long as they will be.
-        self.secrets.attributes(secrets, &self.accepted, dictionary, |salt| salt.fill(0))?;
-        self.edition.attributes(&self.accepted.nas.dialect, grants, facts).map(drop)
+        self.secrets.attributes(secrets, &self.accepted, dictionary, [0; 2]).map(drop)
     }
 }
 

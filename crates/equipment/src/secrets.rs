@@ -23,16 +23,15 @@ impl NamedSecrets {
     }
 
     /// The attributes that carry these in the reply to a request, encoded; or why they cannot.
+    /// `salts` are those of the reply's keys.
     pub(crate) fn attributes(
         &self,
         wanted: &[(Arc<Definition>, String)],
         accepted: &AcceptedRequest,
         dictionary: &Dictionary,
-        random: fn(&mut [u8]),
+        salts: [u16; 2],
     ) -> Result<Vec<u8>, String> {
-        let (mut list, mut first) = (AttributeList::default(), [0; 2]);
-        random(&mut first);
-        let first = u16::from_be_bytes(first);
+        let mut list = AttributeList::default();
         for ((definition, name), place) in wanted.iter().zip(0u16..) {
             let secret = self.get(name).ok_or_else(|| format!("there is no secret \"{name}\""))?.expose();
             let most = definition.most_secret();
@@ -40,8 +39,10 @@ impl NamedSecrets {
                 return Err(format!("the secret \"{name}\" has more bytes than {} carries ({most})", definition.name));
             }
             let (packet, shared) = (accepted.packet(), &accepted.nas.secret);
-            // Salts of one packet differ (RFC 2868 section 3.5), in the bits below the first.
-            let salt = first.wrapping_add(place);
+            // Salts of one packet differ (RFC 2868 section 3.5). Those of the keys are less than
+            // 256 apart, and these come after them; a packet has no room for so many that they
+            // come round.
+            let salt = salts[0].wrapping_add(256 + place);
             let hidden = definition.hide(secret, salt, packet.authenticator(), shared);
             list.add_encoded(definition, hidden.map_err(|error| error.to_string())?);
         }
