@@ -7,8 +7,9 @@ use rusqlite::{Connection, OpenFlags, Transaction};
 
 use crate::counts::{CountKey, Newest, NewestKind};
 use crate::database::{self, BUSY};
+use crate::decisions::Row;
 use crate::error::JournalError;
-use crate::writer::Row;
+use crate::files::BookFile;
 
 /// The form of a file that this release writes. Every form that was released stays
 /// readable.
@@ -29,18 +30,6 @@ pub(crate) struct Segment {
 }
 
 impl Segment {
-    /// Opens or makes a file.
-    pub(crate) fn open(path: &Path, now: u64) -> Result<Self, JournalError> {
-        let schema = format!("{SCHEMA}; INSERT INTO file (begun) VALUES ({now})");
-        let connection = database::open(path, VERSION, &schema)?;
-        let count = |table| {
-            let counted = connection.query_row(&format!("SELECT count(*) FROM {table}"), [], |row| row.get(0));
-            counted.map_err(|error| JournalError::File { file: path.into(), error })
-        };
-        let (counts, newest) = (count("tally")?, count("newest")?);
-        Ok(Self { connection, counts, newest })
-    }
-
     /// Opens a file to be read.
     pub(crate) fn open_to_read(path: &Path) -> Result<Connection, JournalError> {
         let open = || {
@@ -51,16 +40,30 @@ impl Segment {
         let connection = open().map_err(|error| JournalError::File { file: path.into(), error })?;
         database::known(connection, path, VERSION)
     }
+}
 
-    /// The bytes of the file.
-    pub(crate) fn bytes(&self) -> u64 {
+impl BookFile for Segment {
+    type Row = Row;
+
+    fn open(path: &Path, now: u64) -> Result<Self, JournalError> {
+        let schema = format!("{SCHEMA}; INSERT INTO file (begun) VALUES ({now})");
+        let connection = database::open(path, VERSION, &schema)?;
+        let count = |table| {
+            let counted = connection.query_row(&format!("SELECT count(*) FROM {table}"), [], |row| row.get(0));
+            counted.map_err(|error| JournalError::File { file: path.into(), error })
+        };
+        let (counts, newest) = (count("tally")?, count("newest")?);
+        Ok(Self { connection, counts, newest })
+    }
+
+    fn bytes(&self) -> u64 {
         let sql = "SELECT page_count * page_size FROM pragma_page_count, pragma_page_size";
         let bytes = self.connection.prepare_cached(sql).and_then(|mut sql| sql.query_row([], |row| row.get(0)));
         bytes.map_or(0, i64::cast_unsigned)
     }
 
-    /// Writes entries, and what is counted of them, or nothing.
-    pub(crate) fn commit(&mut self, rows: &[Row]) -> rusqlite::Result<()> {
+    /// With what is counted of them.
+    fn commit(&mut self, rows: &[Row]) -> rusqlite::Result<()> {
         let (mut counted, mut newest) = (HashMap::<&CountKey, i64>::new(), HashMap::<&Newest, &Row>::new());
         for row in rows {
             row.count.iter().for_each(|key| *counted.entry(key).or_default() += 1);

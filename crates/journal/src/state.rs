@@ -161,21 +161,24 @@ impl State {
     }
 
     /// What ends the answers when the writer ends.
-    pub(crate) fn ends_with_me(self: &Arc<Self>) -> End {
-        End(self.clone())
+    pub(crate) fn ends_with_me(self: &Arc<Self>, name: &'static str) -> End {
+        End(self.clone(), name)
     }
 }
 
 /// Dropped with the writer's thread.
-pub(crate) struct End(Arc<State>);
+pub(crate) struct End(Arc<State>, &'static str);
 
 impl Drop for End {
     fn drop(&mut self) {
         if std::thread::panicking() {
-            let told = "the journal's thread ended by a defect, so nothing is answered any more; restart the service and \
-                        report this";
+            let told = format!(
+                "the thread of the {} ended by a defect, so nothing that belongs in it is answered any more; restart the \
+                 service and report this",
+                self.1
+            );
             tracing::error!("{told}");
-            self.0.tell(Some(told.into()));
+            self.0.tell(Some(told));
         } else {
             self.0.answering.store(false, Ordering::Release);
         }

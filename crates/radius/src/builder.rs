@@ -85,6 +85,15 @@ impl Builder {
         self.bytes
     }
 
+    /// Finishes an Accounting-Request: its authenticator is computed over the rest (RFC 2866
+    /// section 3).
+    pub fn accounting_request(mut self, secret: &SharedSecret) -> Vec<u8> {
+        self.close(&[0; 16], secret);
+        let authenticator = response_authenticator(&self.bytes, secret);
+        self.bytes[4..HEADER_LEN].copy_from_slice(&authenticator);
+        self.bytes
+    }
+
     /// The attributes alone.
     pub fn into_attributes(mut self) -> Vec<u8> {
         self.bytes.split_off(HEADER_LEN)

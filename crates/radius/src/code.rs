@@ -15,6 +15,8 @@ impl Code {
     pub const ACCESS_REJECT: Self = Self(3);
     /// Reports use (RFC 2866 section 4.1).
     pub const ACCOUNTING_REQUEST: Self = Self(4);
+    /// Says that a report is kept (RFC 2866 section 4.2).
+    pub const ACCOUNTING_RESPONSE: Self = Self(5);
     /// Asks for more (RFC 2865 section 4.4).
     pub const ACCESS_CHALLENGE: Self = Self(11);
     /// Asks whether the server is alive (RFC 5997 section 3).
@@ -27,6 +29,7 @@ impl Code {
             Self::ACCESS_ACCEPT => "Access-Accept",
             Self::ACCESS_REJECT => "Access-Reject",
             Self::ACCOUNTING_REQUEST => "Accounting-Request",
+            Self::ACCOUNTING_RESPONSE => "Accounting-Response",
             Self::ACCESS_CHALLENGE => "Access-Challenge",
             Self::STATUS_SERVER => "Status-Server",
             _ => return None,

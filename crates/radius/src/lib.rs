@@ -25,7 +25,10 @@ pub use attribute::{Attribute, Attributes, number};
 pub use attribute_id::AttributeId;
 pub use builder::{BuildError, Builder};
 pub use code::Code;
-pub use crypto::authenticator::{MessageAuthenticator, ReplyError, check_message_authenticator, check_reply};
+pub use crypto::authenticator::{
+    AccountingAuthenticator, MessageAuthenticator, ReplyError, check_accounting_reply, check_accounting_request,
+    check_message_authenticator, check_reply,
+};
 pub use crypto::chap::{ChapResponse, chap_response};
 pub use crypto::mppe::read_session_keys;
 pub use crypto::password::{PasswordError, hide_password, reveal_password};

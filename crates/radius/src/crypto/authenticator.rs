@@ -22,6 +22,35 @@ pub fn check_message_authenticator(request: &Packet<'_>, secret: &SharedSecret) 
     check_under(request, request.authenticator(), secret)
 }
 
+/// What the authenticators of an Accounting-Request say.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum AccountingAuthenticator {
+    /// The sender knows the secret.
+    Right,
+    /// The Request Authenticator is of another secret, or the packet was changed on the way.
+    Wrong,
+    /// The Request Authenticator is right and Message-Authenticator is not.
+    MessageAuthenticatorWrong,
+}
+
+/// Checks an Accounting-Request. Its authenticator is an MD5 over the rest of the packet and
+/// the secret (RFC 2866 section 3). Message-Authenticator need not be there; no RFC says under
+/// which authenticator it is computed in this packet, so that zeros (as in RFC 5176 section
+/// 3.5) and the packet's own both count.
+pub fn check_accounting_request(request: &Packet<'_>, secret: &SharedSecret) -> AccountingAuthenticator {
+    let zeros = [0; 16];
+    if !has_authenticator(request, &zeros, secret) {
+        return AccountingAuthenticator::Wrong;
+    }
+    let under = |authenticator| check_under(request, authenticator, secret);
+    match (under(&zeros), under(request.authenticator())) {
+        (MessageAuthenticator::Wrong, MessageAuthenticator::Wrong) => {
+            AccountingAuthenticator::MessageAuthenticatorWrong
+        }
+        _ => AccountingAuthenticator::Right,
+    }
+}
+
 /// Checks a reply against the request it answers, and reads it.
 ///
 /// Both authenticators are checked; a reply to an Access-Request must carry
@@ -32,16 +61,7 @@ pub fn check_reply<'a>(
     request_authenticator: &[u8; 16],
     secret: &SharedSecret,
 ) -> Result<Packet<'a>, ReplyError> {
-    let packet = Packet::parse(reply)?;
-    if packet.identifier() != identifier {
-        return Err(ReplyError::OtherRequest { expected: identifier, got: packet.identifier() });
-    }
-    let mut under_request = packet.as_bytes().to_vec();
-    under_request[4..HEADER_LEN].copy_from_slice(request_authenticator);
-    let expected = response_authenticator(&under_request, secret);
-    if !bool::from(expected.ct_eq(packet.authenticator())) {
-        return Err(ReplyError::ResponseAuthenticator);
-    }
+    let packet = answer_to(reply, identifier, request_authenticator, secret)?;
     if packet.message_authenticator_at() != Some(HEADER_LEN + 2) {
         return Err(ReplyError::MessageAuthenticatorNotFirst);
     }
@@ -49,6 +69,46 @@ pub fn check_reply<'a>(
         MessageAuthenticator::Right => Ok(packet),
         _ => Err(ReplyError::MessageAuthenticatorWrong),
     }
+}
+
+/// Checks the reply to an Accounting-Request, and reads it. It need not carry
+/// Message-Authenticator: nothing in it gives access.
+pub fn check_accounting_reply<'a>(
+    reply: &'a [u8],
+    identifier: u8,
+    request_authenticator: &[u8; 16],
+    secret: &SharedSecret,
+) -> Result<Packet<'a>, ReplyError> {
+    let packet = answer_to(reply, identifier, request_authenticator, secret)?;
+    match check_under(&packet, request_authenticator, secret) {
+        MessageAuthenticator::Wrong => Err(ReplyError::MessageAuthenticatorWrong),
+        _ => Ok(packet),
+    }
+}
+
+/// A reply with the identifier and the Response Authenticator that it must have.
+fn answer_to<'a>(
+    reply: &'a [u8],
+    identifier: u8,
+    request_authenticator: &[u8; 16],
+    secret: &SharedSecret,
+) -> Result<Packet<'a>, ReplyError> {
+    let packet = Packet::parse(reply)?;
+    if packet.identifier() != identifier {
+        return Err(ReplyError::OtherRequest { expected: identifier, got: packet.identifier() });
+    }
+    match has_authenticator(&packet, request_authenticator, secret) {
+        true => Ok(packet),
+        false => Err(ReplyError::ResponseAuthenticator),
+    }
+}
+
+/// Whether a packet's authenticator is the MD5 over the packet with `under` in its place.
+fn has_authenticator(packet: &Packet<'_>, under: &[u8; 16], secret: &SharedSecret) -> bool {
+    let bytes = packet.as_bytes();
+    let digest = Md5::new().chain_update(&bytes[..4]).chain_update(under).chain_update(&bytes[HEADER_LEN..]);
+    let expected: [u8; 16] = digest.chain_update(secret.expose()).finalize().into();
+    expected.ct_eq(packet.authenticator()).into()
 }
 
 /// HMAC-MD5 over the packet whose Message-Authenticator is zero (RFC 3579 section 3.2).

@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 
 use regnant_decision::Resources;
 use regnant_equipment::{AcceptedRequest, Cause, Handled, RadiusConversation, accept, decide};
-use regnant_journal::{JournalHandle, Slot};
+use regnant_journal::{JournalHandle, JournalSlot};
 use regnant_radius::number;
 use tokio::runtime::{self, Handle};
 use tokio::sync::watch;
@@ -104,7 +104,7 @@ struct ReplyTo<S> {
     /// When the first packet of the conversation came.
     begun: Instant,
     sink: S,
-    slot: Slot,
+    slot: JournalSlot,
     key: Key,
     authenticator: [u8; 16],
 }

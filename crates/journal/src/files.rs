@@ -1,0 +1,119 @@
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use jiff::Timestamp;
+
+use crate::error::{JournalError, is_broken};
+use crate::folder::{FileName, Folder, Keep, today};
+use crate::state::State;
+
+/// How often it is looked whether something is too old.
+const TIDY_UP: Duration = Duration::from_secs(60);
+/// A file that is larger gets a successor.
+const LARGE: u64 = 1 << 30;
+
+/// A file of a folder: rows of one kind, committed in groups.
+pub(crate) trait BookFile: Sized {
+    /// What it holds.
+    type Row;
+
+    /// Opens or makes it.
+    fn open(path: &std::path::Path, now: u64) -> Result<Self, JournalError>;
+
+    /// Its bytes.
+    fn bytes(&self) -> u64;
+
+    /// Writes rows, or nothing of them; they are on the disk when it returns.
+    fn commit(&mut self, rows: &[Self::Row]) -> rusqlite::Result<()>;
+}
+
+/// The file that is written, and the folder that it is in.
+pub(crate) struct Files<F> {
+    folder: Folder,
+    keep: Keep,
+    name: FileName,
+    file: F,
+    state: Arc<State>,
+    tidied: Instant,
+}
+
+impl<F: BookFile> Files<F> {
+    /// Goes on with the file of today. One that cannot be used is set aside, and told.
+    pub(crate) fn open(folder: Folder, keep: Keep, state: Arc<State>) -> Result<Self, JournalError> {
+        let today = today();
+        let newest = folder.files()?.pop().filter(|name| name.day >= today);
+        let (name, file) = match newest {
+            Some(name) => Self::open_or_set_aside(&folder, name)?,
+            None => Self::begin(&folder)?,
+        };
+        let files = Self { folder, keep, name, file, state, tidied: Instant::now() };
+        files.tidy_up();
+        Ok(files)
+    }
+
+    fn open_or_set_aside(folder: &Folder, name: FileName) -> Result<(FileName, F), JournalError> {
+        match F::open(&folder.path(name), now_ms()) {
+            Err(error) if error.is_of_no_use() => {
+                let aside = folder.set_aside(name)?;
+                tracing::error!("{error}; it was set aside as {}, and a new file begins", aside.display());
+                Self::begin(folder)
+            }
+            opened => Ok((name, opened?)),
+        }
+    }
+
+    fn begin(folder: &Folder) -> Result<(FileName, F), JournalError> {
+        let name = folder.next(today())?;
+        let opened = F::open(&folder.path(name), now_ms());
+        if opened.is_err() {
+            // On a full disk each try would leave another empty file.
+            let _ = folder.remove(name);
+        }
+        Ok((name, opened?))
+    }
+
+    /// Writes entries into the file of today.
+    pub(crate) fn commit(&mut self, rows: &[F::Row]) -> Result<(), JournalError> {
+        if self.name.day < today() || self.file.bytes() > LARGE {
+            (self.name, self.file) = Self::begin(&self.folder)?;
+            self.tidy_up();
+        }
+        match self.file.commit(rows) {
+            Err(error) if is_broken(&error) => {
+                let path = self.path();
+                (self.name, self.file) = Self::begin(&self.folder)?;
+                tracing::error!("{} is damaged ({error}): a new file goes on for it", path.display());
+                Ok(self.file.commit(rows)?)
+            }
+            done => Ok(done?),
+        }
+    }
+
+    /// The file that is written.
+    pub(crate) fn path(&self) -> PathBuf {
+        self.folder.path(self.name)
+    }
+
+    /// What is too old, or too much, goes.
+    fn tidy_up(&self) {
+        match self.keep.apply(&self.folder, self.name, today()) {
+            Ok(files) => self.state.deleted_more(files),
+            Err(error) => tracing::warn!("what is too old in {} cannot be deleted: {error}", self.path().display()),
+        }
+        let sizes: Vec<_> =
+            self.folder.files().unwrap_or_default().into_iter().map(|name| self.folder.bytes(name)).collect();
+        self.state.is_large(sizes.len() as u64, sizes.iter().sum());
+    }
+
+    pub(crate) fn tidy_up_now_and_then(&mut self) {
+        if self.tidied.elapsed() >= TIDY_UP {
+            self.tidied = Instant::now();
+            self.tidy_up();
+        }
+    }
+}
+
+fn now_ms() -> u64 {
+    u64::try_from(Timestamp::now().as_millisecond()).unwrap_or(0)
+}
