@@ -16,6 +16,8 @@ pub mod number {
     pub const STATE: u8 = 24;
     /// RFC 2865 section 5.18.
     pub const REPLY_MESSAGE: u8 = 18;
+    /// RFC 2865 section 5.25.
+    pub const CLASS: u8 = 25;
     /// RFC 2865 section 5.26.
     pub const VENDOR_SPECIFIC: u8 = 26;
     /// RFC 2865 section 5.30.
@@ -24,6 +26,24 @@ pub mod number {
     pub const CALLING_STATION_ID: u8 = 31;
     /// RFC 2865 section 5.33.
     pub const PROXY_STATE: u8 = 33;
+    /// RFC 2866 section 5.1.
+    pub const ACCT_STATUS_TYPE: u8 = 40;
+    /// RFC 2866 section 5.2.
+    pub const ACCT_DELAY_TIME: u8 = 41;
+    /// RFC 2866 section 5.3.
+    pub const ACCT_INPUT_OCTETS: u8 = 42;
+    /// RFC 2866 section 5.4.
+    pub const ACCT_OUTPUT_OCTETS: u8 = 43;
+    /// RFC 2866 section 5.5.
+    pub const ACCT_SESSION_ID: u8 = 44;
+    /// RFC 2866 section 5.7.
+    pub const ACCT_SESSION_TIME: u8 = 46;
+    /// RFC 2866 section 5.10.
+    pub const ACCT_TERMINATE_CAUSE: u8 = 49;
+    /// RFC 2869 section 5.1.
+    pub const ACCT_INPUT_GIGAWORDS: u8 = 52;
+    /// RFC 2869 section 5.2.
+    pub const ACCT_OUTPUT_GIGAWORDS: u8 = 53;
     /// RFC 2865 section 5.40.
     pub const CHAP_CHALLENGE: u8 = 60;
     /// RFC 2865 section 5.41.
