@@ -603,6 +603,47 @@ export interface components {
             /** @description The names of its numbers. */
             values: components["schemas"]["NamedNumber"][];
         };
+        /**
+         * @description How much is kept, and how old the oldest entry of each commit was since the start: what a
+         *     crash would have lost.
+         */
+        BookHealth: {
+            /**
+             * Format: int64
+             * @description While all files have more bytes than this, the oldest is deleted.
+             */
+            at_most: number;
+            /**
+             * Format: int64
+             * @description Their bytes.
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description How many files were deleted since the start.
+             */
+            deleted: number;
+            /**
+             * Format: int64
+             * @description How many files it has, as of the last minute.
+             */
+            files: number;
+            /**
+             * Format: int32
+             * @description Files of days that are longer ago than this are deleted.
+             */
+            keep_days: number;
+            /**
+             * Format: int64
+             * @description Milliseconds; the oldest of all.
+             */
+            most_ms: number;
+            /**
+             * Format: int64
+             * @description Milliseconds; of a hundred commits, ninety-nine were younger.
+             */
+            p99_ms: number;
+        };
         /** @description How a case went. */
         CaseReport: {
             /** @description What went otherwise than expected; none where it passed. */
@@ -699,17 +740,28 @@ export interface components {
             /** @description The rule; none where none decided. */
             rule?: string | null;
         };
+        /** @description The decision behind a report. */
+        DecisionView: {
+            entry?: components["schemas"]["EntryView"] | null;
+            /** @description Its id. */
+            id: string;
+            /** @description Whether it is inferred from device, name, port and time, and not named by the report. */
+            inferred: boolean;
+        };
         /** @description One entry with its trail. */
         DetailView: {
             /** @description What to do, for what stayed unheard. */
             advice?: string | null;
+            decision?: components["schemas"]["DecisionView"] | null;
             /**
              * Format: int32
-             * @description The edition that decided; none for what stayed unheard.
+             * @description The edition that decided; none where nothing was.
              */
             edition?: number | null;
             /** @description The entry. */
             entry: components["schemas"]["EntryView"];
+            /** @description What equipment reported of the access that this decision gave, the oldest first. */
+            reports: components["schemas"]["EntryView"][];
             /** @description The stations of the trail; none for what stayed unheard. */
             stations: components["schemas"]["StationView"][];
         };
@@ -833,8 +885,8 @@ export interface components {
             /** @description The NAS, where one is known. */
             nas?: string | null;
             /**
-             * @description `granted`, `refused`, `silence`, `unfinished` or `unheard`; `unreadable` where the
-             *     entry is damaged.
+             * @description `granted`, `refused`, `silence`, `unfinished`, `unheard`, `told` or `accounting`;
+             *     `unreadable` where the entry is damaged.
              */
             outcome: string;
             /**
@@ -863,58 +915,20 @@ export interface components {
         };
         /** @description Whether the service does its work. */
         HealthView: {
+            /** @description What equipment reports of the access that it gives. */
+            accounting: components["schemas"]["BookHealth"];
             /**
              * Format: int32
              * @description The active edition.
              */
             edition: number;
-            journal: components["schemas"]["JournalHealth"];
+            /** @description Decisions, and packets that stayed unheard. */
+            journal: components["schemas"]["BookHealth"];
             packets: components["schemas"]["PacketCounts"];
             /** @description `well`, or what is wrong. */
             state: string;
             /** @description The version of the service. */
             version: string;
-        };
-        /**
-         * @description How much the journal keeps, and how old the oldest entry of each commit was since the
-         *     start: what a crash would have lost.
-         */
-        JournalHealth: {
-            /**
-             * Format: int64
-             * @description While all files have more bytes than this, the oldest is deleted.
-             */
-            at_most: number;
-            /**
-             * Format: int64
-             * @description Their bytes.
-             */
-            bytes: number;
-            /**
-             * Format: int64
-             * @description How many files were deleted since the start.
-             */
-            deleted: number;
-            /**
-             * Format: int64
-             * @description How many files it has, as of the last minute.
-             */
-            files: number;
-            /**
-             * Format: int32
-             * @description Files of days that are longer ago than this are deleted.
-             */
-            keep_days: number;
-            /**
-             * Format: int64
-             * @description Milliseconds; the oldest of all.
-             */
-            most_ms: number;
-            /**
-             * Format: int64
-             * @description Milliseconds; of a hundred commits, ninety-nine were younger.
-             */
-            p99_ms: number;
         };
         /** @description A file that was taken. */
         LanguageTaken: {
@@ -997,6 +1011,11 @@ export interface components {
         NasView: {
             /** @description Its address or block. */
             address: string;
+            /**
+             * @description Whether replies to logins of administrators carry the Class by which accounting finds
+             *     their decision too.
+             */
+            class_at_login: boolean;
             dialect: string;
             /** @description `switch`, `controller`, `firewall`, `router` or `vpn`. */
             kind: string;
@@ -1080,6 +1099,11 @@ export interface components {
             repeated: number;
             /**
              * Format: int64
+             * @description Reports (Accounting-Request) that were kept and acknowledged.
+             */
+            reports: number;
+            /**
+             * Format: int64
              * @description EAP sessions that may be resumed.
              */
             resumable: number;
@@ -1090,8 +1114,8 @@ export interface components {
             status: number;
             /**
              * Format: int64
-             * @description Packets dropped because their NAS had its share of what waits for the journal,
-             *     or because the journal could not be written.
+             * @description Packets dropped because their NAS had its share of what waits for the journal or for
+             *     accounting, or because these could not be written.
              */
             unjournaled: number;
             /**
@@ -1167,7 +1191,10 @@ export interface components {
              * @description Microseconds since the packet came.
              */
             micros?: number | null;
-            /** @description `heard`, `gate`, `conversation`, `proof`, `identity`, `rules`, `grant` or `reply`. */
+            /**
+             * @description `heard`, `gate`, `conversation`, `proof`, `identity`, `rules`, `grant` or `reply`; of a
+             *     report `heard`, `decision` and `kept`.
+             */
             name: string;
         };
         /** @description A token, shown this once. */
@@ -1817,7 +1844,10 @@ export interface operations {
             query?: {
                 /** @description Only entries older than this id. */
                 before?: string;
-                /** @description Only this outcome: `granted`, `refused`, `silence`, `unfinished` or `unheard`. */
+                /**
+                 * @description Only this outcome: `granted`, `refused`, `silence`, `unfinished`, `unheard`, `told` or
+                 *     `accounting`.
+                 */
                 outcome?: string;
                 /** @description Only sentences that hold all these words. */
                 q?: string;

@@ -1,6 +1,9 @@
 import { Link } from "@tanstack/react-router";
 import type { Entry, Fragment } from "../api/client";
 
+/** What came of these is nothing to look into. */
+const CALM = new Set(["granted", "accounting"]);
+
 /** A decision as a sentence, in which everything that is named is a link. */
 export function Sentence({ entry }: { entry: Entry }) {
   return (
@@ -28,7 +31,7 @@ function Part({ part, entry }: { part: Fragment; entry: Entry }) {
         </Link>
       );
     case "verdict":
-      return <span className={entry.outcome === "granted" ? "" : "text-rust"}>{part.text}</span>;
+      return <span className={CALM.has(entry.outcome) ? "" : "text-rust"}>{part.text}</span>;
     case "grant":
       return (
         <Link to="/policy" hash={`grant ${part.text.split(", ")[0]}`} className="relative z-10 font-semibold">

@@ -38,13 +38,16 @@ pub struct Enforced {
 
 impl Outcome {
     /// Reads a reply as a NAS does, which makes of an Access-Accept what `enforce` says.
-    pub(crate) fn of(reply: Result<Reply, ExchangeError>, enforce: impl FnOnce(&Reply) -> Option<Enforced>) -> Self {
+    pub(crate) fn of(
+        reply: Result<Reply, ExchangeError>,
+        enforce: impl FnOnce(&Reply) -> Result<Enforced, &'static str>,
+    ) -> Self {
         match reply {
             // Equipment opens the port, and a supplicant that does not believe it, or
             // has other keys, gets no further.
             Ok(reply) if reply.code == Code::ACCESS_ACCEPT && reply.is_believed() => match enforce(&reply) {
-                Some(enforced) => Self::Accepted(enforced),
-                None => Self::Refused(Some("the equipment could not get its access list".into())),
+                Ok(enforced) => Self::Accepted(enforced),
+                Err(why) => Self::Refused(Some(why.into())),
             },
             Ok(reply) if reply.code == Code::ACCESS_ACCEPT => Self::Refused(Some("the supplicant disagrees".into())),
             Ok(reply) => Self::Refused(reply.first("Reply-Message").map(str::to_owned)),

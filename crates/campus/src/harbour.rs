@@ -27,7 +27,8 @@ pub fn dictionary() -> Dictionary {
 }
 
 const fn nas(name: &'static str, last: u8, secret: &'static str, signed: bool) -> Nas {
-    Nas { name, address: Ipv4Addr::new(127, 0, 0, last), secret, signed, make: Make::Standard }
+    let address = Ipv4Addr::new(127, 0, 0, last);
+    Nas { name, address, secret, signed, make: Make::Standard, needs_accounting: false }
 }
 
 const fn of_tarnworks(nas: Nas) -> Nas {
@@ -45,7 +46,9 @@ pub const GATE_FW_1: Nas = nas("gate-fw-1", 31, "portcullis-2-chain", true);
 /// The router on the tower.
 pub const TOWER_RT_1: Nas = nas("tower-rt-1", 32, "lantern-5-beacon", true);
 /// The pilots' VPN gateway, which is old and signs nothing.
-pub const PILOT_VPN_1: Nas = nas("pilot-vpn-1", 41, "sextant-3-compass", false);
+pub const PILOT_VPN_1: Nas = Nas { needs_accounting: true, ..nas("pilot-vpn-1", 41, "sextant-3-compass", false) };
+/// All of it that is registered.
+pub const EQUIPMENT: [Nas; 6] = [QUAY_SW_1, YARD_SW_1, MAST_WLC_1, GATE_FW_1, TOWER_RT_1, PILOT_VPN_1];
 /// A switch that nobody registered.
 pub const STRAY_SW_9: Nas = nas("stray-sw-9", 99, "bollard-9-anchor", true);
 /// The yard's switch with a secret that somebody mistyped.

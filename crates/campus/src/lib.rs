@@ -4,6 +4,7 @@
 //! Nothing here knows how the service decides; it sees packets alone. Read
 //! [`Nas`] first, then [`story`].
 
+mod accounting;
 pub mod certificates;
 mod enforce;
 mod filter;
@@ -14,6 +15,7 @@ mod nas;
 pub mod story;
 pub mod traffic;
 
+pub use accounting::Accounting;
 pub use enforce::{Enforced, Outcome};
 pub use filter::Sent;
 pub use make::Make;

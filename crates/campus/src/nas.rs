@@ -3,6 +3,7 @@ use std::sync::Arc;
 
 use regnant_radius::{Dictionary, SharedSecret};
 
+use crate::accounting::Accounting;
 use crate::enforce::Outcome;
 use crate::make::Make;
 use regnant_client::Ask;
@@ -21,17 +22,28 @@ pub struct Nas {
     pub signed: bool,
     /// What it understands.
     pub make: Make,
+    /// Whether it ends a session whose begin nobody acknowledges, as some VPN gateways do.
+    pub needs_accounting: bool,
 }
 
 impl Nas {
-    /// Asks the server and reads the answer.
-    pub fn ask(&self, server: SocketAddr, ask: &Ask, dictionary: &Arc<Dictionary>) -> Outcome {
-        self.ask_by(&self.exchange(server), ask, dictionary)
-    }
-
-    /// The same, by an exchange of its own.
-    pub fn ask_by(&self, exchange: &Exchange, ask: &Ask, dictionary: &Arc<Dictionary>) -> Outcome {
-        Outcome::of(exchange.ask(ask, dictionary), |reply| self.make.enforce(reply, exchange, dictionary))
+    /// Asks and reads the answer. Where there is accounting, the session is reported.
+    pub fn ask(
+        &self,
+        exchange: &Exchange,
+        ask: &Ask,
+        dictionary: &Arc<Dictionary>,
+        accounting: Option<&mut Accounting>,
+    ) -> Outcome {
+        Outcome::of(exchange.ask(ask, dictionary), |reply| {
+            let enforced = self.make.enforce(reply, exchange, dictionary);
+            let enforced = enforced.ok_or("the equipment could not get its access list")?;
+            let kept = accounting.is_none_or(|accounting| accounting.begin(self, ask, reply));
+            if self.needs_accounting && !kept {
+                return Err("the equipment ends what nobody accounts for");
+            }
+            Ok(enforced)
+        })
     }
 
     /// How it sends.

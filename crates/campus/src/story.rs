@@ -8,6 +8,7 @@ use std::time::Duration;
 use regnant_eap::Secret;
 use regnant_radius::Dictionary;
 
+use crate::accounting::Accounting;
 use crate::certificates::{DemoCertificates, DemoCertificatesError};
 use crate::enforce::{Enforced, Outcome};
 use crate::harbour::*;
@@ -51,17 +52,19 @@ impl Expected {
 }
 
 impl Scene {
-    /// Plays the scene against a server.
-    pub fn play(&self, server: SocketAddr, dictionary: &Arc<Dictionary>) -> Outcome {
-        match self.expected {
+    /// Plays the scene against a server; where there is accounting, what is given is reported.
+    pub fn play(
+        &self,
+        server: SocketAddr,
+        dictionary: &Arc<Dictionary>,
+        accounting: Option<&mut Accounting>,
+    ) -> Outcome {
+        let mut exchange = self.nas.exchange(server);
+        if let Expected::NoAnswer = self.expected {
             // Silence is expected: waiting for it twice proves nothing more.
-            Expected::NoAnswer => {
-                let mut exchange = self.nas.exchange(server);
-                exchange.patience = Patience { first: Duration::from_millis(300), tries: 1, ..Patience::default() };
-                self.nas.ask_by(&exchange, &self.ask, dictionary)
-            }
-            _ => self.nas.ask(server, &self.ask, dictionary),
+            exchange.patience = Patience { first: Duration::from_millis(300), tries: 1, ..Patience::default() };
         }
+        self.nas.ask(&exchange, &self.ask, dictionary, accounting)
     }
 }
 

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use std::sync::mpsc::{Receiver, RecvTimeoutError};
 use std::time::Duration;
 
+use crate::accounting::Accounting;
 use crate::enforce::Outcome;
 use crate::harbour::{QUAY_SW_1, STRAY_SW_9, YARD_SW_1, dictionary};
 use crate::nas::Nas;
@@ -13,16 +14,24 @@ use regnant_client::{Ask, Patience};
 
 const PAUSE: Duration = Duration::from_millis(1_200);
 
-/// Sends requests one after another, a moment apart, until the other end of
-/// `stop` is dropped; `tell` hears who asked what, and what came of it.
-pub fn run(server: SocketAddr, scenes: &[Scene], stop: &Receiver<()>, tell: impl Fn(&Nas, &Ask, &Outcome)) {
+/// Sends requests one after another, a moment apart, and reports to `accounting` on what was
+/// given, until the other end of `stop` is dropped; `tell` hears who asked what, and what came
+/// of it.
+pub fn run(
+    server: SocketAddr,
+    accounting: SocketAddr,
+    scenes: &[Scene],
+    stop: &Receiver<()>,
+    tell: impl Fn(&Nas, &Ask, &Outcome),
+) {
     let dictionary = Arc::new(dictionary());
+    let mut accounting = Accounting::new(accounting, dictionary.clone());
     for turn in 0usize.. {
         match turn % 3 {
             // Two of three are devices at the quay and in the yard coming and going.
             0 => {
                 let scene = &scenes[(turn / 3) % scenes.len()];
-                tell(&scene.nas, &scene.ask, &scene.play(server, &dictionary));
+                tell(&scene.nas, &scene.ask, &scene.play(server, &dictionary, Some(&mut accounting)));
             }
             _ => {
                 let (nas, ask) = device(turn);
@@ -30,11 +39,16 @@ pub fn run(server: SocketAddr, scenes: &[Scene], stop: &Receiver<()>, tell: impl
                 if nas.name == STRAY_SW_9.name {
                     exchange.patience = Patience { first: Duration::from_millis(50), tries: 1, ..Patience::default() };
                 }
-                tell(&nas, &ask, &nas.ask_by(&exchange, &ask, &dictionary));
+                tell(&nas, &ask, &nas.ask(&exchange, &ask, &dictionary, Some(&mut accounting)));
             }
         }
+        match turn % 10 {
+            4 => accounting.go_on(),
+            9 if turn > 30 => accounting.end_oldest("Idle-Timeout"),
+            _ => {}
+        }
         if stop.recv_timeout(PAUSE) != Err(RecvTimeoutError::Timeout) {
-            return;
+            return accounting.close();
         }
     }
 }

@@ -277,6 +277,36 @@ pub(crate) enum TryMethod {
     Ttls,
     /// TEAP, with a user, a machine, or both
     Teap,
+    /// No login: a report on access, of --status, about --mac and --user
+    Accounting,
+}
+
+/// What a report says.
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Status {
+    /// Access begins
+    Start,
+    /// It goes on
+    Interim,
+    /// It is over
+    Stop,
+    /// The equipment has started
+    On,
+    /// It is about to stop
+    Off,
+}
+
+impl Status {
+    /// As Acct-Status-Type has it.
+    pub(crate) fn word(self) -> &'static str {
+        match self {
+            Self::Start => "Start",
+            Self::Interim => "Interim-Update",
+            Self::Stop => "Stop",
+            Self::On => "Accounting-On",
+            Self::Off => "Accounting-Off",
+        }
+    }
 }
 
 /// What goes through a tunnel.
@@ -316,8 +346,15 @@ pub(crate) struct Try {
     /// How to prove who asks
     #[arg(value_enum, required_unless_present_any = ["mix", "inventory"])]
     pub(crate) method: Option<TryMethod>,
-    /// The RADIUS server; may be repeated, the first that answers is asked
-    #[arg(long, value_name = "ADDRESS:PORT", default_value = "127.0.0.1:1812")]
+    /// The RADIUS server; may be repeated, the first that answers is asked. Without it, port
+    /// 1812 of this machine, and 1813 for accounting
+    #[arg(
+        long,
+        value_name = "ADDRESS:PORT",
+        default_value = "127.0.0.1:1812",
+        default_value_if("method", "accounting", "127.0.0.1:1813"),
+        hide_default_value = true
+    )]
     pub(crate) server: Vec<SocketAddr>,
     /// The address to send from, which is the NAS's; with --load it may be repeated
     #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1")]
@@ -378,6 +415,12 @@ pub(crate) struct Try {
     /// A dictionary file with further attributes; may be repeated
     #[arg(long = "dictionary", value_name = "FILE")]
     pub(crate) dictionaries: Vec<PathBuf>,
+    /// What is reported (accounting)
+    #[arg(long, value_enum, default_value_t = Status::Start)]
+    pub(crate) status: Status,
+    /// Where access is given, report a session there as equipment does: its begin and its end
+    #[arg(long, value_name = "ADDRESS:PORT", conflicts_with = "load")]
+    pub(crate) accounting: Option<SocketAddr>,
     /// Send no Message-Authenticator, as old equipment does
     #[arg(long)]
     pub(crate) unsigned: bool,
@@ -439,7 +482,7 @@ pub(crate) struct Journal {
     /// Only sentences that hold all these words
     pub(crate) words: Vec<String>,
     /// Only this outcome
-    #[arg(long, value_parser = ["granted", "refused", "silence", "unfinished", "unheard", "told"])]
+    #[arg(long, value_parser = ["granted", "refused", "silence", "unfinished", "unheard", "told", "accounting"])]
     pub(crate) outcome: Option<String>,
     /// At most this many entries
     #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=500))]

@@ -47,6 +47,7 @@ pub(crate) fn mark(outcome: &str) -> &'static str {
         "silence" => "–",
         "unfinished" => "…",
         "told" => "→",
+        "accounting" => "≡",
         "unheard" => "?",
         "unreadable" => "▨",
         _ => "○",

@@ -22,6 +22,9 @@ pub(crate) fn run(args: &args::Serve) -> Result<ExitCode, Failure> {
         for address in service.radius() {
             tell(format_args!("RADIUS authentication on {address}"));
         }
+        for address in service.accounting() {
+            tell(format_args!("RADIUS accounting on {address}"));
+        }
         tell(format_args!("console and API on http://{}", service.api()));
         if let Some(link) = service.welcome() {
             tell(format_args!(

@@ -34,6 +34,22 @@ fn print(detail: &Value) {
     if let Some(advice) = detail["advice"].as_str().map(printable) {
         print_wrapped("→ ", "  ", &advice);
     }
+    let decision = &detail["decision"];
+    if decision["entry"].is_object() {
+        say!("\n{}", if decision["inferred"] == true { "The decision, as it is inferred:" } else { "The decision:" });
+        print_line(&decision["entry"]);
+    }
+    let mut reports = detail["reports"].as_array().into_iter().flatten().peekable();
+    if reports.peek().is_some() {
+        say!("\nWhat was reported of this access:");
+    }
+    reports.for_each(print_line);
+}
+
+/// Another entry, which has a trail of its own.
+fn print_line(entry: &Value) {
+    let (at, id) = (text(entry, "at"), text(entry, "id"));
+    say!("{} {} {} {}", time(&at), paint::dim(&id), paint::mark(&text(entry, "outcome")), sentence(entry));
 }
 
 fn print_station(station: &Value) {

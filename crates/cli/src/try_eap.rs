@@ -45,7 +45,12 @@ fn method(args: &Try) -> Result<PeerMethod, Failure> {
             };
             PeerMethod::Teap { tls: client(args, false)?, user: user_login, machine }
         }
-        TryMethod::Pap | TryMethod::Chap | TryMethod::Mschap | TryMethod::Mschapv2 | TryMethod::Mac => {
+        TryMethod::Pap
+        | TryMethod::Chap
+        | TryMethod::Mschap
+        | TryMethod::Mschapv2
+        | TryMethod::Mac
+        | TryMethod::Accounting => {
             return Err(Failure::usage("this is no EAP method"));
         }
     })

@@ -7,6 +7,7 @@ use regnant_client::{Ask, Credential, Exchange, ExchangeError, Patience, Reply, 
 use regnant_eap::Secret;
 use regnant_radius::{Code, Dictionary, SharedSecret};
 use serde_json::json;
+use ulid::Ulid;
 
 use crate::args::{self, TryMethod};
 use crate::certificate::read;
@@ -35,9 +36,19 @@ pub(crate) fn run(args: &args::Try) -> Result<ExitCode, Failure> {
     for _ in 0..args.times {
         code = match exchange.ask(&ask, &dictionary) {
             Ok(reply) => {
-                print(&reply, args.json);
                 let accepted = reply.code == Code::ACCESS_ACCEPT && reply.is_believed();
-                if accepted { ExitCode::SUCCESS } else { ExitCode::from(1) }
+                let accounting = args.accounting.filter(|_| accepted).map(|server| Exchange {
+                    servers: vec![Server { address: server, ..exchange.servers[0].clone() }],
+                    ..exchange.clone()
+                });
+                let reports = accounting.map(|accounting| session(&accounting, &ask, &reply, &dictionary));
+                print(&reply, reports.as_deref().unwrap_or_default(), args.json);
+                let kept = reports.iter().flatten().all(|(_, took)| took.is_ok());
+                match accepted || reply.code == Code::ACCOUNTING_RESPONSE {
+                    true if kept => ExitCode::SUCCESS,
+                    true => ExitCode::from(3),
+                    false => ExitCode::from(1),
+                }
             }
             Err(error @ (ExchangeError::NoAnswer { .. } | ExchangeError::Silent | ExchangeError::Closed(_))) => {
                 no_answer(&error, args);
@@ -66,10 +77,20 @@ pub(crate) fn ask(args: &args::Try) -> Result<Ask, Failure> {
     let stray = match args.method() {
         TryMethod::Mac => args.user.is_some() || args.password.is_some(),
         TryMethod::Pap | TryMethod::Chap | TryMethod::Mschap | TryMethod::Mschapv2 => args.mac.is_some(),
+        TryMethod::Accounting => args.password.is_some() || args.accounting.is_some(),
         _ => false,
     };
     if stray {
-        return Err(Failure::usage("mac takes --mac; pap and chap take --user and --password"));
+        return Err(Failure::usage(
+            "mac takes --mac; pap and chap take --user and --password; accounting takes --status, --mac and --user",
+        ));
+    }
+    if args.method() == TryMethod::Accounting {
+        let mut report = Ask::report(args.status.word());
+        report.attributes.extend(args.user.iter().map(|user| ("User-Name".into(), user.clone())));
+        report.attributes.extend(args.mac.iter().map(|mac| ("Calling-Station-Id".into(), mac.clone())));
+        report.attributes.extend(args.attributes.iter().cloned());
+        return Ok(report);
     }
     let (user, password) =
         (args.user.clone().unwrap_or_default(), Secret::new(args.password.clone().unwrap_or_default()));
@@ -88,17 +109,43 @@ pub(crate) fn ask(args: &args::Try) -> Result<Ask, Failure> {
     Ok(Ask { credential, attributes })
 }
 
-fn print(reply: &Reply, as_json: bool) {
+/// What was reported, and how long it took until it was acknowledged.
+type Reported = (&'static str, Result<Duration, ExchangeError>);
+
+/// Reports the begin and the end of a session, as equipment does.
+fn session(accounting: &Exchange, ask: &Ask, reply: &Reply, dictionary: &Arc<Dictionary>) -> Vec<Reported> {
+    let name = Ulid::generate().to_string();
+    let report = |status| {
+        let mut report = ask.report_on(reply, status, &name);
+        if status == "Stop" {
+            report = report.with("Acct-Session-Time", "0").with("Acct-Terminate-Cause", "User-Request");
+        }
+        (status, accounting.ask(&report, dictionary).map(|reply| reply.took))
+    };
+    ["Start", "Stop"].map(report).into()
+}
+
+fn print(reply: &Reply, reports: &[Reported], as_json: bool) {
     let micros = reply.took.as_micros() as u64;
     if as_json {
         let attributes: Vec<_> =
             reply.attributes.iter().map(|(name, value)| json!({ "name": name, "value": value })).collect();
         let supplicant = reply.supplicant.as_ref().map(supplicant_json);
+        let report = |(status, took): &Reported| match took {
+            Ok(took) => json!({ "status": status, "micros": took.as_micros() as u64 }),
+            Err(error) => json!({ "status": status, "error": error.to_string() }),
+        };
+        let reports: Vec<_> = reports.iter().map(report).collect();
         return paint::json(&json!({
             "code": reply.code.to_string(), "micros": micros, "attributes": attributes, "supplicant": supplicant,
+            "reports": reports,
         }));
     }
-    let outcome = if reply.code == Code::ACCESS_ACCEPT { "granted" } else { "refused" };
+    let outcome = match reply.code {
+        Code::ACCESS_ACCEPT => "granted",
+        Code::ACCOUNTING_RESPONSE => "accounting",
+        _ => "refused",
+    };
     say!("{} {} after {}", paint::mark(outcome), paint::bold(&reply.code.to_string()), trail::span(micros));
     if let Some(heard) = &reply.supplicant {
         tell_supplicant(heard);
@@ -106,6 +153,15 @@ fn print(reply: &Reply, as_json: bool) {
     let width = reply.attributes.iter().map(|(name, _)| name.len()).max().unwrap_or(0);
     for (name, value) in &reply.attributes {
         say!("  {name:width$}  {value}");
+    }
+    for (status, took) in reports {
+        match took {
+            Ok(took) => {
+                let took = trail::span(took.as_micros() as u64);
+                say!("{} {} acknowledged after {took}", paint::mark("accounting"), paint::bold(status));
+            }
+            Err(error) => say!("{} {} {error}", paint::mark("silence"), paint::bold(status)),
+        }
     }
 }
 

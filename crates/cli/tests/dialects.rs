@@ -243,7 +243,7 @@ fn a_long_list_comes_in_parts_and_equipment_that_cannot_have_it_lets_nobody_in()
     let long: String = (1..=400).map(|port| format!("  permit tcp to 10.44.40.10 port {port}\n")).collect();
     service.activate_with("acl scanners-edge {\n", &format!("acl scanners-edge {{\n{long}"));
     let ask = Ask::mac("02-00-5E-40-00-01", 3);
-    let outcome = YARD_SW_1.ask(service.radius, &ask, &dictionary().into());
+    let outcome = YARD_SW_1.ask(&YARD_SW_1.exchange(service.radius), &ask, &dictionary().into(), None);
     let Outcome::Accepted(enforced) = &outcome else { panic!("{outcome:?}") };
     assert_eq!(enforced.rules.len(), 405);
     let parts = service.entries("outcome=told", 2).len();
@@ -273,7 +273,7 @@ fn the_story_is_the_same_in_both_dialects_and_what_is_enforced_is_too() {
         let mut scenes = story::scenes(&certificates).unwrap();
         scenes.iter_mut().for_each(|scene| scene.nas.make = make);
         for scene in &scenes {
-            let outcome = scene.play(service.radius, &dictionary);
+            let outcome = scene.play(service.radius, &dictionary, None);
             assert!(
                 scene.expected.is_met_by(&outcome),
                 "{} at {} in {dialect}: {outcome:?}",
@@ -284,7 +284,9 @@ fn the_story_is_the_same_in_both_dialects_and_what_is_enforced_is_too() {
         let mut nas = YARD_SW_1;
         nas.make = make;
         let passes = |mac: &str, protocol, to: &str, port| {
-            let Outcome::Accepted(enforced) = nas.ask(service.radius, &Ask::mac(mac, 3), &dictionary) else {
+            let Outcome::Accepted(enforced) =
+                nas.ask(&nas.exchange(service.radius), &Ask::mac(mac, 3), &dictionary, None)
+            else {
                 panic!("{mac}")
             };
             enforced.passes(&Sent { protocol, to: to.parse().unwrap(), port })

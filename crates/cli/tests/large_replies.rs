@@ -88,7 +88,7 @@ fn a_reply_of_three_and_a_half_kilobytes_arrives_over_both_families() {
 
     let cable = Cable::lay();
     let config = service.data.join("regnant.toml");
-    let listen = "[radius]\nauthentication = [\"10.44.0.1:18120\", \"[fd44::1]:18120\"]\n";
+    let listen = "[radius]\nauthentication = [\"10.44.0.1:18120\", \"[fd44::1]:18120\"]\naccounting = []\n";
     fs::write(&config, format!("{listen}[api]\nlisten = \"127.0.0.1:18480\"\n")).unwrap();
     let mut serve = cable.on(0);
     serve.args(["serve", "--config"]).arg(&config).arg("--data").arg(&service.data).stdout(Stdio::null());

@@ -5,7 +5,9 @@ use regnant_radius::{
 };
 use thiserror::Error;
 
-/// One Access-Request to be sent.
+use crate::exchange::Reply;
+
+/// One request to be sent: for access, or a report on it.
 #[derive(Clone, Debug)]
 pub struct Ask {
     /// What proves the identity.
@@ -45,6 +47,9 @@ pub enum Credential {
     },
     /// Nothing: the equipment asks for itself.
     Nothing,
+    /// None is needed: it is a report on access (Accounting-Request, RFC 2866), and repeats
+    /// these Class attributes of the reply that gave it.
+    Report(Vec<Vec<u8>>),
     /// A supplicant behind the equipment (IEEE 802.1X).
     Eap(Box<Supplicant>),
 }
@@ -87,6 +92,33 @@ impl Ask {
         Self { credential: Credential::Nothing, attributes: Vec::new() }
     }
 
+    /// A report: `Start`, `Interim-Update`, `Stop`, `Accounting-On` or `Accounting-Off`. Where
+    /// no Acct-Session-Id is added, every packet is of a session of its own.
+    pub fn report(status: &str) -> Self {
+        Self {
+            credential: Credential::Report(Vec::new()),
+            attributes: vec![("Acct-Status-Type".into(), status.into())],
+        }
+    }
+
+    /// A report on the access that a reply to this request gave.
+    pub fn report_on(&self, reply: &Reply, status: &str, session: &str) -> Self {
+        let own = self.attributes.iter().map(|(name, value)| (name.as_str(), value.as_str()));
+        let stated = |name: &str| own.clone().any(|(known, _)| known.eq_ignore_ascii_case(name));
+        let mut all: Vec<_> =
+            self.defaults().into_iter().filter(|(name, _)| !stated(name)).chain(own.clone()).collect();
+        all.retain(|(name, _)| REPORTED.iter().any(|reported| reported.eq_ignore_ascii_case(name)));
+        // RFC 2865 section 5.1: the name that the reply tells is the session's.
+        if let Some(name) = reply.first("User-Name") {
+            all.retain(|(known, _)| !known.eq_ignore_ascii_case("User-Name"));
+            all.push(("User-Name", name));
+        }
+        let mut report = Self::report(status).with("Acct-Session-Id", session);
+        report.credential = Credential::Report(reply.classes.clone());
+        report.attributes.extend(all.into_iter().map(|(name, value)| (name.to_owned(), value.to_owned())));
+        report
+    }
+
     /// 802.1X from a device of this MAC address.
     pub fn eap(supplicant: Supplicant, address: &str) -> Self {
         let attributes = vec![("Calling-Station-Id".into(), address.into())];
@@ -106,7 +138,7 @@ impl Ask {
             | Credential::Pap { user: who, .. }
             | Credential::Chap { user: who, .. }
             | Credential::MsChap { user: who, .. } => who,
-            Credential::Nothing => "equipment",
+            Credential::Nothing | Credential::Report(_) => "equipment",
             Credential::Eap(supplicant) => &supplicant.title,
         }
     }
@@ -123,7 +155,7 @@ impl Ask {
             Credential::Pap { user, .. } | Credential::Chap { user, .. } | Credential::MsChap { user, .. } => {
                 vec![("User-Name", user), ("NAS-Port-Type", "Virtual")]
             }
-            Credential::Nothing => Vec::new(),
+            Credential::Nothing | Credential::Report(_) => Vec::new(),
             Credential::Eap(supplicant) => {
                 vec![("User-Name", &supplicant.outer), ("NAS-Port-Type", "Ethernet"), ("Framed-MTU", "1400")]
             }
@@ -159,10 +191,36 @@ impl Ask {
                 add_ms_chap(&mut builder, identifier, authenticator, (user, password, *is_version_2))?;
             }
             Credential::Nothing => {}
+            Credential::Report(classes) => {
+                return self.report_packet(identifier, authenticator, secret, (classes, dictionary));
+            }
             // EAP goes on packet by packet.
             Credential::Eap(_) => return Err(AskError::Conversation),
         }
         Ok(builder.request(authenticator, secret))
+    }
+
+    /// Its authenticator is made of the rest of it; the random one names the session where
+    /// nothing else does.
+    fn report_packet(
+        &self,
+        identifier: u8,
+        random: &[u8; 16],
+        secret: &SharedSecret,
+        (classes, dictionary): (&[Vec<u8>], &Dictionary),
+    ) -> Result<Vec<u8>, AskError> {
+        let mut builder = Builder::unsigned(Code::ACCOUNTING_REQUEST, identifier);
+        builder.encoded(
+            &dictionary.encode(self.attributes.iter().map(|(name, value)| (name.as_str(), value.as_str())))?,
+        )?;
+        if !self.attributes.iter().any(|(name, _)| name.eq_ignore_ascii_case("Acct-Session-Id")) {
+            let session: String = random[..8].iter().map(|byte| format!("{byte:02x}")).collect();
+            builder.attribute(number::ACCT_SESSION_ID, session.as_bytes())?;
+        }
+        for class in classes {
+            builder.attribute(number::CLASS, class)?;
+        }
+        Ok(builder.accounting_request(secret))
     }
 
     /// One packet of an EAP conversation, always signed (RFC 3579 section 3.1): the
@@ -193,6 +251,18 @@ impl Ask {
         Ok(builder)
     }
 }
+
+/// What reports repeat of a request for access.
+const REPORTED: [&str; 8] = [
+    "User-Name",
+    "NAS-Port",
+    "NAS-Port-Id",
+    "NAS-Port-Type",
+    "NAS-Identifier",
+    "Service-Type",
+    "Calling-Station-Id",
+    "Called-Station-Id",
+];
 
 /// Adds the response of MS-CHAP. The Request Authenticator is fresh and random, and so are
 /// the challenges that are made of it.

@@ -3,7 +3,7 @@ use std::net::{IpAddr, SocketAddr, UdpSocket};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use regnant_radius::{Code, Dictionary, MAX_LEN, Packet, ReplyError};
+use regnant_radius::{Code, Dictionary, MAX_LEN, Packet, ReplyError, number};
 use thiserror::Error;
 
 use crate::ask::{Ask, AskError};
@@ -27,10 +27,12 @@ pub struct Exchange {
 /// A reply that was checked against its request.
 #[derive(Clone, Debug)]
 pub struct Reply {
-    /// Accept or reject.
+    /// Accept or reject; of a report, its response.
     pub code: Code,
     /// Its attributes by name.
     pub attributes: Vec<(String, String)>,
+    /// Its Class attributes, which reports repeat.
+    pub classes: Vec<Vec<u8>>,
     /// The server that answered.
     pub server: SocketAddr,
     /// From the first request to the reply.
@@ -82,6 +84,7 @@ impl Exchange {
                     return Ok(Reply {
                         code: packet.code(),
                         attributes: dictionary.show(&packet),
+                        classes: packet.all(number::CLASS).map(<[u8]>::to_vec).collect(),
                         server: self.servers[server].address,
                         took: started.elapsed(),
                         supplicant,

@@ -69,7 +69,7 @@ pub struct Report {
     pub seconds: f64,
     /// Logins begun.
     pub begun: u64,
-    /// Logins that ended in Access-Accept.
+    /// Logins that ended in Access-Accept, and reports that were acknowledged.
     pub accepted: u64,
     /// Logins that ended in Access-Reject.
     pub refused: u64,
@@ -287,6 +287,7 @@ impl Lane {
                     Progress::Done(view) => {
                         let believed = view.is_none_or(|view| view.believed);
                         match packet.code() {
+                            Code::ACCOUNTING_RESPONSE => report.accepted += 1,
                             Code::ACCESS_ACCEPT if believed => report.accepted += 1,
                             Code::ACCESS_ACCEPT => report.broken += 1,
                             _ => report.refused += 1,

@@ -2,7 +2,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use regnant_radius::{Packet, ReplyError, SharedSecret, check_reply};
+use regnant_radius::{Code, Packet, ReplyError, SharedSecret, check_accounting_reply, check_reply};
 
 use crate::ask::AskError;
 use crate::backoff::Patience;
@@ -221,7 +221,9 @@ impl<T> Requests<T> {
             return Received::Ignored(None);
         }
         let authenticator = *pending.bytes.get(4..).and_then(<[u8]>::first_chunk).unwrap_or(&[0; 16]);
-        if let Err(error) = check_reply(bytes, identifier, &authenticator, &state.server.secret) {
+        let report = pending.bytes.first() == Some(&Code::ACCOUNTING_REQUEST.0);
+        let check = if report { check_accounting_reply } else { check_reply };
+        if let Err(error) = check(bytes, identifier, &authenticator, &state.server.secret) {
             pending.ignored = Some(error);
             return Received::Ignored(Some(error));
         }

@@ -96,17 +96,20 @@ pub enum EntryKind {
     Unheard = 5,
     /// Equipment was told what an earlier decision has named.
     Told = 6,
+    /// Equipment reported on access that it gives.
+    Accounting = 7,
 }
 
 impl EntryKind {
     /// All with their words.
-    pub const ALL: [(&'static str, Self); 6] = [
+    pub const ALL: [(&'static str, Self); 7] = [
         ("granted", Self::Granted),
         ("refused", Self::Refused),
         ("silence", Self::Silence),
         ("unfinished", Self::Unfinished),
         ("unheard", Self::Unheard),
         ("told", Self::Told),
+        ("accounting", Self::Accounting),
     ];
 
     /// The kind of this word.

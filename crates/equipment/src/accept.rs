@@ -31,10 +31,14 @@ impl AcceptedRequest {
     /// The answer to Status-Server, which asks whether we are alive and nothing else
     /// (RFC 5997 section 4.2); none where this is a request to be decided.
     pub fn status(&self) -> Option<Vec<u8>> {
-        let packet = self.packet();
-        let asked = packet.code() == Code::STATUS_SERVER;
-        asked.then(|| Builder::new(Code::ACCESS_ACCEPT, packet.identifier()).reply(&packet, &self.nas.secret).ok())?
+        status_reply(&self.packet(), &self.nas, Code::ACCESS_ACCEPT)
     }
+}
+
+/// The answer to Status-Server, which has this code.
+pub(crate) fn status_reply(packet: &Packet<'_>, nas: &Nas, code: Code) -> Option<Vec<u8>> {
+    let asked = packet.code() == Code::STATUS_SERVER;
+    asked.then(|| Builder::new(code, packet.identifier()).reply(packet, &nas.secret).ok())?
 }
 
 /// Turns a datagram into a request, or says why it cannot become one.
@@ -43,8 +47,10 @@ pub fn accept(nas: Option<&Arc<Nas>>, source: SocketAddr, datagram: &[u8]) -> Re
     let nas = nas.ok_or(Cause::UnknownSender)?;
     let packet = Packet::parse(datagram).map_err(|error| Cause::Malformed(error.to_string()))?;
     let asks_status = packet.code() == Code::STATUS_SERVER;
-    if packet.code() != Code::ACCESS_REQUEST && !asks_status {
-        return Err(Cause::UnexpectedCode(packet.code().to_string()));
+    match packet.code() {
+        Code::ACCESS_REQUEST | Code::STATUS_SERVER => {}
+        Code::ACCOUNTING_REQUEST => return Err(Cause::AccountingOnAuthentication),
+        code => return Err(Cause::UnexpectedCode(code.to_string())),
     }
     let eap = packet.first(number::EAP_MESSAGE).is_some();
     match check_message_authenticator(&packet, &nas.secret) {
@@ -120,6 +126,12 @@ pub enum Cause {
     UnexpectedCode(String),
     /// More EAP conversations were begun than can be held; the oldest were given up.
     TooManyConversations,
+    /// The authenticator of an Accounting-Request is wrong.
+    AccountingSecretDiffers,
+    /// A packet that does not belong on the accounting port.
+    UnexpectedOnAccounting(String),
+    /// An Accounting-Request where authentication is answered.
+    AccountingOnAuthentication,
 }
 
 impl Cause {
@@ -130,6 +142,14 @@ impl Cause {
                 "Add this address to the inventory as a NAS; if it should not ask here, find out what it is."
             }
             Self::SecretDiffers => "Enter the same shared secret on the NAS and in the inventory.",
+            Self::AccountingSecretDiffers => {
+                "Enter the same shared secret on the NAS and in the inventory; some equipment has one of its own for \
+                 accounting."
+            }
+            Self::UnexpectedOnAccounting(_) => "Point the NAS's accounting at this port, and nothing else.",
+            Self::AccountingOnAuthentication => {
+                "Point the NAS's accounting at the accounting port (1813 unless the configuration says another)."
+            }
             Self::MessageAuthenticatorMissing => {
                 "Update the NAS or turn Message-Authenticator on there; only if it cannot, set \
                  require-message-authenticator = false for this NAS."
@@ -159,6 +179,13 @@ impl fmt::Display for Cause {
                 f.write_str("too many EAP conversations were begun; the oldest were given up")
             }
             Self::UnexpectedCode(code) => write!(f, "{code} does not belong on the authentication port"),
+            Self::AccountingSecretDiffers => {
+                f.write_str("the shared secret differs (the authenticator of the Accounting-Request is wrong)")
+            }
+            Self::UnexpectedOnAccounting(code) => write!(f, "{code} does not belong on the accounting port"),
+            Self::AccountingOnAuthentication => {
+                f.write_str("Accounting-Request does not belong on the authentication port")
+            }
         }
     }
 }

@@ -6,7 +6,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
-use regnant_decision::{Carriage, Decided, EapSession, Ending, Progress, Resources, Times};
+use regnant_decision::{Carriage, Decided, EapSession, Ending, KeptRequest, Progress, Resources, Times};
 use regnant_eap::{Keys, Limits};
 use regnant_radius::number;
 use ulid::Ulid;
@@ -167,6 +167,7 @@ impl Round<'_> {
             eap: Some(EapReply { packet, keys, salts }),
             user_name: reply::user_name(session.gate(), asked, known.details.outer.as_deref(), name),
             chargeable: reply::chargeable(first, self.resources.secret, proved, &known.device),
+            class: reply::class(&first.nas, edition, self.first.request().purpose, (self.id, self.resources.secret)),
             secrets,
             ms_chap: None,
         };

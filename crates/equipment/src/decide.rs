@@ -5,7 +5,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use regnant_decision::{
-    ActivePolicy, Carrier, Decided, Ending, FactTable, Findings, KeptRequest, RequestFacts, Resources, Times, Unfit,
+    ActivePolicy, Carrier, Decided, Ending, FactTable, Findings, KeptRequest, Purpose, RequestFacts, Resources, Times,
+    Unfit,
 };
 use regnant_policy::{Facts, Gate, Method};
 use regnant_radius::number;
@@ -87,7 +88,7 @@ pub async fn decide(
     let policy = &active.policy.policy;
     let gate = policy.choose_gate(&facts as &dyn Facts);
     let chosen_at = elapsed();
-    let carrier = facts.request.carrier;
+    let (carrier, purpose) = (facts.request.carrier, facts.request.purpose);
     let eap = asked.accepted.packet().first(number::EAP_MESSAGE).is_some();
     let begins = |gate: &Gate| match carrier {
         Some(Carrier::Mac) => gate.accepts(Method::Mac),
@@ -110,7 +111,7 @@ pub async fn decide(
             regnant_decision::decide(&active.policy, (gate, chosen_at), &mut facts, resources, &elapsed).await
         }
     };
-    let made = plain_reply(&asked, &active.policy.table, &mut decided, (resources, now));
+    let made = plain_reply(&asked, &active.policy.table, &mut decided, (id, purpose, resources));
     let RadiusRequest { accepted, edition, .. } = asked;
     Handled::Decided(Box::new(Decision::new(id, accepted, edition, decided, made, elapsed())))
 }
@@ -120,14 +121,14 @@ fn plain_reply(
     asked: &RadiusRequest,
     table: &FactTable,
     decided: &mut Decided,
-    (resources, now): (&Resources<'_>, u64),
+    (id, purpose, resources): (Ulid, Option<Purpose>, &Resources<'_>),
 ) -> Result<Option<Vec<u8>>, String> {
     let RadiusRequest { accepted, edition, secrets } = asked;
     // Access without its attributes would be more than was granted.
     let attributes = match decided.ending.grants() {
         Some(grants) => {
-            let facts =
-                RequestFacts { table, request: asked.request(), known: std::mem::take(&mut decided.known), now };
+            let (known, now) = (std::mem::take(&mut decided.known), id.timestamp_ms());
+            let facts = RequestFacts { table, request: asked.request(), known, now };
             let attributes = edition.attributes(&accepted.nas.dialect, grants, &facts);
             decided.known = facts.known;
             attributes?
@@ -153,6 +154,7 @@ fn plain_reply(
                     reply::user_name(&edition.policy.gates()[gate], asked, None, proved)
                 }),
                 chargeable: reply::chargeable(accepted, resources.secret, proved, &known.device),
+                class: reply::class(&accepted.nas, edition, purpose, (id, resources.secret)),
                 secrets,
                 ms_chap: decided.session_key.as_ref().map(|key| (key, salts)),
             };

@@ -149,6 +149,11 @@ impl Edition {
         }
     }
 
+    /// Whether equipment of this dialect repeats several Class attributes in its reports.
+    pub(crate) fn takes_several_classes(&self, dialect: &str) -> bool {
+        self.dialects.get(dialect).is_some_and(|known| known.dialect.several_classes)
+    }
+
     fn told(&self, dialect: &str, grants: usize, error: &RenderError) -> String {
         format!("the dialect `{dialect}` cannot tell {}: {error}", self.names(grants))
     }

@@ -4,9 +4,10 @@
 //! This crate decides nothing, and opens no socket. Read [`accept`] first, which turns a
 //! datagram into a request or says why it cannot, then [`decide`], then
 //! [`RadiusConversation`], which is how EAP is carried; [`Dialect`] says how a make of
-//! equipment wants to be told.
+//! equipment wants to be told. [`accept_accounting`] is the same for reports on access.
 
 mod accept;
+mod accounting;
 mod conversation;
 mod decide;
 mod edition;
@@ -20,6 +21,9 @@ mod secrets;
 mod vocabulary;
 
 pub use accept::{AcceptedRequest, Cause, accept};
+pub use accounting::{
+    AcceptedAccounting, AcceptedReport, DecisionClass, Report, ReportStatus, Whereabouts, accept_accounting,
+};
 pub use conversation::RadiusConversation;
 pub use decide::{ActiveEdition, Decision, Handled, decide};
 pub use edition::{Edition, GrantProblem, Preview};

@@ -19,6 +19,9 @@ pub struct Nas {
     /// Whether its requests must carry Message-Authenticator. Without, a
     /// forged answer cannot be told (CVE-2024-3596); only for old equipment.
     pub require_message_authenticator: bool,
+    /// Whether replies to logins of administrators carry the Class by which reports find
+    /// their decision too; some makes read a role from it.
+    pub class_at_login: bool,
 }
 
 /// A NAS is first of all who it is.
@@ -98,6 +101,7 @@ mod tests {
             network: network.parse().unwrap(),
             secret: SharedSecret::new(*b"s"),
             require_message_authenticator: true,
+            class_at_login: false,
         }
     }
 

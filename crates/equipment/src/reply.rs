@@ -1,14 +1,18 @@
 //! The packets that go back.
 
 use regnant_base::Secret;
-use regnant_decision::{DeviceLookUp, Ending, Proved};
+use regnant_decision::{DeviceLookUp, Ending, Proved, Purpose};
 use regnant_eap::Keys;
 use regnant_policy::{Gate, TellName};
 use regnant_radius::{BuildError, Builder, Code, number};
 use sha2::{Digest, Sha256};
+use ulid::Ulid;
 
 use crate::accept::AcceptedRequest;
+use crate::accounting::DecisionClass;
+use crate::edition::Edition;
 use crate::ms_chap;
+use crate::nas::Nas;
 
 /// Two salts that differ (RFC 2548 section 2.4.2), by less than 256.
 pub(crate) fn salts(random: fn(&mut [u8])) -> [u16; 2] {
@@ -27,6 +31,8 @@ pub(crate) struct Beside<'k> {
     pub(crate) eap: Option<EapReply<'k>>,
     pub(crate) user_name: Option<&'k str>,
     pub(crate) chargeable: Option<String>,
+    /// By which reports on this access find the decision; after the Class of the grants.
+    pub(crate) class: Option<DecisionClass>,
     /// Attributes that carry secrets, encoded for this reply.
     pub(crate) secrets: Vec<u8>,
     /// The session key of MS-CHAP outside EAP, and salts for what is made of it.
@@ -69,6 +75,9 @@ pub(crate) fn acceptance(
         if let Some(name) = beside.user_name.filter(|name| !name.is_empty() && name.len() <= LONGEST_VALUE) {
             builder.attribute(number::USER_NAME, name.as_bytes())?;
         }
+        if let Some(class) = &beside.class {
+            builder.attribute(number::CLASS, class.as_bytes())?;
+        }
         builder.encoded(&beside.secrets)?;
         if let Some((key, salts)) = beside.ms_chap {
             ms_chap::add_success(&mut builder, accepted, key, salts)?;
@@ -79,6 +88,22 @@ pub(crate) fn acceptance(
         builder.reply(&request, &accepted.nas.secret)
     };
     build().map_err(|error: BuildError| error.to_string())
+}
+
+/// The Class of ours that an Access-Accept carries: where the make of the equipment repeats
+/// several, and not at logins of administrators, since some makes read their role from it,
+/// unless the NAS is set so. What is not known to be for a network may be such a login.
+pub(crate) fn class(
+    nas: &Nas,
+    edition: &Edition,
+    purpose: Option<Purpose>,
+    (id, secret): (Ulid, &[u8; 32]),
+) -> Option<DecisionClass> {
+    let wanted = match purpose {
+        Some(Purpose::Network | Purpose::Vpn) => true,
+        Some(Purpose::Login) | None => nas.class_at_login,
+    };
+    (wanted && edition.takes_several_classes(&nas.dialect)).then(|| DecisionClass::new(id, secret))
 }
 
 /// RFC 2865 section 5.

@@ -78,7 +78,7 @@ impl AcceptedRequest {
                 .purpose(&nas.dialect, &packet.attributes())
                 .or_else(|| purpose(nas.kind, carrier, integer(raw.service_type), integer(raw.port_type))),
             medium: integer(raw.port_type).map(medium),
-            port: integer(raw.port).or_else(|| last_number(text(raw.port_id)?)),
+            port: port(raw.port, raw.port_id),
             ssid: text(raw.called).and_then(ssid),
             presented,
             protocol,
@@ -234,7 +234,12 @@ fn purpose(
     }
 }
 
-fn integer(value: Option<&[u8]>) -> Option<u32> {
+/// The port of the NAS: its number, or the last one in its name.
+pub(crate) fn port(number: Option<&[u8]>, name: Option<&[u8]>) -> Option<u32> {
+    integer(number).or_else(|| last_number(std::str::from_utf8(name?).ok()?))
+}
+
+pub(crate) fn integer(value: Option<&[u8]>) -> Option<u32> {
     <[u8; 4]>::try_from(value?).ok().map(u32::from_be_bytes)
 }
 

@@ -303,7 +303,13 @@ fn a_firewall_can_send_two_kinds_of_login_that_its_dialect_tells_apart() {
         let (name, kind, site) = ("gate-fw-1".into(), NasKind::Firewall, "gatehouse".into());
         let identity = NasIdentity { name, kind, site, dialect: dialect.into() };
         let network = "127.0.0.31".parse().unwrap();
-        let nas = Arc::new(Nas { identity, network, secret: secret.clone(), require_message_authenticator: true });
+        let nas = Arc::new(Nas {
+            identity,
+            network,
+            secret: secret.clone(),
+            require_message_authenticator: true,
+            class_at_login: false,
+        });
         let bytes = builder.request(&[1; 16], &secret);
         let accepted = accept(Some(&nas), "127.0.0.31:1".parse().unwrap(), &bytes).unwrap();
         accepted.request(&NoFacts, &edition).purpose

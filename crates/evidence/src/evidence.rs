@@ -10,7 +10,7 @@ use regnant_base::printable;
 use regnant_decision::{
     DeviceLookUp, EapEvidence, Ending, FactCode, Identity, LookUp, Presented, ProtocolFacts, RequestFacts,
 };
-use regnant_equipment::{Decision, Edition, Vocabulary};
+use regnant_equipment::{Decision, Edition, Vocabulary, Whereabouts};
 use regnant_policy::{FactId, Facts, Known, Mac, Type, Value};
 use regnant_radius::{Attributes, HEADER_LEN, Packet};
 use serde::{Deserialize, Serialize};
@@ -117,6 +117,16 @@ impl Evidence {
             (Subject::Device(_, mac), _) => Some(*mac),
             _ => None,
         }
+    }
+
+    /// The name of the NAS that asked.
+    pub fn nas(&self) -> String {
+        self.text(FactCode::NAS_NAME)
+    }
+
+    /// Who or what asked, and where, as its request says it.
+    pub fn whereabouts(&self) -> Whereabouts<'_> {
+        Whereabouts::read(Attributes::read(&self.request).unwrap_or_default())
     }
 
     /// A fact that is no attribute.

@@ -9,6 +9,7 @@ mod stored;
 mod time;
 
 pub use evidence::{Evidence, Reply, Subject};
+pub use record::accounting::{AccountingRecord, FoundDecision};
 pub use record::sentence::{Fragment, FragmentKind};
 pub use record::trail::{Clue, Mark, Station, Trail};
 pub use record::unheard::UnheardRecord;

@@ -7,6 +7,7 @@ use thiserror::Error;
 use ulid::Ulid;
 
 use crate::evidence::Evidence;
+use crate::record::accounting::AccountingRecord;
 use crate::record::unheard::UnheardRecord;
 
 /// The version that is written.
@@ -49,6 +50,19 @@ impl UnheardRecord {
     pub fn from_bytes(id: Ulid, bytes: &[u8]) -> Result<Self, Unreadable> {
         let read: Self = postcard::from_bytes(body(bytes)?).map_err(|_| Unreadable::Damaged)?;
         Ok(Self { id: id.to_string(), ..read })
+    }
+}
+
+impl AccountingRecord {
+    /// The stored form.
+    pub fn to_bytes(&self) -> Vec<u8> {
+        postcard::to_extend(self, vec![VERSION]).expect("memory takes what is written to it")
+    }
+
+    /// Reads the stored form of the entry with this id.
+    pub fn from_bytes(id: Ulid, bytes: &[u8]) -> Result<Self, Unreadable> {
+        let read: Self = postcard::from_bytes(body(bytes)?).map_err(|_| Unreadable::Damaged)?;
+        Ok(Self { id, ..read })
     }
 }
 

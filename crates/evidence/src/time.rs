@@ -12,9 +12,30 @@ pub(crate) fn day(seconds: i64) -> String {
     format!("{year:04}-{month:02}-{day:02}")
 }
 
+/// A span of time as people read it, from seconds: `45 s`, `7 min`, `2 h 5 min`, `3 d 4 h`.
+pub(crate) fn span(seconds: u32) -> String {
+    let (large, small, units) = match seconds {
+        0..60 => return format!("{seconds} s"),
+        60..3_600 => (seconds / 60, seconds % 60, ("min", "s")),
+        3_600..86_400 => (seconds / 3_600, seconds % 3_600 / 60, ("h", "min")),
+        _ => (seconds / 86_400, seconds % 86_400 / 3_600, ("d", "h")),
+    };
+    match small {
+        0 => format!("{large} {}", units.0),
+        _ => format!("{large} {} {small} {}", units.0, units.1),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn spans_are_told_in_two_units_at_most() {
+        let told = [0, 59, 60, 61, 3_600, 7_500, 86_400, 273_700, u32::MAX].map(span);
+        let expected = ["0 s", "59 s", "1 min", "1 min 1 s", "1 h", "2 h 5 min", "1 d", "3 d 4 h", "49710 d 6 h"];
+        assert_eq!(told, expected);
+    }
 
     #[test]
     fn days_are_those_of_the_calendar() {

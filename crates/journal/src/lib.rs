@@ -1,11 +1,13 @@
-//! What this node observed: decisions, packets that stayed unheard, and machines that
-//! are remembered.
+//! What this node observed: decisions, packets that stayed unheard, what equipment reports of
+//! the access that it gives, and machines that are remembered.
 //!
-//! Entries are written in group commits on a thread of its own, into a file for each
-//! day. This crate opens SQLite files in one folder; it knows no socket and no HTTP, and
+//! Entries are written in group commits, into a file for each day: those of the journal on
+//! one thread, accounting on another and into files of its own, so that neither drives the
+//! other out. This crate opens SQLite files in one folder; it knows no socket and no HTTP, and
 //! makes no sentence for people but the one that is searched. Read [`Journal`] first,
 //! then [`JournalReader`].
 
+mod accounting;
 mod counts;
 mod database;
 mod decisions;
@@ -15,6 +17,8 @@ mod folder;
 mod intake;
 mod node;
 mod reader;
+mod recent;
+mod reports_file;
 mod segment;
 mod state;
 mod writer;
@@ -24,9 +28,10 @@ use std::path::Path;
 use std::sync::Arc;
 
 use regnant_equipment::Decision;
-use regnant_evidence::{Evidence, UnheardRecord, Unreadable};
+use regnant_evidence::{AccountingRecord, Evidence, UnheardRecord, Unreadable};
 use tokio::sync::broadcast;
 
+pub use accounting::{AccountingHandle, AccountingLog, AccountingSlot, Reported};
 pub use counts::{Count, NewestKind};
 pub use decisions::Waiting;
 pub use error::JournalError;
@@ -49,6 +54,8 @@ pub enum Entry {
     Decision(Box<Evidence>),
     /// Packets that stayed unheard; the same id comes again when more arrive.
     Unheard(UnheardRecord),
+    /// What equipment reported of the access that it gives.
+    Accounting(Box<AccountingRecord>),
     /// An entry that is there and cannot be read.
     Unreadable {
         /// Its id.

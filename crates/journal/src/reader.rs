@@ -1,21 +1,22 @@
-use std::collections::HashSet;
 use std::path::Path;
 
 use regnant_decision::EntryKind;
-use regnant_evidence::{Evidence, UnheardRecord};
+use regnant_evidence::{AccountingRecord, Evidence, UnheardRecord};
 use rusqlite::types::Value;
 use rusqlite::{Connection, OptionalExtension, Row};
 use ulid::Ulid;
 
 use crate::Entry;
 use crate::counts::{Count, NewestKind};
+use crate::database::open_to_read;
 use crate::error::JournalError;
-use crate::folder::{FileName, Folder};
-use crate::segment::Segment;
+use crate::folder::Folder;
+use crate::{reports_file, segment};
 
-/// The reading end of the journal, on connections of its own.
+/// The reading end of the journal and of accounting, on connections of its own.
 pub struct JournalReader {
-    folder: Folder,
+    journal: Folder,
+    accounting: Folder,
 }
 
 /// Which entries are wanted.
@@ -31,34 +32,30 @@ pub struct EntryFilter {
     pub limit: usize,
 }
 
+/// Entries that are found, each with its id.
+type Found = Vec<(Ulid, Entry)>;
+
+/// Reports on one decision that are told of.
+const MOST_REPORTS: usize = 200;
+
 impl JournalReader {
-    /// Opens the folder that [`crate::Journal::open`] made.
-    pub fn open(folder: &Path) -> Result<Self, JournalError> {
-        Ok(Self { folder: Folder::open(folder)? })
+    /// Opens the folders that [`crate::Journal::open`] and [`crate::AccountingLog::open`] made.
+    pub fn open(journal: &Path, accounting: &Path) -> Result<Self, JournalError> {
+        Ok(Self { journal: Folder::open(journal)?, accounting: Folder::open(accounting)? })
     }
 
     /// The entries that a filter lets through, newest first. A file that cannot be read
     /// is told in the log and left out.
     pub fn entries(&self, filter: &EntryFilter) -> Result<Vec<Entry>, JournalError> {
-        let (sql, parameters) = filter.query();
-        let mut found: Vec<(Ulid, Entry)> = Vec::new();
-        self.each_file(|file| {
-            let mut statement = file.prepare(&sql)?;
-            let rows = statement.query_map(rusqlite::params_from_iter(&parameters), read)?;
-            for row in rows {
-                let (id, entry) = row?;
-                // What stayed unheard for long is in the file of each day; the newest counts.
-                if !found.iter().any(|(known, _)| *known == id) {
-                    found.push((id, entry));
-                }
-            }
-            found.sort_by_key(|(id, _)| std::cmp::Reverse(*id));
-            found.truncate(filter.limit);
-            let begun: i64 = file.query_row("SELECT begun FROM file", [], |row| row.get(0))?;
-            let last = found.get(filter.limit.saturating_sub(1));
-            // Whatever an older file holds was there before this one began.
-            Ok(last.is_some_and(|(id, _)| id.timestamp_ms() >= begun.cast_unsigned()))
-        })?;
+        let mut found = Found::new();
+        if filter.kind != Some(EntryKind::Accounting) {
+            found = newest_in(&self.journal, segment::VERSION, filter, ENTRY, read)?;
+        }
+        if matches!(filter.kind, None | Some(EntryKind::Accounting)) {
+            found.extend(newest_in(&self.accounting, reports_file::VERSION, filter, REPORT, read_report)?);
+        }
+        found.sort_by_key(|(id, _)| std::cmp::Reverse(*id));
+        found.truncate(filter.limit);
         Ok(found.into_iter().map(|(_, entry)| entry).collect())
     }
 
@@ -66,18 +63,44 @@ impl JournalReader {
     pub fn entry(&self, id: &str) -> Result<Option<Entry>, JournalError> {
         let Ok(id) = Ulid::from_string(id) else { return Ok(None) };
         let mut found = None;
-        self.each_file(|file| {
+        each_file(&self.journal, segment::VERSION, |file| {
             let sql = "SELECT id, outcome, evidence FROM entry WHERE id = ?1";
             found = file.prepare(sql)?.query_row([id.to_bytes()], read).optional()?.map(|(_, entry)| entry);
             Ok(found.is_some())
         })?;
+        if found.is_none() {
+            each_file(&self.accounting, reports_file::VERSION, |file| {
+                let sql = "SELECT id, record FROM report WHERE id = ?1";
+                found = file.prepare(sql)?.query_row([id.to_bytes()], read_report).optional()?.map(|(_, entry)| entry);
+                Ok(found.is_some() || begun(file)? <= id.timestamp_ms())
+            })?;
+        }
         Ok(found)
+    }
+
+    /// The reports on the access that a decision gave, the oldest first; of very many the
+    /// newest.
+    pub fn reports(&self, decision: Ulid) -> Result<Vec<Entry>, JournalError> {
+        let mut found = Found::new();
+        each_file(&self.accounting, reports_file::VERSION, |file| {
+            let sql =
+                format!("SELECT id, record FROM report WHERE decision = ?1 ORDER BY id DESC LIMIT {MOST_REPORTS}");
+            let mut statement = file.prepare(&sql)?;
+            for row in statement.query_map([decision.to_bytes()], read_report)? {
+                found.push(row?);
+            }
+            // Nothing is reported of it before it was made.
+            Ok(found.len() >= MOST_REPORTS || begun(file)? <= decision.timestamp_ms())
+        })?;
+        found.sort_by_key(|(id, _)| *id);
+        let older = found.len().saturating_sub(MOST_REPORTS);
+        Ok(found.into_iter().skip(older).map(|(_, entry)| entry).collect())
     }
 
     /// The newest entry of somebody, or of something, by its name.
     pub fn newest(&self, kind: NewestKind, name: &str) -> Result<Option<Ulid>, JournalError> {
         let mut found = None;
-        self.each_file(|file| {
+        each_file(&self.journal, segment::VERSION, |file| {
             let sql = "SELECT id FROM newest WHERE kind = ?1 AND name = ?2";
             let row = file.prepare(sql)?.query_row((kind as i64, name), |row| row.get::<_, [u8; 16]>(0)).optional()?;
             found = row.map(Ulid::from_bytes);
@@ -89,7 +112,7 @@ impl JournalReader {
     /// What was counted from one hour on, until another and not with it.
     pub fn counts(&self, from: i64, until: i64) -> Result<Vec<Count>, JournalError> {
         let mut all = Vec::new();
-        self.each_file(|file| {
+        each_file(&self.journal, segment::VERSION, |file| {
             let mut statement = file.prepare(
                 "SELECT hour, edition, gate, rule, grants, outcome, cause, nas, number FROM tally
                  WHERE hour >= ?1 AND hour < ?2",
@@ -97,34 +120,75 @@ impl JournalReader {
             for row in statement.query_map([from, until], count)? {
                 all.extend(row?);
             }
-            let begun: i64 = file.query_row("SELECT begun FROM file", [], |row| row.get(0))?;
-            Ok(begun / 3_600_000 < from)
+            Ok(begun(file)?.cast_signed() / 3_600_000 < from)
         })?;
         Ok(all)
     }
-
-    /// Looks into files from the newest on, until one says that it is enough.
-    fn each_file(&self, mut look: impl FnMut(&Connection) -> rusqlite::Result<bool>) -> Result<(), JournalError> {
-        let mut told = HashSet::new();
-        for name in self.folder.files()?.into_iter().rev() {
-            match Segment::open_to_read(&self.folder.path(name)).and_then(|file| Ok(look(&file)?)) {
-                Ok(true) => break,
-                Ok(false) => {}
-                Err(error) => self.tell_once(name, &error, &mut told),
-            }
-        }
-        Ok(())
-    }
-
-    fn tell_once(&self, name: FileName, error: &JournalError, told: &mut HashSet<FileName>) {
-        if self.folder.path(name).exists() && told.insert(name) {
-            tracing::warn!("the journal's file {} cannot be read: {error}", self.folder.path(name).display());
-        }
-    }
 }
 
+/// Looks into files from the newest on, until one says that it is enough.
+fn each_file(
+    folder: &Folder,
+    form: i64,
+    mut look: impl FnMut(&Connection) -> rusqlite::Result<bool>,
+) -> Result<(), JournalError> {
+    for name in folder.files()?.into_iter().rev() {
+        let path = folder.path(name);
+        match open_to_read(&path, form).and_then(|file| Ok(look(&file)?)) {
+            Ok(true) => break,
+            Ok(false) => {}
+            Err(error) if path.exists() => {
+                tracing::warn!("{} cannot be read: {error}", path.display());
+            }
+            Err(_) => {}
+        }
+    }
+    Ok(())
+}
+
+/// The newest entries of a folder that a filter lets through.
+fn newest_in(
+    folder: &Folder,
+    form: i64,
+    filter: &EntryFilter,
+    table: Table,
+    read: fn(&Row<'_>) -> rusqlite::Result<(Ulid, Entry)>,
+) -> Result<Found, JournalError> {
+    let (sql, parameters) = filter.query(table);
+    let mut found = Found::new();
+    each_file(folder, form, |file| {
+        let mut statement = file.prepare(&sql)?;
+        let rows = statement.query_map(rusqlite::params_from_iter(&parameters), read)?;
+        for row in rows {
+            let (id, entry) = row?;
+            // What stayed unheard for long is in the file of each day; the newest counts.
+            if !found.iter().any(|(known, _)| *known == id) {
+                found.push((id, entry));
+            }
+        }
+        found.sort_by_key(|(id, _)| std::cmp::Reverse(*id));
+        found.truncate(filter.limit);
+        let last = found.get(filter.limit.saturating_sub(1));
+        let begun = begun(file)?;
+        // Whatever an older file holds was there before this one began.
+        Ok(last.is_some_and(|(id, _)| id.timestamp_ms() >= begun))
+    })?;
+    Ok(found)
+}
+
+/// When a file began, in milliseconds since 1970.
+fn begun(file: &Connection) -> rusqlite::Result<u64> {
+    file.query_row("SELECT begun FROM file", [], |row| row.get::<_, i64>(0)).map(i64::cast_unsigned)
+}
+
+/// What is read of a table, and the table.
+type Table = (&'static str, &'static str);
+
+const ENTRY: Table = ("id, outcome, evidence", "entry");
+const REPORT: Table = ("id, record", "report");
+
 impl EntryFilter {
-    fn query(&self) -> (String, Vec<Value>) {
+    fn query(&self, (columns, table): Table) -> (String, Vec<Value>) {
         let before = self.before.as_deref().and_then(|id| Ulid::from_string(id).ok()).unwrap_or(Ulid::max());
         let mut parameters: Vec<Value> = vec![before.to_bytes().to_vec().into()];
         let mut conditions = String::from("id < ?1");
@@ -132,15 +196,12 @@ impl EntryFilter {
             parameters.push(word.to_lowercase().into());
             conditions.push_str(&format!(" AND instr(search, ?{}) > 0", parameters.len()));
         }
-        if let Some(kind) = self.kind {
+        if let Some(kind) = self.kind.filter(|_| table == ENTRY.1) {
             parameters.push((kind as i64).into());
             conditions.push_str(&format!(" AND outcome = ?{}", parameters.len()));
         }
         let limit = self.limit;
-        (
-            format!("SELECT id, outcome, evidence FROM entry WHERE {conditions} ORDER BY id DESC LIMIT {limit}"),
-            parameters,
-        )
+        (format!("SELECT {columns} FROM {table} WHERE {conditions} ORDER BY id DESC LIMIT {limit}"), parameters)
     }
 }
 
@@ -152,6 +213,12 @@ fn read(row: &Row<'_>) -> rusqlite::Result<(Ulid, Entry)> {
         false => Evidence::from_bytes(id, &stored).map(|evidence| Entry::Decision(Box::new(evidence))),
     };
     Ok((id, entry.unwrap_or_else(|why| Entry::Unreadable { id, why })))
+}
+
+fn read_report(row: &Row<'_>) -> rusqlite::Result<(Ulid, Entry)> {
+    let id = Ulid::from_bytes(row.get(0)?);
+    let record = AccountingRecord::from_bytes(id, &row.get::<_, Vec<u8>>(1)?);
+    Ok((id, record.map_or_else(|why| Entry::Unreadable { id, why }, |record| Entry::Accounting(Box::new(record)))))
 }
 
 fn count(row: &Row<'_>) -> rusqlite::Result<Option<Count>> {

@@ -3,17 +3,17 @@
 use std::collections::HashMap;
 use std::path::Path;
 
-use rusqlite::{Connection, OpenFlags, Transaction};
+use rusqlite::{Connection, Transaction};
 
 use crate::counts::{CountKey, Newest, NewestKind};
-use crate::database::{self, BUSY};
+use crate::database;
 use crate::decisions::Row;
 use crate::error::JournalError;
 use crate::files::BookFile;
 
 /// The form of a file that this release writes. Every form that was released stays
 /// readable.
-const VERSION: i64 = 1;
+pub(crate) const VERSION: i64 = 1;
 /// Rows of counts in one file. What comes when there are so many is counted without
 /// its NAS.
 const MOST_COUNTS: i64 = 100_000;
@@ -27,19 +27,6 @@ pub(crate) struct Segment {
     connection: Connection,
     counts: i64,
     newest: i64,
-}
-
-impl Segment {
-    /// Opens a file to be read.
-    pub(crate) fn open_to_read(path: &Path) -> Result<Connection, JournalError> {
-        let open = || {
-            let connection = Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_ONLY)?;
-            connection.busy_timeout(BUSY)?;
-            Ok(connection)
-        };
-        let connection = open().map_err(|error| JournalError::File { file: path.into(), error })?;
-        database::known(connection, path, VERSION)
-    }
 }
 
 impl BookFile for Segment {
@@ -57,9 +44,7 @@ impl BookFile for Segment {
     }
 
     fn bytes(&self) -> u64 {
-        let sql = "SELECT page_count * page_size FROM pragma_page_count, pragma_page_size";
-        let bytes = self.connection.prepare_cached(sql).and_then(|mut sql| sql.query_row([], |row| row.get(0)));
-        bytes.map_or(0, i64::cast_unsigned)
+        database::bytes(&self.connection)
     }
 
     /// With what is counted of them.

@@ -15,7 +15,7 @@ fn open(dir: &Path, most: usize) -> Journal {
 }
 
 fn reader(dir: &Path) -> JournalReader {
-    JournalReader::open(&dir.join("journal")).unwrap()
+    JournalReader::open(&dir.join("journal"), &dir.join("accounting")).unwrap()
 }
 
 fn all(dir: &Path) -> Vec<Entry> {

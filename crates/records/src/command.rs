@@ -20,7 +20,7 @@ use crate::rows::{
 use crate::sealing::{KeyId, Sealed, random};
 
 /// The version of commands that this release writes, and the newest that it applies.
-pub const VERSION: u16 = 1;
+pub const VERSION: u16 = 2;
 
 /// A command, and who wants it when.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]

@@ -75,6 +75,10 @@ pub struct NasEntry {
     /// Whether its requests must carry Message-Authenticator; true if not said.
     #[serde(default = "yes")]
     pub require_message_authenticator: bool,
+    /// Whether replies to logins of administrators carry the Class by which accounting
+    /// finds their decision too; false if not said, since some makes read a role from Class.
+    #[serde(default)]
+    pub class_at_login: bool,
 }
 
 /// A person.
@@ -308,6 +312,7 @@ impl NasEntry {
             dialect: self.dialect,
             secret: key.seal(&secret_context(&self.name), self.secret.expose().as_bytes()),
             require_message_authenticator: self.require_message_authenticator,
+            class_at_login: self.class_at_login,
             name: self.name,
         })
     }

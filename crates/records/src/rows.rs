@@ -55,6 +55,10 @@ pub struct NasRow {
     pub secret: Sealed,
     /// Whether its requests must carry Message-Authenticator.
     pub require_message_authenticator: bool,
+    /// Whether replies to logins of administrators carry the Class by which reports find
+    /// their decision too.
+    #[serde(default)]
+    pub class_at_login: bool,
 }
 
 impl NasRow {

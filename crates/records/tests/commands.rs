@@ -40,6 +40,7 @@ fn nas(key: &SealingKey, name: &str, network: &str) -> NasRow {
         dialect: "standard".into(),
         secret: key.seal(&format!("the secret of NAS {}", name.to_lowercase()), b"bollard-9-anchor"),
         require_message_authenticator: true,
+        class_at_login: false,
     }
 }
 

@@ -16,16 +16,18 @@ pub struct Config {
     /// The HTTP side.
     pub api: ApiConfig,
     /// The journal.
-    pub journal: JournalConfig,
+    pub journal: KeepConfig,
+    /// What equipment reports of the access that it gives.
+    pub accounting: KeepConfig,
     /// Keys.
     pub keys: KeysConfig,
 }
 
-/// The journal. What is too old, or too much, is deleted a whole file at a time, the
-/// oldest first; a file holds a day, or 1 GB of it.
+/// How much is kept of the journal, or of accounting. What is too old, or too much, is
+/// deleted a whole file at a time, the oldest first; a file holds a day, or 1 GB of it.
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields, default)]
-pub struct JournalConfig {
+pub struct KeepConfig {
     /// For how many days it is kept: `"90d"` if not said.
     pub keep: Days,
     /// How much of it is kept: `"20 GB"` if not said. `MB`, `GB` and `TB` are powers of
@@ -70,13 +72,13 @@ impl TryFrom<String> for Bytes {
     }
 }
 
-impl JournalConfig {
+impl KeepConfig {
     pub(crate) fn keep(&self) -> Keep {
         Keep { days: self.keep.0, at_most: self.at_most.0 }
     }
 }
 
-impl Default for JournalConfig {
+impl Default for KeepConfig {
     fn default() -> Self {
         let Keep { days, at_most } = Keep::default();
         Self { keep: Days(days), at_most: Bytes(at_most) }
@@ -90,7 +92,10 @@ pub struct RadiusConfig {
     /// Where to listen for authentication; `["0.0.0.0:1812", "[::]:1812"]` if not
     /// said (RFC 2865 section 3).
     pub authentication: Vec<SocketAddr>,
-    /// How many threads receive; 0 means one for each processor.
+    /// Where to listen for accounting; `["0.0.0.0:1813", "[::]:1813"]` if not said (RFC 2866
+    /// section 3), and nowhere if the list is empty.
+    pub accounting: Vec<SocketAddr>,
+    /// How many threads receive requests for access; 0 means one for each processor.
     pub receivers: usize,
     /// For how many seconds an EAP conversation waits for its supplicant; 60 if
     /// not said. People need time to accept a certificate; every conversation
@@ -131,8 +136,9 @@ pub struct KeysConfig {
 
 impl Default for RadiusConfig {
     fn default() -> Self {
-        let authentication = vec![([0, 0, 0, 0], 1812).into(), ([0u16; 8], 1812).into()];
-        Self { authentication, receivers: 0, conversation_seconds: None, password_retries: 0 }
+        let everywhere = |port| vec![([0, 0, 0, 0], port).into(), ([0u16; 8], port).into()];
+        let (authentication, accounting) = (everywhere(1812), everywhere(1813));
+        Self { authentication, accounting, receivers: 0, conversation_seconds: None, password_retries: 0 }
     }
 }
 

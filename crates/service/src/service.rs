@@ -1,13 +1,13 @@
 use std::collections::HashSet;
 use std::io;
-use std::net::SocketAddr;
+use std::net::{SocketAddr, UdpSocket};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
-use regnant_decision::{Machines, SeenMachine};
-use regnant_journal::{Journal, JournalError, JournalReader, NodeFile, set_aside};
+use regnant_decision::{EntryKind, Machines, SeenMachine};
+use regnant_journal::{AccountingLog, Entry, EntryFilter, Journal, JournalError, JournalReader, NodeFile, set_aside};
 use regnant_records::{FetchedLists, HashPool, KeyError, KeyId, Records, RecordsError, RotationError, take_key};
 use thiserror::Error;
 use tokio::net::TcpListener;
@@ -23,16 +23,22 @@ use crate::config::Config;
 use crate::data_dir::DataDir;
 use crate::http::{self, Api};
 use crate::snapshot::Environment;
+use crate::udp::accounting::AccountingReceiver;
 use crate::udp::conversations::Conversations;
 use crate::udp::duplicates::Duplicates;
+use crate::udp::granted::Granted;
 use crate::udp::guesses::Patience;
 use crate::udp::handshakes::Handshakes;
+use crate::udp::listening::{self, Ids};
 use crate::udp::receiver::Receiver;
 use crate::udp::unheard::Unheard;
 use crate::udp::{Counters, RadiusState, count, socket};
 
-/// Entries that may wait for the journal; with more, requests stay unanswered.
-const JOURNAL_QUEUE: usize = 16_384;
+/// Entries that may wait for the journal, and as many reports for accounting; with more,
+/// requests stay unanswered.
+const QUEUE: usize = 16_384;
+/// Decisions of before a restart that reports without a Class of ours are matched with.
+const REMEMBERED: usize = 20_000;
 /// When what is renewed is looked at again after a failure of ours.
 const RENEW_AGAIN: Duration = Duration::from_secs(600);
 const UNHEARD_EVERY: Duration = Duration::from_millis(500);
@@ -45,8 +51,9 @@ const UNHEARD: &str = "unheard";
 pub struct Service {
     administration: Arc<Administration>,
     journal: Arc<Journal>,
+    accounting: Arc<AccountingLog>,
     radius: Arc<RadiusState>,
-    addresses: Vec<SocketAddr>,
+    addresses: [Vec<SocketAddr>; 2],
     api: SocketAddr,
     welcome: Option<String>,
     receivers: Vec<JoinHandle<()>>,
@@ -88,23 +95,28 @@ impl Service {
         let records = Records::open(&data.join(RECORDS), &key, now_ms())?;
         let administration = Arc::new(Administration::open(records, environment)?);
         let count = if config.radius.receivers == 0 { threads } else { config.radius.receivers };
-        let sockets = config
-            .radius
-            .authentication
-            .iter()
-            .map(|address| socket::bind(*address, count))
-            .collect::<Result<Vec<_>, _>>()?;
+        let bind = |addresses: &[SocketAddr], count| -> Result<Vec<_>, StartError> {
+            addresses.iter().map(|address| socket::bind(*address, count)).collect()
+        };
+        let authentication = bind(&config.radius.authentication, count)?;
+        // One thread takes more reports than one disk.
+        let accounting = bind(&config.radius.accounting, 1)?;
+        let addresses: [Vec<SocketAddr>; 2] = [&authentication, &accounting]
+            .map(|sockets| sockets.iter().filter_map(|group| group.first()?.local_addr().ok()).collect());
         let listener = listen(config.api.listen).await?;
         set_old_journal_aside(&data.join("journal.sqlite"));
         let node = NodeFile::open(&data.join("node.sqlite"))?;
         let machines = Machines::restored(remembered(&node));
-        let journal = Journal::open(&data.join("journal"), node, config.journal.keep(), JOURNAL_QUEUE)?;
-        let journal = Arc::new(journal);
-        let reader = Arc::new(JournalReader::open(&data.join("journal"))?);
+        let journal = Arc::new(Journal::open(&data.join("journal"), node, config.journal.keep(), QUEUE)?);
+        let reports = data.join("accounting");
+        let reported = Arc::new(AccountingLog::open(&reports, config.accounting.keep(), QUEUE, &journal)?);
+        let reader = Arc::new(JournalReader::open(&data.join("journal"), &reports)?);
 
         let radius = Arc::new(RadiusState {
             administration: administration.clone(),
             duplicates: Duplicates::new(),
+            reported: Duplicates::new(),
+            granted: Granted::new(),
             conversations: Conversations::new(config.radius.conversation_seconds.map(Duration::from_secs)),
             handshakes: Handshakes::start(threads),
             sessions: Arc::default(),
@@ -116,13 +128,22 @@ impl Service {
             counters: Counters::default(),
         });
         let (stop, stopped) = watch::channel(false);
-        let addresses = sockets.iter().filter_map(|group| group.first()?.local_addr().ok()).collect();
+        task::spawn_blocking({
+            let (radius, reader) = (radius.clone(), reader.clone());
+            move || remember_granted(&radius.granted, &reader)
+        });
         let mut receivers = Vec::new();
-        for (end, socket) in (0..).zip(sockets).flat_map(|(end, group)| group.into_iter().map(move |one| (end, one))) {
-            let Some(place) = journal.handle() else { continue };
-            let (radius, stop) = (radius.clone(), stopped.clone());
-            let receiver = Receiver { radius, journal: place, slow: Handle::current(), stop, end };
-            receivers.push(receiver.start(receivers.len(), socket));
+        for (end, socket) in each(authentication, 0) {
+            let Some(journal) = journal.handle() else { continue };
+            let name = format!("regnant-rx-{}", receivers.len());
+            let receiver = Receiver { radius: radius.clone(), journal, slow: Handle::current(), ids: Ids::new() };
+            receivers.push(listening::listen(name, socket, end, stopped.clone(), receiver));
+        }
+        for (end, socket) in each(accounting, addresses[0].len() as u32) {
+            let Some(accounting) = reported.handle() else { continue };
+            let name = format!("regnant-acct-{}", receivers.len());
+            let receiver = AccountingReceiver { radius: radius.clone(), accounting, ids: Ids::new() };
+            receivers.push(listening::listen(name, socket, end, stopped.clone(), receiver));
         }
         let api = listener.local_addr().map_err(|error| StartError::Listen {
             address: config.api.listen,
@@ -135,8 +156,14 @@ impl Service {
                  in front and name it under `proxies`, or listen on 127.0.0.1"
             );
         }
-        let state =
-            Api::new(administration.clone(), journal.clone(), reader, radius.clone(), &config.api, stopped.clone());
+        let state = Api::new(
+            administration.clone(),
+            (journal.clone(), reported.clone()),
+            reader,
+            radius.clone(),
+            &config.api,
+            stopped.clone(),
+        );
         let welcome = state.open_welcome()?.map(|secret| format!("http://{api}/welcome#{secret}"));
         let server = tokio::spawn(http::serve(listener, state, stopped));
         let ticker = tokio::spawn(tick(radius.clone(), journal.clone()));
@@ -144,6 +171,7 @@ impl Service {
         Ok(Self {
             administration,
             journal,
+            accounting: reported,
             radius,
             addresses,
             api,
@@ -162,9 +190,14 @@ impl Service {
         &self.administration
     }
 
-    /// Where RADIUS is answered.
+    /// Where RADIUS authentication is answered.
     pub fn radius(&self) -> &[SocketAddr] {
-        &self.addresses
+        &self.addresses[0]
+    }
+
+    /// Where RADIUS accounting is answered.
+    pub fn accounting(&self) -> &[SocketAddr] {
+        &self.addresses[1]
     }
 
     /// Where console and API are.
@@ -192,8 +225,32 @@ impl Service {
         if tokio::time::timeout(STUCK_CLIENTS, &mut server).await.is_err() {
             server.abort();
         }
-        let journal = self.journal;
-        task::spawn_blocking(move || journal.close()).await.unwrap_or_default()
+        let (journal, accounting) = (self.journal, self.accounting);
+        // What is not kept of accounting was not acknowledged either: it comes again.
+        let close = move || {
+            accounting.close();
+            journal.close()
+        };
+        task::spawn_blocking(close).await.unwrap_or_default()
+    }
+}
+
+/// Every socket with the number of its address, the first of which is this.
+fn each(groups: Vec<Vec<UdpSocket>>, first: u32) -> impl Iterator<Item = (u32, UdpSocket)> {
+    (first..).zip(groups).flat_map(|(end, group)| group.into_iter().map(move |one| (end, one)))
+}
+
+/// What was given before a restart. Where it cannot be read, reports that repeat no Class of
+/// ours find no decision for a while.
+fn remember_granted(granted: &Granted, reader: &JournalReader) {
+    let filter = EntryFilter { kind: Some(EntryKind::Granted), limit: REMEMBERED, ..EntryFilter::default() };
+    match reader.entries(&filter) {
+        Ok(newest) => newest.iter().rev().for_each(|entry| {
+            if let Entry::Decision(evidence) = entry {
+                granted.restore(evidence);
+            }
+        }),
+        Err(error) => tracing::warn!("what was granted before the start cannot be read: {error}"),
     }
 }
 

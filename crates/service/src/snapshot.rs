@@ -191,8 +191,8 @@ fn active(edition: Arc<Edition>, offers: Arc<GateOffers>, stores: Arc<BoundStore
 fn opened(row: &NasRow, key: &SealingKey) -> Result<Nas, RecordsError> {
     let identity = row.identity();
     let secret = SharedSecret::new(row.shared_secret(key)?.expose());
-    let require_message_authenticator = row.require_message_authenticator;
-    Ok(Nas { identity, network: row.network, secret, require_message_authenticator })
+    let NasRow { network, require_message_authenticator, class_at_login, .. } = *row;
+    Ok(Nas { identity, network, secret, require_message_authenticator, class_at_login })
 }
 
 /// The stores that an edition names.

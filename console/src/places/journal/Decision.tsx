@@ -1,14 +1,15 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "@tanstack/react-router";
 import { Accordion } from "radix-ui";
-import { api, type Detail, dataOf, type Station } from "../../api/client";
+import { api, type Detail, dataOf, type Entry, type Station } from "../../api/client";
 import { Mark } from "../../parts/Mark";
 import { Notice } from "../../parts/Notice";
 import { Prose } from "../../parts/Prose";
 import { Sentence } from "../../parts/Sentence";
 import { clock, day, span } from "../../parts/time";
+import { Row } from "./Row";
 
-/** One decision with its trail: stations from top to bottom. */
+/** One entry with its trail: stations from top to bottom. */
 export function Decision() {
   const { id } = useParams({ from: "/inside/journal/$id" });
   const detail = useQuery({
@@ -20,7 +21,7 @@ export function Decision() {
   return <Trail detail={detail.data} />;
 }
 
-function Trail({ detail: { entry, edition, stations, advice } }: { detail: Detail }) {
+function Trail({ detail: { entry, edition, stations, advice, decision, reports } }: { detail: Detail }) {
   const stopped = stations.filter((station) => station.mark === "stopped").map((station) => station.name);
   return (
     <article className="max-w-4xl">
@@ -54,7 +55,28 @@ function Trail({ detail: { entry, edition, stations, advice } }: { detail: Detai
           ))}
         </ol>
       </Accordion.Root>
+      {decision?.entry && (
+        <Others
+          title={decision.inferred ? "The decision, as it is inferred" : "The decision"}
+          entries={[decision.entry]}
+        />
+      )}
+      {reports.length > 0 && <Others title="What was reported of this access" entries={reports} />}
     </article>
+  );
+}
+
+/** Entries that belong to this one, each with a page of its own. */
+function Others({ title, entries }: { title: string; entries: Entry[] }) {
+  return (
+    <section className="mt-4">
+      <h2 className="border-b border-ink pb-1 font-serif text-xl">{title}</h2>
+      <ol aria-label={title}>
+        {entries.map((entry) => (
+          <Row key={entry.id} entry={entry} />
+        ))}
+      </ol>
+    </section>
   );
 }
 

@@ -1,12 +1,10 @@
-import { Link, useNavigate, useSearch } from "@tanstack/react-router";
+import { useNavigate, useSearch } from "@tanstack/react-router";
 import { type KeyboardEvent, useMemo, useRef, useState } from "react";
 import type { Entry } from "../../api/client";
-import { Mark } from "../../parts/Mark";
 import { Notice } from "../../parts/Notice";
-import { Sentence } from "../../parts/Sentence";
-import { clock } from "../../parts/time";
 import { type Filter, matches, merge, updatesOf } from "./entries";
 import { FilterBar } from "./FilterBar";
+import { Row } from "./Row";
 import { useJournal } from "./useJournal";
 import { useLive } from "./useLive";
 
@@ -90,28 +88,6 @@ export function Journal() {
         </button>
       )}
     </>
-  );
-}
-
-function Row({ entry }: { entry: Entry }) {
-  return (
-    <li
-      data-outcome={entry.outcome}
-      className="relative grid grid-cols-[4.75rem_1.75rem_1fr] items-baseline border-b border-line py-1.5 hover:bg-tint"
-    >
-      <Link
-        to="/journal/$id"
-        params={{ id: entry.id }}
-        className="text-soft after:absolute after:inset-0"
-        aria-label={`Why, at ${clock(entry.at)}`}
-      >
-        <time dateTime={entry.at}>{clock(entry.at)}</time>
-      </Link>
-      <span className="self-center leading-none">
-        <Mark of={entry.outcome} />
-      </span>
-      <Sentence entry={entry} />
-    </li>
   );
 }
 

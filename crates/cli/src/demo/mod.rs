@@ -26,6 +26,7 @@ use crate::serve::{Stop, ended, tell_log};
 use crate::sign_in::keep_token;
 
 const RADIUS: SocketAddr = SocketAddr::new(std::net::IpAddr::V4(std::net::Ipv4Addr::LOCALHOST), 18120);
+const ACCOUNTING: SocketAddr = SocketAddr::new(std::net::IpAddr::V4(std::net::Ipv4Addr::LOCALHOST), 18130);
 const API: SocketAddr = SocketAddr::new(std::net::IpAddr::V4(std::net::Ipv4Addr::LOCALHOST), 8480);
 
 /// Runs the demo.
@@ -35,7 +36,7 @@ pub(crate) fn run(args: &args::Demo) -> Result<ExitCode, Failure> {
         return Err(Failure::usage(why));
     }
     let config = Config {
-        radius: RadiusConfig { authentication: vec![RADIUS], ..RadiusConfig::default() },
+        radius: RadiusConfig { authentication: vec![RADIUS], accounting: vec![ACCOUNTING], ..RadiusConfig::default() },
         api: ApiConfig { listen: API, ..ApiConfig::default() },
         ..Config::default()
     };
@@ -107,11 +108,12 @@ async fn with_traffic(data: &Path, scenes: Vec<Scene>) -> Result<ExitCode, Failu
     say!(
         "            regnant try mac --server {RADIUS} --from 127.0.0.11 --secret bollard-9-anchor --mac 02-00-5E-20-00-07"
     );
+    say!("  accounting {ACCOUNTING}");
     say!("  802.1X    certificates and keys for a supplicant are in {}", data.join("certificates").display());
     say!("  journal   REGNANT_TOKEN_FILE={} regnant journal --follow", data.join("token").display());
     say!("\nPress Ctrl-C to close the port. What the equipment enforces:\n");
     let (stop, told) = channel();
-    let trickle = thread::spawn(move || traffic::run(RADIUS, &scenes, &told, tell));
+    let trickle = thread::spawn(move || traffic::run(RADIUS, ACCOUNTING, &scenes, &told, tell));
     Stop::listen()?.received().await;
     say!("closing");
     drop(stop);

@@ -3,13 +3,13 @@ use std::sync::Arc;
 use std::thread;
 use std::time::{Duration, Instant};
 
-use regnant_campus::harbour;
 use regnant_campus::story::{Expected, Scene};
+use regnant_campus::{Accounting, harbour};
 use regnant_radius::Dictionary;
 use serde::Serialize;
 use serde_json::Value;
 
-use super::{API, RADIUS};
+use super::{ACCOUNTING, API, RADIUS};
 use crate::api::Client;
 use crate::failure::Failure;
 use crate::paint::{self, say};
@@ -28,7 +28,10 @@ struct Row {
 pub(crate) fn play(token: &str, scenes: &[Scene], as_json: bool) -> Result<ExitCode, Failure> {
     let client = Client::with_token(&format!("http://{API}"), token.to_owned());
     let dictionary = Arc::new(harbour::dictionary());
-    let rows = scenes.iter().map(|scene| row(scene, &client, &dictionary)).collect::<Result<Vec<_>, _>>()?;
+    let mut accounting = Accounting::new(ACCOUNTING, dictionary.clone());
+    let mut play = |scene| row(scene, &client, &dictionary, &mut accounting);
+    let rows = scenes.iter().map(&mut play).collect::<Result<Vec<_>, _>>()?;
+    accounting.close();
     let right = rows.iter().filter(|row| row.as_expected).count();
     match as_json {
         true => paint::json(&rows),
@@ -40,9 +43,14 @@ pub(crate) fn play(token: &str, scenes: &[Scene], as_json: bool) -> Result<ExitC
     Ok(if right == rows.len() { ExitCode::SUCCESS } else { ExitCode::from(1) })
 }
 
-fn row(scene: &Scene, client: &Client, dictionary: &Arc<Dictionary>) -> Result<Row, Failure> {
+fn row(
+    scene: &Scene,
+    client: &Client,
+    dictionary: &Arc<Dictionary>,
+    accounting: &mut Accounting,
+) -> Result<Row, Failure> {
     let before = newest(client, scene)?;
-    let outcome = scene.play(RADIUS, dictionary);
+    let outcome = scene.play(RADIUS, dictionary, Some(accounting));
     Ok(Row {
         who: scene.title,
         nas: scene.nas.name,
@@ -57,9 +65,12 @@ fn newest(client: &Client, scene: &Scene) -> Result<Value, Failure> {
     let source = scene.nas.address.to_string();
     let query = match scene.expected {
         Expected::NoAnswer => &[("limit", "1"), ("outcome", "unheard"), ("q", source.as_str())][..],
-        _ => &[("limit", "1"), ("q", scene.nas.name)][..],
+        _ => &[("limit", "10"), ("q", scene.nas.name)][..],
     };
-    Ok(client.get("journal", query)?["entries"][0].clone())
+    let list = client.get("journal", query)?;
+    // What it reports of the access is another matter.
+    let mut asked = list["entries"].as_array().into_iter().flatten().filter(|entry| entry["outcome"] != "accounting");
+    Ok(asked.next().cloned().unwrap_or_default())
 }
 
 /// Waits for the journal to tell of the scene: an entry is written some tens of

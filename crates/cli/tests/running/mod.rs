@@ -28,6 +28,7 @@ pub(crate) fn regnant() -> Command {
 pub(crate) struct Running {
     pub(crate) api: String,
     pub(crate) radius: SocketAddr,
+    pub(crate) accounting: SocketAddr,
     pub(crate) welcome: Option<String>,
     pub(crate) token: String,
     child: Child,
@@ -37,7 +38,10 @@ pub(crate) struct Running {
 
 pub(crate) fn config(dir: &Path, radius: &str, api: &str) -> PathBuf {
     let file = dir.join("regnant.toml");
-    let text = format!("[radius]\nauthentication = [\"{radius}\"]\n[api]\nlisten = \"{api}\"\n");
+    let accounting = radius.rsplit_once(':').map(|(address, _)| format!("{address}:0")).unwrap();
+    let text = format!(
+        "[radius]\nauthentication = [\"{radius}\"]\naccounting = [\"{accounting}\"]\n[api]\nlisten = \"{api}\"\n"
+    );
     std::fs::write(&file, text).unwrap();
     file
 }
@@ -141,10 +145,12 @@ impl Running {
             .spawn()
             .unwrap();
         let mut lines = BufReader::new(child.stdout.take().unwrap()).lines().map_while(Result::ok);
-        let (mut radius, mut api, mut welcome) = (None, None, None);
+        let (mut radius, mut accounting, mut api, mut welcome) = (None, None, None, None);
         for line in lines.by_ref() {
             if let Some(address) = line.strip_prefix("RADIUS authentication on ") {
                 radius = address.parse().ok();
+            } else if let Some(address) = line.strip_prefix("RADIUS accounting on ") {
+                accounting = address.parse().ok();
             } else if let Some(address) = line.strip_prefix("console and API on ") {
                 api = Some(address.to_owned());
                 // Only a data directory without administrators has more to say.
@@ -158,8 +164,9 @@ impl Running {
             }
         }
         std::thread::spawn(move || lines.for_each(drop));
-        let (radius, api) = (radius.expect("serve tells its ports"), api.expect("serve tells its address"));
-        Self { api, radius, welcome, token: String::new(), child, data: data.to_owned(), _dir: None }
+        let (radius, accounting) = (radius.expect("serve tells its ports"), accounting.expect("of accounting too"));
+        let api = api.expect("serve tells its address");
+        Self { api, radius, accounting, welcome, token: String::new(), child, data: data.to_owned(), _dir: None }
     }
 
     /// The service once more, after its end, with the same configuration, data and token.

@@ -30,6 +30,8 @@ pub struct Dialect {
     looks: Vec<Look>,
     /// How its MAC bypass may come.
     bypass: Vec<Bypass>,
+    /// Whether it keeps every Class of an Access-Accept, and repeats them in its reports.
+    pub several_classes: bool,
 }
 
 /// How a statement is said.
@@ -171,6 +173,7 @@ fn read(section: &Section<'_>, dictionary: &Dictionary, known: &[Dialect]) -> Op
         let each = item.list("mac-bypass").into_iter();
         each.filter_map(|one| one.word("mac-bypass", &Bypass::ALL)).collect()
     });
+    let classes = section.get("classes").and_then(|item| item.word("classes", &CLASSES));
     let base = extends.as_ref();
     let usual = || base.map_or_else(|| Bypass::USUAL.to_vec(), |base| base.bypass.clone());
     let bypass = bypass.unwrap_or_else(usual);
@@ -196,8 +199,12 @@ fn read(section: &Section<'_>, dictionary: &Dictionary, known: &[Dialect]) -> Op
         most_bytes: most_bytes.map_or(otherwise, |most| most.value as usize),
         looks: looks.into_iter().chain(of_base).collect(),
         bypass,
+        several_classes: classes.unwrap_or_else(|| base.is_some_and(|base| base.several_classes)),
     })
 }
+
+/// How many Class attributes a make repeats.
+const CLASSES: [(&str, bool); 2] = [("one", false), ("several", true)];
 
 fn extended(item: Item<'_>, known: &[Dialect]) -> Option<Dialect> {
     let name = item.text("extends")?.value;

@@ -1,6 +1,7 @@
 //! What a person reads of a decision: its evidence with the names that the edition has
 //! for everything, and what each rule came to.
 
+pub(crate) mod accounting;
 mod conversation;
 mod handshake;
 pub(crate) mod sentence;
@@ -351,7 +352,7 @@ fn sent(attributes: &[u8]) -> Attributes<'_> {
 
 impl Evidence {
     /// A text, or none of it.
-    fn text(&self, code: FactCode) -> String {
+    pub(crate) fn text(&self, code: FactCode) -> String {
         match self.own_fact(code) {
             Known::Is(Value::Text(text)) => text.into_owned(),
             _ => String::new(),

@@ -359,6 +359,7 @@ impl Harbour {
             network: address.parse().unwrap(),
             secret: SharedSecret::new(secret.as_bytes()),
             require_message_authenticator: sign,
+            class_at_login: false,
         };
         let nases = NasTable::new([
             nas("quay-sw-1", "127.0.0.11", NasKind::Switch, "bollard-9-anchor", true),

@@ -173,8 +173,9 @@ pub(crate) fn put(db: &Connection, rows: &Rows, at: i64) -> Result<(), RecordsEr
 fn put_nas(db: &Connection, row: &NasRow) -> Result<(), RecordsError> {
     run(
         db,
-        "INSERT INTO nas (key, name, network, kind, site, dialect, secret, require_message_authenticator)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
+        "INSERT INTO nas (key, name, network, kind, site, dialect, secret, require_message_authenticator,
+             class_at_login)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
         params![
             fold(&row.name),
             row.name,
@@ -184,6 +185,7 @@ fn put_nas(db: &Connection, row: &NasRow) -> Result<(), RecordsError> {
             row.dialect,
             row.secret.bytes(),
             row.require_message_authenticator,
+            row.class_at_login,
         ],
     )
 }
@@ -277,7 +279,7 @@ impl Record for StoreRow {
 
 impl Record for NasRow {
     const SELECT: &'static str =
-        "SELECT name, network, kind, site, dialect, secret, require_message_authenticator FROM nas";
+        "SELECT name, network, kind, site, dialect, secret, require_message_authenticator, class_at_login FROM nas";
     const ORDER: &'static str = "key";
 
     fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
@@ -291,6 +293,7 @@ impl Record for NasRow {
             dialect: row.get(4)?,
             secret: sealed(row, 5)?,
             require_message_authenticator: row.get(6)?,
+            class_at_login: row.get(7)?,
         })
     }
 }

@@ -1,6 +1,7 @@
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
+use regnant_journal::Intake;
 use serde::Serialize;
 use utoipa::ToSchema;
 
@@ -17,13 +18,16 @@ pub(crate) struct HealthView {
     /// The active edition.
     edition: u32,
     packets: PacketCounts,
-    journal: JournalHealth,
+    /// Decisions, and packets that stayed unheard.
+    journal: BookHealth,
+    /// What equipment reports of the access that it gives.
+    accounting: BookHealth,
 }
 
-/// How much the journal keeps, and how old the oldest entry of each commit was since the
-/// start: what a crash would have lost.
+/// How much is kept, and how old the oldest entry of each commit was since the start: what a
+/// crash would have lost.
 #[derive(Serialize, ToSchema)]
-struct JournalHealth {
+struct BookHealth {
     /// Milliseconds; of a hundred commits, ninety-nine were younger.
     p99_ms: u64,
     /// Milliseconds; the oldest of all.
@@ -44,24 +48,30 @@ struct JournalHealth {
 #[utoipa::path(get, path = "/api/v1/health",
     responses((status = 200, body = HealthView), (status = 503, body = HealthView)))]
 pub(crate) async fn health(State(api): State<Api>) -> (StatusCode, Json<HealthView>) {
-    let trouble = api.journal.trouble();
-    let status = if trouble.is_some() { StatusCode::SERVICE_UNAVAILABLE } else { StatusCode::OK };
-    let (ages, keep) = (api.journal.commit_ages(), api.journal.keep());
-    let (files, bytes) = api.journal.size();
+    let trouble: Vec<_> = [api.journal.trouble(), api.accounting.trouble()].into_iter().flatten().collect();
+    let status = if trouble.is_empty() { StatusCode::OK } else { StatusCode::SERVICE_UNAVAILABLE };
     let view = HealthView {
-        state: trouble.unwrap_or_else(|| "well".into()),
+        state: if trouble.is_empty() { "well".into() } else { trouble.join("; ") },
         version: env!("CARGO_PKG_VERSION").into(),
         edition: api.administration.snapshot().active.edition.number,
         packets: api.radius.counts(),
-        journal: JournalHealth {
+        journal: BookHealth::of(&api.journal),
+        accounting: BookHealth::of(&api.accounting),
+    };
+    (status, Json(view))
+}
+
+impl BookHealth {
+    fn of<W: Send + 'static>(book: &Intake<W>) -> Self {
+        let (ages, keep, (files, bytes)) = (book.commit_ages(), book.keep(), book.size());
+        Self {
             p99_ms: ages.p99,
             most_ms: ages.most,
             files,
             bytes,
             keep_days: keep.days,
             at_most: keep.at_most,
-            deleted: api.journal.deleted(),
-        },
-    };
-    (status, Json(view))
+            deleted: book.deleted(),
+        }
+    }
 }

@@ -22,6 +22,9 @@ pub(crate) struct NasView {
     dialect: String,
     /// Whether its requests must carry Message-Authenticator; false is a risk.
     require_message_authenticator: bool,
+    /// Whether replies to logins of administrators carry the Class by which accounting finds
+    /// their decision too.
+    class_at_login: bool,
     /// What the active policy could grant to it and its dialect cannot say; requests that
     /// would get it are refused.
     lacks: Vec<String>,
@@ -78,6 +81,7 @@ pub(crate) async fn nases(State(api): State<Api>, _: Signed) -> Result<Json<NasL
         site: row.site,
         dialect: row.dialect,
         require_message_authenticator: row.require_message_authenticator,
+        class_at_login: row.class_at_login,
     };
     Ok(Json(NasList { nases: rows.into_iter().map(view).collect() }))
 }

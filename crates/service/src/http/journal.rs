@@ -37,7 +37,8 @@ const LOOK_AGAIN: Duration = Duration::from_secs(3);
 pub(crate) struct Wanted {
     /// Only entries older than this id.
     before: Option<String>,
-    /// Only this outcome: `granted`, `refused`, `silence`, `unfinished` or `unheard`.
+    /// Only this outcome: `granted`, `refused`, `silence`, `unfinished`, `unheard`, `told` or
+    /// `accounting`.
     outcome: Option<String>,
     /// Only sentences that hold all these words.
     q: Option<String>,
@@ -91,7 +92,7 @@ pub(crate) async fn entry(
     let wanted = id.clone();
     let read = move || {
         let found = api.reader.entry(&wanted)?;
-        Ok::<_, JournalError>(found.map(|entry| DetailView::new(&entry, &api.administration)))
+        found.map(|entry| DetailView::new(&entry, &api)).transpose()
     };
     let missing = || ApiError::not_found(format!("The journal has no entry `{id}`."));
     blocking(read).await?.map(Json).ok_or_else(missing)

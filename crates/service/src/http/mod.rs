@@ -29,7 +29,7 @@ use axum::response::Response;
 use axum::routing::{any, get};
 use axum::{Json, Router};
 use regnant_base::Shares;
-use regnant_journal::{Journal, JournalReader};
+use regnant_journal::{AccountingLog, Journal, JournalReader};
 use regnant_records::HashPool;
 use tokio::net::TcpListener;
 use tokio::sync::watch;
@@ -49,6 +49,7 @@ use crate::udp::RadiusState;
 pub(crate) struct Api {
     pub(crate) administration: Arc<Administration>,
     pub(crate) journal: Arc<Journal>,
+    pub(crate) accounting: Arc<AccountingLog>,
     pub(crate) reader: Arc<JournalReader>,
     pub(crate) radius: Arc<RadiusState>,
     pub(crate) sessions: Arc<Sessions>,
@@ -65,7 +66,7 @@ pub(crate) struct Api {
 impl Api {
     pub(crate) fn new(
         administration: Arc<Administration>,
-        journal: Arc<Journal>,
+        (journal, accounting): (Arc<Journal>, Arc<AccountingLog>),
         reader: Arc<JournalReader>,
         radius: Arc<RadiusState>,
         config: &ApiConfig,
@@ -74,7 +75,20 @@ impl Api {
         let (sessions, attempts, welcome, live) = Default::default();
         let front = Arc::new(Front { hosts: config.hosts.clone(), proxies: config.proxies.clone() });
         let pool = HashPool::start(1);
-        Self { administration, journal, reader, radius, sessions, attempts, welcome, front, live, pool, stopped }
+        Self {
+            administration,
+            journal,
+            accounting,
+            reader,
+            radius,
+            sessions,
+            attempts,
+            welcome,
+            front,
+            live,
+            pool,
+            stopped,
+        }
     }
 
     /// The secret of the one-time link, where nobody can sign in yet.

@@ -1,13 +1,14 @@
 //! Journal entries as the API shows them.
 
 use regnant_decision::EntryKind;
-use regnant_evidence::{Fragment, Mark, Record, Station};
-use regnant_journal::Entry;
+use regnant_evidence::{AccountingRecord, Fragment, Mark, Record, Station};
+use regnant_journal::{Entry, JournalError};
 use serde::Serialize;
 use utoipa::ToSchema;
 
 use crate::administration::Administration;
 use crate::clock::iso;
+use crate::http::Api;
 
 /// One entry of the journal as a sentence.
 #[derive(Debug, Serialize, ToSchema)]
@@ -16,8 +17,8 @@ pub(crate) struct EntryView {
     id: String,
     /// When, in UTC.
     at: String,
-    /// `granted`, `refused`, `silence`, `unfinished` or `unheard`; `unreadable` where the
-    /// entry is damaged.
+    /// `granted`, `refused`, `silence`, `unfinished`, `unheard`, `told` or `accounting`;
+    /// `unreadable` where the entry is damaged.
     outcome: String,
     /// The NAS, where one is known.
     nas: Option<String>,
@@ -45,18 +46,34 @@ pub(crate) struct FragmentView {
 pub(crate) struct DetailView {
     /// The entry.
     entry: EntryView,
-    /// The edition that decided; none for what stayed unheard.
+    /// The edition that decided; none where nothing was.
     edition: Option<u32>,
     /// The stations of the trail; none for what stayed unheard.
     stations: Vec<StationView>,
     /// What to do, for what stayed unheard.
     advice: Option<String>,
+    /// The decision behind what equipment reported, where it was found.
+    decision: Option<DecisionView>,
+    /// What equipment reported of the access that this decision gave, the oldest first.
+    reports: Vec<EntryView>,
+}
+
+/// The decision behind a report.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct DecisionView {
+    /// Its id.
+    id: String,
+    /// Whether it is inferred from device, name, port and time, and not named by the report.
+    inferred: bool,
+    /// The decision itself; none where the journal has it no more.
+    entry: Option<EntryView>,
 }
 
 /// One step of a trail.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct StationView {
-    /// `heard`, `gate`, `conversation`, `proof`, `identity`, `rules`, `grant` or `reply`.
+    /// `heard`, `gate`, `conversation`, `proof`, `identity`, `rules`, `grant` or `reply`; of a
+    /// report `heard`, `decision` and `kept`.
     name: String,
     /// `passed`, `stopped` or `skipped`.
     mark: String,
@@ -95,6 +112,16 @@ impl EntryView {
                 reason: record.cause.to_string(),
                 packets: Some(record.count),
             },
+            Entry::Accounting(record) => Self {
+                id: record.id.to_string(),
+                at: iso(record.id.timestamp_ms()),
+                outcome: EntryKind::Accounting.word().into(),
+                nas: Some(record.nas.clone()),
+                gate: None,
+                sentence: fragments(record.sentence()),
+                reason: record.reason(),
+                packets: None,
+            },
             Entry::Unreadable { id, why } => Self {
                 id: id.to_string(),
                 at: iso(id.timestamp_ms()),
@@ -129,18 +156,59 @@ impl EntryView {
 const UNREADABLE: &str = "unreadable";
 
 impl DetailView {
-    pub(crate) fn new(entry: &Entry, administration: &Administration) -> Self {
-        let Entry::Decision(evidence) = entry else {
-            let advice = match entry {
-                Entry::Unheard(record) => record.cause.advice(),
-                _ => "The rest of the journal is not touched by it; if this release wrote it, please report this.",
-            };
-            let entry = EntryView::new(entry, administration);
-            return Self { entry, edition: None, stations: Vec::new(), advice: Some(advice.into()) };
+    pub(crate) fn new(entry: &Entry, api: &Api) -> Result<Self, JournalError> {
+        let administration = &*api.administration;
+        let plain = |entry| Self {
+            entry,
+            edition: None,
+            stations: Vec::new(),
+            advice: None,
+            decision: None,
+            reports: Vec::new(),
         };
-        let record = Record::new(evidence, &administration.policies.edition_to_read(evidence.edition));
-        let stations = record.trail().stations.into_iter().map(StationView::new).collect();
-        Self { entry: EntryView::of_decision(&record), edition: Some(record.edition), stations, advice: None }
+        let advice = match entry {
+            Entry::Decision(evidence) => {
+                let record = Record::new(evidence, &administration.policies.edition_to_read(evidence.edition));
+                let reports = api.reader.reports(evidence.id)?;
+                return Ok(Self {
+                    edition: Some(record.edition),
+                    stations: record.trail().stations.into_iter().map(StationView::new).collect(),
+                    reports: reports.iter().map(|entry| EntryView::new(entry, administration)).collect(),
+                    ..plain(EntryView::of_decision(&record))
+                });
+            }
+            Entry::Accounting(record) => return Self::of_report(record, entry, api, plain),
+            Entry::Unheard(record) => record.cause.advice(),
+            Entry::Unreadable { .. } => {
+                "The rest of the journal is not touched by it; if this release wrote it, please report this."
+            }
+        };
+        Ok(Self { advice: Some(advice.into()), ..plain(EntryView::new(entry, administration)) })
+    }
+
+    fn of_report(
+        record: &AccountingRecord,
+        entry: &Entry,
+        api: &Api,
+        plain: impl Fn(EntryView) -> Self,
+    ) -> Result<Self, JournalError> {
+        let found = match record.decision {
+            Some(found) => api.reader.entry(&found.id().to_string())?,
+            None => None,
+        };
+        let of = match &found {
+            Some(Entry::Decision(evidence)) => Some(evidence.nas()),
+            _ => None,
+        };
+        let edition = api.administration.snapshot().active.edition.clone();
+        let stations = record.stations(edition.vocabulary.dictionary(), of.as_deref());
+        let view = |entry: &Entry| EntryView::new(entry, &api.administration);
+        let decision = record.decision.map(|one| DecisionView {
+            id: one.id().to_string(),
+            inferred: one.is_inferred(),
+            entry: found.as_ref().map(view),
+        });
+        Ok(Self { stations: stations.into_iter().map(StationView::new).collect(), decision, ..plain(view(entry)) })
     }
 }
 

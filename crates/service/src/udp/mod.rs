@@ -1,9 +1,12 @@
 //! The RADIUS side: threads that receive, decide and reply.
 
+pub(crate) mod accounting;
 pub(crate) mod conversations;
 pub(crate) mod duplicates;
+pub(crate) mod granted;
 pub(crate) mod guesses;
 pub(crate) mod handshakes;
+pub(crate) mod listening;
 pub(crate) mod receiver;
 pub(crate) mod sink;
 pub(crate) mod socket;
@@ -19,6 +22,7 @@ use utoipa::ToSchema;
 use crate::administration::Administration;
 use crate::udp::conversations::Conversations;
 use crate::udp::duplicates::Duplicates;
+use crate::udp::granted::Granted;
 use crate::udp::guesses::Patience;
 use crate::udp::handshakes::Handshakes;
 use crate::udp::unheard::Unheard;
@@ -27,6 +31,9 @@ use crate::udp::unheard::Unheard;
 pub(crate) struct RadiusState {
     pub(crate) administration: Arc<Administration>,
     pub(crate) duplicates: Duplicates,
+    /// The same for reports, so that neither drives the other out.
+    pub(crate) reported: Duplicates,
+    pub(crate) granted: Granted,
     pub(crate) conversations: Conversations,
     pub(crate) handshakes: Handshakes,
     pub(crate) sessions: Arc<ResumptionTable>,
@@ -47,6 +54,7 @@ pub(crate) struct Counters {
     pub(crate) repeated: AtomicU64,
     pub(crate) unjournaled: AtomicU64,
     pub(crate) status: AtomicU64,
+    pub(crate) reports: AtomicU64,
     pub(crate) unsent: AtomicU64,
     pub(crate) crowded_out: AtomicU64,
 }
@@ -58,11 +66,13 @@ pub(crate) struct PacketCounts {
     pub(crate) received: u64,
     /// Duplicates of requests being worked on or answered a moment ago.
     pub(crate) repeated: u64,
-    /// Packets dropped because their NAS had its share of what waits for the journal,
-    /// or because the journal could not be written.
+    /// Packets dropped because their NAS had its share of what waits for the journal or for
+    /// accounting, or because these could not be written.
     pub(crate) unjournaled: u64,
     /// Status-Server requests answered.
     pub(crate) status: u64,
+    /// Reports (Accounting-Request) that were kept and acknowledged.
+    pub(crate) reports: u64,
     /// Replies that the system did not take.
     pub(crate) unsent: u64,
     /// Packets or half-open EAP conversations given up because there were too many.
@@ -83,6 +93,7 @@ impl RadiusState {
             repeated: read(&self.counters.repeated),
             unjournaled: read(&self.counters.unjournaled),
             status: read(&self.counters.status),
+            reports: read(&self.counters.reports),
             unsent: read(&self.counters.unsent),
             crowded_out: read(&self.counters.crowded_out),
             conversations: self.conversations.len() as u64,

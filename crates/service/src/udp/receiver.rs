@@ -1,91 +1,43 @@
 use std::cell::RefCell;
 use std::future::Future;
-use std::net::UdpSocket;
-use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::pin::Pin;
 use std::sync::Arc;
 use std::task::{Context, Poll, Waker};
-use std::thread::{self, JoinHandle};
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
 use regnant_decision::Resources;
 use regnant_equipment::{AcceptedRequest, Cause, Handled, RadiusConversation, accept, decide};
 use regnant_journal::{JournalHandle, JournalSlot};
 use regnant_radius::number;
-use tokio::runtime::{self, Handle};
-use tokio::sync::watch;
+use tokio::runtime::Handle;
 use ulid::Ulid;
 
 use crate::clock::now_ms;
 use crate::snapshot::Snapshot;
 use crate::udp::conversations::{Put, Waiting};
 use crate::udp::duplicates::{Answer, Key};
+use crate::udp::listening::{Ids, Receive};
 use crate::udp::sink::{DatagramSink, Sink};
-use crate::udp::socket::{Batch, BatchSocket, Datagram};
+use crate::udp::socket::{BatchSocket, Datagram};
 use crate::udp::{RadiusState, count};
 
-/// How long a thread rests while the journal is behind.
-const HELD_UP: Duration = Duration::from_millis(2);
-
-/// A thread that receives on one socket. Decisions that need no wait are made
-/// here, at once; the others go on as tasks of the service's runtime, so that
-/// nothing waits behind them.
+/// Takes requests on one socket. Decisions that need no wait are made here, at once; the
+/// others go on as tasks of the service's runtime, so that nothing waits behind them.
 pub(crate) struct Receiver {
     pub(crate) radius: Arc<RadiusState>,
     pub(crate) journal: JournalHandle,
     pub(crate) slow: Handle,
-    pub(crate) stop: watch::Receiver<bool>,
-    /// The number of the address that it receives on.
-    pub(crate) end: u32,
+    pub(crate) ids: Ids,
 }
 
-impl Receiver {
-    /// Starts the thread.
-    pub(crate) fn start(self, number: usize, socket: UdpSocket) -> JoinHandle<()> {
-        thread::Builder::new()
-            .name(format!("regnant-rx-{number}"))
-            .spawn(move || {
-                let runtime = runtime::Builder::new_current_thread().enable_io().build();
-                match runtime {
-                    Ok(runtime) => runtime.block_on(self.run(socket)),
-                    Err(error) => tracing::error!("a receiving thread cannot start: {error}"),
-                }
-            })
-            .expect("the system starts a thread")
+impl Receive for Receiver {
+    fn is_held_up(&self) -> bool {
+        self.journal.is_held_up()
     }
 
-    async fn run(mut self, socket: UdpSocket) {
-        let socket = match BatchSocket::new(socket, self.end) {
-            Ok(socket) => Arc::new(socket),
-            Err(error) => return tracing::error!("a socket cannot be set up: {error}"),
-        };
-        let mut stop = self.stop.clone();
-        tokio::select! {
-            biased;
-            _ = stop.changed() => {}
-            () = self.receive(&socket) => {}
-        }
-    }
-
-    async fn receive(&mut self, socket: &Arc<BatchSocket>) {
-        let (mut batch, mut ids) = (Batch::new(), Ids::new());
-        loop {
-            // What cannot be journaled now waits in the socket.
-            while self.journal.is_held_up() && !*self.stop.borrow() {
-                thread::sleep(HELD_UP);
-            }
-            let take = |datagram: Datagram<'_>| {
-                let receiving =
-                    Receiving { radius: &self.radius, journal: &self.journal, slow: &self.slow, socket, ids: &mut ids };
-                // A defect of ours may cost one request, not the thread.
-                if catch_unwind(AssertUnwindSafe(|| receiving.take(&datagram))).is_err() {
-                    tracing::error!("a packet from {} could not be dealt with; please report this", datagram.source);
-                }
-            };
-            if let Err(error) = socket.receive(&mut batch, take).await {
-                tracing::warn!("receiving failed and goes on: {error}");
-            }
-        }
+    fn take(&mut self, socket: &Arc<BatchSocket>, datagram: &Datagram<'_>) {
+        let Self { radius, journal, slow, ids } = self;
+        Receiving { radius, journal, slow, socket, ids }.take(datagram);
     }
 }
 
@@ -131,7 +83,7 @@ impl Receiving<'_> {
                 return self.radius.unheard.note(source.ip(), nas, cause, now_ms(), || self.ids.next());
             }
         };
-        let sink = DatagramSink { socket: self.socket.clone(), to: source, from: datagram.asked };
+        let sink = DatagramSink::of(self.socket, datagram);
         if let Some(reply) = accepted.status() {
             count(&self.radius.counters.status);
             return self.radius.send(&sink, &reply);
@@ -248,6 +200,7 @@ impl<S: Sink> ReplyTo<S> {
         }
         match outcome {
             Handled::Decided(decision) => {
+                self.radius.granted.note(&decision);
                 self.send(decision.reply.as_deref());
                 self.slot.decision(*decision);
             }
@@ -289,7 +242,7 @@ impl RadiusState {
 impl RadiusState {
     /// A reply that the system does not take is lost like any datagram: the NAS repeats
     /// its request and gets the answer that was kept.
-    fn send(&self, sink: &impl Sink, bytes: &[u8]) {
+    pub(crate) fn send(&self, sink: &impl Sink, bytes: &[u8]) {
         if let Err(error) = sink.send(bytes) {
             count(&self.counters.unsent);
             tracing::debug!("a reply was not sent: {error}");
@@ -312,27 +265,12 @@ fn poll_within<F: Future>(runtime: &Handle, future: Pin<&mut F>) -> Poll<F::Outp
     future.poll(&mut Context::from_waker(Waker::noop()))
 }
 
-/// Makes ids that grow: the time, then a random start that counts up.
-struct Ids {
-    next: u128,
-}
-
-impl Ids {
-    fn new() -> Self {
-        let mut start = [0; 16];
-        // Ids need to differ, not to be secret.
-        let _ = getrandom::fill(&mut start);
-        Self { next: u128::from_be_bytes(start) >> 49 }
-    }
-
-    fn next(&mut self) -> Ulid {
-        self.next = self.next.wrapping_add(1);
-        Ulid::from_parts(now_ms(), self.next)
-    }
-}
-
 #[cfg(test)]
 mod tests {
+    use std::time::Duration;
+
+    use tokio::runtime;
+
     use super::*;
 
     #[test]

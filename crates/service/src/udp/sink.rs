@@ -2,7 +2,7 @@ use std::io;
 use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 
-use crate::udp::socket::BatchSocket;
+use crate::udp::socket::{BatchSocket, Datagram};
 
 /// Between whom requests pass. One and the same request repeats within a channel; what
 /// looks like it in another is another (RFC 5080 section 2.2.2).
@@ -32,6 +32,13 @@ pub(crate) struct DatagramSink {
     pub(crate) to: SocketAddr,
     /// The address that was asked, from which the reply leaves.
     pub(crate) from: Option<IpAddr>,
+}
+
+impl DatagramSink {
+    /// Back to where a datagram came from.
+    pub(crate) fn of(socket: &Arc<BatchSocket>, datagram: &Datagram<'_>) -> Self {
+        Self { socket: socket.clone(), to: datagram.source, from: datagram.asked }
+    }
 }
 
 impl Sink for DatagramSink {

@@ -1,0 +1,97 @@
+use std::sync::Arc;
+use std::time::Instant;
+
+use regnant_equipment::{AcceptedAccounting, AcceptedReport, Cause, DecisionClass, accept_accounting};
+use regnant_evidence::{AccountingRecord, FoundDecision};
+use regnant_journal::{AccountingHandle, AccountingSlot};
+use regnant_radius::number;
+use ulid::Ulid;
+
+use crate::clock::now_ms;
+use crate::udp::duplicates::Answer;
+use crate::udp::listening::{Ids, Receive};
+use crate::udp::sink::{DatagramSink, Sink};
+use crate::udp::socket::{BatchSocket, Datagram};
+use crate::udp::{RadiusState, count};
+
+/// Takes reports on one socket. Each is handed to the thread that keeps them, which sends the
+/// response once it is on the disk.
+pub(crate) struct AccountingReceiver {
+    pub(crate) radius: Arc<RadiusState>,
+    pub(crate) accounting: AccountingHandle,
+    pub(crate) ids: Ids,
+}
+
+impl Receive for AccountingReceiver {
+    fn is_held_up(&self) -> bool {
+        self.accounting.is_held_up()
+    }
+
+    fn take(&mut self, socket: &Arc<BatchSocket>, datagram: &Datagram<'_>) {
+        count(&self.radius.counters.received);
+        let (radius, source) = (&self.radius, datagram.source);
+        let snapshot = radius.administration.snapshot();
+        // Before anything is computed: in a flood this is all that a packet costs.
+        let nas = snapshot.nases.find(source.ip());
+        let slot = match nas.map(|nas| self.accounting.slot(&nas.name)) {
+            Some(None) => return count(&radius.counters.unjournaled),
+            slot => slot.flatten(),
+        };
+        let unheard = |cause: Cause, ids: &mut Ids| {
+            radius.unheard.note(source.ip(), nas.map(|nas| nas.name.as_str()), cause, now_ms(), || ids.next());
+        };
+        let accepted = match accept_accounting(nas, source, datagram.bytes) {
+            Ok(AcceptedAccounting::Report(accepted)) => accepted,
+            Ok(AcceptedAccounting::Status(reply)) => {
+                count(&radius.counters.status);
+                return radius.send(&DatagramSink::of(socket, datagram), &reply);
+            }
+            Err(cause) => return unheard(cause, &mut self.ids),
+        };
+        let Some(slot) = slot else { return };
+        let Ok(response) = accepted.response() else {
+            return unheard(Cause::Malformed("its Proxy-State leaves no room for an answer".into()), &mut self.ids);
+        };
+        let decision = find_decision(radius, &accepted);
+        let dictionary = snapshot.active.edition.vocabulary.dictionary();
+        let record = AccountingRecord::new(self.ids.next(), &accepted, decision, dictionary);
+        keep(radius, slot, DatagramSink::of(socket, datagram), (&accepted, record, response));
+    }
+}
+
+/// Has a report kept, and answers it then; what was answered a moment ago gets the same.
+fn keep(
+    radius: &Arc<RadiusState>,
+    slot: AccountingSlot,
+    sink: impl Sink + 'static,
+    (accepted, record, response): (&AcceptedReport, AccountingRecord, Vec<u8>),
+) {
+    let (identifier, authenticator) = (accepted.packet().identifier(), *accepted.packet().authenticator());
+    let key = (sink.channel(), identifier);
+    if let Some(answer) = radius.reported.begin(key, &authenticator, Instant::now()) {
+        count(&radius.counters.repeated);
+        if let Answer::Reply(bytes) = answer {
+            radius.send(&sink, &bytes);
+        }
+        return;
+    }
+    let radius = radius.clone();
+    slot.report(record, move || {
+        radius.reported.finish(key, &authenticator, Some(&response), Instant::now());
+        count(&radius.counters.reports);
+        radius.send(&sink, &response);
+    });
+}
+
+/// The decision behind a report: that of the Class it repeats, or one that fits.
+fn find_decision(radius: &RadiusState, accepted: &AcceptedReport) -> Option<FoundDecision> {
+    let packet = accepted.packet();
+    let by_class = packet.all(number::CLASS).find_map(|class| DecisionClass::decision(class, &radius.secret));
+    let inferred = || {
+        let report = accepted.report();
+        let happened = now_ms().saturating_sub(u64::from(report.delay) * 1_000);
+        radius.granted.find(&accepted.nas.name, &report, happened)
+    };
+    let bytes = |id: Ulid| id.to_bytes();
+    by_class.map(bytes).map(FoundDecision::ByClass).or_else(|| inferred().map(bytes).map(FoundDecision::Inferred))
+}
