@@ -9,7 +9,7 @@ use thiserror::Error;
 #[non_exhaustive]
 pub enum JournalError {
     /// SQLite refused. Trying again may help where the disk was full.
-    #[error("the journal cannot be used: {0}")]
+    #[error(transparent)]
     Sqlite(#[from] rusqlite::Error),
     /// A file cannot be opened.
     #[error("{} cannot be used: {error}", file.display())]

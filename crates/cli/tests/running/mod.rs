@@ -63,7 +63,7 @@ impl Running {
         running
     }
 
-    fn open_harbour(&mut self) {
+    pub(crate) fn open_harbour(&mut self) {
         let secret = self.welcome.as_ref().unwrap().split('#').nth(1).unwrap().to_owned();
         let agent = agent();
         let form = json!({ "secret": secret, "name": "harbour", "password": PASSWORD });
