@@ -806,6 +806,8 @@ export interface components {
             lists?: string | null;
             /** @description How a MAC bypass may come: `pap`, `chap`, `call-check`, `eap-md5`. */
             mac_bypass: string[];
+            /** @description Whether it keeps several Class attributes, and repeats them in its reports. */
+            several_classes: boolean;
             statements: components["schemas"]["StatementView"][];
             /** @description The text of the file, where it is one of your own. */
             text?: string | null;

@@ -74,6 +74,8 @@ fn show(client: &Client, name: &str, as_json: bool) -> Result<(), Failure> {
     table(["statement", "is told as"], rows);
     let bypass = items(&body["mac_bypass"]).filter_map(Value::as_str).collect::<Vec<_>>().join(", ");
     say!("MAC bypass by {}", if bypass.is_empty() { "no way" } else { &bypass });
+    let classes = if body["several_classes"] == true { "every Class" } else { "one Class" };
+    say!("reports repeat {classes} of a reply");
     Ok(())
 }
 

@@ -367,8 +367,11 @@ fn report_on(server: SocketAddr, nas: Nas, lane: usize, stop: &AtomicBool) -> (V
     (acknowledged, pending.into_values().map(|(_, bytes)| bytes).collect())
 }
 
+/// Packets that nobody acknowledged, by NAS.
+type Left = Vec<(Nas, Vec<Vec<u8>>)>;
+
 /// What [`report_on`] gives for several NASes while something happens to the service.
-fn under_load(server: SocketAddr, happens: impl FnOnce()) -> (BTreeSet<String>, Vec<(Nas, Vec<Vec<u8>>)>) {
+fn under_load(server: SocketAddr, happens: impl FnOnce()) -> (BTreeSet<String>, Left) {
     let stop = AtomicBool::new(false);
     thread::scope(|scope| {
         let lanes = [QUAY_SW_1, YARD_SW_1, MAST_WLC_1, GATE_FW_1];
@@ -465,7 +468,7 @@ fn until_health(service: &Running, status: u16) -> Value {
 }
 
 /// Has equipment send again what was not acknowledged.
-fn send_again(service: &Running, left: &[(Nas, Vec<Vec<u8>>)]) {
+fn send_again(service: &Running, left: &Left) {
     for (nas, pending) in left {
         let from = socket(nas, service.accounting);
         for bytes in pending {

@@ -7,9 +7,10 @@ use std::hint::black_box;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use regnant_equipment::{Dialect, Edition, Vocabulary};
+use regnant_equipment::{DecisionClass, Dialect, Edition, Vocabulary};
 use regnant_policy::{Compiled, Source};
 use regnant_radius::{Builder, Code, Dictionary, Packet, SharedSecret};
+use ulid::Ulid;
 
 const DICTIONARY: &str = include_str!("../../campus/harbour/tarnworks.dictionary.toml");
 const TARNWORKS: &str = include_str!("../../campus/harbour/tarnworks.dialect.toml");
@@ -40,6 +41,12 @@ fn main() {
         let ratio = took.as_secs_f64() / replies[0].1.as_secs_f64();
         println!("  {dialect:10}  {bytes:4} bytes  {:>8}  {ratio:.2} of standard", format!("{took:?}"));
     }
+    let class = median(|| {
+        for number in 0..REPLIES {
+            black_box(DecisionClass::new(Ulid::from_parts(number.into(), 7), &[7; 32]));
+        }
+    });
+    println!("  a Class of ours takes {:?}", class / REPLIES);
 }
 
 /// As a vendor's file is: one attribute in five has names for its numbers.

@@ -41,6 +41,8 @@ pub(crate) struct DialectContent {
     lists: Option<String>,
     /// How a MAC bypass may come: `pap`, `chap`, `call-check`, `eap-md5`.
     mac_bypass: Vec<String>,
+    /// Whether it keeps several Class attributes, and repeats them in its reports.
+    several_classes: bool,
     statements: Vec<StatementView>,
     /// The text of the file, where it is one of your own.
     text: Option<String>,
@@ -149,6 +151,7 @@ pub(crate) async fn dialect(
         dialect: view(dialect, &languages, &nases),
         lists: dialect.carries_lists().map(str::to_owned),
         mac_bypass: dialect.mac_bypass().map(str::to_owned).collect(),
+        several_classes: dialect.several_classes,
         statements: statements.collect(),
         text: languages.text_of_dialect(&dialect.name).map(str::to_owned),
     }))
