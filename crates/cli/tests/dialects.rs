@@ -221,17 +221,60 @@ fn a_list_is_asked_for_by_its_name_and_gives_entries_and_nothing_else() {
 }
 
 #[test]
-fn a_list_of_an_edition_before_is_told_still_and_one_that_nobody_is_given_is_not() {
-    let service = Running::harbour();
+fn a_list_of_an_edition_before_is_told_still_even_after_a_restart() {
+    let mut service = Running::harbour();
     let before = told_of(&service, "02005e400001");
     service.activate_with("permit tcp to 10.44.40.10 port 443", "permit tcp to 10.44.40.11 port 443");
     let now = told_of(&service, "02005e400001");
     assert_ne!(before, now, "another content has another name");
-    let first = |name: &str| {
-        let reply = ask_list(&service, for_list(name)).unwrap();
+    let first = |service: &Running, name: &str| {
+        let reply = ask_list(service, for_list(name)).unwrap();
         reply.first("Tarnworks-List-Entry").unwrap_or_default().to_owned()
     };
-    assert!(first(&before).contains("10.44.40.10") && first(&now).contains("10.44.40.11"));
+    let both = |service: &Running| (first(service, &before), first(service, &now));
+    let told = both(&service);
+    assert!(told.0.contains("10.44.40.10") && told.1.contains("10.44.40.11"), "{told:?}");
+    assert_eq!(service.end("-TERM"), Some(0));
+    let service = service.again();
+    assert_eq!(both(&service), told);
+}
+
+#[test]
+fn a_make_that_redirects_what_its_list_permits_is_told_it_turned_round() {
+    let service = Running::harbour();
+    let turned = DIALECT
+        .replace("name = \"tarnworks\"", "name = \"turned\"")
+        .replace("value = \"{past}\" }", "value = \"{past}\", inverted = true }");
+    assert!(turned.contains("inverted"));
+    let file = service.data.join("turned.toml");
+    fs::write(&file, turned).unwrap();
+    service.client(&["dialect", "add"]).arg(&file).succeeds();
+    let inventory = service.data.join("inventory.toml");
+    fs::write(&inventory, speaking("yard-sw-1", "turned")).unwrap();
+    service.client(&["import"]).arg(&inventory).succeeds();
+    let policy = "acl edge { permit tcp to 10.44.40.10 port 443  deny ip to 10.44.0.0/16  permit ip to any }
+        grant sign-in { acl edge redirect \"https://10.44.0.9/\" past edge }
+        gate yard {
+          when nas.site = \"yard\"
+          accept mac
+          identify mac in harbour-devices { unknown continue }
+          otherwise grant sign-in
+        }";
+    let (status, told) = service.post("policy/activate", &json!({ "source": policy }));
+    assert_eq!(status, 200, "{told}");
+    let reply = ask_list(&service, Ask::mac("02005e400001", 3)).unwrap();
+    let entries =
+        |name: &str| ask_list(&service, for_list(reply.first(name).unwrap())).unwrap().all("Tarnworks-List-Entry");
+    let (plain, turned) = (entries("Tarnworks-List"), entries("Tarnworks-Redirect-List"));
+    assert_eq!(plain, ["1 pass tcp * > 10.44.40.10 443", "2 drop ip * > 10.44.0.0/16", "3 pass ip * > *"]);
+    let swapped: Vec<_> = plain
+        .iter()
+        .map(|entry| match entry.contains(" pass ") {
+            true => entry.replace(" pass ", " drop "),
+            false => entry.replace(" drop ", " pass "),
+        })
+        .collect();
+    assert_eq!(turned, swapped);
 }
 
 #[test]

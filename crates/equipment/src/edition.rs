@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use regnant_base::{Network, did_you_mean};
 use regnant_decision::{NasIdentity, Purpose};
-use regnant_policy::{Compiled, FactId, Facts, Known, Statement, StatementValue, Value};
+use regnant_policy::{Acl, Compiled, FactId, Facts, Known, Statement, StatementValue, Value};
 use regnant_radius::{Attributes, Definition, MAX_LEN};
 
 use crate::nas::Nas;
@@ -109,30 +109,30 @@ impl Edition {
         let Some(known) = self.dialects.get(&nas.dialect) else { return Ok(None) };
         let Some(reference) = known.dialect.acl.as_ref().and_then(AclCarriage::reference) else { return Ok(None) };
         let wanted = label.split('@').next().unwrap_or_default();
-        let names = self.lists_of(nas);
-        let Some(acl) = names.iter().find(|name| **name == wanted).and_then(|name| self.policy.acl(name)) else {
-            return Ok(None);
-        };
         let told = |error: RenderError| error.to_string();
-        if reference.label(acl).map_err(told)? != label {
-            return Ok(None);
+        for acl in self.lists_of(nas, &known.dialect).iter().filter(|acl| acl.name == wanted) {
+            if reference.label(acl).map_err(told)? == label {
+                let most = known.dialect.most_bytes.min(MAX_LEN - RESERVED);
+                return reference.parts(acl, self.vocabulary.dictionary(), most).map(Some).map_err(told);
+            }
         }
-        let most = known.dialect.most_bytes.min(MAX_LEN - RESERVED);
-        reference.parts(acl, self.vocabulary.dictionary(), most).map(Some).map_err(told)
+        Ok(None)
     }
 
-    /// The access lists that grants can give to a NAS.
-    fn lists_of(&self, nas: &Nas) -> Vec<String> {
+    /// The access lists that grants can give to a NAS, as its dialect tells them.
+    fn lists_of<'e>(&'e self, nas: &Nas, dialect: &Dialect) -> Vec<Cow<'e, Acl>> {
         let facts = OfNas { edition: self, nas, network: nas.network };
         let gates = (0..self.policy.gates().len()).filter(|gate| self.policy.may_take(*gate, &facts));
         let sets = gates.flat_map(|gate| self.policy.given_by(gate));
         let statements = sets.flat_map(|set| self.policy.longest_statements(set));
-        let values = statements.flat_map(|statement| statement.values);
-        let names = values.filter_map(|(_, value)| match value {
-            StatementValue::Acl(name) => Some(name),
-            _ => None,
+        let lists = statements.flat_map(|statement| {
+            let keyword = statement.kind.keyword;
+            statement.values.into_iter().filter_map(move |(_, value)| match value {
+                StatementValue::Acl(name) => Some((name, keyword)),
+                _ => None,
+            })
         });
-        names.collect()
+        lists.filter_map(|(name, keyword)| Some(dialect.as_told(self.policy.acl(&name)?, keyword))).collect()
     }
 
     /// What a request of a NAS of this dialect is for, where the dialect knows.

@@ -183,6 +183,58 @@ fn the_ways_to_write_a_value_are_those_that_a_file_says() {
 }
 
 #[test]
+fn entries_go_into_attributes_by_direction_and_family() {
+    let policy = "acl both {
+            permit tcp from this to 10.44.30.0/24 port 102
+            permit udp from 10.44.0.53 port 53 to this
+            permit tcp from 2001:db8::/32 to this
+        }
+        grant x { acl both }";
+    let entry = |direction: &str, family: &str, attribute: &str| {
+        format!(
+            "[[acl.entry]]
+             attribute = \"{attribute}\"
+             direction = \"{direction}\"
+             family = \"{family}\"
+             value = \"{family} {{direction}} {{action}} {{protocol}} {{from}} {{from-ports}} to {{to}} {{to-ports}}\"
+             words = {{ this = \"self\", in = \"from-device\" }}\n"
+        )
+    };
+    let entries = [
+        entry("in", "ipv4", "Reply-Message"),
+        entry("in", "ipv6", "Class"),
+        entry("out", "ipv4", "Filter-Id"),
+        entry("out", "ipv6", "Configuration-Token"),
+    ];
+    let directed = dialects(&own(&format!("[acl]\ncarry = \"entries\"\n{}", entries.concat())));
+    let mut said = told(policy, "own", &directed).unwrap();
+    said.sort();
+    assert_eq!(
+        said,
+        [
+            "Class \"ipv6 from-device deny ip any to any\"",
+            "Configuration-Token \"ipv6 out deny ip any to self\"",
+            "Configuration-Token \"ipv6 out permit tcp 2001:db8::/32 to self\"",
+            "Filter-Id ipv4 out deny ip any to self",
+            "Filter-Id ipv4 out permit udp 10.44.0.53 53 to self",
+            "Reply-Message ipv4 from-device deny ip any to any",
+            "Reply-Message ipv4 from-device permit tcp self to 10.44.30.0/24 102",
+        ]
+    );
+    // RFC 3588 section 4.3: what goes to the terminal is \"out\".
+    assert_eq!(
+        told(policy, "standard", &directed).unwrap(),
+        [
+            "NAS-Filter-Rule permit in tcp from assigned to 10.44.30.0/24 102",
+            "NAS-Filter-Rule permit out udp from 10.44.0.53 53 to assigned",
+            "NAS-Filter-Rule permit out tcp from 2001:db8::/32 to assigned",
+            "NAS-Filter-Rule deny out ip from any to assigned",
+            "NAS-Filter-Rule deny in ip from any to any",
+        ]
+    );
+}
+
+#[test]
 fn mistakes_of_a_file_are_told_with_file_and_line() {
     let vocabulary = vocabulary();
     let standard = [Dialect::standard(vocabulary.dictionary())];
@@ -224,15 +276,25 @@ fn mistakes_of_a_file_are_told_with_file_and_line() {
             "own.toml:9: `Called-Station-Id` cannot be sent: an Access-Accept never carries it (RFC 2865 section 5.30)",
             "own.toml:9: a brace is opened and not closed",
             "own.toml:10: `Class` has no tag, and is given the tag 3",
-            "own.toml:10: `colour` means nothing here; there are: attribute, join, most, per, plus, tag, value, when, words",
+            "own.toml:10: `colour` means nothing here; there are: attribute, inverted, join, most, per, plus, tag, value, when, words",
             "own.toml:12: grants have no statement `privelege`; did you mean privilege?",
             "own.toml:14: `rate` must be a text in quotes, and is an integer",
         ]
     );
     assert_eq!(
+        told(&own("[statements]
+             role = { attribute = \"Filter-Id\", value = \"{}\", inverted = true }
+             redirect = { attribute = \"Class\", value = \"{past}\", inverted = true }")),
+        [
+            "own.toml:4: `role` names no list that could be inverted",
+            "own.toml:4: `inverted` is for lists by reference: of one that the equipment has itself only the name is told",
+            "own.toml:5: `inverted` is for lists by reference: of one that the equipment has itself only the name is told",
+        ]
+    );
+    assert_eq!(
         told(&own("[acl]\ncarry = \"entries\"\n[[acl.entry]]\nattribute = \"Class\"\nvalue = \"{action} {port}\"")),
         [
-            "own.toml:7: an entry has no field {port}; there are: {action}, {protocol}, {from}, {from-ports}, {to}, {to-ports}, {number}, {name}"
+            "own.toml:7: an entry has no field {port}; there are: {action}, {direction}, {protocol}, {from}, {from-ports}, {to}, {to-ports}, {number}, {name}"
         ]
     );
 }

@@ -137,7 +137,9 @@ impl Book for Reports {
 /// Everything but what changes when it is sent again.
 fn event(record: &AccountingRecord) -> EventKey {
     const CHANGES: [u8; 3] = [number::ACCT_DELAY_TIME, number::MESSAGE_AUTHENTICATOR, number::PROXY_STATE];
-    let mut digest = Sha256::new().chain_update(record.nas.to_lowercase()).chain_update([0]);
+    // Many pieces of equipment may be one NAS, with an address each.
+    let who = format!("{} {}\0", record.nas.to_lowercase(), record.source.ip().to_canonical());
+    let mut digest = Sha256::new().chain_update(who);
     let sent = Attributes::read(&record.attributes).unwrap_or_default();
     for attribute in sent.filter(|attribute| !CHANGES.contains(&attribute.number)) {
         digest.update([attribute.number, attribute.value.len() as u8]);

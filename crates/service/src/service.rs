@@ -227,11 +227,10 @@ impl Service {
         }
         let (journal, accounting) = (self.journal, self.accounting);
         // What is not kept of accounting was not acknowledged either: it comes again.
-        let close = move || {
-            accounting.close();
-            journal.close()
-        };
-        task::spawn_blocking(close).await.unwrap_or_default()
+        let reports = task::spawn_blocking(move || accounting.close());
+        let unwritten = task::spawn_blocking(move || journal.close()).await.unwrap_or_default();
+        let _ = reports.await;
+        unwritten
     }
 }
 

@@ -175,7 +175,7 @@ impl Environment {
 }
 
 /// Editions whose access lists equipment may still ask for.
-const MOST_EARLIER: usize = 8;
+pub(crate) const MOST_EARLIER: usize = 8;
 
 fn active(edition: Arc<Edition>, offers: Arc<GateOffers>, stores: Arc<BoundStores>) -> ActiveEdition {
     let (policy, table) = (edition.policy.clone(), edition.vocabulary.table().clone());

@@ -48,6 +48,8 @@ pub(crate) struct Reference {
 pub(crate) struct EntryTemplate {
     attribute: Arc<Definition>,
     parts: Vec<EntryPart>,
+    /// Of which packets it is; none of both kinds.
+    direction: Option<Direction>,
     family: Family,
     block: BlockForm,
     words: Vec<(String, String)>,
@@ -59,6 +61,7 @@ pub(crate) struct EntryTemplate {
 enum EntryPart {
     Fixed(String),
     Action,
+    Direction,
     Protocol,
     From,
     FromPorts,
@@ -68,8 +71,9 @@ enum EntryPart {
     Name,
 }
 
-const ENTRY_PARTS: [(&str, EntryPart); 8] = [
+const ENTRY_PARTS: [(&str, EntryPart); 9] = [
     ("action", EntryPart::Action),
+    ("direction", EntryPart::Direction),
     ("protocol", EntryPart::Protocol),
     ("from", EntryPart::From),
     ("from-ports", EntryPart::FromPorts),
@@ -78,6 +82,27 @@ const ENTRY_PARTS: [(&str, EntryPart); 8] = [
     ("number", EntryPart::Number),
     ("name", EntryPart::Name),
 ];
+
+/// Which way packets go, seen from the equipment (RFC 3588 section 4.3).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Direction {
+    /// From the device.
+    In,
+    /// To the device: entries whose `to` is `this`.
+    Out,
+}
+
+const DIRECTIONS: [(&str, Direction); 2] = [("in", Direction::In), ("out", Direction::Out)];
+
+impl Direction {
+    fn of(entry: &Entry) -> Self {
+        if entry.to == Where::This { Self::Out } else { Self::In }
+    }
+
+    fn word(self) -> &'static str {
+        DIRECTIONS[self as usize].0
+    }
+}
 
 /// Of which addresses entries are.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -281,6 +306,9 @@ fn by_name(section: &Section<'_>, dictionary: &Dictionary) -> Option<AclCarriage
 fn entry(section: &Section<'_>, dictionary: &Dictionary) -> Option<EntryTemplate> {
     let attribute = section.need("attribute").and_then(|item| attribute(item, dictionary));
     let parts = section.need("value").and_then(entry_parts);
+    let directions = DIRECTIONS.map(|(word, direction)| (word, Some(direction)));
+    let directions = [directions[0], directions[1], ("both", None)];
+    let direction = section.word("direction", &directions).flatten();
     let families = [("both", Family::Both), ("ipv4", Family::Ipv4), ("ipv6", Family::Ipv6)];
     let family = section.word("family", &families).unwrap_or(Family::Both);
     let forms = [("prefix", BlockForm::Prefix), ("netmask", BlockForm::Netmask), ("wildcard", BlockForm::Wildcard)];
@@ -293,7 +321,8 @@ fn entry(section: &Section<'_>, dictionary: &Dictionary) -> Option<EntryTemplate
     });
     section.close();
     let words = words.unwrap_or_default();
-    Some(EntryTemplate { attribute: attribute?, parts: parts?, family, block, words, between_ports, port_range })
+    let (attribute, parts) = (attribute?, parts?);
+    Some(EntryTemplate { attribute, parts, direction, family, block, words, between_ports, port_range })
 }
 
 fn entry_parts(item: Item<'_>) -> Option<Vec<EntryPart>> {
@@ -315,6 +344,9 @@ fn entry_parts(item: Item<'_>) -> Option<Vec<EntryPart>> {
 
 impl EntryTemplate {
     fn is_for(&self, entry: &Entry) -> bool {
+        if self.direction.is_some_and(|direction| direction != Direction::of(entry)) {
+            return false;
+        }
         let is_ipv6 = [entry.from, entry.to].into_iter().find_map(|place| match place {
             Where::Block(address, _) => Some(address.is_ipv6()),
             Where::Any | Where::This => None,
@@ -332,6 +364,7 @@ impl EntryTemplate {
             match part {
                 EntryPart::Fixed(fixed) => text.push_str(fixed),
                 EntryPart::Action => text.push_str(self.word(action(entry))),
+                EntryPart::Direction => text.push_str(self.word(Direction::of(entry).word())),
                 EntryPart::Protocol => text.push_str(self.word(&protocol(entry.protocol))),
                 EntryPart::From => text.push_str(&self.place(entry.from)?),
                 EntryPart::To => text.push_str(&self.place(entry.to)?),
@@ -408,21 +441,40 @@ fn protocol(protocol: Protocol) -> String {
 }
 
 /// The entries of a list, the last explicit: a neutral list denies what no entry names, and
-/// equipment may not.
+/// equipment may not. Where it says what may reach the device, it ends for those packets too.
 pub(crate) fn closed(acl: &Acl) -> Vec<Entry> {
     let mut entries = acl.entries.clone();
-    let is_final = |entry: &Entry| entry.protocol == Protocol::Ip && entry.from == Where::Any && entry.to == Where::Any;
-    if !entries.last().is_some_and(is_final) {
-        entries.push(Entry {
-            action: Action::Deny,
-            protocol: Protocol::Ip,
-            from: Where::Any,
-            from_ports: Vec::new(),
-            to: Where::Any,
-            to_ports: Vec::new(),
-        });
+    let ends = |entry: &Entry, to: Where| entry.protocol == Protocol::Ip && entry.from == Where::Any && entry.to == to;
+    let end = |to: Where| Entry {
+        action: Action::Deny,
+        protocol: Protocol::Ip,
+        from: Where::Any,
+        from_ports: Vec::new(),
+        to,
+        to_ports: Vec::new(),
+    };
+    let last_of =
+        |entries: &[Entry], direction| entries.iter().rfind(|entry| Direction::of(entry) == direction).cloned();
+    let (last_in, last_out) = (last_of(&entries, Direction::In), last_of(&entries, Direction::Out));
+    if last_out.is_some_and(|last| !ends(&last, Where::This)) {
+        entries.push(end(Where::This));
+    }
+    if !last_in.is_some_and(|last| ends(&last, Where::Any)) {
+        entries.push(end(Where::Any));
     }
     entries
+}
+
+/// What a list permits is denied, and what it denies is permitted, to its end.
+pub(crate) fn inverted(acl: &Acl) -> Acl {
+    let turn = |entry: Entry| Entry {
+        action: match entry.action {
+            Action::Permit => Action::Deny,
+            Action::Deny => Action::Permit,
+        },
+        ..entry
+    };
+    Acl { name: acl.name.clone(), entries: closed(acl).into_iter().map(turn).collect() }
 }
 
 /// The rules of a list. RFC 3588 passes what no rule names where the last one denies, so
@@ -437,8 +489,7 @@ fn filter_rule(entry: &Entry) -> String {
         Protocol::Icmp => "1".to_owned(),
         other => protocol(other),
     };
-    // Direction "in" is from the terminal (RFC 3588 section 4.3).
-    let _ = write!(rule, "{} in {protocol} from ", action(entry));
+    let _ = write!(rule, "{} {} {protocol} from ", action(entry), Direction::of(entry).word());
     side(&mut rule, entry.from, &entry.from_ports);
     rule.push_str(" to ");
     side(&mut rule, entry.to, &entry.to_ports);

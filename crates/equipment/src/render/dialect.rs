@@ -131,6 +131,8 @@ fn read(section: &Section<'_>, dictionary: &Dictionary, known: &[Dialect]) -> Op
     let title = section.text("title").map_or_else(String::new, |title| title.value.to_owned());
     let extends = section.get("extends").and_then(|item| extended(item, known));
     let acl = section.get("acl").and_then(|item| AclCarriage::read(item, dictionary));
+    let carriage = acl.as_ref().or_else(|| extends.as_ref()?.acl.as_ref());
+    let by_reference = carriage.is_some_and(|carriage| carriage.reference().is_some());
     let own = section.get("statements").and_then(|item| item.section("statements"));
     let own: Vec<_> = own
         .iter()
@@ -139,7 +141,13 @@ fn read(section: &Section<'_>, dictionary: &Dictionary, known: &[Dialect]) -> Op
             let kind = statement(key.value, &item)?;
             let templates: Vec<_> =
                 item.list("statements").into_iter().map(|one| Template::read(one, kind, dictionary)).collect();
-            Some((kind.keyword, Way::Attributes(templates.into_iter().collect::<Option<_>>()?)))
+            let templates: Vec<_> = templates.into_iter().collect::<Option<_>>()?;
+            if !by_reference && templates.iter().any(|template| template.inverted) {
+                item.wrong(
+                    "`inverted` is for lists by reference: of one that the equipment has itself only the name is told",
+                );
+            }
+            Some((kind.keyword, Way::Attributes(templates)))
         })
         .collect();
     let cannot = section.get("cannot").and_then(|item| item.section("cannot"));

@@ -5,9 +5,10 @@ pub(crate) mod asking;
 pub(crate) mod dialect;
 pub(crate) mod template;
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 
-use regnant_policy::{Compiled, Statement, StatementValue};
+use regnant_policy::{Acl, Compiled, Statement, StatementValue};
 use regnant_radius::{AttributeList, BuildError, Definition, Dictionary, MAX_LEN, Quantity, ValueError};
 use thiserror::Error;
 
@@ -54,12 +55,22 @@ impl Dialect {
             for (_, value) in &mut statement.values {
                 if let StatementValue::Acl(name) = value {
                     let acl = policy.acl(name).expect("the check found every access list");
+                    let acl = self.as_told(acl, whole.kind.keyword);
                     let cannot = |error| Box::new(CannotSay { statement: Some(whole.clone()), error });
-                    *value = StatementValue::Text(reference.label(acl).map_err(cannot)?);
+                    *value = StatementValue::Text(reference.label(&acl).map_err(cannot)?);
                 }
             }
         }
         Ok(all)
+    }
+
+    /// A list as the equipment takes it with this statement.
+    pub(crate) fn as_told<'a>(&self, acl: &'a Acl, keyword: &str) -> Cow<'a, Acl> {
+        let inverted = match self.statements.get(keyword) {
+            Some(Way::Attributes(templates)) => templates.iter().any(|template| template.inverted),
+            _ => false,
+        };
+        if inverted { Cow::Owned(acl::inverted(acl)) } else { Cow::Borrowed(acl) }
     }
 }
 

@@ -4,7 +4,7 @@ use std::fmt::Write as _;
 use std::sync::Arc;
 
 use regnant_base::{Item, Section, did_you_mean};
-use regnant_policy::{Statement, StatementKind, StatementValue};
+use regnant_policy::{Statement, StatementKind, StatementValue, Takes};
 use regnant_radius::{Definition, Dictionary, Kind, Quantity};
 
 /// An attribute with a value in which the statement's values stand.
@@ -26,6 +26,8 @@ pub(crate) struct Template {
     when: Vec<Condition>,
     /// Bytes that its value may have.
     most: usize,
+    /// Whether a list that it names is told turned round: what passes is denied there.
+    pub(crate) inverted: bool,
 }
 
 /// Text with places for values.
@@ -67,6 +69,10 @@ impl Template {
         let tag = number("tag", (0, 31), 0);
         let (plus, per) = (number("plus", (0, u32::MAX.into()), 0), number("per", (1, u32::MAX.into()), 1));
         let most = number("most", (1, 4_000), 4_000);
+        let inverted = section.flag("inverted");
+        if inverted && !kind.fields.iter().any(|field| field.takes == Takes::Acl) {
+            section.wrong(format!("`{}` names no list that could be inverted", kind.keyword));
+        }
         let join = section.text("join").map(|text| text.value.to_owned());
         let words = section.get("words").and_then(|item| words(&item.section("words")?)).unwrap_or_default();
         let when: Vec<_> =
@@ -87,6 +93,7 @@ impl Template {
             join,
             when,
             most: most? as usize,
+            inverted,
         })
     }
 

@@ -27,7 +27,7 @@ use crate::administration::certificates::Certificates;
 use crate::administration::committer::Committer;
 use crate::administration::inventories::Inventories;
 use crate::administration::languages::LanguageFiles;
-use crate::administration::policies::{Policies, first_edition};
+use crate::administration::policies::{Policies, earlier_editions, first_edition};
 use crate::administration::report::CheckReport;
 use crate::administration::secrets::NamedSecretRecords;
 use crate::languages::{LanguageError, Languages};
@@ -56,7 +56,9 @@ impl Administration {
         let stores = environment.stores(&records.rows()?)?;
         let languages = Languages::of_records(&records)?;
         let edition = Arc::new(first_edition(&records, &stores.registry(), &languages)?);
-        let snapshot = environment.snapshot(&records, stores, languages, edition)?;
+        let earlier = earlier_editions(&records, edition.number);
+        let mut snapshot = environment.snapshot(&records, stores, languages, edition)?;
+        snapshot.active.earlier = earlier.into();
         let committer = Arc::new(Committer::new(records, environment, snapshot));
         Ok(Self {
             policies: Policies::new(committer.clone()),

@@ -10,7 +10,7 @@ use crate::administration::committer::Committer;
 use crate::administration::report::CheckReport;
 use crate::clock::now_ms;
 use crate::languages::{Languages, edition_of_old};
-use crate::snapshot::Unfit;
+use crate::snapshot::{MOST_EARLIER, Unfit};
 
 /// The policy that a service without one begins with: nobody comes in.
 const FIRST_POLICY: &str = "# The first edition: every request is refused until you write your own gates.\n\
@@ -141,6 +141,21 @@ pub(crate) fn first_edition(
         active.source = FIRST_POLICY.into();
     }
     bring_up_to_date(records, stores, languages, active)
+}
+
+/// The editions before the active one, the newest first, under which access may last. One
+/// that cannot be read is told, and equipment is refused its lists.
+pub(crate) fn earlier_editions(records: &Records, active: u32) -> Vec<Arc<Edition>> {
+    let numbers = (1..active).rev().take(MOST_EARLIER);
+    let read = |number| match records.edition(number) {
+        Ok(Some((row, Some(basis)))) => edition_of_old(&row, &basis).map(Arc::new),
+        Ok(_) => None,
+        Err(error) => {
+            tracing::warn!("edition {number}, whose access lists equipment may still ask for, cannot be read: {error}");
+            None
+        }
+    };
+    numbers.filter_map(read).collect()
 }
 
 fn activate(records: &Records, source: &str, languages: &Languages) -> Result<u32, AdministrationError> {
