@@ -1847,8 +1847,8 @@ export interface operations {
                 /** @description Only entries older than this id. */
                 before?: string;
                 /**
-                 * @description Only this outcome: `granted`, `refused`, `silence`, `unfinished`, `unheard`, `told` or
-                 *     `accounting`.
+                 * @description Only these outcomes, with commas between them: `granted`, `refused`, `silence`,
+                 *     `unfinished`, `unheard`, `told`, `accounting`.
                  */
                 outcome?: string;
                 /** @description Only sentences that hold all these words. */

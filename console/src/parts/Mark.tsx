@@ -6,7 +6,7 @@ const MARKS: Record<string, { shape: string; tint: string }> = {
   silence: { shape: "M3 8h10", tint: "stroke-soft" },
   unfinished: { shape: "M3 8h4M9.5 8h.1M12.5 8h.1", tint: "stroke-ochre" },
   told: { shape: "M3 8h9M9 4.5L12.5 8 9 11.5", tint: "stroke-deep" },
-  accounting: { shape: "M3 4.5h10M3 8h10M3 11.5h6", tint: "stroke-deep" },
+  accounting: { shape: "M3 4.5h10M3 8h10M3 11.5h6", tint: "stroke-soft" },
   unheard: { shape: "M5 6a3 3 0 1 1 3.6 3q-.6.2-.6 1.4M8 13v.4", tint: "stroke-ochre" },
   unreadable: { shape: "M4 4h8v8H4zM4 12l8-8", tint: "stroke-ochre" },
   skipped: { shape: "M8 4a4 4 0 1 0 0 8a4 4 0 1 0 0-8z", tint: "stroke-soft" },

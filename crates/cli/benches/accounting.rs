@@ -46,8 +46,9 @@ fn main() {
     for window in WINDOWS {
         pairs(&service, bare, window, &dictionary);
     }
+    drop(service);
     println!("as more is kept (2,000 under way):");
-    grow(&service, &dictionary);
+    grow(&Running::harbour(), &dictionary);
 }
 
 fn pairs(service: &Running, bare: SocketAddr, window: u32, dictionary: &Arc<Dictionary>) {
@@ -132,7 +133,8 @@ fn run(server: SocketAddr, window: u32, dictionary: &Arc<Dictionary>) -> Report 
     report
 }
 
-/// Checks, gathers, appends, syncs and answers: what cannot be left out.
+/// Checks, gathers, appends, syncs and answers: what cannot be left out. One thread does it
+/// all, so that nothing is taken while the disk is waited for.
 fn start_keeper(mut file: File) -> SocketAddr {
     let socket = UdpSocket::bind("127.0.0.1:0").unwrap();
     let address = socket.local_addr().unwrap();

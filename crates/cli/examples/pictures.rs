@@ -45,6 +45,10 @@ async fn main() {
     browser.find("li[data-outcome=refused] > a").await.click().await.unwrap();
     browser.find("ol[aria-label=Trail]").await;
     picture("trail-802.1x.png").await;
+    page.goto(&format!("{CONSOLE}/journal?outcome=accounting&q=quay-sw-1%20ended")).await.unwrap();
+    browser.find("li[data-outcome=accounting] > a").await.click().await.unwrap();
+    browser.find("ol[aria-label=Trail]").await;
+    picture("accounting.png").await;
     terminal(&browser, &folder).await;
     browser.close().await;
 }
@@ -61,7 +65,15 @@ async fn terminal(browser: &Browser, folder: &std::path::Path) {
                 "journal --limit 6".into(),
             ],
         ),
-        ("command-line-trail.png", vec![format!("trail {}", newest("gate-fw-1"))]),
+        (
+            "command-line-accounting.png",
+            vec![
+                format!("try {crane} --attribute NAS-Port=44 --accounting 127.0.0.1:18130"),
+                "journal --outcome accounting --limit 6".into(),
+                format!("trail {}", newest("yard-sw-1 ended --outcome accounting")),
+            ],
+        ),
+        ("command-line-trail.png", vec![format!("trail {}", newest("gate-fw-1 --outcome granted"))]),
     ];
     for (name, lines) in commands {
         let mut text = String::new();

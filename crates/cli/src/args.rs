@@ -481,9 +481,9 @@ pub(crate) struct Api {
 pub(crate) struct Journal {
     /// Only sentences that hold all these words
     pub(crate) words: Vec<String>,
-    /// Only this outcome
-    #[arg(long, value_parser = ["granted", "refused", "silence", "unfinished", "unheard", "told", "accounting"])]
-    pub(crate) outcome: Option<String>,
+    /// Only this outcome; may be repeated, or several with commas between them
+    #[arg(long, value_delimiter = ',', value_parser = ["granted", "refused", "silence", "unfinished", "unheard", "told", "accounting"])]
+    pub(crate) outcome: Vec<String>,
     /// At most this many entries
     #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=500))]
     pub(crate) limit: u32,

@@ -16,7 +16,8 @@ pub(crate) fn run(args: &args::Journal) -> Result<ExitCode, Failure> {
     let words = args.words.join(" ");
     let limit = args.limit.to_string();
     let mut query = vec![("limit", limit.as_str())];
-    query.extend(args.outcome.as_deref().map(|outcome| ("outcome", outcome)));
+    let outcomes = args.outcome.join(",");
+    query.extend((!outcomes.is_empty()).then_some(("outcome", outcomes.as_str())));
     if !words.is_empty() {
         query.push(("q", &words));
     }
@@ -30,7 +31,7 @@ pub(crate) fn run(args: &args::Journal) -> Result<ExitCode, Failure> {
     if entries(&list).next().is_none() && !args.json {
         say!(
             "{}",
-            match words.is_empty() && args.outcome.is_none() {
+            match words.is_empty() && args.outcome.is_empty() {
                 true => "No entry yet. Ask the service something: regnant try --help",
                 false => "No entry fits.",
             }
@@ -52,7 +53,7 @@ fn entries(list: &Value) -> impl DoubleEndedIterator<Item = &Value> {
 }
 
 fn wanted(entry: &Value, args: &args::Journal) -> bool {
-    let outcome = args.outcome.as_deref().is_none_or(|outcome| entry["outcome"] == outcome);
+    let outcome = args.outcome.is_empty() || args.outcome.iter().any(|outcome| entry["outcome"] == *outcome);
     let sentence = sentence(entry).to_lowercase();
     outcome && args.words.iter().all(|word| sentence.contains(&word.to_lowercase()))
 }

@@ -106,3 +106,40 @@ fn the_journal_is_searched_and_walked_by_keyboard() {
         browser.close().await;
     });
 }
+
+#[test]
+fn a_session_leads_to_the_decision_that_gave_it_and_back() {
+    block_on(async {
+        let service = Running::harbour();
+        let accounting = service.accounting.to_string();
+        let tried = ["mac", "--mac", "02005e200007", "--attribute", "NAS-Port=7", "--accounting", &accounting];
+        service.try_from(&QUAY_SW_1, &tried).succeeds();
+        service.try_from(&YARD_SW_1, &["mac", "--mac", "02005e400066"]).ends_with(1);
+        service.entries("outcome=refused", 1);
+        let browser = Browser::start().await;
+        browser.page.goto(&service.api).await.unwrap();
+        browser.find("input[name=name]").await;
+        browser.sign_in("harbour", PASSWORD).await;
+        browser.find("li[data-outcome=refused]").await;
+        // Outcomes are chosen one beside the other.
+        browser.click_text("button", "granted").await;
+        browser.click_text("button", "accounting").await;
+        for _ in 0..100 {
+            if browser.page.current_url().await.unwrap().as_str().contains("granted%2Caccounting") {
+                break;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+        }
+        let rows = browser.page.find_all(fantoccini::Locator::Css("ol[aria-label=Journal] li")).await.unwrap();
+        assert_eq!(rows.len(), 3, "the refusal is left out");
+        browser.find("li[data-outcome=accounting] > a").await.click().await.unwrap();
+        browser.sees("It repeats the Class of the decision that gave this access.").await;
+        browser.find("ol[aria-label='The decision'] li > a").await.click().await.unwrap();
+        browser.sees("Access-Accept with").await;
+        browser.sees("What was reported of this access").await;
+        let reports = "ol[aria-label='What was reported of this access'] li";
+        let reports = browser.page.find_all(fantoccini::Locator::Css(reports)).await.unwrap();
+        assert_eq!(reports.len(), 2);
+        browser.close().await;
+    });
+}

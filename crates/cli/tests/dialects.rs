@@ -2,10 +2,12 @@
 mod running;
 
 use std::fs;
+use std::sync::Arc;
 
 use regnant_campus::harbour::{DIALECT, INVENTORY, QUAY_SW_1, YARD_SW_1, dictionary};
-use regnant_campus::{Make, Outcome, Sent, story};
+use regnant_campus::{Accounting, Make, Outcome, Sent, story};
 use regnant_client::{Ask, Credential};
+use regnant_radius::Dictionary;
 use running::*;
 use serde_json::json;
 
@@ -306,7 +308,7 @@ fn the_story_is_the_same_in_both_dialects_and_what_is_enforced_is_too() {
             (file.file_name().into_string().unwrap(), fs::read_to_string(file.path()).unwrap())
         }),
     );
-    let dictionary = dictionary().into();
+    let dictionary: Arc<Dictionary> = dictionary().into();
     for (dialect, make) in [("tarnworks", Make::Tarnworks), ("standard", Make::Standard)] {
         for nas in ["quay-sw-1", "yard-sw-1", "mast-wlc-1", "gate-fw-1", "tower-rt-1", "pilot-vpn-1"] {
             let inventory = service.data.join("inventory.toml");
@@ -315,8 +317,9 @@ fn the_story_is_the_same_in_both_dialects_and_what_is_enforced_is_too() {
         }
         let mut scenes = story::scenes(&certificates).unwrap();
         scenes.iter_mut().for_each(|scene| scene.nas.make = make);
+        let mut accounting = Accounting::new(service.accounting, dictionary.clone());
         for scene in &scenes {
-            let outcome = scene.play(service.radius, &dictionary, None);
+            let outcome = scene.play(service.radius, &dictionary, Some(&mut accounting));
             assert!(
                 scene.expected.is_met_by(&outcome),
                 "{} at {} in {dialect}: {outcome:?}",
@@ -324,6 +327,8 @@ fn the_story_is_the_same_in_both_dialects_and_what_is_enforced_is_too() {
                 scene.nas.name
             );
         }
+        assert!(accounting.sessions() > 10, "{} sessions", accounting.sessions());
+        accounting.close();
         let mut nas = YARD_SW_1;
         nas.make = make;
         let passes = |mac: &str, protocol, to: &str, port| {

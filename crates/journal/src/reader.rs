@@ -24,8 +24,8 @@ pub struct JournalReader {
 pub struct EntryFilter {
     /// Only entries older than this one.
     pub before: Option<String>,
-    /// Only these.
-    pub kind: Option<EntryKind>,
+    /// Only of these kinds; of all where there is none.
+    pub kinds: Vec<EntryKind>,
     /// Only sentences that hold every one of these words.
     pub text: Option<String>,
     /// At most this many, newest first.
@@ -48,10 +48,13 @@ impl JournalReader {
     /// is told in the log and left out.
     pub fn entries(&self, filter: &EntryFilter) -> Result<Vec<Entry>, JournalError> {
         let mut found = Found::new();
-        if filter.kind != Some(EntryKind::Accounting) {
+        let wants = |accounting| {
+            filter.kinds.is_empty() || filter.kinds.iter().any(|kind| (*kind == EntryKind::Accounting) == accounting)
+        };
+        if wants(false) {
             found = newest_in(&self.journal, segment::VERSION, filter, ENTRY, read)?;
         }
-        if matches!(filter.kind, None | Some(EntryKind::Accounting)) {
+        if wants(true) {
             found.extend(newest_in(&self.accounting, reports_file::VERSION, filter, REPORT, read_report)?);
         }
         found.sort_by_key(|(id, _)| std::cmp::Reverse(*id));
@@ -196,9 +199,9 @@ impl EntryFilter {
             parameters.push(word.to_lowercase().into());
             conditions.push_str(&format!(" AND instr(search, ?{}) > 0", parameters.len()));
         }
-        if let Some(kind) = self.kind.filter(|_| table == ENTRY.1) {
-            parameters.push((kind as i64).into());
-            conditions.push_str(&format!(" AND outcome = ?{}", parameters.len()));
+        if table == ENTRY.1 && !self.kinds.is_empty() {
+            let numbers: Vec<_> = self.kinds.iter().map(|kind| (*kind as i64).to_string()).collect();
+            conditions.push_str(&format!(" AND outcome IN ({})", numbers.join(", ")));
         }
         let limit = self.limit;
         (format!("SELECT {columns} FROM {table} WHERE {conditions} ORDER BY id DESC LIMIT {limit}"), parameters)

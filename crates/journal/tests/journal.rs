@@ -187,7 +187,7 @@ fn a_file_of_the_first_form_is_read() {
     let decisions = entries.iter().filter(|entry| matches!(entry, Entry::Decision(_))).count();
     let unheard = entries.iter().filter(|entry| matches!(entry, Entry::Unheard(_))).count();
     assert_eq!((entries.len(), decisions, unheard), (34, 32, 2));
-    let refused = EntryFilter { kind: Some(EntryKind::Refused), limit: 100, ..EntryFilter::default() };
+    let refused = EntryFilter { kinds: vec![EntryKind::Refused], limit: 100, ..EntryFilter::default() };
     let refused = reader.entries(&refused).unwrap().len();
     let counts = reader.counts(0, i64::MAX).unwrap();
     let of = |kind| counts.iter().filter(|count| count.kind == kind).map(|count| count.number as usize).sum::<usize>();

@@ -242,7 +242,7 @@ fn each(groups: Vec<Vec<UdpSocket>>, first: u32) -> impl Iterator<Item = (u32, U
 /// What was given before a restart. Where it cannot be read, reports that repeat no Class of
 /// ours find no decision for a while.
 fn remember_granted(granted: &Granted, reader: &JournalReader) {
-    let filter = EntryFilter { kind: Some(EntryKind::Granted), limit: REMEMBERED, ..EntryFilter::default() };
+    let filter = EntryFilter { kinds: vec![EntryKind::Granted], limit: REMEMBERED, ..EntryFilter::default() };
     match reader.entries(&filter) {
         Ok(newest) => newest.iter().rev().for_each(|entry| {
             if let Entry::Decision(evidence) = entry {

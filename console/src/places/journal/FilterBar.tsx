@@ -1,7 +1,7 @@
 import { ToggleGroup } from "radix-ui";
 import { useEffect, useEffectEvent, useRef, useState } from "react";
 import type { Entry } from "../../api/client";
-import { type Filter, OUTCOMES, readFilter, toCsv } from "./entries";
+import { type Filter, OUTCOMES, outcomesOf, readFilter, toCsv } from "./entries";
 
 const PAUSE_MS = 200;
 
@@ -33,21 +33,21 @@ export function FilterBar(props: {
     return () => clearTimeout(wait);
   }, [text]);
   return (
-    <header className="sticky top-0 z-20 -mt-6 mb-2 flex flex-wrap items-center gap-x-6 gap-y-2 border-b border-ink bg-paper py-3">
+    <header className="sticky top-0 z-20 -mt-6 mb-2 flex flex-wrap items-center gap-x-5 gap-y-2 border-b border-ink bg-paper py-3">
       <h1 className="font-serif text-2xl">Journal</h1>
       <input
         type="search"
         aria-label="Find in the journal"
-        placeholder="Name, MAC, equipment, rule …   press /"
+        placeholder="Name, MAC, equipment …   press /"
         value={text}
         onChange={(event) => setText(event.target.value)}
-        className="w-80 rounded-sm border border-soft bg-sheet px-3 py-1"
+        className="w-64 rounded-sm border border-soft bg-sheet px-3 py-1"
       />
       <ToggleGroup.Root
-        type="single"
+        type="multiple"
         aria-label="Outcome"
-        value={filter.outcome ?? ""}
-        onValueChange={(outcome) => change(readFilter({ ...filter, outcome }))}
+        value={outcomesOf(filter)}
+        onValueChange={(outcomes) => change(readFilter({ ...filter, outcome: outcomes.join(",") }))}
         className="flex gap-1"
       >
         {OUTCOMES.map((outcome) => (

@@ -9,7 +9,7 @@ export function Row({ entry }: { entry: Entry }) {
   return (
     <li
       data-outcome={entry.outcome}
-      className="relative grid grid-cols-[4.75rem_1.75rem_1fr] items-baseline border-b border-line py-1.5 hover:bg-tint"
+      className="relative grid data-[outcome=accounting]:text-soft grid-cols-[4.75rem_1.75rem_1fr] items-baseline border-b border-line py-1.5 hover:bg-tint"
     >
       <Link
         to="/journal/$id"

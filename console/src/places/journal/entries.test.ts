@@ -21,6 +21,7 @@ describe("the journal's entries", () => {
     expect(matches(crane, { q: "CRANE quay" })).toBe(true);
     expect(matches(crane, { q: "crane yard" })).toBe(false);
     expect(matches(crane, { outcome: "refused" })).toBe(false);
+    expect(matches(crane, { outcome: "granted,refused" })).toBe(true);
   });
 
   it("are exported so that no spreadsheet runs them", () => {
@@ -31,4 +32,5 @@ describe("the journal's entries", () => {
 it("an address bar with nonsense is no filter", () => {
   expect(readFilter({ q: "", outcome: "perhaps", other: 1 })).toEqual({});
   expect(readFilter({ q: 7, outcome: "refused" })).toEqual({ q: "7", outcome: "refused" });
+  expect(readFilter({ outcome: "told,perhaps,refused" })).toEqual({ outcome: "refused,told" });
 });

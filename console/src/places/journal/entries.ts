@@ -6,11 +6,17 @@ export type Outcome = (typeof OUTCOMES)[number];
 /** What the reader wants to see; it stands in the address bar. */
 export interface Filter {
   q?: string;
-  outcome?: Outcome;
+  /** Outcomes, with commas between them; all where there is none. */
+  outcome?: string;
+}
+
+export function outcomesOf(filter: Filter): Outcome[] {
+  const wanted = filter.outcome?.split(",") ?? [];
+  return OUTCOMES.filter((known) => wanted.includes(known));
 }
 
 export function readFilter(search: Record<string, unknown>): Filter {
-  const outcome = OUTCOMES.find((known) => known === search.outcome);
+  const outcome = outcomesOf({ outcome: String(search.outcome ?? "") }).join(",");
   return {
     ...(search.q !== undefined && search.q !== "" ? { q: String(search.q) } : {}),
     ...(outcome ? { outcome } : {}),
@@ -25,7 +31,8 @@ export function sentenceOf(entry: Entry): string {
 export function matches(entry: Entry, filter: Filter): boolean {
   const sentence = sentenceOf(entry).toLowerCase();
   const words = (filter.q ?? "").toLowerCase().split(/\s+/).filter(Boolean);
-  return (!filter.outcome || filter.outcome === entry.outcome) && words.every((word) => sentence.includes(word));
+  const outcomes: string[] = outcomesOf(filter);
+  return (outcomes.length === 0 || outcomes.includes(entry.outcome)) && words.every((word) => sentence.includes(word));
 }
 
 /** Newer entries put before older ones; one that comes again is replaced in its place. */

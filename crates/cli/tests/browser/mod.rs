@@ -90,7 +90,7 @@ impl Browser {
 
 impl Drop for Browser {
     fn drop(&mut self) {
-        // ProofDetails to end rather than killed, the driver ends its Chromium too.
+        // Asked to end rather than killed, the driver ends its Chromium too.
         let _ = Command::new("kill").arg(self.driver.id().to_string()).status();
         let _ = self.driver.wait();
     }

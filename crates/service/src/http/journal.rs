@@ -37,8 +37,8 @@ const LOOK_AGAIN: Duration = Duration::from_secs(3);
 pub(crate) struct Wanted {
     /// Only entries older than this id.
     before: Option<String>,
-    /// Only this outcome: `granted`, `refused`, `silence`, `unfinished`, `unheard`, `told` or
-    /// `accounting`.
+    /// Only these outcomes, with commas between them: `granted`, `refused`, `silence`,
+    /// `unfinished`, `unheard`, `told`, `accounting`.
     outcome: Option<String>,
     /// Only sentences that hold all these words.
     q: Option<String>,
@@ -64,11 +64,12 @@ pub(crate) async fn entries(
     if !(1..=MOST).contains(&limit) {
         return Err(ApiError::bad(format!("`limit` is 1 to {MOST}.")));
     }
-    let kind = wanted.outcome.as_deref().map(|word| EntryKind::from_word(word).ok_or_else(no_outcome)).transpose()?;
+    let words = wanted.outcome.iter().flat_map(|words| words.split(','));
+    let kinds = words.map(|word| EntryKind::from_word(word).ok_or_else(no_outcome)).collect::<Result<_, _>>()?;
     if wanted.before.as_deref().is_some_and(|id| Ulid::from_string(id).is_err()) {
         return Err(ApiError::bad("`before` is the id of an entry."));
     }
-    let filter = EntryFilter { before: wanted.before, kind, text: wanted.q, limit };
+    let filter = EntryFilter { before: wanted.before, kinds, text: wanted.q, limit };
     let read = move || {
         let found = api.reader.entries(&filter)?;
         Ok::<_, JournalError>(found.iter().map(|entry| EntryView::new(entry, &api.administration)).collect())
@@ -78,7 +79,7 @@ pub(crate) async fn entries(
 
 fn no_outcome() -> ApiError {
     let words: Vec<_> = EntryKind::ALL.iter().map(|(word, _)| *word).collect();
-    ApiError::bad(format!("`outcome` is one of {}.", words.join(", ")))
+    ApiError::bad(format!("`outcome` is one or more of {}, with commas between them.", words.join(", ")))
 }
 
 /// One entry with its trail.
