@@ -70,7 +70,7 @@ async fn terminal(browser: &Browser, folder: &std::path::Path) {
             vec![
                 format!("try {crane} --attribute NAS-Port=44 --accounting 127.0.0.1:18130"),
                 "journal --outcome accounting --limit 6".into(),
-                format!("trail {}", newest("yard-sw-1 ended --outcome accounting")),
+                "journal --outcome granted,accounting --limit 4 02:00:5e:20:00:07".into(),
             ],
         ),
         ("command-line-trail.png", vec![format!("trail {}", newest("gate-fw-1 --outcome granted"))]),
