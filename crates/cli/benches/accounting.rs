@@ -137,6 +137,8 @@ fn run(server: SocketAddr, window: u32, dictionary: &Arc<Dictionary>) -> Report 
 /// all, so that nothing is taken while the disk is waited for.
 fn start_keeper(mut file: File) -> SocketAddr {
     let socket = UdpSocket::bind("127.0.0.1:0").unwrap();
+    // As much room as the service asks for.
+    let _ = socket2::SockRef::from(&socket).set_recv_buffer_size(4 << 20);
     let address = socket.local_addr().unwrap();
     let secret = SharedSecret::new(QUAY_SW_1.secret.as_bytes());
     let work = move || {

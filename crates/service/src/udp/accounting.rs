@@ -3,16 +3,18 @@ use std::time::Instant;
 
 use regnant_equipment::{AcceptedAccounting, AcceptedReport, Cause, DecisionClass, accept_accounting};
 use regnant_evidence::{AccountingRecord, FoundDecision};
-use regnant_journal::{AccountingHandle, AccountingSlot};
+use regnant_journal::AccountingHandle;
 use regnant_radius::number;
 use ulid::Ulid;
 
 use crate::clock::now_ms;
-use crate::udp::duplicates::Answer;
 use crate::udp::listening::{Ids, Receive};
 use crate::udp::sink::{DatagramSink, Sink};
 use crate::udp::socket::{BatchSocket, Datagram};
 use crate::udp::{RadiusState, count};
+
+/// Class attributes of a report that are looked at.
+const MOST_CLASSES: usize = 16;
 
 /// Takes reports on one socket. Each is handed to the thread that keeps them, which sends the
 /// response once it is on the disk.
@@ -52,41 +54,29 @@ impl Receive for AccountingReceiver {
         let Ok(response) = accepted.response() else {
             return unheard(Cause::Malformed("its Proxy-State leaves no room for an answer".into()), &mut self.ids);
         };
+        let sink = DatagramSink::of(socket, datagram);
+        let (identifier, authenticator) = (accepted.packet().identifier(), *accepted.packet().authenticator());
+        let key = (sink.channel(), identifier);
+        if radius.is_repeat(&radius.reported, (key, &authenticator), Instant::now(), &sink) {
+            return;
+        }
         let decision = find_decision(radius, &accepted);
         let dictionary = snapshot.active.edition.vocabulary.dictionary();
         let record = AccountingRecord::new(self.ids.next(), &accepted, decision, dictionary);
-        keep(radius, slot, DatagramSink::of(socket, datagram), (&accepted, record, response));
+        let radius = radius.clone();
+        slot.report(record, move || {
+            radius.reported.finish(key, &authenticator, Some(&response), Instant::now());
+            count(&radius.counters.reports);
+            radius.send(&sink, &response);
+        });
     }
-}
-
-/// Has a report kept, and answers it then; what was answered a moment ago gets the same.
-fn keep(
-    radius: &Arc<RadiusState>,
-    slot: AccountingSlot,
-    sink: impl Sink + 'static,
-    (accepted, record, response): (&AcceptedReport, AccountingRecord, Vec<u8>),
-) {
-    let (identifier, authenticator) = (accepted.packet().identifier(), *accepted.packet().authenticator());
-    let key = (sink.channel(), identifier);
-    if let Some(answer) = radius.reported.begin(key, &authenticator, Instant::now()) {
-        count(&radius.counters.repeated);
-        if let Answer::Reply(bytes) = answer {
-            radius.send(&sink, &bytes);
-        }
-        return;
-    }
-    let radius = radius.clone();
-    slot.report(record, move || {
-        radius.reported.finish(key, &authenticator, Some(&response), Instant::now());
-        count(&radius.counters.reports);
-        radius.send(&sink, &response);
-    });
 }
 
 /// The decision behind a report: that of the Class it repeats, or one that fits.
 fn find_decision(radius: &RadiusState, accepted: &AcceptedReport) -> Option<FoundDecision> {
     let packet = accepted.packet();
-    let by_class = packet.all(number::CLASS).find_map(|class| DecisionClass::decision(class, &radius.secret));
+    let by_class =
+        packet.all(number::CLASS).take(MOST_CLASSES).find_map(|class| DecisionClass::decision(class, &radius.secret));
     let inferred = || {
         let report = accepted.report();
         let happened = now_ms().saturating_sub(u64::from(report.delay) * 1_000);

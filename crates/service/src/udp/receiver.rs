@@ -15,7 +15,7 @@ use ulid::Ulid;
 use crate::clock::now_ms;
 use crate::snapshot::Snapshot;
 use crate::udp::conversations::{Put, Waiting};
-use crate::udp::duplicates::{Answer, Key};
+use crate::udp::duplicates::{Answer, Duplicates, Key};
 use crate::udp::listening::{Ids, Receive};
 use crate::udp::sink::{DatagramSink, Sink};
 use crate::udp::socket::{BatchSocket, Datagram};
@@ -91,11 +91,7 @@ impl Receiving<'_> {
         let Some(slot) = slot else { return };
         let (identifier, authenticator) = (accepted.packet().identifier(), *accepted.packet().authenticator());
         let key = (sink.channel(), identifier);
-        if let Some(answer) = self.radius.duplicates.begin(key, &authenticator, received) {
-            count(&self.radius.counters.repeated);
-            if let Answer::Reply(bytes) = answer {
-                self.radius.send(&sink, &bytes);
-            }
+        if self.radius.is_repeat(&self.radius.duplicates, (key, &authenticator), received, &sink) {
             return;
         }
         let mut reply_to = ReplyTo { radius: self.radius.clone(), begun: received, sink, slot, key, authenticator };
@@ -240,6 +236,23 @@ impl RadiusState {
 }
 
 impl RadiusState {
+    /// Whether a request is being worked on or was answered a moment ago; then it gets the
+    /// same answer, where there is one yet.
+    pub(crate) fn is_repeat(
+        &self,
+        known: &Duplicates,
+        (key, authenticator): (Key, &[u8; 16]),
+        now: Instant,
+        sink: &impl Sink,
+    ) -> bool {
+        let Some(answer) = known.begin(key, authenticator, now) else { return false };
+        count(&self.counters.repeated);
+        if let Answer::Reply(bytes) = answer {
+            self.send(sink, &bytes);
+        }
+        true
+    }
+
     /// A reply that the system does not take is lost like any datagram: the NAS repeats
     /// its request and gets the answer that was kept.
     pub(crate) fn send(&self, sink: &impl Sink, bytes: &[u8]) {
