@@ -22,7 +22,7 @@ static NAS: LazyLock<Arc<Nas>> = LazyLock::new(|| {
     };
     Arc::new(Nas {
         identity,
-        network: "127.0.0.11".parse().expect("it is an address"),
+        networks: vec!["127.0.0.11".parse().expect("it is an address")],
         secret: SharedSecret::new(*b"bollard-9-anchor"),
         require_message_authenticator: true,
         class_at_login: false,

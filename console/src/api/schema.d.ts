@@ -305,10 +305,48 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every NAS. */
+        /** NASes by name, a page at a time. */
         get: operations["nases"];
         put?: never;
+        /** Adds a NAS. Where no secret is given, one is made and shown this once. */
+        post: operations["add"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/nases/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A NAS, with what is known of it. Its ETag is for If-Match. */
+        get: operations["nas"];
+        /** Puts a NAS in the place of one. With If-Match only where it is still as it was read. */
+        put: operations["replace"];
         post?: never;
+        /** Removes a NAS that the active policy does not name; its packets are not heard any more. */
+        delete: operations["remove"];
+        options?: never;
+        head?: never;
+        /** Changes some of a NAS. With If-Match only where it is still as it was read. */
+        patch: operations["patch"];
+        trace?: never;
+    };
+    "/api/v1/nases/{name}/secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Shows the secret that is shared with a NAS; the audit tells that it was shown. */
+        post: operations["reveal"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1005,21 +1043,91 @@ export interface components {
             /** Format: int32 */
             number: number;
         };
-        /** @description Every NAS, by name. */
+        /** @description A NAS that was added. */
+        NasAdded: {
+            nas: components["schemas"]["NasView"];
+            /** @description The secret that was made for it, shown this once; none where one was given. */
+            secret?: string | null;
+        };
+        /** @description A NAS with what is known of it. */
+        NasDetail: {
+            heard?: components["schemas"]["EntryView"] | null;
+            /** @description Entries that would take its packets if it were not there. */
+            instead: string[];
+            /** @description Where the active policy names it. */
+            named_by: string[];
+            nas: components["schemas"]["NasView"];
+        };
+        /** @description A NAS as it shall be. */
+        NasForm: {
+            /** @description Its addresses and blocks, one at least. */
+            addresses: string[];
+            /** @description False if not said. */
+            class_at_login?: boolean;
+            dialect?: string;
+            /**
+             * @description `switch`, `controller`, `access-point`, `firewall`, `router`, `vpn`, `manager`,
+             *     `server` or `other`.
+             */
+            kind: string;
+            name: string;
+            note?: string;
+            /** @description True if not said. */
+            require_message_authenticator?: boolean;
+            /** @description The shared secret; left out, one is made for a new NAS and another keeps its own. */
+            secret?: string | null;
+            site: string;
+            tags?: string[];
+        };
+        /** @description NASes by name. */
         NasList: {
+            /** @description How many there are, whatever the filter says. */
+            all: number;
             nases: components["schemas"]["NasView"][];
+            /** @description The name after which the next page begins; none at the end. */
+            next?: string | null;
+        };
+        /** @description What of a NAS shall be otherwise; what is left out stays. */
+        NasPatch: {
+            /** @default null */
+            addresses: string[] | null;
+            /** @default null */
+            class_at_login: boolean | null;
+            /** @default null */
+            dialect: string | null;
+            /** @default null */
+            kind: string | null;
+            /** @default null */
+            name: string | null;
+            /** @default null */
+            note: string | null;
+            /** @default null */
+            require_message_authenticator: boolean | null;
+            /** @default null */
+            secret: string | null;
+            /** @default null */
+            site: string | null;
+            /** @default null */
+            tags: string[] | null;
+        };
+        /** @description The secret that is shared with a NAS. */
+        NasSecret: {
+            secret: string;
         };
         /** @description A NAS; its secret is never shown. */
         NasView: {
-            /** @description Its address or block. */
-            address: string;
+            /** @description Its addresses and blocks. */
+            addresses: string[];
             /**
              * @description Whether replies to logins of administrators carry the Class by which accounting finds
              *     their decision too.
              */
             class_at_login: boolean;
             dialect: string;
-            /** @description `switch`, `controller`, `firewall`, `router` or `vpn`. */
+            /**
+             * @description `switch`, `controller`, `access-point`, `firewall`, `router`, `vpn`, `manager`,
+             *     `server` or `other`.
+             */
             kind: string;
             /**
              * @description What the active policy could grant to it and its dialect cannot say; requests that
@@ -1027,9 +1135,11 @@ export interface components {
              */
             lacks: string[];
             name: string;
+            note: string;
             /** @description Whether its requests must carry Message-Authenticator; false is a risk. */
             require_message_authenticator: boolean;
             site: string;
+            tags: string[];
         };
         /** @description A certificate to be kept. */
         NewCertificate: {
@@ -2053,7 +2163,17 @@ export interface operations {
     };
     nases: {
         parameters: {
-            query?: never;
+            query?: {
+                /**
+                 * @description Only those in which every one of these words stands: name, addresses, kind, site,
+                 *     tags, note or dialect.
+                 */
+                q?: string;
+                /** @description Only those after this name. */
+                after?: string;
+                /** @description At most this many, 1 to 5000; 500 if not said. */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2068,7 +2188,325 @@ export interface operations {
                     "application/json": components["schemas"]["NasList"];
                 };
             };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    add: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NasForm"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NasAdded"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    nas: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NasDetail"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    replace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NasForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NasView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    remove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NasPatch"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NasView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    reveal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NasSecret"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

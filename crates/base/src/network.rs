@@ -20,6 +20,11 @@ impl Network {
         (self.0.prefix_len() == self.0.max_prefix_len()).then(|| self.0.addr())
     }
 
+    /// Its first address.
+    pub fn first(self) -> IpAddr {
+        self.0.addr()
+    }
+
     /// How many bits all its addresses have in common.
     pub fn prefix(self) -> u8 {
         self.0.prefix_len()

@@ -78,6 +78,13 @@ impl Client {
         Ok(read(self.reached(sent)?))
     }
 
+    /// Changes what is at an address of the API.
+    pub(crate) fn patch(&self, path: &str, body: &impl Serialize) -> Result<Result<Value, Refused>, Failure> {
+        let request = self.agent.patch(format!("{}/api/v1/{path}", self.base));
+        let sent = self.authorize(request).send_json(body);
+        Ok(read(self.reached(sent)?))
+    }
+
     /// Removes what is at an address of the API.
     pub(crate) fn delete(&self, path: &str) -> Result<Result<Value, Refused>, Failure> {
         let sent = self.authorize(self.agent.delete(format!("{}/api/v1/{path}", self.base))).call();

@@ -13,6 +13,7 @@ mod failure;
 mod import;
 mod journal;
 mod key;
+mod nas;
 mod paint;
 mod profile;
 mod secret;
@@ -55,6 +56,7 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Import(import) => import::run(&import),
         Command::Certificate(certificate) => certificate::run(&certificate),
         Command::Trust(trust) => trust::run(&trust),
+        Command::Nas(nas) => nas::run(&nas),
         Command::Secret(secret) => secret::run(&secret),
         Command::Dialect(dialect) => dialect::run(&dialect),
         Command::Dictionary(dictionary) => dictionary::run(&dictionary),

@@ -155,14 +155,16 @@ fn of_inventory(file: &Path) -> Result<Vec<Source>, Failure> {
         .map(|person| (Arc::new(Ask::pap(&person.name, person.password.expose()).with("Service-Type", "Login")), 1))
         .collect();
     let source = |nas: &NasEntry| {
-        let from = nas.address.parse().map_err(|_| {
-            wrong(file, &format!("NAS `{}`: `{}` is no single address to send from", nas.name, nas.address))
-        })?;
+        let address = nas.address.all().first().map_or("", String::as_str);
+        let from = address
+            .parse()
+            .map_err(|_| wrong(file, &format!("NAS `{}`: `{address}` is no single address to send from", nas.name)))?;
         let asks = match nas.kind {
             NasKind::Switch | NasKind::Controller => devices.clone(),
             _ => people.clone(),
         };
-        let secret = SharedSecret::new(nas.secret.expose().as_bytes());
+        let none = || wrong(file, &format!("NAS `{}`: `secret` is missing", nas.name));
+        let secret = SharedSecret::new(nas.secret.as_ref().ok_or_else(none)?.expose().as_bytes());
         Ok(Source { from, secret, signed: nas.require_message_authenticator, asks })
     };
     let all: Vec<Source> = inventory.nas.iter().map(source).collect::<Result<_, Failure>>()?;

@@ -318,7 +318,7 @@ fn inventories_are_read_without_their_secrets() {
     let (_, nases) = service.get("nases");
     let vpn = nases["nases"].as_array().unwrap().iter().find(|nas| nas["name"] == "pilot-vpn-1").unwrap().clone();
     assert_eq!(
-        (vpn["address"].as_str(), vpn["require_message_authenticator"].as_bool()),
+        (vpn["addresses"][0].as_str(), vpn["require_message_authenticator"].as_bool()),
         (Some("127.0.0.41"), Some(false))
     );
     assert!(!nases.to_string().contains("sextant"));

@@ -33,16 +33,29 @@ pub enum NasKind {
     Router,
     /// A VPN gateway.
     Vpn,
+    /// A wireless access point that asks for itself.
+    #[serde(rename = "access-point")]
+    AccessPoint,
+    /// A system that manages other equipment.
+    Manager,
+    /// A computer.
+    Server,
+    /// Something else.
+    Other,
 }
 
 impl NasKind {
     /// All kinds with their words.
-    pub const ALL: [(&'static str, Self); 5] = [
+    pub const ALL: [(&'static str, Self); 9] = [
         ("switch", Self::Switch),
         ("controller", Self::Controller),
         ("firewall", Self::Firewall),
         ("router", Self::Router),
         ("vpn", Self::Vpn),
+        ("access-point", Self::AccessPoint),
+        ("manager", Self::Manager),
+        ("server", Self::Server),
+        ("other", Self::Other),
     ];
 
     /// The word for it.

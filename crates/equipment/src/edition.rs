@@ -1,8 +1,9 @@
 use std::borrow::Cow;
 use std::collections::HashMap;
+use std::net::IpAddr;
 use std::sync::Arc;
 
-use regnant_base::{Network, did_you_mean};
+use regnant_base::did_you_mean;
 use regnant_decision::{NasIdentity, Purpose};
 use regnant_policy::{Acl, Compiled, FactId, Facts, Known, Statement, StatementValue, Value};
 use regnant_radius::{Attributes, Definition, MAX_LEN};
@@ -121,7 +122,7 @@ impl Edition {
 
     /// The access lists that grants can give to a NAS, as its dialect tells them.
     fn lists_of<'e>(&'e self, nas: &Nas, dialect: &Dialect) -> Vec<Cow<'e, Acl>> {
-        let facts = OfNas { edition: self, nas, network: nas.network };
+        let facts = OfNas { edition: self, nas, address: nas.single_address() };
         let gates = (0..self.policy.gates().len()).filter(|gate| self.policy.may_take(*gate, &facts));
         let sets = gates.flat_map(|gate| self.policy.given_by(gate));
         let statements = sets.flat_map(|set| self.policy.longest_statements(set));
@@ -163,9 +164,9 @@ impl Edition {
     }
 
     /// What some NAS could be granted and not told: every combination of grants of a gate
-    /// that may take its requests.
-    pub fn lacks(&self, nas: &NasIdentity, network: Network) -> Vec<GrantProblem> {
-        let facts = OfNas { edition: self, nas, network };
+    /// that may take its requests. Its address is known where it has one alone.
+    pub fn lacks(&self, nas: &NasIdentity, address: Option<IpAddr>) -> Vec<GrantProblem> {
+        let facts = OfNas { edition: self, nas, address };
         let gates = (0..self.policy.gates().len()).filter(|gate| self.policy.may_take(*gate, &facts));
         let mut sets: Vec<_> = gates.flat_map(|gate| self.policy.given_by(gate)).collect();
         sets.sort_unstable();
@@ -253,7 +254,8 @@ fn prepared(
 struct OfNas<'n> {
     edition: &'n Edition,
     nas: &'n NasIdentity,
-    network: Network,
+    /// Where it has one alone.
+    address: Option<IpAddr>,
 }
 
 impl Facts for OfNas<'_> {
@@ -264,9 +266,7 @@ impl Facts for OfNas<'_> {
             "nas.site" => Known::Is(Value::text(&self.nas.site)),
             "nas.dialect" => Known::Is(Value::text(&self.nas.dialect)),
             "nas.kind" => Known::Is(Value::Integer(self.nas.kind as i64)),
-            "nas.address" => {
-                self.network.single().map_or(Known::Unanswered, |address| Known::Is(Value::Address(address)))
-            }
+            "nas.address" => self.address.map_or(Known::Unanswered, |address| Known::Is(Value::Address(address))),
             _ => Known::Unanswered,
         }
     }

@@ -12,8 +12,8 @@ use regnant_radius::SharedSecret;
 pub struct Nas {
     /// Who it is.
     pub identity: NasIdentity,
-    /// The address or block that its packets come from.
-    pub network: Network,
+    /// The addresses and blocks that its packets come from.
+    pub networks: Vec<Network>,
     /// What it and this service share.
     pub secret: SharedSecret,
     /// Whether its requests must carry Message-Authenticator. Without, a
@@ -22,6 +22,16 @@ pub struct Nas {
     /// Whether replies to logins of administrators carry the Class by which reports find
     /// their decision too; some makes read a role from it.
     pub class_at_login: bool,
+}
+
+impl Nas {
+    /// Its address, where it has one alone.
+    pub fn single_address(&self) -> Option<IpAddr> {
+        match self.networks[..] {
+            [network] => network.single(),
+            _ => None,
+        }
+    }
 }
 
 /// A NAS is first of all who it is.
@@ -45,24 +55,28 @@ impl NasTable {
     /// A table of these; of two with the same network the later stands.
     pub fn new(list: impl IntoIterator<Item = Nas>) -> Self {
         let mut table = Self::default();
-        for nas in list {
-            table.by_network.insert(nas.network, Arc::new(nas));
-        }
+        list.into_iter().map(Arc::new).for_each(|nas| table.put(nas));
         table.note_prefixes();
         table
     }
 
-    /// This table with NASes that were added or changed; names tell them apart, without
-    /// regard to case.
+    /// This table without the NASes of these names, and with NASes that were added or
+    /// changed; names tell them apart, without regard to case.
     #[must_use]
-    pub fn with(&self, changed: Vec<Nas>) -> Self {
-        let names: HashSet<_> = changed.iter().map(|nas| nas.name.to_lowercase()).collect();
-        let stays = |nas: &&Arc<Nas>| !names.contains(&nas.name.to_lowercase());
-        let stay = self.iter().filter(stays).cloned();
-        let all = stay.chain(changed.into_iter().map(Arc::new)).map(|nas| (nas.network, nas));
-        let mut table = Self { by_network: all.collect(), prefixes: Vec::new() };
+    pub fn with(&self, changed: Vec<Nas>, removed: &[&str]) -> Self {
+        let names = changed.iter().map(|nas| nas.name.as_str()).chain(removed.iter().copied());
+        let names: HashSet<_> = names.map(str::to_lowercase).collect();
+        let mut table = Self::default();
+        self.iter().filter(|nas| !names.contains(&nas.name.to_lowercase())).for_each(|nas| table.put(nas.clone()));
+        changed.into_iter().map(Arc::new).for_each(|nas| table.put(nas));
         table.note_prefixes();
         table
+    }
+
+    fn put(&mut self, nas: Arc<Nas>) {
+        for network in &nas.networks {
+            self.by_network.insert(*network, nas.clone());
+        }
     }
 
     fn note_prefixes(&mut self) {
@@ -73,14 +87,19 @@ impl NasTable {
 
     /// The NAS whose network holds the address with the longest prefix.
     pub fn find(&self, address: IpAddr) -> Option<&Arc<Nas>> {
-        let address = address.to_canonical();
-        let mut blocks = self.prefixes.iter().filter_map(|&prefix| Network::holding(address, prefix));
-        blocks.find_map(|network| self.by_network.get(&network))
+        self.holding(address).next().map(|(_, nas)| nas)
     }
 
-    /// Every NAS.
+    /// Every entry that holds an address, the most specific first: the first counts.
+    pub fn holding(&self, address: IpAddr) -> impl Iterator<Item = (Network, &Arc<Nas>)> {
+        let address = address.to_canonical();
+        let blocks = self.prefixes.iter().filter_map(move |&prefix| Network::holding(address, prefix));
+        blocks.filter_map(|network| Some((network, self.by_network.get(&network)?)))
+    }
+
+    /// Every NAS, once.
     pub fn iter(&self) -> impl Iterator<Item = &Arc<Nas>> {
-        self.by_network.values()
+        self.by_network.iter().filter(|(network, nas)| nas.networks.first() == Some(network)).map(|(_, nas)| nas)
     }
 }
 
@@ -98,7 +117,7 @@ mod tests {
                 site: "yard".into(),
                 dialect: "standard".into(),
             },
-            network: network.parse().unwrap(),
+            networks: network.split(' ').map(|one| one.parse().unwrap()).collect(),
             secret: SharedSecret::new(*b"s"),
             require_message_authenticator: true,
             class_at_login: false,
@@ -125,10 +144,16 @@ mod tests {
     #[test]
     fn changed_ones_take_the_place_of_those_of_their_name() {
         let table = NasTable::new([nas("One", "10.44.0.7"), nas("two", "10.44.0.8"), nas("three", "10.45.0.0/16")]);
-        let changed = table.with(vec![nas("one", "10.44.0.8"), nas("TWO", "10.44.0.7"), nas("four", "10.46.0.0/24")]);
+        let changed = vec![nas("one", "10.44.0.8 10.47.0.0/16"), nas("TWO", "10.44.0.7"), nas("four", "10.46.0.0/24")];
+        let changed = table.with(changed, &["nobody"]);
         let found = |address: &str| changed.find(address.parse().unwrap()).map(|nas| nas.name.as_str());
         assert_eq!((found("10.44.0.7"), found("10.44.0.8")), (Some("TWO"), Some("one")));
         assert_eq!((found("10.45.0.1"), found("10.46.0.1")), (Some("three"), Some("four")));
-        assert_eq!(changed.iter().count(), 4);
+        assert_eq!((found("10.47.0.1"), changed.iter().count()), (Some("one"), 4));
+        let fewer = changed.with(Vec::new(), &["ONE"]);
+        assert!(fewer.find("10.44.0.8".parse().unwrap()).is_none() && fewer.iter().count() == 3);
+        let all = changed.with(vec![nas("all", "10.0.0.0/8")], &[]);
+        let holding: Vec<_> = all.holding("10.47.0.1".parse().unwrap()).map(|(_, nas)| nas.name.as_str()).collect();
+        assert_eq!(holding, ["one", "all"]);
     }
 }

@@ -219,7 +219,7 @@ fn purpose(
     service_type: Option<u32>,
     port_type: Option<u32>,
 ) -> Option<Purpose> {
-    let access_port = matches!(kind, NasKind::Switch | NasKind::Controller);
+    let access_port = matches!(kind, NasKind::Switch | NasKind::Controller | NasKind::AccessPoint);
     match (service_type, port_type) {
         _ if kind == NasKind::Vpn => Some(Purpose::Vpn),
         (Some(LOGIN | ADMINISTRATIVE | NAS_PROMPT), _) => Some(Purpose::Login),

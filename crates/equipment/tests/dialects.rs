@@ -311,7 +311,7 @@ fn a_nas_lacks_what_its_dialect_cannot_say_of_the_gates_that_may_take_it() {
     let lacks = |site: &str, dialect: &str| {
         let (name, kind) = ("yard-sw-1".into(), NasKind::Switch);
         let nas = NasIdentity { name, kind, site: site.into(), dialect: dialect.into() };
-        let lacks = edition.lacks(&nas, "127.0.0.12".parse().unwrap());
+        let lacks = edition.lacks(&nas, "127.0.0.12".parse().ok());
         lacks.iter().map(ToString::to_string).collect::<Vec<_>>()
     };
     assert_eq!(
@@ -364,10 +364,10 @@ fn a_firewall_can_send_two_kinds_of_login_that_its_dialect_tells_apart() {
         builder.encoded(&vocabulary.dictionary().encode(attributes.iter().copied()).unwrap()).unwrap();
         let (name, kind, site) = ("gate-fw-1".into(), NasKind::Firewall, "gatehouse".into());
         let identity = NasIdentity { name, kind, site, dialect: dialect.into() };
-        let network = "127.0.0.31".parse().unwrap();
+        let networks = vec!["127.0.0.31".parse().unwrap()];
         let nas = Arc::new(Nas {
             identity,
-            network,
+            networks,
             secret: secret.clone(),
             require_message_authenticator: true,
             class_at_login: false,

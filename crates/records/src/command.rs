@@ -14,8 +14,8 @@ use thiserror::Error;
 use crate::database::editions::Basis;
 use crate::error::RecordsError;
 use crate::rows::{
-    AdministratorRow, CertificateRow, LanguageKind, LanguageRow, Rows, SecretRow, TrustRow, administrator_context,
-    as_text, named_secret_context, private_key_context,
+    AdministratorRow, CertificateRow, LanguageKind, LanguageRow, NasRow, Rows, SecretRow, TrustRow,
+    administrator_context, as_text, named_secret_context, private_key_context, secret_context,
 };
 use crate::sealing::{KeyId, Sealed, random};
 
@@ -98,6 +98,25 @@ pub enum Command {
     /// Adds equipment, people and devices, or changes those that there are by name or
     /// address; all or none.
     Import(Import),
+    /// Adds a NAS, of which there is none of its name.
+    AddNas(NasRow),
+    /// Puts a NAS in the place of another, most often itself.
+    ChangeNas {
+        /// The name of the one before.
+        was: String,
+        /// What it is from now on.
+        row: NasRow,
+    },
+    /// Forgets a NAS.
+    RemoveNas {
+        /// Its name.
+        name: String,
+    },
+    /// Somebody was shown the secret of a NAS, which changes nothing and is kept in the log.
+    RevealNasSecret {
+        /// Its name.
+        name: String,
+    },
     /// Keeps a certificate, in the place of one of its name.
     SetCertificate(CertificateRow),
     /// Keeps a trust, in the place of one of its name.
@@ -191,12 +210,15 @@ impl Command {
     pub fn rows(&self) -> Rows {
         match self {
             Self::Import(import) => import.rows.clone(),
+            Self::AddNas(row) | Self::ChangeNas { row, .. } => Rows { nases: vec![row.clone()], ..Rows::default() },
             Self::SetCertificate(row) => Rows { certificates: vec![row.clone()], ..Rows::default() },
             Self::SetTrust(row) => Rows { trusts: vec![row.clone()], ..Rows::default() },
             Self::SetAdministrator(row) => Rows { administrators: vec![row.clone()], ..Rows::default() },
             Self::SetSecret(row) => Rows { named_secrets: vec![row.clone()], ..Rows::default() },
             Self::SetLanguage { row, .. } => Rows { languages: vec![row.clone()], ..Rows::default() },
-            Self::AddToken { .. }
+            Self::RemoveNas { .. }
+            | Self::RevealNasSecret { .. }
+            | Self::AddToken { .. }
             | Self::RemoveToken { .. }
             | Self::ActivateEdition { .. }
             | Self::RemoveLanguage { .. }
@@ -212,10 +234,13 @@ impl Command {
     ) -> Result<(), RecordsError> {
         match self {
             Self::Import(import) => import.rows.secrets(each),
+            Self::AddNas(row) | Self::ChangeNas { row, .. } => each(&secret_context(&row.name), &mut row.secret),
             Self::SetCertificate(row) => each(&private_key_context(&row.name), &mut row.key),
             Self::SetSecret(row) => each(&named_secret_context(&row.name), &mut row.value),
             Self::SetAdministrator(row) => each(&administrator_context(&row.name), &mut row.password_hash),
             Self::SetTrust(_)
+            | Self::RemoveNas { .. }
+            | Self::RevealNasSecret { .. }
             | Self::AddToken { .. }
             | Self::RemoveToken { .. }
             | Self::ActivateEdition { .. }
@@ -230,6 +255,10 @@ impl Command {
     pub fn word(&self) -> &'static str {
         match self {
             Self::Import(_) => "import",
+            Self::AddNas(_) => "add NAS",
+            Self::ChangeNas { .. } => "change NAS",
+            Self::RemoveNas { .. } => "remove NAS",
+            Self::RevealNasSecret { .. } => "reveal NAS secret",
             Self::SetCertificate(_) => "set certificate",
             Self::SetTrust(_) => "set trust",
             Self::SetAdministrator(_) => "set administrator",
@@ -307,6 +336,9 @@ pub enum Conflict {
         /// The one that has it.
         other: String,
     },
+    /// There is one already.
+    #[error("there is a NAS `{0}` already; case does not count")]
+    NasExists(String),
     /// A store holds one kind of record for as long as it exists.
     #[error("store `{name}` exists already and holds something else")]
     StoreKind {
@@ -326,6 +358,9 @@ pub enum Missing {
     /// An administrator.
     #[error("there is no administrator `{0}`")]
     Administrator(String),
+    /// A NAS.
+    #[error("there is no NAS `{0}`")]
+    Nas(String),
     /// A token.
     #[error("this token is not known")]
     Token,
@@ -357,6 +392,9 @@ pub enum Fault {
     /// A store of this name holds another kind of record.
     #[error("store `{0}` holds something else")]
     Store(String),
+    /// A NAS without any address would never be heard.
+    #[error("NAS `{0}` has no address")]
+    NoAddress(String),
     /// A NAS is named twice in it.
     #[error("NAS `{0}` is named twice; case does not count")]
     Twice(String),

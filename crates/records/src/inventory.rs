@@ -61,17 +61,24 @@ pub struct StoreEntry {
 pub struct NasEntry {
     /// Its name.
     pub name: String,
-    /// Its address, or a block of addresses.
-    pub address: String,
+    /// Its address, or a block of addresses; or a list of them.
+    pub address: Addresses,
     /// What it is.
     pub kind: NasKind,
     /// Where it stands.
     pub site: String,
+    /// Words that policies and people find it by.
+    #[serde(default)]
+    pub tags: Vec<String>,
+    /// What people should know of it.
+    #[serde(default)]
+    pub note: String,
     /// The dialect its grants are rendered in.
     #[serde(default = "standard")]
     pub dialect: String,
-    /// The secret shared with it.
-    pub secret: SecretText,
+    /// The secret shared with it; left out, one that is there already keeps its own.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub secret: Option<SecretText>,
     /// Whether its requests must carry Message-Authenticator; true if not said.
     #[serde(default = "yes")]
     pub require_message_authenticator: bool,
@@ -79,6 +86,37 @@ pub struct NasEntry {
     /// finds their decision too; false if not said, since some makes read a role from Class.
     #[serde(default)]
     pub class_at_login: bool,
+}
+
+/// One address or block, or several.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(untagged)]
+pub enum Addresses {
+    /// One.
+    One(String),
+    /// Several.
+    Several(Vec<String>),
+}
+
+impl Addresses {
+    /// All of them.
+    pub fn all(&self) -> &[String] {
+        match self {
+            Self::One(address) => std::slice::from_ref(address),
+            Self::Several(addresses) => addresses,
+        }
+    }
+
+    fn networks(&self) -> Result<Vec<Network>, String> {
+        let all: Vec<Network> = self.all().iter().map(|text| text.trim().parse()).collect::<Result<_, _>>()?;
+        if all.is_empty() || all.len() > MOST_NETWORKS {
+            return Err(format!("it has {} addresses: write 1 to {MOST_NETWORKS}, or a block", all.len()));
+        }
+        match all.iter().enumerate().find(|(place, network)| all[..*place].contains(network)) {
+            Some((_, network)) => Err(format!("{network} is written twice")),
+            None => Ok(all),
+        }
+    }
 }
 
 /// A person.
@@ -160,6 +198,12 @@ pub struct DeviceEntry {
 
 /// More devices than this do not come in one file.
 const MOST_DEVICES: u64 = 4_000_000;
+/// Addresses and blocks of one NAS.
+const MOST_NETWORKS: usize = 64;
+/// Tags of one NAS, and bytes of each; bytes of a note.
+const MOST_TAGS: usize = 32;
+const LONGEST_TAG: usize = 64;
+const LONGEST_NOTE: usize = 4_096;
 /// The shortest shared secret that is taken, in bytes.
 const LEAST_SECRET: usize = 8;
 
@@ -182,12 +226,12 @@ impl Inventory {
         })
     }
 
-    /// The command that brings the records to what this says. `stores` are those that
-    /// exist already. Hashes every password, which takes tens of milliseconds each.
+    /// The command that brings the records to what this says. The stores and NASes are
+    /// those that exist already. Hashes every password, which takes tens of milliseconds each.
     pub fn into_import(
         self,
         key: &SealingKey,
-        stores: &[StoreRow],
+        (stores, nases): (&[StoreRow], &[NasRow]),
         dialects: &[String],
     ) -> Result<Import, InventoryError> {
         self.names_differ()?;
@@ -213,7 +257,8 @@ impl Inventory {
             None => Err(InventoryError(format!("{who}: there is no store `{store}`; add it as [[store]]"))),
         };
         for nas in self.nas {
-            rows.nases.push(nas.row(key, dialects)?);
+            let before = nases.iter().find(|row| fold(&row.name) == fold(&nas.name));
+            rows.nases.push(nas.row(key, dialects, before)?);
         }
         for person in self.person {
             holds(&person.store, StoreKind::People, &format!("person `{}`", person.name))?;
@@ -290,27 +335,55 @@ impl StoreEntry {
 }
 
 impl NasEntry {
-    fn row(self, key: &SealingKey, dialects: &[String]) -> Result<NasRow, InventoryError> {
+    /// The record of it, with its secret sealed, or that of the one whose place it takes. Its
+    /// dialect is one of these.
+    pub fn row(self, key: &SealingKey, dialects: &[String], before: Option<&NasRow>) -> Result<NasRow, InventoryError> {
         named("NAS", &self.name)?;
         let wrong = |what: String| InventoryError(format!("NAS `{}`: {what}", self.name));
-        let network: Network = self.address.parse().map_err(wrong)?;
-        if self.secret.expose().len() < LEAST_SECRET {
-            return Err(wrong(format!(
-                "the shared secret has {} {}: it needs at least {LEAST_SECRET}, better 16 or more, for whoever sees one \
-                 packet can try short ones until one fits (RFC 2865 section 3)",
-                self.secret.expose().len(),
-                if self.secret.expose().len() == 1 { "byte" } else { "bytes" },
-            )));
-        }
+        let networks = self.address.networks().map_err(wrong)?;
+        let context = secret_context(&self.name);
+        let secret = match (&self.secret, before) {
+            (Some(secret), _) if secret.expose().len() < LEAST_SECRET => {
+                return Err(wrong(format!(
+                    "the shared secret has {} {}: it needs at least {LEAST_SECRET}, better 16 or more, for whoever sees \
+                     one packet can try short ones until one fits (RFC 2865 section 3)",
+                    secret.expose().len(),
+                    if secret.expose().len() == 1 { "byte" } else { "bytes" },
+                )));
+            }
+            (Some(secret), _) => key.seal(&context, secret.expose().as_bytes()),
+            (None, Some(before)) if fold(&before.name) == fold(&self.name) => before.secret.clone(),
+            (None, Some(before)) => {
+                let secret = before.shared_secret(key).map_err(|error| wrong(error.to_string()))?;
+                key.seal(&context, secret.expose())
+            }
+            (None, None) => return Err(wrong("`secret` is missing: the one that it shares with this service".into())),
+        };
         if !dialects.contains(&self.dialect) {
             return Err(wrong(format!("there is no dialect `{}`; there are: {}", self.dialect, dialects.join(", "))));
         }
+        let fits = |tag: &String| {
+            (1..=LONGEST_TAG).contains(&tag.len())
+                && !tag.contains([' ', ','].as_slice())
+                && !tag.chars().any(char::is_control)
+        };
+        if let Some(tag) = self.tags.iter().find(|tag| !fits(tag)) {
+            return Err(wrong(format!(
+                "`{}` is no tag: it has 1 to {LONGEST_TAG} bytes, and no spaces or commas",
+                tag.escape_debug()
+            )));
+        }
+        if self.tags.len() > MOST_TAGS || self.note.len() > LONGEST_NOTE || self.site.len() > LONGEST_NOTE {
+            return Err(wrong(format!("it has at most {MOST_TAGS} tags, and {LONGEST_NOTE} bytes of note and site")));
+        }
         Ok(NasRow {
-            network,
+            networks,
             kind: self.kind,
             site: self.site,
+            tags: self.tags,
+            note: self.note,
             dialect: self.dialect,
-            secret: key.seal(&secret_context(&self.name), self.secret.expose().as_bytes()),
+            secret,
             require_message_authenticator: self.require_message_authenticator,
             class_at_login: self.class_at_login,
             name: self.name,

@@ -29,7 +29,9 @@ pub use database::{Committed, Pending, Reading, Record, Records};
 pub use error::{RecordsError, Refusal};
 pub use fetched_lists::FetchedLists;
 pub use hash_pool::HashPool;
-pub use inventory::{DeviceEntry, Inventory, InventoryError, MachineEntry, NasEntry, PersonEntry, StoreEntry};
+pub use inventory::{
+    Addresses, DeviceEntry, Inventory, InventoryError, MachineEntry, NasEntry, PersonEntry, StoreEntry,
+};
 pub use password::{hash_password, verify_password};
 pub use rows::{
     AdministratorRow, CertificateRow, DeviceRow, LanguageKind, LanguageRow, MachineRow, NasRow, PersonRow, Rows,

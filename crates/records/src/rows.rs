@@ -1,5 +1,7 @@
 //! What is configured, as it is kept: typed, secrets sealed.
 
+use std::net::IpAddr;
+
 use regnant_base::{Network, Secret};
 use regnant_decision::{NasIdentity, NasKind};
 use regnant_policy::Mac;
@@ -42,13 +44,19 @@ impl StoreKind {
 pub struct NasRow {
     /// Its name.
     pub name: String,
-    /// Its address or block.
-    #[serde(with = "as_text")]
-    pub network: Network,
+    /// Its addresses and blocks, one at least.
+    #[serde(alias = "network", with = "networks_as_text")]
+    pub networks: Vec<Network>,
     /// What it is.
     pub kind: NasKind,
     /// Where it stands.
     pub site: String,
+    /// Words that policies and people find it by.
+    #[serde(default)]
+    pub tags: Vec<String>,
+    /// What people should know of it.
+    #[serde(default)]
+    pub note: String,
     /// The name of its dialect.
     pub dialect: String,
     /// The secret shared with it.
@@ -62,6 +70,14 @@ pub struct NasRow {
 }
 
 impl NasRow {
+    /// Its address, where it has one alone.
+    pub fn single_address(&self) -> Option<IpAddr> {
+        match self.networks[..] {
+            [network] => network.single(),
+            _ => None,
+        }
+    }
+
     /// Who it is.
     pub fn identity(&self) -> NasIdentity {
         NasIdentity { name: self.name.clone(), kind: self.kind, site: self.site.clone(), dialect: self.dialect.clone() }
@@ -385,6 +401,32 @@ pub(crate) fn administrator_context(name: &str) -> String {
 }
 
 /// Values that are written as text, for people who read the log.
+/// Addresses and blocks as texts. Commands of earlier releases have one alone.
+pub(crate) mod networks_as_text {
+    use regnant_base::Network;
+    use serde::de::Error;
+    use serde::{Deserialize, Deserializer, Serializer};
+
+    #[derive(Deserialize)]
+    #[serde(untagged)]
+    enum Written {
+        One(String),
+        Several(Vec<String>),
+    }
+
+    pub(crate) fn serialize<S: Serializer>(networks: &[Network], serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_seq(networks.iter().map(ToString::to_string))
+    }
+
+    pub(crate) fn deserialize<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<Network>, D::Error> {
+        let texts = match Written::deserialize(deserializer)? {
+            Written::One(text) => vec![text],
+            Written::Several(texts) => texts,
+        };
+        texts.iter().map(|text| text.parse().map_err(D::Error::custom)).collect()
+    }
+}
+
 pub(crate) mod as_text {
     use std::fmt::Display;
     use std::str::FromStr;

@@ -34,9 +34,11 @@ fn store(name: &str, kind: StoreKind) -> StoreRow {
 fn nas(key: &SealingKey, name: &str, network: &str) -> NasRow {
     NasRow {
         name: name.into(),
-        network: network.parse().unwrap(),
+        networks: vec![network.parse().unwrap()],
         kind: NasKind::Switch,
         site: "quayside".into(),
+        tags: Vec::new(),
+        note: String::new(),
         dialect: "standard".into(),
         secret: key.seal(&format!("the secret of NAS {}", name.to_lowercase()), b"bollard-9-anchor"),
         require_message_authenticator: true,
@@ -144,7 +146,7 @@ fn equipment_may_swap_its_addresses_and_never_share_one() {
     let records = open(dir.path(), &key);
     let networks = || {
         let rows = records.all::<NasRow>().unwrap();
-        rows.into_iter().map(|row| format!("{} {}", row.name, row.network)).collect::<Vec<_>>()
+        rows.into_iter().map(|row| format!("{} {}", row.name, row.networks[0])).collect::<Vec<_>>()
     };
     let set = |list: &[(&str, &str)]| {
         records.apply(&envelope(nases(list.iter().map(|(name, network)| nas(&key, name, network)).collect())))

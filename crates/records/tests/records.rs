@@ -25,7 +25,8 @@ fn apply(records: &Records, command: Command) -> Result<Done, RecordsError> {
 
 fn imported(records: &Records, key: &SealingKey, toml: &str) -> Result<Import, String> {
     let inventory = Inventory::from_toml("inventory.toml", toml).map_err(|error| error.to_string())?;
-    inventory.into_import(key, &records.all().unwrap(), &["standard".into()]).map_err(|error| error.to_string())
+    let (stores, nases) = (records.all().unwrap(), records.all().unwrap());
+    inventory.into_import(key, (&stores, &nases), &["standard".into()]).map_err(|error| error.to_string())
 }
 
 fn import(records: &Records, key: &SealingKey, toml: &str) -> Result<(), String> {
@@ -342,7 +343,7 @@ proptest::proptest! {
             format!("[[store]]\nname = \"e\"\nkind = \"devices\"\n[[device]]\nstore = \"e\"\nmac = \"{address}\""),
         ] {
             if let Ok(inventory) = Inventory::from_toml("inventory.toml", &text) {
-                let _ = inventory.into_import(&key, &[], &["standard".into()]);
+                let _ = inventory.into_import(&key, (&[], &[]), &["standard".into()]);
             }
         }
     }

@@ -153,7 +153,7 @@ impl Languages {
         let edition = self.edition(0, source, schema).map_err(Unfit::Check)?;
         let mut lacks: Vec<(GrantProblem, Vec<String>)> = Vec::new();
         for row in nases {
-            for problem in edition.lacks(&row.identity(), row.network) {
+            for problem in edition.lacks(&row.identity(), row.single_address()) {
                 match lacks.iter_mut().find(|(known, _)| *known == problem) {
                     Some((_, names)) => names.push(row.name.clone()),
                     None => lacks.push((problem, vec![row.name.clone()])),

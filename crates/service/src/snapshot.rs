@@ -123,10 +123,23 @@ impl Environment {
         let mut after = before.clone();
         if !rows.nases.is_empty() {
             let changed = rows.nases.iter().map(|row| opened(row, &self.key)).collect::<Result<_, _>>()?;
-            after.nases = Arc::new(before.nases.with(changed));
+            after.nases = Arc::new(before.nases.with(changed, &[]));
         }
         after.stores = Arc::new(before.stores.with(rows)?);
         after.active.policy.stores = bind(&after.active.edition, &after.stores);
+        Ok(after)
+    }
+
+    /// The snapshot without a NAS, and with the one that takes its place.
+    pub(crate) fn with_nas(
+        &self,
+        before: &Snapshot,
+        was: Option<&str>,
+        row: Option<&NasRow>,
+    ) -> Result<Snapshot, RecordsError> {
+        let mut after = before.clone();
+        let changed = row.map(|row| opened(row, &self.key)).transpose()?;
+        after.nases = Arc::new(before.nases.with(changed.into_iter().collect(), was.as_slice()));
         Ok(after)
     }
 
@@ -191,8 +204,8 @@ fn active(edition: Arc<Edition>, offers: Arc<GateOffers>, stores: Arc<BoundStore
 fn opened(row: &NasRow, key: &SealingKey) -> Result<Nas, RecordsError> {
     let identity = row.identity();
     let secret = SharedSecret::new(row.shared_secret(key)?.expose());
-    let NasRow { network, require_message_authenticator, class_at_login, .. } = *row;
-    Ok(Nas { identity, network, secret, require_message_authenticator, class_at_login })
+    let NasRow { require_message_authenticator, class_at_login, .. } = *row;
+    Ok(Nas { identity, networks: row.networks.clone(), secret, require_message_authenticator, class_at_login })
 }
 
 /// The stores that an edition names.

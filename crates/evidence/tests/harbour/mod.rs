@@ -356,7 +356,7 @@ impl Harbour {
         let active = active(policy, people, &vocabulary, &certificates, &issuer);
         let nas = |name: &str, address: &str, kind, secret: &str, sign| Nas {
             identity: NasIdentity { name: name.into(), kind, site: "quayside".into(), dialect: "standard".into() },
-            network: address.parse().unwrap(),
+            networks: vec![address.parse().unwrap()],
             secret: SharedSecret::new(secret.as_bytes()),
             require_message_authenticator: sign,
             class_at_login: false,

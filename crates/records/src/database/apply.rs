@@ -54,6 +54,28 @@ fn run(db: &Connection, envelope: &Envelope, revision: u64) -> Result<(Done, Row
         | Command::SetTrust(_)
         | Command::SetSecret(_)
         | Command::SetAdministrator(_) => {}
+        Command::AddNas(row) => {
+            if tables::nas(db, &row.name)?.is_some() {
+                return Err(Conflict::NasExists(row.name.clone()).into());
+            }
+        }
+        Command::ChangeNas { was, row } => {
+            let before = tables::nas(db, was)?.ok_or_else(|| Missing::Nas(was.clone()))?;
+            if fold(was) != fold(&row.name) {
+                if tables::nas(db, &row.name)?.is_some() {
+                    return Err(Conflict::NasExists(row.name.clone()).into());
+                }
+                tables::remove_nas(db, was)?;
+                removed.nases.push(before);
+            }
+        }
+        Command::RemoveNas { name } => {
+            removed.nases.push(tables::nas(db, name)?.ok_or_else(|| Missing::Nas(name.clone()))?);
+            tables::remove_nas(db, name)?;
+        }
+        Command::RevealNasSecret { name } => {
+            tables::nas(db, name)?.ok_or_else(|| Missing::Nas(name.clone()))?;
+        }
         Command::RemoveSecret { name } => {
             removed.named_secrets = tables::remove_secret(db, name)?;
             if removed.named_secrets.is_empty() {
@@ -98,6 +120,7 @@ fn run(db: &Connection, envelope: &Envelope, revision: u64) -> Result<(Done, Row
     let mut rows = envelope.command.rows();
     fits(db, &mut rows)?;
     let mut before = tables::before(db, &rows)?;
+    before.nases.extend(removed.nases);
     before.languages.extend(removed.languages);
     before.named_secrets.extend(removed.named_secrets);
     tables::put(db, &rows, at)?;
@@ -164,19 +187,28 @@ fn fits(db: &Connection, rows: &mut Rows) -> Result<(), RecordsError> {
 
 fn addresses_differ(db: &Connection, nases: &[NasRow]) -> Result<(), RecordsError> {
     let mut names = BTreeSet::new();
+    if let Some(row) = nases.iter().find(|row| row.networks.is_empty()) {
+        return Err(Fault::NoAddress(row.name.clone()).into());
+    }
     for row in nases {
         if !names.insert(fold(&row.name)) {
             return Err(Fault::Twice(row.name.clone()).into());
         }
     }
-    let mut networks = BTreeMap::new();
+    if nases.is_empty() {
+        return Ok(());
+    }
+    // One that is put anew frees its addresses.
+    let there = tables::select::<NasRow>(db, "", ())?.into_iter().filter(|other| !names.contains(&fold(&other.name)));
+    let mut taken = BTreeMap::new();
+    for row in there {
+        taken.extend(row.networks.iter().map(|network| (network.to_string(), row.name.clone())));
+    }
     for row in nases {
-        let network = row.network.to_string();
-        let there: Vec<NasRow> = tables::select(db, "WHERE network = ?1", [&network])?;
-        // One that is put anew frees its address.
-        let stays = there.into_iter().map(|other| other.name).find(|other| !names.contains(&fold(other)));
-        if let Some(other) = stays.or(networks.insert(network, row.name.clone())) {
-            return Err(Conflict::SameAddress { name: row.name.clone(), network: row.network, other }.into());
+        for network in &row.networks {
+            if let Some(other) = taken.insert(network.to_string(), row.name.clone()) {
+                return Err(Conflict::SameAddress { name: row.name.clone(), network: *network, other }.into());
+            }
         }
     }
     Ok(())

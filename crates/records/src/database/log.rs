@@ -112,6 +112,10 @@ fn subject(command: &Command, outcome: &Outcome) -> String {
             let counts = counts.iter().filter(|(count, _)| *count > 0).map(|(count, what)| format!("{what}: {count}"));
             format!("{} (file {})", counts.collect::<Vec<_>>().join(", "), &import.file)
         }
+        Command::AddNas(row) => row.name.clone(),
+        Command::ChangeNas { was, row } if *was != row.name => format!("{was}, now {}", row.name),
+        Command::ChangeNas { row, .. } => row.name.clone(),
+        Command::RemoveNas { name } | Command::RevealNasSecret { name } => name.clone(),
         Command::SetCertificate(row) => row.name.clone(),
         Command::SetTrust(row) => row.name.clone(),
         Command::SetAdministrator(row) => row.name.clone(),

@@ -22,7 +22,7 @@ use crate::error::{RecordsError, is_broken};
 use crate::rows::{Rows, fold};
 use crate::sealing::{Sealed, SealingKey};
 
-const MIGRATIONS: [&str; 9] = [
+const MIGRATIONS: [&str; 10] = [
     include_str!("../../migrations/shared-1.sql"),
     include_str!("../../migrations/shared-2.sql"),
     include_str!("../../migrations/shared-3.sql"),
@@ -32,6 +32,7 @@ const MIGRATIONS: [&str; 9] = [
     include_str!("../../migrations/shared-7.sql"),
     include_str!("../../migrations/shared-8.sql"),
     include_str!("../../migrations/shared-9.sql"),
+    include_str!("../../migrations/shared-10.sql"),
 ];
 /// What early releases sealed into every file, to tell another key when it was opened.
 const CANARY: &str = "the seal of these records";

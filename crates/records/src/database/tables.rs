@@ -90,6 +90,16 @@ pub(crate) fn before(db: &Connection, rows: &Rows) -> Result<Rows, RecordsError>
     Ok(before)
 }
 
+/// A NAS by its name.
+pub(crate) fn nas(db: &Connection, name: &str) -> Result<Option<NasRow>, RecordsError> {
+    Ok(select(db, "WHERE key = ?1", [fold(name)])?.pop())
+}
+
+/// Forgets a NAS.
+pub(crate) fn remove_nas(db: &Connection, name: &str) -> Result<(), RecordsError> {
+    run(db, "DELETE FROM nas WHERE key = ?1", [fold(name)])
+}
+
 /// Forgets a secret that replies carry; gives what it was, sealed.
 pub(crate) fn remove_secret(db: &Connection, name: &str) -> Result<Vec<SecretRow>, RecordsError> {
     let before = select(db, "WHERE key = ?1", [fold(name)])?;
@@ -173,15 +183,17 @@ pub(crate) fn put(db: &Connection, rows: &Rows, at: i64) -> Result<(), RecordsEr
 fn put_nas(db: &Connection, row: &NasRow) -> Result<(), RecordsError> {
     run(
         db,
-        "INSERT INTO nas (key, name, network, kind, site, dialect, secret, require_message_authenticator,
+        "INSERT INTO nas (key, name, networks, kind, site, tags, note, dialect, secret, require_message_authenticator,
              class_at_login)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11)",
         params![
             fold(&row.name),
             row.name,
-            row.network.to_string(),
+            as_json(&row.networks.iter().map(ToString::to_string).collect::<Vec<_>>()),
             row.kind.word(),
             row.site,
+            as_json(&row.tags),
+            row.note,
             row.dialect,
             row.secret.bytes(),
             row.require_message_authenticator,
@@ -279,21 +291,25 @@ impl Record for StoreRow {
 
 impl Record for NasRow {
     const SELECT: &'static str =
-        "SELECT name, network, kind, site, dialect, secret, require_message_authenticator, class_at_login FROM nas";
+        "SELECT name, networks, kind, site, tags, note, dialect, secret, require_message_authenticator, class_at_login
+         FROM nas";
     const ORDER: &'static str = "key";
 
     fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
-        let (network, kind) = (row.get_ref(1)?.as_str()?, row.get_ref(2)?.as_str()?);
+        let networks = texts(row, 1)?.iter().map(|text| text.parse()).collect::<Result<_, _>>();
+        let kind = row.get_ref(2)?.as_str()?;
         let kind = NasKind::ALL.iter().find(|(word, _)| *word == kind).map(|(_, kind)| *kind);
         Ok(Self {
             name: row.get(0)?,
-            network: network.parse().map_err(|what: String| damaged(1, what))?,
+            networks: networks.map_err(|what: String| damaged(1, what))?,
             kind: kind.ok_or_else(|| damaged(2, "no kind of NAS"))?,
             site: row.get(3)?,
-            dialect: row.get(4)?,
-            secret: sealed(row, 5)?,
-            require_message_authenticator: row.get(6)?,
-            class_at_login: row.get(7)?,
+            tags: texts(row, 4)?,
+            note: row.get(5)?,
+            dialect: row.get(6)?,
+            secret: sealed(row, 7)?,
+            require_message_authenticator: row.get(8)?,
+            class_at_login: row.get(9)?,
         })
     }
 }
@@ -310,7 +326,7 @@ impl Record for PersonRow {
             password_hash: sealed(row, 2)?,
             recoverable: maybe_sealed(row, 3)?,
             nt_hash: maybe_sealed(row, 4)?,
-            groups: groups(row, 5)?,
+            groups: texts(row, 5)?,
             disabled: row.get(6)?,
             expires: row.get(7)?,
         })
@@ -327,7 +343,7 @@ impl Record for MachineRow {
             name: row.get(1)?,
             password_hash: maybe_sealed(row, 2)?,
             nt_hash: maybe_sealed(row, 3)?,
-            groups: groups(row, 4)?,
+            groups: texts(row, 4)?,
             disabled: row.get(5)?,
             expires: row.get(6)?,
         })
@@ -340,7 +356,7 @@ impl Record for DeviceRow {
 
     fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
         let mac = Mac(row.get(1)?);
-        let (store, title, groups, barred) = (row.get(0)?, row.get(2)?, groups(row, 3)?, row.get(4)?);
+        let (store, title, groups, barred) = (row.get(0)?, row.get(2)?, texts(row, 3)?, row.get(4)?);
         Ok(Self { store, first: mac, last: mac, title, groups, barred })
     }
 }
@@ -410,12 +426,12 @@ fn maybe_sealed(row: &Row<'_>, column: usize) -> rusqlite::Result<Option<Sealed>
     Ok(row.get::<_, Option<Vec<u8>>>(column)?.map(Sealed::from_bytes))
 }
 
-fn groups(row: &Row<'_>, column: usize) -> rusqlite::Result<Vec<String>> {
+fn texts(row: &Row<'_>, column: usize) -> rusqlite::Result<Vec<String>> {
     serde_json::from_str(row.get_ref(column)?.as_str()?).map_err(|error| damaged(column, error))
 }
 
-fn as_json(groups: &[String]) -> String {
-    serde_json::to_string(groups).expect("texts are JSON")
+fn as_json(texts: &[String]) -> String {
+    serde_json::to_string(texts).expect("texts are JSON")
 }
 
 /// What stands in a column is not what this program puts there.

@@ -1,6 +1,6 @@
 use std::sync::Arc;
 
-use regnant_records::{Command, Expected, Inventory, NasRow, Reading};
+use regnant_records::{Command, Expected, Inventory, Reading};
 
 use crate::administration::AdministrationError;
 use crate::administration::committer::Committer;
@@ -18,15 +18,14 @@ impl Inventories {
         let environment = &self.committer.environment;
         let dialects: Vec<_> =
             self.committer.snapshot.load().languages.dialects.iter().map(|dialect| dialect.name.clone()).collect();
-        let import = inventory.into_import(&environment.key, &self.committer.records.all()?, &dialects)?;
+        let import = inventory.into_import(
+            &environment.key,
+            (&self.committer.records.all()?, &self.committer.records.all()?),
+            &dialects,
+        )?;
         turn.commit(by, (Command::Import(import), Expected::Anything), |before, _, rows, _| {
             Ok(environment.with_rows(before, rows)?)
         })?;
         Ok(())
-    }
-
-    /// Every NAS; its secret stays sealed.
-    pub fn nases(&self) -> Result<Vec<NasRow>, AdministrationError> {
-        Ok(self.committer.records.all()?)
     }
 }

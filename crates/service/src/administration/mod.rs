@@ -5,6 +5,7 @@ pub(crate) mod administrators;
 pub(crate) mod certificates;
 pub(crate) mod committer;
 pub(crate) mod downloads;
+pub(crate) mod equipment;
 pub(crate) mod inventories;
 pub(crate) mod issuers;
 pub(crate) mod languages;
@@ -25,6 +26,7 @@ use thiserror::Error;
 use crate::administration::administrators::Administrators;
 use crate::administration::certificates::Certificates;
 use crate::administration::committer::Committer;
+use crate::administration::equipment::Equipment;
 use crate::administration::inventories::Inventories;
 use crate::administration::languages::LanguageFiles;
 use crate::administration::policies::{Policies, earlier_editions, first_edition};
@@ -39,7 +41,9 @@ pub struct Administration {
     pub policies: Policies,
     /// What is presented, and who is trusted.
     pub certificates: Certificates,
-    /// Equipment, people and devices.
+    /// The equipment that asks.
+    pub equipment: Equipment,
+    /// Files of equipment, people and devices.
     pub inventories: Inventories,
     /// Who may change things.
     pub administrators: Administrators,
@@ -63,6 +67,7 @@ impl Administration {
         Ok(Self {
             policies: Policies::new(committer.clone()),
             certificates: Certificates { committer: committer.clone() },
+            equipment: Equipment { committer: committer.clone() },
             inventories: Inventories { committer: committer.clone() },
             administrators: Administrators { committer: committer.clone() },
             languages: LanguageFiles { committer: committer.clone() },
@@ -161,6 +166,20 @@ pub enum AdministrationError {
         /// The most that it may have.
         most: usize,
     },
+    /// There is no NAS of this name.
+    #[error("there is no NAS `{0}`")]
+    NoNas(String),
+    /// A NAS that the policy names.
+    #[error("NAS `{name}` keeps its name and stays: {by}; change the policy first")]
+    NasInUse {
+        /// Its name.
+        name: String,
+        /// Who names it.
+        by: String,
+    },
+    /// Somebody changed it in between.
+    #[error("`{0}` was changed in between: look at it again, then make your change")]
+    Changed(String),
     /// A secret that the policy needs.
     #[error("the secret `{name}` is in use and stays: {by}")]
     SecretInUse {

@@ -107,7 +107,7 @@ fn view(dialect: &Dialect, languages: &Languages, nases: &[(String, String)]) ->
 /// NASes by name, each with its dialect.
 async fn nases(api: &Api) -> Result<Vec<(String, String)>, ApiError> {
     let administration = api.administration.clone();
-    let rows = blocking(move || administration.inventories.nases()).await?;
+    let rows = blocking(move || administration.equipment.all()).await?;
     Ok(rows.into_iter().map(|row| (row.name, row.dialect)).collect())
 }
 

@@ -122,9 +122,11 @@ impl From<AdministrationError> for ApiError {
             | AdministrationError::Profile(_)
             | AdministrationError::Name
             | AdministrationError::Password => Self::bad(text),
-            AdministrationError::InUse { .. } | AdministrationError::SecretInUse { .. } => {
-                Self::new(StatusCode::CONFLICT, text)
-            }
+            AdministrationError::InUse { .. }
+            | AdministrationError::SecretInUse { .. }
+            | AdministrationError::NasInUse { .. } => Self::new(StatusCode::CONFLICT, text),
+            AdministrationError::NoNas(_) => Self::not_found(text),
+            AdministrationError::Changed(_) => Self::new(StatusCode::PRECONDITION_FAILED, text),
             AdministrationError::Records(error) => error.into(),
             AdministrationError::NoEdition => Self::ours(text),
         }

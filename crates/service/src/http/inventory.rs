@@ -10,32 +10,6 @@ use crate::http::callers::Signed;
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::{Asked, Sent};
 
-/// A NAS; its secret is never shown.
-#[derive(Serialize, ToSchema)]
-pub(crate) struct NasView {
-    name: String,
-    /// Its address or block.
-    address: String,
-    /// `switch`, `controller`, `firewall`, `router` or `vpn`.
-    kind: String,
-    site: String,
-    dialect: String,
-    /// Whether its requests must carry Message-Authenticator; false is a risk.
-    require_message_authenticator: bool,
-    /// Whether replies to logins of administrators carry the Class by which accounting finds
-    /// their decision too.
-    class_at_login: bool,
-    /// What the active policy could grant to it and its dialect cannot say; requests that
-    /// would get it are refused.
-    lacks: Vec<String>,
-}
-
-/// Every NAS, by name.
-#[derive(Serialize, ToSchema)]
-pub(crate) struct NasList {
-    nases: Vec<NasView>,
-}
-
 /// A device.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct DeviceView {
@@ -65,25 +39,6 @@ pub(crate) struct Wanted {
     q: Option<String>,
     /// At most this many, 1 to 10000; 1000 if not said.
     limit: Option<usize>,
-}
-
-/// Every NAS.
-#[utoipa::path(get, path = "/api/v1/nases",
-    responses((status = 200, body = NasList), (status = 401, body = ApiError)))]
-pub(crate) async fn nases(State(api): State<Api>, _: Signed) -> Result<Json<NasList>, ApiError> {
-    let edition = api.administration.snapshot().active.edition.clone();
-    let rows = blocking(move || api.administration.inventories.nases()).await?;
-    let view = |row: regnant_records::NasRow| NasView {
-        lacks: edition.lacks(&row.identity(), row.network).iter().map(ToString::to_string).collect(),
-        name: row.name,
-        address: row.network.to_string(),
-        kind: row.kind.word().to_owned(),
-        site: row.site,
-        dialect: row.dialect,
-        require_message_authenticator: row.require_message_authenticator,
-        class_at_login: row.class_at_login,
-    };
-    Ok(Json(NasList { nases: rows.into_iter().map(view).collect() }))
 }
 
 /// The devices that stores list.

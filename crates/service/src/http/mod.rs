@@ -15,6 +15,7 @@ mod extract;
 mod health;
 mod inventory;
 mod journal;
+mod nases;
 pub(crate) mod openapi;
 mod policy;
 mod secrets;
@@ -119,7 +120,9 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(policy::editions))
         .routes(routes!(policy::check))
         .routes(routes!(policy::activate))
-        .routes(routes!(inventory::nases))
+        .routes(routes!(nases::nases, nases::add))
+        .routes(routes!(nases::nas, nases::replace, nases::patch, nases::remove))
+        .routes(routes!(nases::reveal))
         .routes(routes!(inventory::devices))
         .routes(routes!(inventory::import))
         .routes(routes!(certificates::certificates, certificates::import))

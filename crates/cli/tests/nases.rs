@@ -1,0 +1,144 @@
+//! Equipment kept from the command line and the API.
+mod running;
+
+use std::fs;
+
+use regnant_campus::Nas;
+use regnant_campus::harbour::*;
+use running::*;
+use serde_json::{Value, json};
+
+/// A switch of the dock, at an address that nobody has yet.
+const DOCK: Nas = Nas { name: "dock-sw-2", address: std::net::Ipv4Addr::new(127, 0, 0, 13), ..QUAY_SW_1 };
+
+/// A call with If-Match; gives status, body and ETag.
+fn call(service: &Running, verb: &str, path: &str, seen: Option<&str>, body: &Value) -> (u16, Value, String) {
+    let request = ureq::http::Request::builder().method(verb).uri(format!("{}/api/v1/{path}", service.api));
+    let request = request.header("authorization", format!("Bearer {}", service.token));
+    let request = seen.iter().fold(request, |request, seen| request.header("if-match", *seen));
+    let mut answer = match verb {
+        "GET" | "DELETE" => agent().run(request.body(()).unwrap()).unwrap(),
+        _ => agent().run(request.header("content-type", "application/json").body(body.to_string()).unwrap()).unwrap(),
+    };
+    let tag = answer.headers().get("etag").map_or("", |tag| tag.to_str().unwrap()).to_owned();
+    (answer.status().as_u16(), answer.body_mut().read_json().unwrap_or(Value::Null), tag)
+}
+
+fn asks(service: &Running, nas: &Nas, code: i32) {
+    service.try_from(nas, &["mac", "--mac", "02005e200007", "--wait", "1", "--tries", "1"]).ends_with(code);
+}
+
+#[test]
+fn a_switch_is_added_changed_and_removed_from_the_command_line() {
+    let service = Running::harbour();
+    asks(&service, &DOCK, 3);
+    let add = ["nas", "add", "dock-sw-2", "--address", "127.0.0.13", "--address", "10.50.0.0/16", "--kind", "switch"];
+    let told = service.client(&[&add[..], &["--site", "dock", "--tag", "new", "--note", "Behind the crane"]].concat());
+    let told = { told }.succeeds();
+    let secret = told.rsplit(": ").next().unwrap().trim();
+    assert!(secret.len() == 32 && told.contains("is added and heard from now on"), "{told}");
+    // The next packet is served.
+    let secret: &'static str = String::leak(secret.to_owned());
+    let dock = Nas { secret, ..DOCK };
+    asks(&service, &dock, 0);
+    let shown = service.client(&["nas", "show", "Dock-SW-2"]).succeeds();
+    for part in ["127.0.0.13 10.50.0.0/16", "switch", "new", "Behind the crane", "crane controller 02:00:5e:20:00:07"] {
+        assert!(shown.contains(part), "{part}: {shown}");
+    }
+    assert_eq!(service.client(&["nas", "secret", "dock-sw-2"]).succeeds().trim(), secret);
+    assert!(service.client(&["audit", "list"]).succeeds().contains("reveal NAS secret  dock-sw-2"));
+
+    // Another name, with the same secret; what is not said stays.
+    service.client(&["nas", "change", "dock-sw-2", "--name", "dock-sw-3", "--tag", ""]).succeeds();
+    asks(&service, &dock, 0);
+    let list = service.client(&["nas", "list", "DOCK", "127.0.0.13"]).succeeds();
+    assert!(list.contains("dock-sw-3") && list.contains("10.50.0.0/16") && !list.contains("new"), "{list}");
+    assert_eq!(service.client(&["nas", "list", "nowhere"]).succeeds().lines().count(), 1);
+    for (change, why) in [
+        (&["--address", "127.0.0.11"][..], "which NAS `quay-sw-1` has"),
+        (&["--name", "QUAY-SW-1"], "There is a NAS `QUAY-SW-1` already"),
+        (&["--dialect", "standrd"], "there is no dialect `standrd`"),
+        (&["--address", "10.50.1.0/16"], "write 10.50.0.0/16"),
+        (&["--tag", "two words"], "`two words` is no tag"),
+    ] {
+        let told = service.client(&[&["nas", "change", "dock-sw-3"], change].concat()).fails(1);
+        assert!(told.contains(why), "{told}");
+    }
+    asks(&service, &dock, 0);
+    service.client(&["nas", "remove", "dock-sw-3"]).succeeds();
+    asks(&service, &dock, 3);
+    assert!(service.client(&["nas", "show", "dock-sw-3"]).fails(1).contains("There is no NAS `dock-sw-3`"));
+}
+
+#[test]
+fn two_people_do_not_overwrite_each_other() {
+    let service = Running::harbour();
+    let (status, detail, first) = call(&service, "GET", "nases/quay-sw-1", None, &Value::Null);
+    assert_eq!((status, detail["nas"]["addresses"][0].as_str()), (200, Some("127.0.0.11")));
+    let patch =
+        |note: &str, seen: &str| call(&service, "PATCH", "nases/quay-sw-1", Some(seen), &json!({ "note": note }));
+    let (status, changed, second) = patch("mine", &first);
+    assert_eq!((status, changed["note"].as_str(), second != first), (200, Some("mine"), true));
+    let (status, told, _) = patch("theirs", &first);
+    assert_eq!(status, 412);
+    assert!(told["error"].as_str().unwrap().contains("was changed in between: look at it again"), "{told}");
+    assert_eq!(patch("theirs", "quay").0, 400);
+    assert_eq!(call(&service, "DELETE", "nases/yard-sw-1", Some(&first), &Value::Null).0, 412);
+    // A whole one in its place keeps the secret, which is in no answer.
+    let whole =
+        json!({ "name": "quay-sw-1", "addresses": ["127.0.0.11", "fd44::11"], "kind": "switch", "site": "quay" });
+    let (status, put, third) = call(&service, "PUT", "nases/quay-sw-1", Some(&second), &whole);
+    assert_eq!((status, put["note"].as_str(), third != second), (200, Some(""), true));
+    asks(&service, &QUAY_SW_1, 0);
+    for (verb, path, body) in [
+        ("PUT", "nases/quay-sw-1", json!({ "name": "quay-sw-1", "addresses": [], "kind": "switch", "site": "quay" })),
+        ("PATCH", "nases/quay-sw-1", json!({ "addresses": ["127.0.0.11", "127.0.0.11"] })),
+        ("PATCH", "nases/quay-sw-1", json!({ "secret": "short" })),
+        ("PATCH", "nases/quay-sw-1", json!({ "name": " " })),
+    ] {
+        let (status, told, _) = call(&service, verb, path, None, &body);
+        assert!(status == 400 && told["error"].is_string(), "{status} {told}");
+    }
+    assert_eq!(call(&service, "PATCH", "nases/quay-sw-1", None, &json!({ "colour": "red" })).0, 422);
+    let everything = service.get("nases").1.to_string() + &service.get("audit").1.to_string();
+    assert!(!everything.contains("bollard-9-anchor"));
+}
+
+#[test]
+fn what_the_policy_names_keeps_its_name_and_stays() {
+    let service = Running::harbour();
+    service.activate_with("when request.purpose = vpn", "when nas.name = \"pilot-vpn-1\" or request.purpose = vpn");
+    let line = POLICY.lines().position(|line| line.contains("when request.purpose = vpn")).unwrap() + 1;
+    for command in [&["nas", "remove", "pilot-vpn-1"][..], &["nas", "change", "pilot-vpn-1", "--name", "vpn"]] {
+        let told = service.client(command).fails(1);
+        assert!(told.contains(&format!("line {line}: nas.name = \"pilot-vpn-1\"")), "{told}");
+    }
+    // All else of it may change, and its place is still known.
+    service.client(&["nas", "change", "pilot-vpn-1", "--site", "gatehouse"]).succeeds();
+    service.client(&["nas", "add", "all", "--address", "127.0.0.0/8", "--kind", "other", "--site", "x"]).succeeds();
+    let shown = service.client(&["nas", "show", "pilot-vpn-1"]).succeeds();
+    assert!(shown.contains("without it") && shown.contains("127.0.0.41: all by 127.0.0.0/8"), "{shown}");
+}
+
+#[test]
+fn an_exported_file_has_no_secrets_and_importing_it_keeps_them() {
+    let service = Running::harbour();
+    let file = service.data.join("export.toml");
+    let exported = service.client(&["nas", "export"]).succeeds();
+    assert!(!exported.contains("secret") && exported.matches("[[nas]]").count() == 6, "{exported}");
+    fs::write(&file, exported.replace("site = \"quayside\"", "site = \"quay\"")).unwrap();
+    service.client(&["import"]).arg(&file).succeeds();
+    assert_eq!(service.get("nases/quay-sw-1").1["nas"]["site"], "quay");
+    asks(&service, &QUAY_SW_1, 0);
+    fs::write(&file, exported.replace("\"quay-sw-1\"", "\"quay-sw-9\"").replace("127.0.0.11", "127.0.0.19")).unwrap();
+    let told = service.client(&["import"]).arg(&file).fails(1);
+    assert!(told.contains("NAS `quay-sw-9`: `secret` is missing"), "{told}");
+    let csv = service.client(&["nas", "list", "--csv", "firewall"]).succeeds();
+    assert_eq!(csv.lines().nth(1), Some("gate-fw-1,127.0.0.31,firewall,gatehouse,standard,,true"));
+    let pages = service.get("nases?limit=2").1;
+    assert_eq!(
+        (pages["nases"].as_array().unwrap().len(), &pages["all"], &pages["next"]),
+        (2, &6.into(), &"mast-wlc-1".into())
+    );
+    assert_eq!(service.get("nases?limit=5&after=Mast-WLC-1").1["nases"][0]["name"], "pilot-vpn-1");
+}

@@ -1,0 +1,366 @@
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::header::{ETAG, IF_MATCH};
+use axum::http::{HeaderMap, HeaderValue, StatusCode};
+use axum::response::{IntoResponse, Response};
+use regnant_base::SecretText;
+use regnant_decision::NasKind;
+use regnant_equipment::Edition;
+use regnant_journal::{JournalError, NewestKind};
+use regnant_records::{Addresses, NasEntry, NasRow};
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+use crate::administration::equipment::{RecordVersion, entry_of};
+use crate::http::Api;
+use crate::http::callers::Signed;
+use crate::http::error::{ApiError, blocking};
+use crate::http::extract::{Asked, Sent};
+use crate::http::view::EntryView;
+
+const USUAL: usize = 500;
+const MOST: usize = 5_000;
+
+/// A NAS; its secret is never shown.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct NasView {
+    name: String,
+    /// Its addresses and blocks.
+    addresses: Vec<String>,
+    /// `switch`, `controller`, `access-point`, `firewall`, `router`, `vpn`, `manager`,
+    /// `server` or `other`.
+    kind: String,
+    site: String,
+    tags: Vec<String>,
+    note: String,
+    dialect: String,
+    /// Whether its requests must carry Message-Authenticator; false is a risk.
+    require_message_authenticator: bool,
+    /// Whether replies to logins of administrators carry the Class by which accounting finds
+    /// their decision too.
+    class_at_login: bool,
+    /// What the active policy could grant to it and its dialect cannot say; requests that
+    /// would get it are refused.
+    lacks: Vec<String>,
+}
+
+/// NASes by name.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct NasList {
+    nases: Vec<NasView>,
+    /// How many there are, whatever the filter says.
+    all: usize,
+    /// The name after which the next page begins; none at the end.
+    next: Option<String>,
+}
+
+/// A NAS with what is known of it.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct NasDetail {
+    nas: NasView,
+    /// The newest entry of the journal that is its; none where it was never heard.
+    heard: Option<EntryView>,
+    /// Where the active policy names it.
+    named_by: Vec<String>,
+    /// Entries that would take its packets if it were not there.
+    instead: Vec<String>,
+}
+
+/// A NAS that was added.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct NasAdded {
+    nas: NasView,
+    /// The secret that was made for it, shown this once; none where one was given.
+    #[schema(value_type = Option<String>)]
+    secret: Option<SecretText>,
+}
+
+/// The secret that is shared with a NAS.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct NasSecret {
+    #[schema(value_type = String)]
+    secret: SecretText,
+}
+
+/// A NAS as it shall be.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct NasForm {
+    name: String,
+    /// Its addresses and blocks, one at least.
+    addresses: Vec<String>,
+    /// `switch`, `controller`, `access-point`, `firewall`, `router`, `vpn`, `manager`,
+    /// `server` or `other`.
+    #[schema(value_type = String)]
+    kind: NasKind,
+    site: String,
+    #[serde(default)]
+    tags: Vec<String>,
+    #[serde(default)]
+    note: String,
+    #[serde(default = "standard")]
+    dialect: String,
+    /// The shared secret; left out, one is made for a new NAS and another keeps its own.
+    #[serde(default)]
+    #[schema(value_type = Option<String>)]
+    secret: Option<SecretText>,
+    /// True if not said.
+    #[serde(default = "yes")]
+    require_message_authenticator: bool,
+    /// False if not said.
+    #[serde(default)]
+    class_at_login: bool,
+}
+
+/// What of a NAS shall be otherwise; what is left out stays.
+#[derive(Default, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields, default)]
+pub(crate) struct NasPatch {
+    name: Option<String>,
+    addresses: Option<Vec<String>>,
+    #[schema(value_type = Option<String>)]
+    kind: Option<NasKind>,
+    site: Option<String>,
+    tags: Option<Vec<String>>,
+    note: Option<String>,
+    dialect: Option<String>,
+    #[schema(value_type = Option<String>)]
+    secret: Option<SecretText>,
+    require_message_authenticator: Option<bool>,
+    class_at_login: Option<bool>,
+}
+
+/// Which NASes are wanted.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct WantedNases {
+    /// Only those in which every one of these words stands: name, addresses, kind, site,
+    /// tags, note or dialect.
+    q: Option<String>,
+    /// Only those after this name.
+    after: Option<String>,
+    /// At most this many, 1 to 5000; 500 if not said.
+    limit: Option<usize>,
+}
+
+fn standard() -> String {
+    "standard".into()
+}
+
+fn yes() -> bool {
+    true
+}
+
+impl NasView {
+    fn new(row: NasRow, edition: &Edition) -> Self {
+        Self {
+            lacks: edition.lacks(&row.identity(), row.single_address()).iter().map(ToString::to_string).collect(),
+            addresses: row.networks.iter().map(ToString::to_string).collect(),
+            name: row.name,
+            kind: row.kind.word().to_owned(),
+            site: row.site,
+            tags: row.tags,
+            note: row.note,
+            dialect: row.dialect,
+            require_message_authenticator: row.require_message_authenticator,
+            class_at_login: row.class_at_login,
+        }
+    }
+
+    fn holds(&self, word: &str) -> bool {
+        let one = [&self.name, &self.kind, &self.site, &self.note, &self.dialect];
+        let mut all = one.into_iter().chain(&self.addresses).chain(&self.tags);
+        all.any(|text| text.to_lowercase().contains(word))
+    }
+}
+
+impl From<NasForm> for NasEntry {
+    fn from(form: NasForm) -> Self {
+        Self {
+            name: form.name,
+            address: Addresses::Several(form.addresses),
+            kind: form.kind,
+            site: form.site,
+            tags: form.tags,
+            note: form.note,
+            dialect: form.dialect,
+            secret: form.secret,
+            require_message_authenticator: form.require_message_authenticator,
+            class_at_login: form.class_at_login,
+        }
+    }
+}
+
+impl NasPatch {
+    fn on(self, row: &NasRow) -> NasEntry {
+        let before = entry_of(row);
+        NasEntry {
+            name: self.name.unwrap_or(before.name),
+            address: self.addresses.map_or(before.address, Addresses::Several),
+            kind: self.kind.unwrap_or(before.kind),
+            site: self.site.unwrap_or(before.site),
+            tags: self.tags.unwrap_or(before.tags),
+            note: self.note.unwrap_or(before.note),
+            dialect: self.dialect.unwrap_or(before.dialect),
+            secret: self.secret,
+            require_message_authenticator: self
+                .require_message_authenticator
+                .unwrap_or(before.require_message_authenticator),
+            class_at_login: self.class_at_login.unwrap_or(before.class_at_login),
+        }
+    }
+}
+
+/// NASes by name, a page at a time.
+#[utoipa::path(get, path = "/api/v1/nases", params(WantedNases),
+    responses((status = 200, body = NasList), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn nases(
+    State(api): State<Api>,
+    _: Signed,
+    Asked(wanted): Asked<WantedNases>,
+) -> Result<Json<NasList>, ApiError> {
+    let limit = wanted.limit.unwrap_or(USUAL);
+    if !(1..=MOST).contains(&limit) {
+        return Err(ApiError::bad(format!("`limit` is 1 to {MOST}.")));
+    }
+    let edition = api.administration.snapshot().active.edition.clone();
+    let rows = blocking(move || api.administration.equipment.all()).await?;
+    let (all, after) = (rows.len(), wanted.after.map(|name| name.to_lowercase()));
+    let words: Vec<String> = wanted.q.iter().flat_map(|q| q.split_whitespace()).map(str::to_lowercase).collect();
+    let later = rows.into_iter().filter(|row| after.as_ref().is_none_or(|after| row.name.to_lowercase() > *after));
+    let views = later.map(|row| NasView::new(row, &edition));
+    let mut nases: Vec<_> = views.filter(|view| words.iter().all(|word| view.holds(word))).take(limit + 1).collect();
+    let next = (nases.len() > limit).then(|| nases[limit - 1].name.clone());
+    nases.truncate(limit);
+    Ok(Json(NasList { nases, all, next }))
+}
+
+/// A NAS, with what is known of it. Its ETag is for If-Match.
+#[utoipa::path(get, path = "/api/v1/nases/{name}", params(("name" = String, Path)),
+    responses((status = 200, body = NasDetail), (status = 404, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn nas(State(api): State<Api>, _: Signed, Path(name): Path<String>) -> Result<Response, ApiError> {
+    let found = {
+        let api = api.clone();
+        blocking(move || api.administration.equipment.find(&name)).await?
+    };
+    let tag = etag(&found);
+    let snapshot = api.administration.snapshot();
+    let instead = found.networks.iter().filter_map(|network| {
+        let address = network.single().unwrap_or_else(|| network.first());
+        let mut holding = snapshot.nases.holding(address).filter(|(_, nas)| nas.name != found.name);
+        holding.next().map(|(block, nas)| format!("{network}: {} by {block}", nas.name))
+    });
+    let instead: Vec<_> = instead.collect();
+    let named_by = api.administration.equipment.named_by(&found.name);
+    let (name, reading) = (found.name.clone(), api.clone());
+    let heard = blocking(move || {
+        let newest = reading.reader.newest(NewestKind::Nas, &name)?;
+        let entry = newest.map(|id| reading.reader.entry(&id.to_string())).transpose()?.flatten();
+        Ok::<_, JournalError>(entry.map(|entry| EntryView::new(&entry, &reading.administration)))
+    });
+    let heard = heard.await?;
+    let nas = NasView::new(found, &snapshot.active.edition);
+    Ok((tag, Json(NasDetail { nas, heard, named_by, instead })).into_response())
+}
+
+/// Adds a NAS. Where no secret is given, one is made and shown this once.
+#[utoipa::path(post, path = "/api/v1/nases", request_body = NasForm,
+    responses((status = 201, body = NasAdded), (status = 400, body = ApiError), (status = 409, body = ApiError),
+        (status = 422, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn add(
+    State(api): State<Api>,
+    Signed { name: by, .. }: Signed,
+    Sent(form): Sent<NasForm>,
+) -> Result<Response, ApiError> {
+    let adding = api.clone();
+    let (row, secret) = blocking(move || adding.administration.equipment.add(form.into(), &by)).await?;
+    let tag = etag(&row);
+    let nas = NasView::new(row, &api.administration.snapshot().active.edition);
+    Ok((StatusCode::CREATED, tag, Json(NasAdded { nas, secret })).into_response())
+}
+
+/// Puts a NAS in the place of one. With If-Match only where it is still as it was read.
+#[utoipa::path(put, path = "/api/v1/nases/{name}", params(("name" = String, Path)), request_body = NasForm,
+    responses((status = 200, body = NasView), (status = 400, body = ApiError), (status = 404, body = ApiError),
+        (status = 409, body = ApiError), (status = 412, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn replace(
+    State(api): State<Api>,
+    Signed { name: by, .. }: Signed,
+    Path(name): Path<String>,
+    headers: HeaderMap,
+    Sent(form): Sent<NasForm>,
+) -> Result<Response, ApiError> {
+    change(api, name, headers, by, |_| form.into()).await
+}
+
+/// Changes some of a NAS. With If-Match only where it is still as it was read.
+#[utoipa::path(patch, path = "/api/v1/nases/{name}", params(("name" = String, Path)), request_body = NasPatch,
+    responses((status = 200, body = NasView), (status = 400, body = ApiError), (status = 404, body = ApiError),
+        (status = 409, body = ApiError), (status = 412, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn patch(
+    State(api): State<Api>,
+    Signed { name: by, .. }: Signed,
+    Path(name): Path<String>,
+    headers: HeaderMap,
+    Sent(patch): Sent<NasPatch>,
+) -> Result<Response, ApiError> {
+    change(api, name, headers, by, |row| patch.on(row)).await
+}
+
+async fn change(
+    api: Api,
+    name: String,
+    headers: HeaderMap,
+    by: String,
+    entry: impl FnOnce(&NasRow) -> NasEntry + Send + 'static,
+) -> Result<Response, ApiError> {
+    let (seen, changing) = (seen(&headers)?, api.clone());
+    let work = move || changing.administration.equipment.change(&name, seen.as_ref(), entry, &by);
+    let row = blocking(work).await?;
+    let tag = etag(&row);
+    Ok((tag, Json(NasView::new(row, &api.administration.snapshot().active.edition))).into_response())
+}
+
+/// Removes a NAS that the active policy does not name; its packets are not heard any more.
+#[utoipa::path(delete, path = "/api/v1/nases/{name}", params(("name" = String, Path)),
+    responses((status = 204), (status = 404, body = ApiError), (status = 409, body = ApiError),
+        (status = 412, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn remove(
+    State(api): State<Api>,
+    Signed { name: by, .. }: Signed,
+    Path(name): Path<String>,
+    headers: HeaderMap,
+) -> Result<StatusCode, ApiError> {
+    let seen = seen(&headers)?;
+    blocking(move || api.administration.equipment.remove(&name, seen.as_ref(), &by)).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Shows the secret that is shared with a NAS; the audit tells that it was shown.
+#[utoipa::path(post, path = "/api/v1/nases/{name}/secret", params(("name" = String, Path)),
+    responses((status = 200, body = NasSecret), (status = 404, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn reveal(
+    State(api): State<Api>,
+    Signed { name: by, .. }: Signed,
+    Path(name): Path<String>,
+) -> Result<Json<NasSecret>, ApiError> {
+    let secret = blocking(move || api.administration.equipment.reveal(&name, &by)).await?;
+    Ok(Json(NasSecret { secret }))
+}
+
+fn etag(row: &NasRow) -> [(axum::http::HeaderName, HeaderValue); 1] {
+    let RecordVersion(version) = RecordVersion::of(row);
+    [(ETAG, HeaderValue::from_str(&format!("\"{version}\"")).expect("hex digits fit a header"))]
+}
+
+/// What the author of a change saw (RFC 9110 section 13.1.1).
+fn seen(headers: &HeaderMap) -> Result<Option<RecordVersion>, ApiError> {
+    let Some(value) = headers.get(IF_MATCH) else { return Ok(None) };
+    let tag = value.to_str().ok().and_then(|text| text.trim().strip_prefix('"')?.strip_suffix('"'));
+    match (tag, value.as_bytes()) {
+        (_, b"*") => Ok(None),
+        (Some(tag), _) if !tag.contains('"') => Ok(Some(RecordVersion(tag.to_owned()))),
+        _ => Err(ApiError::bad("If-Match is one ETag in quotes, as the record's page gives it.")),
+    }
+}
