@@ -60,6 +60,13 @@ fn nothing_is_shown_or_changed_without_signing_in() {
             let status = match verb.as_str() {
                 "get" => service.get(address).0,
                 "post" => service.post(address, &json!({ "source": "" })).0,
+                "put" | "patch" => {
+                    let request = ureq::http::Request::builder().method(&*verb.to_uppercase());
+                    let request = request
+                        .uri(format!("{}/api/v1/{address}", service.api))
+                        .header("content-type", "application/json");
+                    agent().run(request.body("{}").unwrap()).unwrap().status().as_u16()
+                }
                 "delete" => service.delete(address).0,
                 other => panic!("{other} {path}: tell this test how to call it"),
             };

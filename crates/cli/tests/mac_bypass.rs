@@ -77,7 +77,7 @@ fn what_the_dialect_does_not_say_is_no_mac_bypass() {
     by_password(&only_eap, 1);
     by_eap(&only_eap, SCANNER, SCANNER, SCANNER, 0);
     let shown = only_eap.client(&["dialect", "show", "own"]).succeeds();
-    assert!(shown.ends_with("MAC bypass by eap-md5\n"), "{shown}");
+    assert!(shown.contains("MAC bypass by eap-md5\n"), "{shown}");
     let none = harbour_with("[]");
     by_password(&none, 1);
     by_eap(&none, SCANNER, SCANNER, SCANNER, 1);

@@ -41,6 +41,7 @@ fn a_switch_is_added_changed_and_removed_from_the_command_line() {
     let secret: &'static str = String::leak(secret.to_owned());
     let dock = Nas { secret, ..DOCK };
     asks(&service, &dock, 0);
+    service.entries("q=dock-sw-2&outcome=granted", 1);
     let shown = service.client(&["nas", "show", "Dock-SW-2"]).succeeds();
     for part in ["127.0.0.13 10.50.0.0/16", "switch", "new", "Behind the crane", "crane controller 02:00:5e:20:00:07"] {
         assert!(shown.contains(part), "{part}: {shown}");
