@@ -1,5 +1,5 @@
 //! Any bytes on the accounting port: taken as a report or refused with a cause, read, kept and
-//! told. The sender knows the secret, so that everything behind it is reached.
+//! told; and what is told of a stranger by them. The sender knows the secret, so that everything behind it is reached.
 #![no_main]
 
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
@@ -7,7 +7,7 @@ use std::sync::{Arc, LazyLock};
 
 use libfuzzer_sys::fuzz_target;
 use regnant_decision::{NasIdentity, NasKind};
-use regnant_equipment::{AcceptedAccounting, DecisionClass, Nas, accept_accounting};
+use regnant_equipment::{AcceptedAccounting, DecisionClass, Nas, accept_accounting, claims, secret_fits};
 use regnant_evidence::AccountingRecord;
 use regnant_radius::{Builder, Code, Dictionary, SharedSecret, number};
 use ulid::Ulid;
@@ -43,6 +43,8 @@ fn take(bytes: &[u8]) {
 }
 
 fuzz_target!(|bytes: &[u8]| {
+    claims(bytes);
+    secret_fits(bytes, &NAS.secret);
     take(bytes);
     let mut builder = Builder::unsigned(Code::ACCOUNTING_REQUEST, 1);
     if builder.attribute(number::ACCT_STATUS_TYPE, &[0, 0, 0, 2]).and_then(|()| builder.encoded(bytes)).is_ok() {

@@ -558,6 +558,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/unheard": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Who stayed unheard within the last minutes: known equipment first, then by the last
+         *     packet. What was mended since is left out.
+         */
+        get: operations["unheard"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/unheard/{id}/secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tries a secret on the newest packet of a sender that stayed unheard. It is kept nowhere. */
+        post: operations["try_secret"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/welcome": {
         parameters: {
             query?: never;
@@ -689,6 +726,24 @@ export interface components {
             /** @description Its title. */
             title: string;
         };
+        /** @description Why packets stayed unheard. */
+        CauseView: {
+            /** @description What to do about it. */
+            advice: string;
+            /** @description Why. */
+            cause: string;
+            /** @description The entry of the journal. */
+            entry: string;
+            /** @description When the first came, in UTC. */
+            first: string;
+            /** @description When the last came. */
+            last: string;
+            /**
+             * Format: int64
+             * @description How many packets.
+             */
+            packets: number;
+        };
         /** @description One certificate of ours. */
         CertificateReport: {
             /** @description Its chain, its own certificate first. */
@@ -746,6 +801,15 @@ export interface components {
             cases: components["schemas"]["CaseReport"][];
             /** @description Errors and warnings, in the order of the text. */
             diagnostics: components["schemas"]["DiagnosticReport"][];
+        };
+        /** @description What a sender claims to be. */
+        ClaimsView: {
+            /** @description NAS-IP-Address or NAS-IPv6-Address. */
+            address?: string | null;
+            /** @description NAS-Identifier. */
+            identifier?: string | null;
+            /** @description What it is, as far as its attributes show. */
+            kind?: string | null;
         };
         /** @description How often what was decided. */
         CountList: {
@@ -1259,6 +1323,13 @@ export interface components {
             /** @description Whether some value comes from a fact; the longest that it may be is shown. */
             varies: boolean;
         };
+        /** @description Whether a secret fits. */
+        SecretFits: {
+            /** @description Whether the newest packet was made under it; none where nothing in it can be verified. */
+            fits?: boolean | null;
+            /** @description The same in a sentence. */
+            says: string;
+        };
         /** @description The secrets that replies may carry, by name; nobody is shown what they are. */
         SecretList: {
             secrets: string[];
@@ -1314,6 +1385,10 @@ export interface components {
             /** @description Send it as `Authorization: Bearer TOKEN`. */
             token: string;
         };
+        /** @description A secret to be tried. */
+        TriedSecret: {
+            secret: string;
+        };
         /** @description What was kept of a trust. */
         TrustKept: {
             /** @description The subjects of certificates that were left out because they are no authorities'. */
@@ -1335,6 +1410,27 @@ export interface components {
             ocsp_url?: string | null;
             /** @description Their revocation lists, from files and fetched. */
             revocation_lists: components["schemas"]["ListReport"][];
+        };
+        /** @description Who stayed unheard within the last minutes. */
+        UnheardList: {
+            senders: components["schemas"]["UnheardView"][];
+            /**
+             * Format: int64
+             * @description Packets of senders beyond those listed.
+             */
+            unlisted: number;
+        };
+        /** @description A sender that stayed unheard. */
+        UnheardView: {
+            /** @description Whether a secret can be tried on its newest packet. */
+            can_try_secret: boolean;
+            causes: components["schemas"]["CauseView"][];
+            /** @description What it claims to be in its newest packet; nothing of that is proved. */
+            claims: components["schemas"]["ClaimsView"];
+            /** @description The NAS that has this address, where one has. */
+            nas?: string | null;
+            /** @description Its address. */
+            source: string;
         };
         /** @description The first administrator. */
         WelcomeForm: {
@@ -2948,6 +3044,83 @@ export interface operations {
                 };
             };
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    unheard: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UnheardList"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    try_secret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The sender's address */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TriedSecret"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SecretFits"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

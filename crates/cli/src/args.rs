@@ -153,6 +153,17 @@ pub(crate) enum NasAction {
         /// Its name
         name: String,
     },
+    /// List who stayed unheard within the last minutes, why, and what it claims to be
+    Unheard {
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Try a secret, read from standard input, on the newest packet of such a sender
+    TrySecret {
+        /// The sender's address
+        source: std::net::IpAddr,
+    },
     /// Print all as an inventory file (TOML), without their secrets
     Export,
 }

@@ -7,7 +7,7 @@ use serde_json::{Map, Value, json};
 use crate::api::Client;
 use crate::args::{self, NasAction};
 use crate::failure::Failure;
-use crate::journal::sentence;
+use crate::journal::{sentence, time};
 use crate::paint::{self, say, table};
 use crate::sign_in::ask_secretly;
 
@@ -60,6 +60,16 @@ pub(crate) fn run(args: &args::Nas) -> Result<ExitCode, Failure> {
         NasAction::Secret { name } => {
             let shown = client.post(&format!("{}/secret", at(name)?), &json!({}))??;
             say!("{}", shown["secret"].as_str().unwrap_or_default());
+        }
+        NasAction::Unheard { json } => {
+            let list = client.get("unheard", &[])?;
+            if *json { paint::json(&list) } else { unheard(&list) }
+        }
+        NasAction::TrySecret { source } => {
+            let secret = ask_secretly("The shared secret: ")?;
+            let told = client.post(&format!("unheard/{source}/secret"), &json!({ "secret": secret }))??;
+            say!("{}", text(&told["says"]));
+            return Ok(if told["fits"] == true { ExitCode::SUCCESS } else { ExitCode::from(1) });
         }
         NasAction::Export => say!("{}", export(&all(&client, "")?)),
     }
@@ -196,6 +206,33 @@ fn show(detail: &Value) {
     let width = rows.iter().map(|[label, _]| label.chars().count()).max().unwrap_or(0);
     for [label, value] in rows {
         say!("  {label:width$}  {value}");
+    }
+}
+
+/// Each sender with what it claims, why it stays unheard and what to do.
+fn unheard(list: &Value) {
+    let senders = list["senders"].as_array().into_iter().flatten();
+    if senders.clone().next().is_none() {
+        return say!("Nobody stayed unheard within the last minutes.");
+    }
+    for sender in senders {
+        let claims = &sender["claims"];
+        let claimed = [("identifier", "calls itself"), ("address", "says its address is"), ("kind", "looks like a")];
+        let claimed = claimed.iter().filter(|(field, _)| claims[field].is_string());
+        let claimed: Vec<_> = claimed.map(|(field, says)| format!("{says} {}", text(&claims[field]))).collect();
+        let nas = if sender["nas"].is_string() { format!(" ({})", text(&sender["nas"])) } else { String::new() };
+        say!("{}{nas}  {}", paint::bold(&text(&sender["source"])), claimed.join(", "));
+        for cause in sender["causes"].as_array().into_iter().flatten() {
+            let packets = cause["packets"].as_u64().unwrap_or(0);
+            let packets = if packets == 1 { "1 packet".to_owned() } else { format!("{packets} packets") };
+            say!(
+                "  {} {packets}, last at {}: {}",
+                paint::mark("unheard"),
+                time(&text(&cause["last"])),
+                text(&cause["cause"])
+            );
+            say!("    {}", paint::dim(&text(&cause["advice"])));
+        }
     }
 }
 

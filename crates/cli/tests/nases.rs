@@ -143,3 +143,65 @@ fn an_exported_file_has_no_secrets_and_importing_it_keeps_them() {
     );
     assert_eq!(service.get("nases?limit=5&after=Mast-WLC-1").1["nases"][0]["name"], "pilot-vpn-1");
 }
+
+#[test]
+fn an_unknown_sender_is_told_with_what_it_claims_until_it_is_added() {
+    let service = Running::harbour();
+    let ask = ["mac", "--mac", "02005e200007", "--wait", "1", "--tries", "1", "--attribute"];
+    service.try_from(&DOCK, &[&ask[..], &["NAS-Identifier=dock\u{1b}[31m"]].concat()).ends_with(3);
+    let list = || service.get("unheard").1["senders"].as_array().unwrap().clone();
+    let [sender] = &list()[..] else { panic!("{:?}", list()) };
+    assert_eq!((&sender["source"], &sender["nas"]), (&json!("127.0.0.13"), &Value::Null));
+    assert_eq!((&sender["claims"]["kind"], &sender["can_try_secret"]), (&json!("switch"), &json!(true)));
+    assert_eq!(
+        (&sender["causes"][0]["packets"], &sender["causes"][0]["cause"]),
+        (&json!(1), &json!("no NAS has this address"))
+    );
+    let told = service.client(&["nas", "unheard"]).succeeds();
+    assert!(told.contains("127.0.0.13  calls itself dock") && told.contains("looks like a switch"), "{told}");
+    assert!(!told.contains('\u{1b}'), "what it claims steers no terminal: {told:?}");
+    // Which secret it has is tried on the packet that came.
+    let tried = |secret: &str, code: i32| {
+        let mut command = service.client(&["nas", "try-secret", "127.0.0.13"]);
+        let file = service.data.join("typed");
+        fs::write(&file, format!("{secret}\n")).unwrap();
+        let output = command.stdin(fs::File::open(&file).unwrap()).output().unwrap();
+        assert_eq!(output.status.code(), Some(code), "{output:?}");
+        String::from_utf8(output.stdout).unwrap()
+    };
+    assert!(tried("gantry-4-lashing", 1).contains("does not fit"));
+    assert!(tried(DOCK.secret, 0).contains("The secret fits"));
+    let add = json!({ "name": "dock-sw-2", "addresses": ["127.0.0.13"], "kind": "switch", "site": "dock", "secret": DOCK.secret });
+    assert_eq!(service.post("nases", &add).0, 201);
+    // The story closes by itself.
+    assert_eq!(list(), [] as [Value; 0]);
+    asks(&service, &DOCK, 0);
+    assert!(service.client(&["nas", "unheard"]).succeeds().contains("Nobody stayed unheard"));
+}
+
+#[test]
+fn a_secret_that_differs_is_found_by_trying_and_what_cannot_be_verified_is_said() {
+    let service = Running::harbour();
+    service.try_from(&MISTYPED_SW_1, &["mac", "--mac", "02005e200007", "--wait", "1", "--tries", "1"]).ends_with(3);
+    let fits = |source: &str, secret: &str| {
+        let (status, told) = service.post(&format!("unheard/{source}/secret"), &json!({ "secret": secret }));
+        (status, told["fits"].clone())
+    };
+    assert_eq!(fits("127.0.0.12", YARD_SW_1.secret), (200, json!(false)));
+    assert_eq!(fits("127.0.0.12", MISTYPED_SW_1.secret), (200, json!(true)));
+    // A report shows it by its authenticator.
+    let accounting = service.accounting.to_string();
+    let stray = ["try", "accounting", "--from", "127.0.0.99", "--secret", "another-one-9", "--server", &accounting];
+    let mut command = regnant();
+    command.args(stray).args(["--wait", "1", "--tries", "1", "--mac", "02005e200007"]).ends_with(3);
+    assert_eq!(fits("127.0.0.99", "another-one-9"), (200, json!(true)));
+    assert_eq!(fits("127.0.0.99", "another-one-8"), (200, json!(false)));
+    // What carries no Message-Authenticator shows nothing.
+    let unsigned = Nas { signed: false, ..GATE_FW_1 };
+    let login = ["pap", "--user", "x", "--password", "y", "--wait", "1", "--tries", "1"];
+    service.try_from(&unsigned, &login).ends_with(3);
+    assert_eq!(fits("127.0.0.31", GATE_FW_1.secret), (200, Value::Null));
+    assert_eq!((fits("127.0.0.77", "x").0, fits("nowhere", "x").0), (404, 400));
+    let audit = service.get("audit").1.to_string();
+    assert!(!audit.contains("another-one"), "what is tried is kept nowhere");
+}

@@ -18,6 +18,7 @@ mod render;
 mod reply;
 mod request;
 mod secrets;
+mod stranger;
 mod vocabulary;
 
 pub use accept::{AcceptedRequest, Cause, accept};
@@ -31,4 +32,5 @@ pub use nas::{Nas, NasTable};
 pub use render::dialect::Dialect;
 pub use render::{CannotSay, RenderError};
 pub use secrets::NamedSecrets;
+pub use stranger::{Claims, claims, secret_fits};
 pub use vocabulary::{NameTaken, Vocabulary};

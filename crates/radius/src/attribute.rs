@@ -6,6 +6,8 @@ pub mod number {
     pub const USER_PASSWORD: u8 = 2;
     /// RFC 2865 section 5.3.
     pub const CHAP_PASSWORD: u8 = 3;
+    /// RFC 2865 section 5.4.
+    pub const NAS_IP_ADDRESS: u8 = 4;
     /// RFC 2865 section 5.5.
     pub const NAS_PORT: u8 = 5;
     /// RFC 2865 section 5.6.
@@ -24,6 +26,8 @@ pub mod number {
     pub const CALLED_STATION_ID: u8 = 30;
     /// RFC 2865 section 5.31.
     pub const CALLING_STATION_ID: u8 = 31;
+    /// RFC 2865 section 5.32.
+    pub const NAS_IDENTIFIER: u8 = 32;
     /// RFC 2865 section 5.33.
     pub const PROXY_STATE: u8 = 33;
     /// RFC 2866 section 5.1.
@@ -56,6 +60,8 @@ pub mod number {
     pub const NAS_PORT_ID: u8 = 87;
     /// RFC 4372 section 2.2.
     pub const CHARGEABLE_USER_IDENTITY: u8 = 89;
+    /// RFC 3162 section 2.1.
+    pub const NAS_IPV6_ADDRESS: u8 = 95;
     /// RFC 5176 section 3.6.
     pub const ERROR_CAUSE: u8 = 101;
     /// RFC 7268 section 2.1.

@@ -19,6 +19,7 @@ mod nases;
 pub(crate) mod openapi;
 mod policy;
 mod secrets;
+mod unheard;
 mod view;
 
 use std::sync::Arc;
@@ -123,6 +124,8 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(nases::nases, nases::add))
         .routes(routes!(nases::nas, nases::replace, nases::patch, nases::remove))
         .routes(routes!(nases::reveal))
+        .routes(routes!(unheard::unheard))
+        .routes(routes!(unheard::try_secret))
         .routes(routes!(inventory::devices))
         .routes(routes!(inventory::import))
         .routes(routes!(certificates::certificates, certificates::import))

@@ -40,7 +40,8 @@ impl Receive for AccountingReceiver {
             slot => slot.flatten(),
         };
         let unheard = |cause: Cause, ids: &mut Ids| {
-            radius.unheard.note(source.ip(), nas.map(|nas| nas.name.as_str()), cause, now_ms(), || ids.next());
+            let nas = nas.map(|nas| nas.name.as_str());
+            radius.unheard.note((source.ip(), datagram.bytes), nas, cause, now_ms(), || ids.next());
         };
         let accepted = match accept_accounting(nas, source, datagram.bytes) {
             Ok(AcceptedAccounting::Report(accepted)) => accepted,

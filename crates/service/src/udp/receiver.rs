@@ -80,7 +80,8 @@ impl Receiving<'_> {
             Ok(accepted) => accepted,
             Err(cause) => {
                 let nas = nas.map(|nas| nas.name.as_str());
-                return self.radius.unheard.note(source.ip(), nas, cause, now_ms(), || self.ids.next());
+                let sender = (source.ip(), datagram.bytes);
+                return self.radius.unheard.note(sender, nas, cause, now_ms(), || self.ids.next());
             }
         };
         let sink = DatagramSink::of(self.socket, datagram);
@@ -229,7 +230,7 @@ impl RadiusState {
             count(&self.counters.crowded_out);
             let id = || Ulid::from_parts(now_ms(), rand_id());
             let (source, nas) = (given_up.source().ip(), Some(given_up.nas()));
-            self.unheard.note(source, nas, Cause::TooManyConversations, now_ms(), id);
+            self.unheard.note((source, &[]), nas, Cause::TooManyConversations, now_ms(), id);
         }
         kept
     }

@@ -5,6 +5,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use regnant_equipment::Cause;
 use regnant_evidence::UnheardRecord;
+use regnant_radius::{HEADER_LEN, MAX_LEN};
 use ulid::Ulid;
 
 /// Senders that are listed at a time, of known equipment and of others each; more
@@ -25,9 +26,28 @@ pub(crate) struct Unheard {
 
 #[derive(Debug, Default)]
 struct Table {
-    known: HashMap<IpAddr, Vec<Listed>>,
-    unknown: HashMap<IpAddr, Vec<Listed>>,
+    known: HashMap<IpAddr, Sender>,
+    unknown: HashMap<IpAddr, Sender>,
     unlisted: u64,
+}
+
+#[derive(Debug, Default)]
+struct Sender {
+    listed: Vec<Listed>,
+    /// Its newest packet, in memory only: a secret can be tried on it, and it says what the
+    /// sender claims to be.
+    newest: Option<Box<[u8]>>,
+}
+
+/// A sender that stayed unheard a moment ago.
+#[derive(Clone, Debug)]
+pub(crate) struct UnheardSender {
+    /// Its address.
+    pub(crate) source: IpAddr,
+    /// What stayed unheard, by cause.
+    pub(crate) records: Vec<UnheardRecord>,
+    /// Its newest packet, where one came whole.
+    pub(crate) newest: Option<Box<[u8]>>,
 }
 
 #[derive(Debug)]
@@ -40,7 +60,7 @@ impl Unheard {
     /// Notes a packet.
     pub(crate) fn note(
         &self,
-        source: IpAddr,
+        (source, packet): (IpAddr, &[u8]),
         nas: Option<&str>,
         cause: Cause,
         now: u64,
@@ -53,7 +73,11 @@ impl Unheard {
             table.unlisted += 1;
             return;
         }
-        let of_sender = senders.entry(source).or_default();
+        let sender = senders.entry(source).or_default();
+        if (HEADER_LEN..=MAX_LEN).contains(&packet.len()) {
+            sender.newest = Some(packet.into());
+        }
+        let of_sender = &mut sender.listed;
         let same = of_sender.iter().position(|listed| listed.record.cause == cause);
         let is_alike = |listed: &Listed| discriminant(&listed.record.cause) == discriminant(&cause);
         let full = || of_sender.iter().filter(|listed| is_alike(listed)).count() >= MOST_ALIKE;
@@ -91,11 +115,33 @@ impl Unheard {
             listed.record.count > listed.written || now.saturating_sub(listed.record.last) < QUIET_MS
         };
         for senders in [&mut table.known, &mut table.unknown] {
-            senders.retain(|_, of_sender| {
-                of_sender.retain_mut(&mut keep);
-                !of_sender.is_empty()
+            senders.retain(|_, sender| {
+                sender.listed.retain_mut(&mut keep);
+                !sender.listed.is_empty()
             });
         }
+    }
+
+    /// Who stayed unheard a moment ago, known equipment first, then by the last packet.
+    pub(crate) fn senders(&self) -> Vec<UnheardSender> {
+        let table = self.lock();
+        let all = table.known.iter().chain(&table.unknown).map(|(source, sender)| UnheardSender {
+            source: *source,
+            records: sender.listed.iter().map(|listed| listed.record.clone()).collect(),
+            newest: sender.newest.clone(),
+        });
+        let mut all: Vec<_> = all.collect();
+        let last = |sender: &UnheardSender| sender.records.iter().map(|record| record.last).max();
+        all.sort_by_key(|sender| {
+            (sender.records.iter().all(|record| record.nas.is_none()), std::cmp::Reverse(last(sender)), sender.source)
+        });
+        all
+    }
+
+    /// The newest packet of a sender.
+    pub(crate) fn newest(&self, source: IpAddr) -> Option<Box<[u8]>> {
+        let table = self.lock();
+        table.known.get(&source).or_else(|| table.unknown.get(&source))?.newest.clone()
     }
 
     /// Packets of senders beyond those listed.
@@ -129,8 +175,8 @@ mod tests {
     fn a_flood_is_one_entry_and_many_senders_are_bounded() {
         let unheard = Unheard::default();
         for n in 0..3_000 {
-            unheard.note(sender(n), None, Cause::UnknownSender, 5, || Ulid::from_parts(5, n.into()));
-            unheard.note(sender(1), None, Cause::UnknownSender, 6, Ulid::nil);
+            unheard.note((sender(n), &[]), None, Cause::UnknownSender, 5, || Ulid::from_parts(5, n.into()));
+            unheard.note((sender(1), &[]), None, Cause::UnknownSender, 6, Ulid::nil);
         }
         let all = written(&unheard, 7);
         assert_eq!(all.len(), MOST);
@@ -142,12 +188,29 @@ mod tests {
     }
 
     #[test]
+    fn the_newest_packet_of_a_sender_is_known_and_no_more_of_it() {
+        let unheard = Unheard::default();
+        let note = |n, packet: &[u8], nas| {
+            unheard.note((sender(n), packet), nas, Cause::SecretDiffers, 5 + u64::from(n), Ulid::nil);
+        };
+        note(1, &[1; 20], None);
+        note(1, &[2; 30], None);
+        note(1, &[3; 19], None);
+        note(2, &[4; 5_000], Some("quay-sw-1"));
+        note(3, &[5; 40], None);
+        assert_eq!(unheard.newest(sender(1)).as_deref(), Some(&[2; 30][..]));
+        assert_eq!((unheard.newest(sender(2)), unheard.newest(sender(9))), (None, None));
+        let order: Vec<_> = unheard.senders().into_iter().map(|one| one.source).collect();
+        assert_eq!(order, [2, 3, 1].map(sender), "known equipment first, then the newest");
+    }
+
+    #[test]
     fn forged_senders_hide_no_known_equipment() {
         let unheard = Unheard::default();
         for n in 0..3_000 {
-            unheard.note(sender(n), None, Cause::UnknownSender, 5, Ulid::nil);
+            unheard.note((sender(n), &[]), None, Cause::UnknownSender, 5, Ulid::nil);
         }
-        unheard.note(sender(9_999), Some("quay-sw-1"), Cause::SecretDiffers, 6, Ulid::nil);
+        unheard.note((sender(9_999), &[]), Some("quay-sw-1"), Cause::SecretDiffers, 6, Ulid::nil);
         let all = written(&unheard, 7);
         assert!(all.iter().any(|record| record.cause == Cause::SecretDiffers && record.nas.is_some()));
     }
@@ -157,9 +220,9 @@ mod tests {
         let unheard = Unheard::default();
         for n in 0..100 {
             let cause = Cause::Malformed(format!("the packet states a length of {n} bytes"));
-            unheard.note(sender(1), Some("quay-sw-1"), cause, 5, Ulid::nil);
+            unheard.note((sender(1), &[]), Some("quay-sw-1"), cause, 5, Ulid::nil);
         }
-        unheard.note(sender(1), Some("quay-sw-1"), Cause::SecretDiffers, 5, Ulid::nil);
+        unheard.note((sender(1), &[]), Some("quay-sw-1"), Cause::SecretDiffers, 5, Ulid::nil);
         let all = written(&unheard, 7);
         assert_eq!((all.len(), all.iter().map(|record| record.count).sum::<u64>()), (MOST_ALIKE + 1, 101));
         assert_eq!(all.last().unwrap().cause, Cause::SecretDiffers);

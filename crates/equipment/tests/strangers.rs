@@ -1,0 +1,95 @@
+//! What bytes from anybody may do: nothing but be told.
+use std::net::SocketAddr;
+use std::sync::Arc;
+
+use proptest::prelude::*;
+use regnant_decision::{NasIdentity, NasKind};
+use regnant_equipment::{AcceptedAccounting, Claims, Nas, ReportStatus, accept_accounting, claims, secret_fits};
+use regnant_radius::{Builder, Code, SharedSecret, number};
+
+fn secret() -> SharedSecret {
+    SharedSecret::new(*b"bollard-9-anchor")
+}
+
+fn nas() -> Arc<Nas> {
+    let identity = NasIdentity {
+        name: "quay-sw-1".into(),
+        kind: NasKind::Switch,
+        site: "quay".into(),
+        dialect: "standard".into(),
+    };
+    Arc::new(Nas {
+        identity,
+        networks: vec!["127.0.0.11".parse().unwrap()],
+        secret: secret(),
+        require_message_authenticator: true,
+        class_at_login: false,
+    })
+}
+
+fn source() -> SocketAddr {
+    "127.0.0.11:1".parse().unwrap()
+}
+
+#[test]
+fn a_request_shows_what_it_claims_and_whose_secret_it_has() {
+    let request = |signed: bool| {
+        let mut builder = if signed { Builder::new } else { Builder::unsigned }(Code::ACCESS_REQUEST, 1);
+        builder.attribute(number::NAS_IDENTIFIER, b"dock").unwrap();
+        builder.attribute(number::NAS_IP_ADDRESS, &[10, 44, 0, 9]).unwrap();
+        builder.attribute(number::NAS_PORT_TYPE, &[0, 0, 0, 19]).unwrap();
+        builder.request(&[9; 16], &secret())
+    };
+    let expected = Claims {
+        identifier: Some("dock".into()),
+        address: Some([10, 44, 0, 9].into()),
+        kind: Some(NasKind::Controller),
+    };
+    assert_eq!(claims(&request(true)), expected);
+    let other = SharedSecret::new(*b"gantry-4-lashing");
+    assert_eq!(
+        (secret_fits(&request(true), &secret()), secret_fits(&request(true), &other)),
+        (Some(true), Some(false))
+    );
+    assert_eq!(secret_fits(&request(false), &secret()), None);
+    assert_eq!(claims(b"hello"), Claims::default());
+}
+
+proptest! {
+    /// Whatever comes is a report, or is refused with a cause; a report reads as it was built.
+    #[test]
+    fn any_bytes_are_told_and_any_report_is_read(
+        bytes in prop::collection::vec(any::<u8>(), 0..200),
+        status in any::<u32>(),
+        sent in any::<u64>(),
+        session in "[ -~]{0,60}",
+        rest in prop::collection::vec((1..=u8::MAX, prop::collection::vec(any::<u8>(), 0..30)), 0..8),
+    ) {
+        claims(&bytes);
+        secret_fits(&bytes, &secret());
+        let _ = accept_accounting(Some(&nas()), source(), &bytes);
+        let mut builder = Builder::unsigned(Code::ACCOUNTING_REQUEST, 1);
+        builder.attribute(number::ACCT_STATUS_TYPE, &status.to_be_bytes()).unwrap();
+        builder.attribute(number::ACCT_SESSION_ID, session.as_bytes()).unwrap();
+        builder.attribute(number::ACCT_INPUT_OCTETS, &(sent as u32).to_be_bytes()).unwrap();
+        builder.attribute(number::ACCT_INPUT_GIGAWORDS, &((sent >> 32) as u32).to_be_bytes()).unwrap();
+        for (number, value) in rest.iter().filter(|(number, _)| ![40, 80].contains(number)) {
+            builder.attribute(*number, value).unwrap();
+        }
+        let packet = builder.accounting_request(&secret());
+        prop_assert_eq!(secret_fits(&packet, &secret()), Some(true));
+        let Ok(AcceptedAccounting::Report(accepted)) = accept_accounting(Some(&nas()), source(), &packet) else {
+            return Err(TestCaseError::fail("a report is refused"));
+        };
+        let report = accepted.report();
+        prop_assert_eq!(report.status, ReportStatus::of(status));
+        prop_assert_eq!(report.status.number(), status);
+        prop_assert_eq!((report.session.as_deref(), report.sent), (Some(session.as_str()), Some(sent)));
+        accepted.response().unwrap();
+        for at in 0..packet.len() {
+            let mut changed = packet.clone();
+            changed[at] ^= 1;
+            prop_assert!(accept_accounting(Some(&nas()), source(), &changed).is_err(), "byte {} may be changed", at);
+        }
+    }
+}
