@@ -5,6 +5,9 @@ import { Certificates } from "./places/certificates/Certificates";
 import { Decision } from "./places/journal/Decision";
 import { type Filter, readFilter } from "./places/journal/entries";
 import { Journal } from "./places/journal/Journal";
+import { NasPage } from "./places/network/NasPage";
+import { Network } from "./places/network/Network";
+import { NewNas } from "./places/network/NewNas";
 import { Policy } from "./places/policy/Policy";
 import { SignIn } from "./places/sign-in/SignIn";
 import { Welcome } from "./places/sign-in/Welcome";
@@ -61,10 +64,29 @@ const decision = createRoute({ getParentRoute: () => inside, path: "/journal/$id
 
 const policy = createRoute({ getParentRoute: () => inside, path: "/policy", component: Policy });
 
+const network = createRoute({
+  getParentRoute: () => inside,
+  path: "/network",
+  component: Network,
+  validateSearch: (search): { q?: string } => (search.q ? { q: String(search.q) } : {}),
+});
+
+const newNas = createRoute({
+  getParentRoute: () => inside,
+  path: "/network/new",
+  component: NewNas,
+  validateSearch: (search): { address?: string; name?: string; kind?: string } => {
+    const texts = ["address", "name", "kind"].filter((key) => typeof search[key] === "string");
+    return Object.fromEntries(texts.map((key) => [key, search[key]]));
+  },
+});
+
+const nas = createRoute({ getParentRoute: () => inside, path: "/network/$name", component: NasPage });
+
 const certificates = createRoute({ getParentRoute: () => inside, path: "/certificates", component: Certificates });
 
 export const router = createRouter({
-  routeTree: root.addChildren([signIn, welcome, inside.addChildren([start, journal, decision, policy, certificates])]),
+  routeTree: root.addChildren([signIn, welcome, inside.addChildren([start, journal, decision, policy, network, newNas, nas, certificates])]),
   scrollRestoration: true,
 });
 

@@ -35,7 +35,7 @@ export interface paths {
          * Keeps a certificate with its key; gates that present it do so from the next
          *     conversation on.
          */
-        post: operations["import"];
+        post: operations["import_certificate"];
         delete?: never;
         options?: never;
         head?: never;
@@ -52,7 +52,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Makes a key and a signing request. */
-        post: operations["request"];
+        post: operations["request_certificate"];
         delete?: never;
         options?: never;
         head?: never;
@@ -91,7 +91,7 @@ export interface paths {
          *     policy goes on with it as a new edition; where some grant could not be told in it to a
          *     NAS that may get it, nothing is changed.
          */
-        post: operations["add"];
+        post: operations["add_dialect"];
         delete?: never;
         options?: never;
         head?: never;
@@ -127,7 +127,7 @@ export interface paths {
         put?: never;
         post?: never;
         /** Removes a dialect of your own, where nothing needs it. */
-        delete: operations["remove"];
+        delete: operations["remove_dialect"];
         options?: never;
         head?: never;
         patch?: never;
@@ -148,7 +148,7 @@ export interface paths {
          *     active policy goes on with it as a new edition; what does not go together with what
          *     there is changes nothing.
          */
-        post: operations["add"];
+        post: operations["add_dictionary"];
         delete?: never;
         options?: never;
         head?: never;
@@ -167,7 +167,7 @@ export interface paths {
         put?: never;
         post?: never;
         /** Removes a dictionary of your own, where nothing needs it. */
-        delete: operations["remove"];
+        delete: operations["remove_dictionary"];
         options?: never;
         head?: never;
         patch?: never;
@@ -203,7 +203,7 @@ export interface paths {
          * Adds or changes equipment, people and devices; all or nothing. The body has
          *     the fields of an inventory file.
          */
-        post: operations["import"];
+        post: operations["import_inventory"];
         delete?: never;
         options?: never;
         head?: never;
@@ -309,7 +309,7 @@ export interface paths {
         get: operations["nases"];
         put?: never;
         /** Adds a NAS. Where no secret is given, one is made and shown this once. */
-        post: operations["add"];
+        post: operations["add_nas"];
         delete?: never;
         options?: never;
         head?: never;
@@ -326,14 +326,14 @@ export interface paths {
         /** A NAS, with what is known of it. Its ETag is for If-Match. */
         get: operations["nas"];
         /** Puts a NAS in the place of one. With If-Match only where it is still as it was read. */
-        put: operations["replace"];
+        put: operations["replace_nas"];
         post?: never;
         /** Removes a NAS that the active policy does not name; its packets are not heard any more. */
-        delete: operations["remove"];
+        delete: operations["remove_nas"];
         options?: never;
         head?: never;
         /** Changes some of a NAS. With If-Match only where it is still as it was read. */
-        patch: operations["patch"];
+        patch: operations["change_nas"];
         trace?: never;
     };
     "/api/v1/nases/{name}/secret": {
@@ -346,7 +346,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Shows the secret that is shared with a NAS; the audit tells that it was shown. */
-        post: operations["reveal"];
+        post: operations["reveal_nas_secret"];
         delete?: never;
         options?: never;
         head?: never;
@@ -432,7 +432,7 @@ export interface paths {
         get: operations["secrets"];
         put?: never;
         /** Keeps a secret, in the place of one of its name; it counts from the next reply on. */
-        post: operations["set"];
+        post: operations["set_secret"];
         delete?: never;
         options?: never;
         head?: never;
@@ -450,7 +450,7 @@ export interface paths {
         put?: never;
         post?: never;
         /** Removes a secret that the active policy does not name. */
-        delete: operations["remove"];
+        delete: operations["remove_secret"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1515,7 +1515,7 @@ export interface operations {
             };
         };
     };
-    import: {
+    import_certificate: {
         parameters: {
             query?: never;
             header?: never;
@@ -1552,7 +1552,7 @@ export interface operations {
             };
         };
     };
-    request: {
+    request_certificate: {
         parameters: {
             query?: never;
             header?: never;
@@ -1658,7 +1658,7 @@ export interface operations {
             };
         };
     };
-    add: {
+    add_dialect: {
         parameters: {
             query?: never;
             header?: never;
@@ -1780,7 +1780,7 @@ export interface operations {
             };
         };
     };
-    remove: {
+    remove_dialect: {
         parameters: {
             query?: never;
             header?: never;
@@ -1850,7 +1850,7 @@ export interface operations {
             };
         };
     };
-    add: {
+    add_dictionary: {
         parameters: {
             query?: never;
             header?: never;
@@ -1932,7 +1932,7 @@ export interface operations {
             };
         };
     };
-    remove: {
+    remove_dictionary: {
         parameters: {
             query?: never;
             header?: never;
@@ -2002,7 +2002,7 @@ export interface operations {
             };
         };
     };
-    import: {
+    import_inventory: {
         parameters: {
             query?: never;
             header?: never;
@@ -2302,7 +2302,7 @@ export interface operations {
             };
         };
     };
-    add: {
+    add_nas: {
         parameters: {
             query?: never;
             header?: never;
@@ -2394,10 +2394,13 @@ export interface operations {
             };
         };
     };
-    replace: {
+    replace_nas: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
             path: {
                 name: string;
             };
@@ -2459,10 +2462,13 @@ export interface operations {
             };
         };
     };
-    remove: {
+    remove_nas: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
             path: {
                 name: string;
             };
@@ -2510,10 +2516,13 @@ export interface operations {
             };
         };
     };
-    patch: {
+    change_nas: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
             path: {
                 name: string;
             };
@@ -2575,7 +2584,7 @@ export interface operations {
             };
         };
     };
-    reveal: {
+    reveal_nas_secret: {
         parameters: {
             query?: never;
             header?: never;
@@ -2771,7 +2780,7 @@ export interface operations {
             };
         };
     };
-    set: {
+    set_secret: {
         parameters: {
             query?: never;
             header?: never;
@@ -2808,7 +2817,7 @@ export interface operations {
             };
         };
     };
-    remove: {
+    remove_secret: {
         parameters: {
             query?: never;
             header?: never;

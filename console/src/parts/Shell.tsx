@@ -7,6 +7,7 @@ import { session } from "../queries";
 const PLACES = [
   { to: "/journal", name: "Journal" },
   { to: "/policy", name: "Policy" },
+  { to: "/network", name: "Network" },
   { to: "/certificates", name: "Certificates" },
 ] as const;
 

@@ -52,11 +52,12 @@ fn nothing_is_shown_or_changed_without_signing_in() {
     service.token = "wrong".into();
     const OPEN: [&str; 4] = ["/api/v1/openapi.json", "/api/v1/health", "/api/v1/welcome", "/api/v1/sign-in"];
     let description: Value = serde_json::from_str(include_str!("../../../console/src/api/openapi.json")).unwrap();
-    let mut walked = 0;
+    let (mut walked, mut ids) = (0, std::collections::HashSet::new());
     for (path, verbs) in description["paths"].as_object().unwrap() {
         let address = path.replace("{id}", "x").replace("{name}", "x");
         let address = address.strip_prefix("/api/v1/").unwrap();
-        for verb in verbs.as_object().unwrap().keys() {
+        for (verb, operation) in verbs.as_object().unwrap() {
+            assert!(ids.insert(operation["operationId"].as_str().unwrap()), "{verb} {path} has the id of another");
             let status = match verb.as_str() {
                 "get" => service.get(address).0,
                 "post" => service.post(address, &json!({ "source": "" })).0,

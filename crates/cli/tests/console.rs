@@ -143,3 +143,65 @@ fn a_session_leads_to_the_decision_that_gave_it_and_back() {
         browser.close().await;
     });
 }
+
+#[test]
+fn a_sender_that_nobody_knows_is_added_from_the_page_and_changed_and_removed() {
+    block_on(async {
+        let service = Running::harbour();
+        let dock = regnant_campus::Nas { address: std::net::Ipv4Addr::new(127, 0, 0, 13), ..QUAY_SW_1 };
+        let ask = ["mac", "--mac", "02005e200007", "--wait", "1", "--tries", "1"];
+        let named = [&ask[..], &["--attribute", "NAS-Identifier=dock-sw-2"]].concat();
+        service.try_from(&dock, &named).ends_with(3);
+        let browser = Browser::start().await;
+        browser.page.goto(&format!("{}/network", service.api)).await.unwrap();
+        browser.find("input[name=name]").await;
+        browser.sign_in("harbour", PASSWORD).await;
+        browser.sees("It calls itself dock-sw-2, looks like a switch.").await;
+        browser.click_text("button", "Try a secret").await;
+        browser.find("input[type=password]").await.send_keys(dock.secret).await.unwrap();
+        browser.click_text("button", "Try").await;
+        browser.sees("The secret fits").await;
+
+        // The form is filled in; what is wrong is told, and what was typed stays.
+        browser.click_text("a", "Add this NAS").await;
+        browser.find("input[name=site]").await.send_keys("dock").await.unwrap();
+        browser.find("input[name=secret]").await.send_keys("short").await.unwrap();
+        browser.click_text("button", "Add").await;
+        assert!(browser.text("[role=alert]").await.contains("the shared secret has 5 bytes"));
+        let secret = browser.find("input[name=secret]").await;
+        secret.clear().await.unwrap();
+        secret.send_keys(dock.secret).await.unwrap();
+        browser.click_text("button", "Add").await;
+        browser.sees("dock-sw-2 is heard from now on").await;
+        service.try_from(&dock, &ask).ends_with(0);
+        service.entries("q=dock-sw-2&outcome=granted", 1);
+
+        browser.click_text("a", "Its page").await;
+        browser.sees("crane controller 02:00:5e:20:00:07 on dock-sw-2 was given cranes").await;
+        browser.click_text("button", "Change").await;
+        let note = browser.find("input[name=note]").await;
+        note.send_keys("Behind the crane").await.unwrap();
+        // Somebody else is faster.
+        service.client(&["nas", "change", "dock-sw-2", "--tag", "east"]).succeeds();
+        browser.click_text("button", "Save").await;
+        assert!(browser.text("[role=alert]").await.contains("was changed in between"));
+        browser.click_text("button", "Cancel").await;
+        browser.page.refresh().await.unwrap();
+        browser.sees("east").await;
+        browser.click_text("button", "Change").await;
+        browser.find("input[name=note]").await.send_keys("Behind the crane").await.unwrap();
+        browser.click_text("button", "Save").await;
+        browser.sees("Behind the crane").await;
+        // Its secret stayed.
+        service.try_from(&dock, &ask).ends_with(0);
+
+        browser.click_text("button", "Remove").await;
+        browser.sees("Its packets are then not heard any more.").await;
+        browser.click_text("button", "Remove it").await;
+        browser.find("ul[aria-label=Equipment]").await;
+        let rows = browser.page.find_all(fantoccini::Locator::Css("ul[aria-label=Equipment] li")).await.unwrap();
+        assert_eq!(rows.len(), 6);
+        service.try_from(&dock, &ask).ends_with(3);
+        browser.close().await;
+    });
+}

@@ -82,7 +82,7 @@ pub(crate) async fn certificates(State(api): State<Api>, _: Signed) -> Result<Js
 
 /// Keeps a certificate with its key; gates that present it do so from the next
 /// conversation on.
-#[utoipa::path(post, path = "/api/v1/certificates", request_body = NewCertificate,
+#[utoipa::path(post, path = "/api/v1/certificates", operation_id = "import_certificate", request_body = NewCertificate,
     responses((status = 204), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn import(
     State(api): State<Api>,
@@ -94,7 +94,7 @@ pub(crate) async fn import(
 }
 
 /// Makes a key and a signing request.
-#[utoipa::path(post, path = "/api/v1/certificates/request", request_body = NewRequest,
+#[utoipa::path(post, path = "/api/v1/certificates/request", operation_id = "request_certificate", request_body = NewRequest,
     responses((status = 200, body = SigningRequestView), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn request(
     State(api): State<Api>,

@@ -179,7 +179,7 @@ pub(crate) async fn preview(
 /// Adds a dialect of your own, or puts it in the place of the one of its name. The active
 /// policy goes on with it as a new edition; where some grant could not be told in it to a
 /// NAS that may get it, nothing is changed.
-#[utoipa::path(post, path = "/api/v1/dialects", request_body = LanguageText,
+#[utoipa::path(post, path = "/api/v1/dialects", operation_id = "add_dialect", request_body = LanguageText,
     responses((status = 200, body = LanguageTaken), (status = 400, body = ApiError), (status = 422, body = ApiError),
         (status = 401, body = ApiError)))]
 pub(crate) async fn add(
@@ -192,7 +192,7 @@ pub(crate) async fn add(
 }
 
 /// Removes a dialect of your own, where nothing needs it.
-#[utoipa::path(delete, path = "/api/v1/dialects/{name}",
+#[utoipa::path(delete, path = "/api/v1/dialects/{name}", operation_id = "remove_dialect",
     responses((status = 200, body = LanguageTaken), (status = 404, body = ApiError), (status = 409, body = ApiError),
         (status = 401, body = ApiError)))]
 pub(crate) async fn remove(

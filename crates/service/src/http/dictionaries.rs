@@ -166,7 +166,7 @@ pub(crate) async fn dictionary(
 /// Adds a dictionary of your own, or puts it in the place of the one of its vendor. The
 /// active policy goes on with it as a new edition; what does not go together with what
 /// there is changes nothing.
-#[utoipa::path(post, path = "/api/v1/dictionaries", request_body = LanguageText,
+#[utoipa::path(post, path = "/api/v1/dictionaries", operation_id = "add_dictionary", request_body = LanguageText,
     responses((status = 200, body = LanguageTaken), (status = 400, body = ApiError), (status = 422, body = ApiError),
         (status = 401, body = ApiError)))]
 pub(crate) async fn add(
@@ -179,7 +179,7 @@ pub(crate) async fn add(
 }
 
 /// Removes a dictionary of your own, where nothing needs it.
-#[utoipa::path(delete, path = "/api/v1/dictionaries/{name}",
+#[utoipa::path(delete, path = "/api/v1/dictionaries/{name}", operation_id = "remove_dictionary",
     responses((status = 200, body = LanguageTaken), (status = 404, body = ApiError), (status = 409, body = ApiError),
         (status = 401, body = ApiError)))]
 pub(crate) async fn remove(

@@ -77,7 +77,7 @@ pub(crate) async fn devices(
 
 /// Adds or changes equipment, people and devices; all or nothing. The body has
 /// the fields of an inventory file.
-#[utoipa::path(post, path = "/api/v1/inventory", request_body = serde_json::Value,
+#[utoipa::path(post, path = "/api/v1/inventory", operation_id = "import_inventory", request_body = serde_json::Value,
     responses((status = 204), (status = 400, body = ApiError), (status = 409, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn import(
     State(api): State<Api>,

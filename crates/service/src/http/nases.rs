@@ -265,7 +265,7 @@ pub(crate) async fn nas(State(api): State<Api>, _: Signed, Path(name): Path<Stri
 }
 
 /// Adds a NAS. Where no secret is given, one is made and shown this once.
-#[utoipa::path(post, path = "/api/v1/nases", request_body = NasForm,
+#[utoipa::path(post, path = "/api/v1/nases", operation_id = "add_nas", request_body = NasForm,
     responses((status = 201, body = NasAdded), (status = 400, body = ApiError), (status = 409, body = ApiError),
         (status = 422, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn add(
@@ -281,7 +281,7 @@ pub(crate) async fn add(
 }
 
 /// Puts a NAS in the place of one. With If-Match only where it is still as it was read.
-#[utoipa::path(put, path = "/api/v1/nases/{name}", params(("name" = String, Path)), request_body = NasForm,
+#[utoipa::path(put, path = "/api/v1/nases/{name}", operation_id = "replace_nas", params(("name" = String, Path), ("If-Match" = Option<String>, Header, description = "The ETag that was read")), request_body = NasForm,
     responses((status = 200, body = NasView), (status = 400, body = ApiError), (status = 404, body = ApiError),
         (status = 409, body = ApiError), (status = 412, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn replace(
@@ -295,7 +295,7 @@ pub(crate) async fn replace(
 }
 
 /// Changes some of a NAS. With If-Match only where it is still as it was read.
-#[utoipa::path(patch, path = "/api/v1/nases/{name}", params(("name" = String, Path)), request_body = NasPatch,
+#[utoipa::path(patch, path = "/api/v1/nases/{name}", operation_id = "change_nas", params(("name" = String, Path), ("If-Match" = Option<String>, Header, description = "The ETag that was read")), request_body = NasPatch,
     responses((status = 200, body = NasView), (status = 400, body = ApiError), (status = 404, body = ApiError),
         (status = 409, body = ApiError), (status = 412, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn patch(
@@ -323,7 +323,7 @@ async fn change(
 }
 
 /// Removes a NAS that the active policy does not name; its packets are not heard any more.
-#[utoipa::path(delete, path = "/api/v1/nases/{name}", params(("name" = String, Path)),
+#[utoipa::path(delete, path = "/api/v1/nases/{name}", operation_id = "remove_nas", params(("name" = String, Path), ("If-Match" = Option<String>, Header, description = "The ETag that was read")),
     responses((status = 204), (status = 404, body = ApiError), (status = 409, body = ApiError),
         (status = 412, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn remove(
@@ -338,7 +338,7 @@ pub(crate) async fn remove(
 }
 
 /// Shows the secret that is shared with a NAS; the audit tells that it was shown.
-#[utoipa::path(post, path = "/api/v1/nases/{name}/secret", params(("name" = String, Path)),
+#[utoipa::path(post, path = "/api/v1/nases/{name}/secret", operation_id = "reveal_nas_secret", params(("name" = String, Path)),
     responses((status = 200, body = NasSecret), (status = 404, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn reveal(
     State(api): State<Api>,

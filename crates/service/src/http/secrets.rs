@@ -35,7 +35,7 @@ pub(crate) async fn secrets(State(api): State<Api>, _: Signed) -> Result<Json<Se
 }
 
 /// Keeps a secret, in the place of one of its name; it counts from the next reply on.
-#[utoipa::path(post, path = "/api/v1/secrets", request_body = NewSecret,
+#[utoipa::path(post, path = "/api/v1/secrets", operation_id = "set_secret", request_body = NewSecret,
     responses((status = 204), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn set(
     State(api): State<Api>,
@@ -47,7 +47,7 @@ pub(crate) async fn set(
 }
 
 /// Removes a secret that the active policy does not name.
-#[utoipa::path(delete, path = "/api/v1/secrets/{name}",
+#[utoipa::path(delete, path = "/api/v1/secrets/{name}", operation_id = "remove_secret",
     responses((status = 204), (status = 404, body = ApiError), (status = 409, body = ApiError),
         (status = 401, body = ApiError)))]
 pub(crate) async fn remove(

@@ -1,0 +1,102 @@
+import type { components } from "../../api/schema";
+
+export type Nas = components["schemas"]["NasView"];
+export type NasForm = components["schemas"]["NasForm"];
+export type Unheard = components["schemas"]["UnheardView"];
+
+export const KINDS = [
+  "switch",
+  "controller",
+  "access-point",
+  "firewall",
+  "router",
+  "vpn",
+  "manager",
+  "server",
+  "other",
+] as const;
+
+/** A form as it is typed: lists are texts. */
+export interface Draft {
+  name: string;
+  addresses: string;
+  kind: string;
+  site: string;
+  tags: string;
+  note: string;
+  dialect: string;
+  secret: string;
+  signed: boolean;
+  classAtLogin: boolean;
+}
+
+export const EMPTY: Draft = {
+  name: "",
+  addresses: "",
+  kind: "switch",
+  site: "",
+  tags: "",
+  note: "",
+  dialect: "standard",
+  secret: "",
+  signed: true,
+  classAtLogin: false,
+};
+
+export function draftOf(nas: Nas): Draft {
+  return {
+    name: nas.name,
+    addresses: nas.addresses.join("\n"),
+    kind: nas.kind,
+    site: nas.site,
+    tags: nas.tags.join(" "),
+    note: nas.note,
+    dialect: nas.dialect,
+    secret: "",
+    signed: nas.require_message_authenticator,
+    classAtLogin: nas.class_at_login,
+  };
+}
+
+/** A draft that an unheard sender's claims fill in, as far as they go. */
+export function draftFor(search: Record<string, unknown>): Draft {
+  const text = (key: string) => (typeof search[key] === "string" ? search[key] : "");
+  const kind = KINDS.find((known) => known === search.kind) ?? EMPTY.kind;
+  return { ...EMPTY, name: text("name"), addresses: text("address"), kind };
+}
+
+function words(text: string): string[] {
+  return text.split(/[\s,]+/).filter(Boolean);
+}
+
+export function formOf(draft: Draft): NasForm {
+  return {
+    name: draft.name.trim(),
+    addresses: words(draft.addresses),
+    kind: draft.kind,
+    site: draft.site.trim(),
+    tags: words(draft.tags),
+    note: draft.note.trim(),
+    dialect: draft.dialect,
+    require_message_authenticator: draft.signed,
+    class_at_login: draft.classAtLogin,
+    ...(draft.secret ? { secret: draft.secret } : {}),
+  };
+}
+
+/** Whether a NAS holds every word, as the service would say. */
+export function holds(nas: Nas, q: string): boolean {
+  const all = [nas.name, nas.kind, nas.site, nas.note, nas.dialect, ...nas.addresses, ...nas.tags];
+  const texts = all.map((text) => text.toLowerCase());
+  return words(q.toLowerCase()).every((word) => texts.some((text) => text.includes(word)));
+}
+
+/** What a sender claims, in words. */
+export function claimed({ claims }: Unheard): string {
+  const said = [
+    claims.identifier && `calls itself ${claims.identifier}`,
+    claims.address && `says its address is ${claims.address}`,
+    claims.kind && `looks like a ${claims.kind}`,
+  ].filter(Boolean);
+  return said.length > 0 ? `It ${said.join(", ")}.` : "";
+}
