@@ -112,9 +112,13 @@ fn plain_scenes() -> Vec<Scene> {
             refused(),
         ),
         scene("a MAC address as a user", GATE_FW_1, mac_login(), refused()),
-        scene("a switch nobody registered", STRAY_SW_9, Ask::mac("02-00-5E-20-00-07", 1), Expected::NoAnswer),
+        scene("a switch nobody registered", STRAY_SW_9, stray(), Expected::NoAnswer),
         scene("a switch with a mistyped secret", MISTYPED_SW_1, Ask::mac("02-00-5E-20-00-07", 1), Expected::NoAnswer),
     ]
+}
+
+fn stray() -> Ask {
+    Ask::mac("02-00-5E-20-00-07", 1).with("NAS-Identifier", STRAY_SW_9.name)
 }
 
 fn mac_login() -> Ask {

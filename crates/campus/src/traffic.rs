@@ -62,7 +62,7 @@ fn device(turn: usize) -> (Nas, Ask) {
         0..=2 => (QUAY_SW_1, Ask::mac(&format!("02-00-5E-20-00-{:02X}", step % 0x12 + 1), port)),
         3 | 4 => (YARD_SW_1, Ask::mac(&format!("02-00-5E-40-00-{:02X}", step % 0x28 + 1), port)),
         5..=8 => (QUAY_SW_1, Ask::mac(&format!("02-00-5E-50-00-{:02X}", step % 0x3c + 1), port)),
-        9 => (STRAY_SW_9, Ask::mac("02-00-5E-20-00-07", port)),
+        9 => (STRAY_SW_9, Ask::mac("02-00-5E-20-00-07", port).with("NAS-Identifier", STRAY_SW_9.name)),
         _ => (YARD_SW_1, Ask::mac(&format!("02-00-5E-99-00-{:02X}", step % 9 + 1), port)),
     }
 }

@@ -49,6 +49,12 @@ async fn main() {
     browser.find("li[data-outcome=accounting] > a").await.click().await.unwrap();
     browser.find("ol[aria-label=Trail]").await;
     picture("accounting.png").await;
+    page.goto(&format!("{CONSOLE}/network")).await.unwrap();
+    browser.find("ul[aria-label='Unheard senders'] li").await;
+    picture("network.png").await;
+    browser.click_text("a", "Add this NAS").await;
+    browser.find("input[name=site]").await;
+    picture("add-nas.png").await;
     terminal(&browser, &folder).await;
     browser.close().await;
 }

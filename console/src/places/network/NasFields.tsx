@@ -84,8 +84,8 @@ export function NasFields(props: { draft: Draft; isNew: boolean; change: (draft:
 
 function Field({ label, help, children }: { label: string; help: string; children: ReactNode }) {
   return (
-    <label className="grid grid-cols-[9rem_1fr] items-baseline gap-x-4">
-      <span className="font-semibold">{label}</span>
+    <label className="grid grid-cols-[9rem_1fr] items-start gap-x-4">
+      <span className="pt-1 font-semibold">{label}</span>
       <span>
         {children}
         <span className="block text-sm text-soft">{help}</span>

@@ -36,10 +36,11 @@ export function Network() {
         </Link>
       </header>
       <UnheardSenders />
+      <h2 className="mb-2 text-lg font-semibold">Equipment</h2>
       {nases.data && shown.length === 0 ? (
         <p className="text-soft">{nases.data.all === 0 ? "No equipment may ask yet: add the first." : "None fits."}</p>
       ) : (
-        <ul aria-label="Equipment">
+        <ul aria-label="Equipment" className="border-t border-line">
           {shown.map((nas) => (
             <Row key={nas.name} nas={nas} />
           ))}
@@ -58,19 +59,28 @@ function Row({ nas }: { nas: Nas }) {
       <span className="truncate tabular-nums">{nas.addresses.join(", ")}</span>
       <span>{nas.kind}</span>
       <span className="truncate">{nas.site}</span>
-      <span className="flex items-center gap-1 truncate text-soft">
+      <span className="truncate text-soft">
         {nas.lacks.length > 0 && (
           <>
-            <Mark of="refused" /> lacks something
+            <Inline of="refused" /> lacks something
           </>
         )}
         {nas.lacks.length === 0 && !nas.require_message_authenticator && (
           <>
-            <Mark of="unheard" /> need not sign
+            <Inline of="unheard" /> need not sign
           </>
         )}
         {nas.lacks.length === 0 && nas.require_message_authenticator && nas.dialect}
       </span>
     </li>
+  );
+}
+
+/** A mark that makes its line no higher. */
+function Inline({ of }: { of: string }) {
+  return (
+    <span className="-my-1 inline-block align-middle">
+      <Mark of={of} />
+    </span>
   );
 }
