@@ -1,0 +1,113 @@
+use clap::{Args, Subcommand};
+
+use crate::args::Api;
+
+#[derive(Args)]
+pub(crate) struct Nas {
+    #[command(subcommand)]
+    pub(crate) action: NasAction,
+    #[command(flatten)]
+    pub(crate) api: Api,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum NasAction {
+    /// List the equipment that may ask
+    List {
+        /// Only what holds all these words: name, address, kind, site, tag, note or dialect
+        words: Vec<String>,
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+        /// Print CSV
+        #[arg(long, conflicts_with = "json")]
+        csv: bool,
+    },
+    /// Show one, and what is known of it
+    Show {
+        /// Its name
+        name: String,
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Add one; a shared secret is made for it unless you give one
+    Add {
+        /// Its name
+        name: String,
+        #[command(flatten)]
+        fields: NasFields,
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Change one; what is not said stays
+    Change {
+        /// Its name
+        name: String,
+        /// Another name
+        #[arg(long = "name", value_name = "NAME")]
+        new_name: Option<String>,
+        #[command(flatten)]
+        fields: NasFields,
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Remove one that the active policy does not name
+    Remove {
+        /// Its name
+        name: String,
+    },
+    /// Show the secret that is shared with one; the audit tells that you did
+    Secret {
+        /// Its name
+        name: String,
+    },
+    /// List who stayed unheard within the last minutes, why, and what it claims to be
+    Unheard {
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Try a secret, read from standard input, on the newest packet of such a sender
+    TrySecret {
+        /// The sender's address
+        source: std::net::IpAddr,
+    },
+    /// Print all as an inventory file (TOML), without their secrets
+    Export,
+}
+
+#[derive(Args)]
+pub(crate) struct NasFields {
+    /// An address or a block of addresses that its packets come from; may be repeated, and
+    /// takes the place of all before
+    #[arg(long, value_name = "ADDRESS")]
+    pub(crate) address: Vec<String>,
+    /// What it is
+    #[arg(long, value_parser = ["switch", "controller", "access-point", "firewall", "router", "vpn", "manager", "server", "other"])]
+    pub(crate) kind: Option<String>,
+    /// Where it stands
+    #[arg(long)]
+    pub(crate) site: Option<String>,
+    /// The dialect in which it is told; `regnant dialect list` shows them [default: standard]
+    #[arg(long)]
+    pub(crate) dialect: Option<String>,
+    /// A word to find it by; may be repeated, and takes the place of all before; "" is none
+    #[arg(long)]
+    pub(crate) tag: Vec<String>,
+    /// What people should know of it
+    #[arg(long)]
+    pub(crate) note: Option<String>,
+    /// Whether its requests must carry Message-Authenticator [default: true]
+    #[arg(long, value_name = "true|false")]
+    pub(crate) require_message_authenticator: Option<bool>,
+    /// Whether replies to administrators' logins carry the Class by which accounting finds
+    /// their decision [default: false]
+    #[arg(long, value_name = "true|false")]
+    pub(crate) class_at_login: Option<bool>,
+    /// Read the shared secret from standard input
+    #[arg(long)]
+    pub(crate) ask_secret: bool,
+}
