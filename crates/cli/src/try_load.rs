@@ -57,7 +57,7 @@ pub(crate) fn run(args: &Try) -> Result<ExitCode, Failure> {
     let report = load::run(&plan, &Arc::new(dictionary(args)?), watch).map_err(Failure::usage)?;
     match args.json {
         true => paint::json(&as_json(&report)),
-        false => tell(&report),
+        false => tell(&report, if args.method == Some(TryMethod::Accounting) { "reports" } else { "logins" }),
     }
     let all = report.accepted + report.refused > 0 && report.unanswered == 0 && report.broken == 0;
     Ok(if all { ExitCode::SUCCESS } else { ExitCode::from(3) })
@@ -179,10 +179,10 @@ fn wrong(file: &Path, why: &(impl std::fmt::Display + ?Sized)) -> Failure {
     Failure::usage(format!("{}: {why}", file.display()))
 }
 
-fn tell(report: &Report) {
+fn tell(report: &Report, what: &str) {
     let [half, ninety, ninety_nine, most_of_all, longest] =
         report.micros.map(|micros| format!("{}.{:02} ms", micros / 1_000, micros % 1_000 / 10));
-    say!("{} logins in {:.1} s, {:.0} answered a second", report.begun, report.seconds, report.rate());
+    say!("{} {what} in {:.1} s, {:.0} answered a second", report.begun, report.seconds, report.rate());
     say!("  accepted    {}", report.accepted);
     say!("  refused     {}", report.refused);
     say!("  unanswered  {}", report.unanswered);

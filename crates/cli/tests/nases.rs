@@ -119,6 +119,9 @@ fn what_the_policy_names_keeps_its_name_and_stays() {
     service.client(&["nas", "add", "all", "--address", "127.0.0.0/8", "--kind", "other", "--site", "x"]).succeeds();
     let shown = service.client(&["nas", "show", "pilot-vpn-1"]).succeeds();
     assert!(shown.contains("without it") && shown.contains("127.0.0.41: all by 127.0.0.0/8"), "{shown}");
+    // What is more specific takes nothing over from a block.
+    service.client(&["nas", "add", "first", "--address", "127.0.0.0", "--kind", "other", "--site", "x"]).succeeds();
+    assert!(!service.client(&["nas", "show", "all"]).succeeds().contains("without it"));
 }
 
 #[test]

@@ -116,6 +116,7 @@ impl Book for Reports {
             happened,
             search: search(&record.sentence()),
             stored: record.to_bytes(),
+            // Last: a defect above must not make an event known that is not kept.
             is_known: self.recent.note(event, happened),
             record,
             acknowledge,

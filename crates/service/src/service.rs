@@ -39,6 +39,8 @@ use crate::udp::{Counters, RadiusState, count, socket};
 const QUEUE: usize = 16_384;
 /// Decisions of before a restart that reports without a Class of ours are matched with.
 const REMEMBERED: usize = 20_000;
+/// How many of them are read at once: memory stays small at a start.
+const AT_ONCE: usize = 500;
 /// When what is renewed is looked at again after a failure of ours.
 const RENEW_AGAIN: Duration = Duration::from_secs(600);
 const UNHEARD_EVERY: Duration = Duration::from_millis(500);
@@ -242,14 +244,25 @@ fn each(groups: Vec<Vec<UdpSocket>>, first: u32) -> impl Iterator<Item = (u32, U
 /// What was given before a restart. Where it cannot be read, reports that repeat no Class of
 /// ours find no decision for a while.
 fn remember_granted(granted: &Granted, reader: &JournalReader) {
-    let filter = EntryFilter { kinds: vec![EntryKind::Granted], limit: REMEMBERED, ..EntryFilter::default() };
-    match reader.entries(&filter) {
-        Ok(newest) => newest.iter().rev().for_each(|entry| {
-            if let Entry::Decision(evidence) = entry {
-                granted.restore(evidence);
+    let mut filter = EntryFilter { kinds: vec![EntryKind::Granted], limit: AT_ONCE, ..EntryFilter::default() };
+    for _ in 0..REMEMBERED / AT_ONCE {
+        let page = match reader.entries(&filter) {
+            Ok(page) => page,
+            Err(error) => return tracing::warn!("what was granted before the start cannot be read: {error}"),
+        };
+        for entry in &page {
+            match entry {
+                Entry::Decision(evidence) => {
+                    granted.restore(evidence);
+                    filter.before = Some(evidence.id.to_string());
+                }
+                Entry::Unreadable { id, .. } => filter.before = Some(id.to_string()),
+                Entry::Unheard(_) | Entry::Accounting(_) => {}
             }
-        }),
-        Err(error) => tracing::warn!("what was granted before the start cannot be read: {error}"),
+        }
+        if page.len() < AT_ONCE {
+            return;
+        }
     }
 }
 

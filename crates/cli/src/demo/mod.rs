@@ -108,7 +108,7 @@ async fn with_traffic(data: &Path, scenes: Vec<Scene>) -> Result<ExitCode, Failu
     say!(
         "            regnant try mac --server {RADIUS} --from 127.0.0.11 --secret bollard-9-anchor --mac 02-00-5E-20-00-07"
     );
-    say!("  accounting {ACCOUNTING}");
+    say!("            and its reports (accounting) to {ACCOUNTING}");
     say!("  802.1X    certificates and keys for a supplicant are in {}", data.join("certificates").display());
     say!("  journal   REGNANT_TOKEN_FILE={} regnant journal --follow", data.join("token").display());
     say!("\nPress Ctrl-C to close the port. What the equipment enforces:\n");

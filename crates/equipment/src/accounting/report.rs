@@ -56,18 +56,6 @@ impl ReportStatus {
             other => Self::Other(other),
         }
     }
-
-    /// Its number.
-    pub fn number(self) -> u32 {
-        match self {
-            Self::Start => 1,
-            Self::Stop => 2,
-            Self::Interim => 3,
-            Self::On => 7,
-            Self::Off => 8,
-            Self::Other(number) => number,
-        }
-    }
 }
 
 /// As the RFCs name it (RFC 2867 section 3 for tunnels).

@@ -248,8 +248,11 @@ pub(crate) async fn nas(State(api): State<Api>, _: Signed, Path(name): Path<Stri
     let snapshot = api.administration.snapshot();
     let instead = found.networks.iter().filter_map(|network| {
         let address = network.single().unwrap_or_else(|| network.first());
-        let mut holding = snapshot.nases.holding(address).filter(|(_, nas)| nas.name != found.name);
-        holding.next().map(|(block, nas)| format!("{network}: {} by {block}", nas.name))
+        let wider = |block: &regnant_base::Network| block.prefix() < network.prefix();
+        let mut holding = snapshot.nases.holding(address);
+        holding
+            .find(|(block, nas)| wider(block) && nas.name != found.name)
+            .map(|(block, nas)| format!("{network}: {} by {block}", nas.name))
     });
     let instead: Vec<_> = instead.collect();
     let named_by = api.administration.equipment.named_by(&found.name);
