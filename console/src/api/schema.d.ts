@@ -4,6 +4,60 @@
  */
 
 export interface paths {
+    "/api/v1/administrators": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everybody who may sign in. */
+        get: operations["administrators"];
+        put?: never;
+        /** Adds somebody who may sign in. */
+        post: operations["add_administrator"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/administrators/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Somebody who may sign in. */
+        get: operations["administrator"];
+        put?: never;
+        post?: never;
+        /** Removes somebody with their sessions and tokens. The last engineer stays. */
+        delete: operations["remove_administrator"];
+        options?: never;
+        head?: never;
+        /** Changes somebody who may sign in; their sessions end. The last engineer stays one. */
+        patch: operations["change_administrator"];
+        trace?: never;
+    };
+    "/api/v1/administrators/{name}/second-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Takes away the second factor of somebody who lost it; their sessions end. */
+        delete: operations["reset_second_factor"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/audit": {
         parameters: {
             query?: never;
@@ -11,8 +65,42 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What was changed, by whom and when, the last change first. No secret is in it. */
+        /** What was changed, by whom, when and from where, the last change first. No secret is in it. */
         get: operations["audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Goes along the chain of changes and tells the first that is not what was written. */
+        get: operations["verify_audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit/{revision}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A change, field by field, with what was before and after. No secret is in it. */
+        get: operations["change"];
         put?: never;
         post?: never;
         delete?: never;
@@ -66,14 +154,68 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The devices that stores list. */
+        /** Devices by store and address, a page at a time. */
         get: operations["devices"];
         put?: never;
+        /** Adds a device. */
+        post: operations["add_device"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/act": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Puts several devices into groups, takes them out of groups, or removes them; all or none. */
+        post: operations["act_on_devices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/bar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keeps devices out for a reason, or lets them in again; all or none. */
+        put: operations["bar_devices"];
         post?: never;
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{store}/{mac}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A device, with what is known of it. The ETag is for If-Match. */
+        get: operations["device"];
+        put?: never;
+        post?: never;
+        /** Removes a device that the active policy does not name. */
+        delete: operations["remove_device"];
+        options?: never;
+        head?: never;
+        /** Changes some of a device. With If-Match only where it is still as it was read. */
+        patch: operations["change_device"];
         trace?: never;
     };
     "/api/v1/dialects": {
@@ -168,6 +310,23 @@ export interface paths {
         post?: never;
         /** Removes a dictionary of your own, where nothing needs it. */
         delete: operations["remove_dictionary"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every group that somebody is in or the active policy names. */
+        get: operations["groups"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -298,6 +457,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/machines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Machines by store and name, a page at a time. */
+        get: operations["machines"];
+        put?: never;
+        /** Adds a machine. */
+        post: operations["add_machine"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/machines/{store}/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A machine, with what is known of it. The ETag is for If-Match. */
+        get: operations["machine"];
+        put?: never;
+        post?: never;
+        /** Removes a machine that the active policy does not name. */
+        delete: operations["remove_machine"];
+        options?: never;
+        head?: never;
+        /** Changes some of a machine. With If-Match only where it is still as it was read. */
+        patch: operations["change_machine"];
+        trace?: never;
+    };
     "/api/v1/nases": {
         parameters: {
             query?: never;
@@ -347,6 +543,63 @@ export interface paths {
         put?: never;
         /** Shows the secret that is shared with a NAS; the audit tells that it was shown. */
         post: operations["reveal_nas_secret"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** People by store and name, a page at a time. */
+        get: operations["people"];
+        put?: never;
+        /** Adds a person. */
+        post: operations["add_person"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{store}/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A person, with what is known of them. The ETag is for If-Match. */
+        get: operations["person"];
+        put?: never;
+        post?: never;
+        /** Removes a person whom the active policy does not name. */
+        delete: operations["remove_person"];
+        options?: never;
+        head?: never;
+        /** Changes some of a person. With If-Match only where they are still as they were read. */
+        patch: operations["change_person"];
+        trace?: never;
+    };
+    "/api/v1/people/{store}/{name}/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Sets a new password for somebody who forgot theirs. Whom a rule could make an
+         *     administrator of equipment, or who is marked engineers only, is for engineers.
+         */
+        put: operations["set_person_password"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -473,6 +726,51 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Sets another password of one's own. Every session of the account ends, and a new one
+         *     begins.
+         */
+        put: operations["set_own_password"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/second-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Sets a second factor of one's own, and shows its recovery codes this once. Every session
+         *     of the account ends.
+         */
+        put: operations["set_second_factor"];
+        /** Makes the secret of a second factor (RFC 6238), which counts once it is set. */
+        post: operations["make_second_factor"];
+        /**
+         * Takes away a second factor of one's own. Every session of the account ends, and a new
+         *     one begins.
+         */
+        delete: operations["remove_second_factor"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sign-in": {
         parameters: {
             query?: never;
@@ -482,7 +780,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Signs in with name and password; the session is a cookie. */
+        /**
+         * Signs in with name and password; the session is a cookie. Whoever has a second factor
+         *     sends its code too; without it, the answer is 403 with `needs_code`.
+         */
         post: operations["sign_in"];
         delete?: never;
         options?: never;
@@ -502,6 +803,41 @@ export interface paths {
         /** Ends the session, or forgets the token that is sent. */
         post: operations["sign_out"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stores": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every store. */
+        get: operations["stores"];
+        put?: never;
+        /** Adds a store. */
+        post: operations["add_store"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stores/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Removes a store that is empty and that the active policy does not name. */
+        delete: operations["remove_store"];
         options?: never;
         head?: never;
         patch?: never;
@@ -531,11 +867,32 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** Tokens: those of everybody for engineers and auditors, else one's own. */
+        get: operations["tokens"];
+        put?: never;
+        /**
+         * Makes a token with which a program acts as the signed-in administrator. A token makes
+         *     only tokens that may no more than itself.
+         */
+        post: operations["add_token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
         get?: never;
         put?: never;
-        /** Makes a token with which a program acts as the signed-in administrator. */
-        post: operations["new_token"];
-        delete?: never;
+        post?: never;
+        /** Revokes a token: one's own, or for an engineer anybody's. */
+        delete: operations["revoke_token"];
         options?: never;
         head?: never;
         patch?: never;
@@ -616,6 +973,10 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description How many devices were changed. */
+        Acted: {
+            devices: number;
+        };
         /** @description A policy that was activated. */
         Activated: {
             /**
@@ -641,10 +1002,46 @@ export interface components {
             edition: components["schemas"]["EditionView"];
             report: components["schemas"]["CheckReport"];
         };
+        /** @description Everybody who may sign in. */
+        AdministratorList: {
+            administrators: components["schemas"]["AdministratorView"][];
+        };
+        /** @description What of an administrator shall be otherwise; what is left out stays. Their sessions end. */
+        AdministratorPatch: {
+            /** @default null */
+            disabled: boolean | null;
+            /**
+             * @description From when on they are kept out; empty is never.
+             * @default null
+             */
+            expires: string | null;
+            /** @default null */
+            password: string | null;
+            /** @default null */
+            role: string | null;
+        };
+        /** @description Somebody who may sign in. */
+        AdministratorView: {
+            /** @description Whether they are kept out. */
+            disabled: boolean;
+            /** @description From when on they are kept out. */
+            expires?: string | null;
+            name: string;
+            /** @description `engineer`, `helpdesk` or `auditor`. */
+            role: string;
+            /** @description Whether they sign in with a second factor. */
+            second_factor: boolean;
+        };
+        /** @description The password, for what a session alone must not do. */
+        Again: {
+            password: string;
+        };
         /** @description Why a call was not done, as JSON. */
         ApiError: {
             /** @description What happened and what to do, as a sentence. */
             error: string;
+            /** @description Whether the code of a second factor is wanted too. */
+            needs_code?: boolean;
             report?: components["schemas"]["CheckReport"] | null;
         };
         /** @description An attribute with its value. */
@@ -677,6 +1074,20 @@ export interface components {
             type: string;
             /** @description The names of its numbers. */
             values: components["schemas"]["NamedNumber"][];
+        };
+        /** @description Devices that must stay out, or may come in again. */
+        BarForm: {
+            /** @description Their addresses, in any notation. */
+            macs: string[];
+            /** @description Why they must stay out; left out, they may come in again. */
+            reason?: string | null;
+        };
+        /** @description Why a device must stay out. */
+        BarredView: {
+            at?: string | null;
+            /** @description Who said so; empty where nobody knows any more. */
+            by: string;
+            reason: string;
         };
         /**
          * @description How much is kept, and how old the oldest entry of each commit was since the start: what a
@@ -770,18 +1181,32 @@ export interface components {
             /** @description Whom we trust. */
             trusts: components["schemas"]["TrustReport"][];
         };
+        /** @description A change, field by field. */
+        ChangeDetail: {
+            change: components["schemas"]["ChangeView"];
+            fields: components["schemas"]["FieldView"][];
+        };
         /** @description Changes, the last first. */
         ChangeList: {
             changes: components["schemas"]["ChangeView"][];
+            /**
+             * Format: int64
+             * @description `before` of the next page; none at the end.
+             */
+            next?: number | null;
         };
         /** @description A change that somebody made or tried to make. */
         ChangeView: {
             /** @description When, in UTC. */
             at: string;
-            /** @description The administrator, or `regnant`. */
+            /** @description The administrator, `regnant`, or `nobody` for a sign-in that was refused. */
             by: string;
+            /** @description The hash of it and of the one before. */
+            chain: string;
             /** @description Whether it was done. */
             done: boolean;
+            /** @description From where; empty in changes of early releases. */
+            from: string;
             id: string;
             /** @description Why it was not, where it was not. */
             refused?: string | null;
@@ -867,18 +1292,63 @@ export interface components {
             /** @description The stations of the trail; none for what stayed unheard. */
             stations: components["schemas"]["StationView"][];
         };
-        /** @description Devices, by address. */
+        /** @description What shall be done with several devices. */
+        DeviceAct: {
+            /** @description Groups that they shall be in. */
+            into?: string[];
+            /** @description Their addresses, in any notation. */
+            macs: string[];
+            /** @description Groups that they shall not be in. */
+            out_of?: string[];
+            /** @description Whether they shall be removed. */
+            remove?: boolean;
+        };
+        /** @description A device with what is known of it. */
+        DeviceDetail: {
+            device: components["schemas"]["DeviceView"];
+            heard?: components["schemas"]["EntryView"] | null;
+            /** @description Where the active policy names it. */
+            named_by: string[];
+        };
+        /** @description Devices, by store and address. */
         DeviceList: {
+            /** @description How many there are, whatever the filter says. */
+            all: number;
             devices: components["schemas"]["DeviceView"][];
-            /** @description How many there are beyond those listed. */
-            more: number;
+            /** @description After which the next page begins; none at the end. */
+            next?: string | null;
+        };
+        /**
+         * @description What of a device shall be otherwise; what is left out stays. Whether it is barred is
+         *     `PUT /api/v1/devices/bar`'s.
+         */
+        DevicePatch: {
+            /**
+             * @description Empty is never.
+             * @default null
+             */
+            expires: string | null;
+            /** @default null */
+            groups: string[] | null;
+            /** @default null */
+            mac: string | null;
+            /** @default null */
+            note: string | null;
+            /** @default null */
+            owner: string | null;
+            /** @default null */
+            title: string | null;
         };
         /** @description A device. */
         DeviceView: {
-            /** @description Whether it must stay out. */
-            barred: boolean;
+            barred?: components["schemas"]["BarredView"] | null;
+            /** @description From when on it is not known any more; never where there is none. */
+            expires?: string | null;
             groups: string[];
             mac: string;
+            note: string;
+            /** @description Whose it is. */
+            owner: string;
             store: string;
             /** @description What it is. */
             title: string;
@@ -1010,12 +1480,40 @@ export interface components {
             /** @description Its value. */
             value: string;
         };
+        /** @description A field that a change changed. */
+        FieldView: {
+            /** @description What it is; none where the record is not there any more. */
+            after?: unknown;
+            /** @description What it was; none where the record was not there. */
+            before?: unknown;
+            field: string;
+            /** @description The record, such as person `ida.marsh` in `harbour`. */
+            record: string;
+            /** @description Whether it is a secret, whose values are not told. */
+            secret: boolean;
+        };
         /** @description A part of a sentence. */
         FragmentView: {
             /** @description `text`, `subject`, `nas`, `verdict`, `grant` or `rule`. */
             kind: string;
             /** @description The text. */
             text: string;
+        };
+        /** @description Every group that somebody is in or the active policy names. */
+        GroupList: {
+            groups: components["schemas"]["GroupView"][];
+        };
+        /** @description A group, by who is in it and who asks for it. */
+        GroupView: {
+            /** Format: int64 */
+            devices: number;
+            /** Format: int64 */
+            machines: number;
+            name: string;
+            /** @description Where the active policy names it. */
+            named_by: string[];
+            /** Format: int64 */
+            people: number;
         };
         /** @description Whether the service does its work. */
         HealthView: {
@@ -1100,6 +1598,55 @@ export interface components {
              * @description Seconds since 1970 at which it was made.
              */
             this_update: number;
+        };
+        /** @description A machine with what is known of it. */
+        MachineDetail: {
+            machine: components["schemas"]["MachineView"];
+            /** @description Where the active policy names it. */
+            named_by: string[];
+        };
+        /** @description Machines by store and name. */
+        MachineList: {
+            /** @description How many there are, whatever the filter says. */
+            all: number;
+            machines: components["schemas"]["MachineView"][];
+            /** @description After which the next page begins; none at the end. */
+            next?: string | null;
+        };
+        /** @description What of a machine shall be otherwise; what is left out stays. */
+        MachinePatch: {
+            /** @default null */
+            disabled: boolean | null;
+            /**
+             * @description Empty is never.
+             * @default null
+             */
+            expires: string | null;
+            /** @default null */
+            groups: string[] | null;
+            /** @default null */
+            mschap: boolean | null;
+            /** @default null */
+            name: string | null;
+            /** @default null */
+            note: string | null;
+            /** @default null */
+            password: string | null;
+        };
+        /** @description A machine that proves itself; no password is ever shown. */
+        MachineView: {
+            disabled: boolean;
+            /** @description When the account ends; never where there is none. */
+            expires?: string | null;
+            groups: string[];
+            /** @description Whether it has a password; where not, certificates alone prove it. */
+            has_password: boolean;
+            /** @description Whether MS-CHAP methods may prove it. */
+            mschap: boolean;
+            /** @description Its name, without `host/` before it or `$` after it. */
+            name: string;
+            note: string;
+            store: string;
         };
         /** @description A number and its name. */
         NamedNumber: {
@@ -1205,6 +1752,14 @@ export interface components {
             site: string;
             tags: string[];
         };
+        /** @description Somebody who shall be able to sign in. */
+        NewAdministrator: {
+            name: string;
+            /** @description At least 10 characters. */
+            password: string;
+            /** @description `engineer`, `helpdesk` or `auditor`. */
+            role: string;
+        };
         /** @description A certificate to be kept. */
         NewCertificate: {
             /** @description Its name, as policies refer to it. */
@@ -1215,10 +1770,58 @@ export interface components {
              */
             pem: string;
         };
+        /** @description A device as it shall be. */
+        NewDevice: {
+            /** @description Why it must stay out, where it must. */
+            barred?: string | null;
+            expires?: string | null;
+            groups?: string[];
+            /** @description Its address, in any notation. */
+            mac: string;
+            note?: string;
+            owner?: string;
+            store: string;
+            title?: string;
+        };
+        /** @description A machine as it shall be. */
+        NewMachine: {
+            disabled?: boolean;
+            expires?: string | null;
+            groups?: string[];
+            mschap?: boolean;
+            name: string;
+            note?: string;
+            password?: string | null;
+            store: string;
+        };
+        /** @description A new password for somebody who forgot theirs. */
+        NewPassword: {
+            password: string;
+        };
+        /** @description A person as they shall be. */
+        NewPerson: {
+            disabled?: boolean;
+            engineers_only?: boolean;
+            expires?: string | null;
+            groups?: string[];
+            mschap?: boolean;
+            name: string;
+            note?: string;
+            password: string;
+            recoverable_password?: boolean;
+            store: string;
+        };
         /** @description A certificate to be asked for. */
         NewRequest: {
             /** @description The server's name, which supplicants will check. */
             name: string;
+        };
+        /** @description The secret of a second factor that was made and is not set yet. */
+        NewSecondFactor: {
+            /** @description In Base32, to be typed into an authenticator. */
+            secret: string;
+            /** @description The same as an `otpauth` address, which authenticators read from a picture. */
+            uri: string;
         };
         /** @description A secret that replies may carry. */
         NewSecret: {
@@ -1226,6 +1829,30 @@ export interface components {
             name: string;
             /** @description What it is. */
             value: string;
+        };
+        /** @description A store that is wanted. */
+        NewStore: {
+            /** @description `people` or `devices`. */
+            kind: string;
+            name: string;
+        };
+        /** @description A token that is wanted. */
+        NewToken: {
+            /**
+             * @description When it ends; never if not said.
+             * @default null
+             */
+            expires: string | null;
+            /**
+             * @description What to call it.
+             * @default
+             */
+            name: string;
+            /**
+             * @description What it may do; one's own role if not said.
+             * @default null
+             */
+            role: string | null;
         };
         /** @description Whom to trust. */
         NewTrust: {
@@ -1250,6 +1877,22 @@ export interface components {
              *     said. Whoever holds the key of one could then issue clients.
              */
             whatever?: boolean;
+        };
+        /** @description Another password of one's own. */
+        OwnPassword: {
+            /** @description The one until now. */
+            current: string;
+            /** @description The one from now on. */
+            new: string;
+        };
+        /** @description A second factor that somebody wants. */
+        OwnSecondFactor: {
+            /** @description A code that was made with it, which shows that it arrived. */
+            code: string;
+            /** @description The password. */
+            password: string;
+            /** @description The secret that was made for it, in Base32. */
+            secret: string;
         };
         /** @description Packet counts since the start. */
         PacketCounts: {
@@ -1305,6 +1948,63 @@ export interface components {
              */
             unsent: number;
         };
+        /** @description A person with what is known of them. */
+        PersonDetail: {
+            /** @description Why the helpdesk may not set their password, where it may not. */
+            engineers_only?: string | null;
+            heard?: components["schemas"]["EntryView"] | null;
+            /** @description Where the active policy names them. */
+            named_by: string[];
+            person: components["schemas"]["PersonView"];
+        };
+        /** @description People by store and name. */
+        PersonList: {
+            /** @description How many there are, whatever the filter says. */
+            all: number;
+            /** @description After which the next page begins; none at the end. */
+            next?: string | null;
+            people: components["schemas"]["PersonView"][];
+        };
+        /** @description What of a person shall be otherwise; what is left out stays. */
+        PersonPatch: {
+            /** @default null */
+            disabled: boolean | null;
+            /** @default null */
+            engineers_only: boolean | null;
+            /**
+             * @description Empty is never.
+             * @default null
+             */
+            expires: string | null;
+            /** @default null */
+            groups: string[] | null;
+            /** @default null */
+            mschap: boolean | null;
+            /** @default null */
+            name: string | null;
+            /** @default null */
+            note: string | null;
+            /** @default null */
+            password: string | null;
+            /** @default null */
+            recoverable_password: boolean | null;
+        };
+        /** @description A person; no password is ever shown. */
+        PersonView: {
+            disabled: boolean;
+            /** @description Whether the helpdesk must leave the password alone. */
+            engineers_only: boolean;
+            /** @description When the account ends; never where there is none. */
+            expires?: string | null;
+            groups: string[];
+            /** @description Whether MS-CHAP methods may prove them. */
+            mschap: boolean;
+            name: string;
+            note: string;
+            /** @description Whether the password can be had back, so that CHAP works. */
+            recoverable_password: boolean;
+            store: string;
+        };
         /** @description A policy to be checked. */
         PolicyText: {
             /** @description The text of `main.writ`. */
@@ -1323,6 +2023,10 @@ export interface components {
             /** @description Whether some value comes from a fact; the longest that it may be is shown. */
             varies: boolean;
         };
+        /** @description Codes that open once in the place of a second factor, shown this once. */
+        RecoveryCodes: {
+            codes: string[];
+        };
         /** @description Whether a secret fits. */
         SecretFits: {
             /** @description Whether the newest packet was made under it; none where nothing in it can be verified. */
@@ -1338,9 +2042,13 @@ export interface components {
         SessionView: {
             /** @description The administrator's name. */
             name: string;
+            /** @description `engineer`, `helpdesk` or `auditor`. */
+            role: string;
         };
         /** @description A name and a password. */
         SignIn: {
+            /** @description The code of the second factor, or a recovery code, where there is one. */
+            code?: string | null;
             name: string;
             password: string;
         };
@@ -1380,8 +2088,49 @@ export interface components {
              */
             name: string;
         };
+        /** @description Every store. */
+        StoreList: {
+            stores: components["schemas"]["StoreView"][];
+        };
+        /** @description A store, and what is in it. */
+        StoreView: {
+            /** Format: int64 */
+            devices: number;
+            /** @description Whether the active policy looks identities up in it. */
+            in_policy: boolean;
+            /** @description `people` or `devices`. */
+            kind: string;
+            /** Format: int64 */
+            machines: number;
+            name: string;
+            /** Format: int64 */
+            people: number;
+        };
+        /** @description A token, by what is known of it without knowing it. */
+        TokenEntry: {
+            administrator: string;
+            created: string;
+            /** @description When it ends; never where there is none. */
+            expires?: string | null;
+            /** @description The beginning of its hash, in hexadecimal digits. */
+            id: string;
+            /** @description What its owner calls it; may be empty. */
+            name: string;
+            /** @description What it may do, as far as its owner may. */
+            role: string;
+            /** @description When it was used last, to within a minute. */
+            used?: string | null;
+            /** @description From where. */
+            used_from?: string | null;
+        };
+        /** @description Tokens: those of everybody for whoever may read that, else one's own. */
+        TokenList: {
+            tokens: components["schemas"]["TokenEntry"][];
+        };
         /** @description A token, shown this once. */
         TokenView: {
+            /** @description By what it is known. */
+            id: string;
             /** @description Send it as `Authorization: Bearer TOKEN`. */
             token: string;
         };
@@ -1432,6 +2181,26 @@ export interface components {
             /** @description Its address. */
             source: string;
         };
+        /** @description Whether the audit is what was written. */
+        VerifiedView: {
+            /**
+             * Format: int64
+             * @description The first change that is not what was written; none where all are.
+             */
+            broken?: number | null;
+            /**
+             * @description The hash of the last that is whole. Note it elsewhere: as long as it stands at this
+             *     change, nothing before it was changed.
+             */
+            chain: string;
+            /**
+             * Format: int64
+             * @description How many changes were looked at.
+             */
+            changes: number;
+            /** @description What is wrong with it. */
+            why?: string | null;
+        };
         /** @description The first administrator. */
         WelcomeForm: {
             name: string;
@@ -1448,9 +2217,310 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    administrators: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AdministratorList"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    add_administrator: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAdministrator"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AdministratorView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    administrator: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AdministratorView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    remove_administrator: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    change_administrator: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AdministratorPatch"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AdministratorView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    reset_second_factor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
     audit: {
         parameters: {
             query?: {
+                /** @description Only those in whose author, place, deed or subject every one of these words stands. */
+                q?: string;
+                /**
+                 * @description Only those that changed this record, such as `nas/quay-sw-1` or
+                 *     `person/harbour/ida.marsh`.
+                 */
+                record?: string;
                 /** @description Only those before this revision. */
                 before?: number;
                 /** @description At most this many, 1 to 1000; 100 if not said. */
@@ -1479,6 +2549,94 @@ export interface operations {
                 };
             };
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    verify_audit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VerifiedView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                revision: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeDetail"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1594,9 +2752,20 @@ export interface operations {
     devices: {
         parameters: {
             query?: {
-                /** @description Only those whose address, title or group holds this. */
+                /**
+                 * @description Every one of these words begins a word of title, owner, note or groups, or is a part
+                 *     of the address in any notation.
+                 */
                 q?: string;
-                /** @description At most this many, 1 to 10000; 1000 if not said. */
+                /** @description Only those of this store. */
+                store?: string;
+                /** @description Only those of this group. */
+                group?: string;
+                /** @description Only those that are barred, or that are not. */
+                barred?: boolean;
+                /** @description Only those after this one: `next` of the page before. */
+                after?: string;
+                /** @description At most this many, 1 to 5000; 500 if not said. */
                 limit?: number;
             };
             header?: never;
@@ -1622,6 +2791,357 @@ export interface operations {
                 };
             };
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    add_device: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDevice"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    act_on_devices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeviceAct"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Acted"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    bar_devices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BarForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Acted"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    device: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                store: string;
+                mac: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceDetail"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    remove_device: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
+            path: {
+                store: string;
+                mac: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    change_device: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
+            path: {
+                store: string;
+                mac: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DevicePatch"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1975,6 +3495,33 @@ export interface operations {
             };
         };
     };
+    groups: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupList"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
     health: {
         parameters: {
             query?: never;
@@ -2248,6 +3795,283 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    machines: {
+        parameters: {
+            query?: {
+                /** @description Only those in whose name, store, groups or note every one of these words stands. */
+                q?: string;
+                /** @description Only those of this group. */
+                group?: string;
+                /** @description Only those after this one: `next` of the page before. */
+                after?: string;
+                /** @description At most this many, 1 to 5000; 500 if not said. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MachineList"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    add_machine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewMachine"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MachineView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    machine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                store: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MachineDetail"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    remove_machine: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
+            path: {
+                store: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    change_machine: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
+            path: {
+                store: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MachinePatch"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MachineView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2621,6 +4445,339 @@ export interface operations {
             };
         };
     };
+    people: {
+        parameters: {
+            query?: {
+                /** @description Only those in whose name, store, groups or note every one of these words stands. */
+                q?: string;
+                /** @description Only those of this group. */
+                group?: string;
+                /** @description Only those after this one: `next` of the page before. */
+                after?: string;
+                /** @description At most this many, 1 to 5000; 500 if not said. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonList"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    add_person: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPerson"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    person: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                store: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonDetail"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    remove_person: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
+            path: {
+                store: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    change_person: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
+            path: {
+                store: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonPatch"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    set_person_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                store: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPassword"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
     active: {
         parameters: {
             query?: never;
@@ -2885,6 +5042,178 @@ export interface operations {
             };
         };
     };
+    set_own_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnPassword"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    set_second_factor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnSecondFactor"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecoveryCodes"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    make_second_factor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Again"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewSecondFactor"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    remove_second_factor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Again"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
     sign_in: {
         parameters: {
             query?: never;
@@ -2949,6 +5278,137 @@ export interface operations {
             };
         };
     };
+    stores: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StoreList"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    add_store: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewStore"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    remove_store: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
     profile: {
         parameters: {
             query: {
@@ -2996,7 +5456,7 @@ export interface operations {
             };
         };
     };
-    new_token: {
+    tokens: {
         parameters: {
             query?: never;
             header?: never;
@@ -3010,10 +5470,100 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["TokenView"];
+                    "application/json": components["schemas"]["TokenList"];
                 };
             };
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    add_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["NewToken"] | null;
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    revoke_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

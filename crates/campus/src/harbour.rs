@@ -16,8 +16,23 @@ pub const INVENTORY: &str = include_str!("../harbour/inventory.toml");
 pub const DICTIONARY: &str = include_str!("../harbour/tarnworks.dictionary.toml");
 /// How the yard's switches want to be told, as a dialect file.
 pub const DIALECT: &str = include_str!("../harbour/tarnworks.dialect.toml");
-/// The console's administrator and their password.
-pub const ADMINISTRATOR: (&str, &str) = ("harbour", "tarnmouth-demo");
+
+/// Somebody who signs in to the console.
+pub struct Administrator {
+    /// Their name.
+    pub name: &'static str,
+    /// What they may do: `engineer`, `helpdesk` or `auditor`.
+    pub role: &'static str,
+    /// Their password, which everybody knows.
+    pub password: &'static str,
+}
+
+/// Everybody who signs in to the console, an engineer first.
+pub const ADMINISTRATORS: [Administrator; 3] = [
+    Administrator { name: "harbour", role: "engineer", password: "tarnmouth-demo" },
+    Administrator { name: "desk", role: "helpdesk", password: "desk-demo-1" },
+    Administrator { name: "ledger", role: "auditor", password: "ledger-demo-1" },
+];
 
 /// The attributes that its equipment sends and understands.
 pub fn dictionary() -> Dictionary {

@@ -85,28 +85,43 @@ impl Client {
         Ok(read(self.reached(sent)?))
     }
 
+    /// Puts something at an address of the API.
+    pub(crate) fn put(&self, path: &str, body: &impl Serialize) -> Result<Result<Value, Refused>, Failure> {
+        let request = self.agent.put(format!("{}/api/v1/{path}", self.base));
+        let sent = self.authorize(request).send_json(body);
+        Ok(read(self.reached(sent)?))
+    }
+
     /// Removes what is at an address of the API.
     pub(crate) fn delete(&self, path: &str) -> Result<Result<Value, Refused>, Failure> {
         let sent = self.authorize(self.agent.delete(format!("{}/api/v1/{path}", self.base))).call();
         Ok(read(self.reached(sent)?))
     }
 
-    /// Signs in and makes a token.
-    pub(crate) fn sign_in(&self, name: &str, password: &str) -> Result<String, Failure> {
-        let form = serde_json::json!({ "name": name, "password": password });
+    /// Signs in and makes a token; none where the code of a second factor is wanted too.
+    pub(crate) fn sign_in(&self, name: &str, password: &str, code: Option<&str>) -> Result<Option<String>, Failure> {
+        let form = serde_json::json!({ "name": name, "password": password, "code": code });
         let request = self.agent.post(format!("{}/api/v1/sign-in", self.base));
         let answer = self.reached(request.send_json(form))?;
+        if code.is_none() && answer.status() == StatusCode::FORBIDDEN {
+            return match read(answer) {
+                Err(refused) if refused.body["needs_code"] == true => Ok(None),
+                Err(refused) => Err(refused.into()),
+                Ok(_) => Ok(None),
+            };
+        }
         let cookie = answer.headers().get("set-cookie").and_then(|value| value.to_str().ok());
         let cookie = cookie.and_then(|value| value.split(';').next()).unwrap_or_default().to_owned();
         read(answer)?;
         let post = |path: &str| self.agent.post(format!("{}/api/v1/{path}", self.base)).header("cookie", &cookie);
-        let body = self.reached(post("tokens").send_empty()).and_then(|answer| Ok(read(answer)?));
+        let named = serde_json::json!({ "name": "sign-in" });
+        let body = self.reached(post("tokens").send_json(named)).and_then(|answer| Ok(read(answer)?));
         // The token is all that is wanted: no session stays behind, whatever came.
         let closed = self.reached(post("sign-out").send_empty());
         let body = body?;
         closed?;
         let token = body.get("token").and_then(Value::as_str);
-        token.map(str::to_owned).ok_or_else(|| Failure::new("the service gave no token"))
+        token.map(|token| Some(token.to_owned())).ok_or_else(|| Failure::new("the service gave no token"))
     }
 
     /// The journal's live events.

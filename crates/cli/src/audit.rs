@@ -1,19 +1,21 @@
 use std::process::ExitCode;
 
 use jiff::{Timestamp, tz::TimeZone};
-use regnant_base::printable;
 use serde_json::Value;
 
 use crate::api::Client;
 use crate::args;
 use crate::failure::Failure;
 use crate::paint::{self, say};
+use crate::records::text;
 
 /// Shows what was changed and by whom, newest last.
-pub(crate) fn run(args: &args::ListAudit) -> Result<ExitCode, Failure> {
+pub(crate) fn list(args: &args::ListAudit) -> Result<ExitCode, Failure> {
     let (limit, before) = (args.limit.to_string(), args.before.map(|before| before.to_string()));
-    let mut query = vec![("limit", limit.as_str())];
+    let words = args.words.join(" ");
+    let mut query = vec![("limit", limit.as_str()), ("q", &words)];
     query.extend(before.as_deref().map(|before| ("before", before)));
+    query.extend(args.record.as_deref().map(|record| ("record", record)));
     let list = Client::new(&args.api)?.get("audit", &query)?;
     if args.json {
         paint::json(&list["changes"]);
@@ -25,18 +27,84 @@ pub(crate) fn run(args: &args::ListAudit) -> Result<ExitCode, Failure> {
     Ok(ExitCode::SUCCESS)
 }
 
+/// Shows a change, field by field.
+pub(crate) fn show(args: &args::ShowAudit) -> Result<ExitCode, Failure> {
+    let detail = Client::new(&args.api)?.get(&format!("audit/{}", args.revision), &[])?;
+    if args.json {
+        paint::json(&detail);
+        return Ok(ExitCode::SUCCESS);
+    }
+    print(&detail["change"]);
+    let mut told = "";
+    for field in detail["fields"].as_array().into_iter().flatten() {
+        let record = field["record"].as_str().unwrap_or_default();
+        if record != told {
+            say!("  {}", paint::bold(&text(&field["record"])));
+            told = record;
+        }
+        let value = |side: &str| match (&field[side], field["secret"] == true) {
+            (Value::Null, _) => "none".to_owned(),
+            (_, true) => "a secret".to_owned(),
+            (Value::String(_), _) => text(&field[side]),
+            (value, _) => value.to_string(),
+        };
+        let (before, after) = (value("before"), value("after"));
+        let after = if before == after { "another".to_owned() } else { after };
+        say!("    {}: {before} → {after}", text(&field["field"]));
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Checks that nothing was changed after it was written.
+pub(crate) fn verify(args: &args::VerifyAudit) -> Result<ExitCode, Failure> {
+    let client = Client::new(&args.api)?;
+    let verified = client.get("audit/verify", &[])?;
+    let known = args.known.as_deref().map(|known| known_holds(&client, known)).transpose()?;
+    if args.json {
+        paint::json(&verified);
+    } else if let Some(broken) = verified["broken"].as_u64() {
+        say!("{} change {broken} is not what was written: {}", paint::mark("refused"), text(&verified["why"]));
+        say!("  what stands before it is whole");
+    } else {
+        let (changes, chain) = (&verified["changes"], text(&verified["chain"]));
+        say!("{} {changes} changes are as they were written", paint::mark("granted"));
+        say!("  note this elsewhere, and check it later with --known: {changes}:{chain}");
+    }
+    if known == Some(false) {
+        say!("{} what was noted earlier does not stand in it any more: it was written anew", paint::mark("refused"));
+    }
+    match verified["broken"].is_null() && known != Some(false) {
+        true => Ok(ExitCode::SUCCESS),
+        false => Ok(ExitCode::from(1)),
+    }
+}
+
+/// Whether a hash that was noted earlier still stands where it stood.
+fn known_holds(client: &Client, known: &str) -> Result<bool, Failure> {
+    let parts = known.split_once(':').and_then(|(number, chain)| Some((number.parse::<u64>().ok()?, chain)));
+    let (number, chain) = parts.ok_or_else(|| Failure::usage("--known is NUMBER:HASH, as an earlier check told"))?;
+    let before = number.saturating_add(1).to_string();
+    let list = client.get("audit", &[("before", &before), ("limit", "1")])?;
+    let change = &list["changes"][0];
+    Ok(change["revision"] == number && change["chain"] == chain)
+}
+
 fn print(change: &Value) {
-    let text = |name: &str| printable(change[name].as_str().unwrap_or_default()).into_owned();
-    let (number, at, by) = (change["revision"].as_u64().unwrap_or_default(), day_and_time(&text("at")), text("by"));
-    let refused = match change["refused"].as_str() {
-        Some(why) => format!("  not done: {}", printable(why)),
-        None => String::new(),
+    let (number, at) = (change["revision"].as_u64().unwrap_or_default(), day_and_time(&text(&change["at"])));
+    let refused = match text(&change["refused"]) {
+        why if why.is_empty() => String::new(),
+        why => format!("  not done: {why}"),
+    };
+    let from = match text(&change["from"]) {
+        from if from.is_empty() => String::new(),
+        from => paint::dim(&format!(" ({from})")),
     };
     say!(
-        "{at} {} {by}  {}  {}{refused}",
+        "{at} {} {}{from}  {}  {}{refused}",
         paint::dim(&format!("{number:>4}")),
-        paint::bold(&text("what")),
-        text("subject")
+        text(&change["by"]),
+        paint::bold(&text(&change["what"])),
+        text(&change["subject"])
     );
 }
 

@@ -1,12 +1,14 @@
 //! The `regnant` command: the service, its demo and its clients.
 
 mod activate;
+mod administrator;
 mod api;
 mod args;
 mod audit;
 mod certificate;
 mod check;
 mod demo;
+mod device;
 mod dialect;
 mod dictionary;
 mod failure;
@@ -15,7 +17,9 @@ mod journal;
 mod key;
 mod nas;
 mod paint;
+mod people;
 mod profile;
+mod records;
 mod secret;
 mod serve;
 mod sign_in;
@@ -57,11 +61,20 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Certificate(certificate) => certificate::run(&certificate),
         Command::Trust(trust) => trust::run(&trust),
         Command::Nas(nas) => nas::run(&nas),
+        Command::Person(person) => people::person(&person),
+        Command::Machine(machine) => people::machine(&machine),
+        Command::Device(device) => device::run(&device),
+        Command::Group(group) => administrator::group(&group),
+        Command::Store(store) => administrator::store(&store),
+        Command::Administrator(one) => administrator::run(&one),
+        Command::Token(token) => administrator::token(&token),
         Command::Secret(secret) => secret::run(&secret),
         Command::Dialect(dialect) => dialect::run(&dialect),
         Command::Dictionary(dictionary) => dictionary::run(&dictionary),
         Command::Profile(Profile::Make(profile)) => profile::run(&profile),
-        Command::Audit(Audit::List(audit)) => audit::run(&audit),
+        Command::Audit(Audit::List(list)) => audit::list(&list),
+        Command::Audit(Audit::Show(show)) => audit::show(&show),
+        Command::Audit(Audit::Verify(verify)) => audit::verify(&verify),
         Command::Key(Key::Rotate(rotate)) => key::rotate(&rotate),
         Command::SignIn(sign_in) => sign_in::run(&sign_in),
     }

@@ -1,21 +1,20 @@
-use std::fmt::Write as _;
 use std::process::ExitCode;
 
-use regnant_base::printable;
 use serde_json::{Map, Value, json};
 
 use crate::api::Client;
 use crate::args::{self, NasAction};
 use crate::failure::Failure;
 use crate::journal::{sentence, time};
-use crate::paint::{self, say, table};
+use crate::paint::{self, say};
+use crate::records::{self, all, export, path, show_one, text, texts};
 use crate::sign_in::ask_secretly;
 
 /// Keeps the equipment that asks.
 pub(crate) fn run(args: &args::Nas) -> Result<ExitCode, Failure> {
     let client = Client::new(&args.api)?;
     match &args.action {
-        NasAction::List { words, json, csv } => list(&all(&client, &words.join(" "))?, *json, *csv),
+        NasAction::List { words, show: how } => list(&nases(&client, &words.join(" "))?, how),
         NasAction::Show { name, json } => {
             let detail = client.get(&at(name)?, &[])?;
             if *json { paint::json(&detail) } else { show(&detail) }
@@ -71,36 +70,32 @@ pub(crate) fn run(args: &args::Nas) -> Result<ExitCode, Failure> {
             say!("{}", text(&told["says"]));
             return Ok(if told["fits"] == true { ExitCode::SUCCESS } else { ExitCode::from(1) });
         }
-        NasAction::Export => say!("{}", export(&all(&client, "")?)),
+        NasAction::Export => {
+            let fields = [
+                ("name", "name"),
+                ("kind", "kind"),
+                ("site", "site"),
+                ("dialect", "dialect"),
+                ("note", "note"),
+                ("address", "addresses"),
+                ("tags", "tags"),
+                ("require-message-authenticator", "require_message_authenticator"),
+                ("class-at-login", "class_at_login"),
+            ];
+            // Without secrets: importing it keeps those that are there.
+            say!("{}", export("nas", &nases(&client, "")?, &fields));
+        }
     }
     Ok(ExitCode::SUCCESS)
 }
 
 /// Every NAS that a filter lets through.
-fn all(client: &Client, words: &str) -> Result<Vec<Value>, Failure> {
-    let (mut nases, mut after) = (Vec::new(), String::new());
-    loop {
-        let page = client.get("nases", &[("q", words), ("after", &after), ("limit", "5000")])?;
-        nases.extend(page["nases"].as_array().into_iter().flatten().cloned());
-        match page["next"].as_str() {
-            Some(next) => next.clone_into(&mut after),
-            None => return Ok(nases),
-        }
-    }
+fn nases(client: &Client, words: &str) -> Result<Vec<Value>, Failure> {
+    all(client, "nases", &[("q", words)])
 }
 
 fn at(name: &str) -> Result<String, Failure> {
-    if name.is_empty() {
-        return Err(Failure::usage("say the name of a NAS; `regnant nas list` shows them"));
-    }
-    let mut path = String::from("nases/");
-    for byte in name.bytes() {
-        match byte {
-            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'_' | b'.' => path.push(byte.into()),
-            _ => drop(write!(path, "%{byte:02X}")),
-        }
-    }
-    Ok(path)
+    path(&["nases", name])
 }
 
 /// What the options say.
@@ -126,12 +121,11 @@ fn changes(fields: &args::NasFields) -> Result<Map<String, Value>, Failure> {
     Ok(all)
 }
 
-fn list(nases: &[Value], as_json: bool, as_csv: bool) {
-    if as_json {
-        return paint::json(&json!(nases));
-    }
+fn list(nases: &[Value], how: &args::Show) {
     let row = |nas: &Value| {
+        let lacks = nas["lacks"].as_array().is_some_and(|lacks| !lacks.is_empty());
         let signs = if nas["require_message_authenticator"] == false { "no Message-Authenticator" } else { "" };
+        let words = [signs, if lacks { "lacks something" } else { "" }].into_iter().filter(|word| !word.is_empty());
         [
             text(&nas["name"]),
             texts(&nas["addresses"]),
@@ -139,37 +133,21 @@ fn list(nases: &[Value], as_json: bool, as_csv: bool) {
             text(&nas["site"]),
             text(&nas["dialect"]),
             texts(&nas["tags"]),
-            [
-                signs,
-                if nas["lacks"].as_array().is_some_and(|lacks| !lacks.is_empty()) { "lacks something" } else { "" },
-            ]
-            .into_iter()
-            .filter(|word| !word.is_empty())
-            .collect::<Vec<_>>()
-            .join(", "),
+            words.collect::<Vec<_>>().join(", "),
         ]
     };
-    let head = ["name", "addresses", "kind", "site", "dialect", "tags", ""];
-    if as_csv {
-        let head = [&head[..6], &["require_message_authenticator"]].concat();
-        say!("{}", head.join(","));
-        for nas in nases {
-            let mut cells = row(nas).map(|cell| csv_cell(&cell));
-            cells[6] = nas["require_message_authenticator"].to_string();
-            say!("{}", cells.join(","));
-        }
-        return;
-    }
-    table(head, nases.iter().map(row));
-}
-
-/// A cell as RFC 4180 has it; one that a spreadsheet would run is written so that it does not.
-fn csv_cell(text: &str) -> String {
-    let text = if text.starts_with(['=', '+', '-', '@', '\t', '\r']) { format!("'{text}") } else { text.to_owned() };
-    match text.contains(['"', ',', '\n', '\r']) {
-        true => format!("\"{}\"", text.replace('"', "\"\"")),
-        false => text,
-    }
+    let fields = [
+        "name",
+        "addresses",
+        "kind",
+        "site",
+        "dialect",
+        "tags",
+        "note",
+        "require_message_authenticator",
+        "class_at_login",
+    ];
+    records::show(nases, how, &fields, ["name", "addresses", "kind", "site", "dialect", "tags", "state"], row);
 }
 
 fn show(detail: &Value) {
@@ -201,12 +179,7 @@ fn show(detail: &Value) {
         let lines = list.as_array().into_iter().flatten().map(text);
         rows.extend(lines.map(|line| [what.to_owned(), line]));
     }
-    rows.retain(|[_, value]| !value.is_empty());
-    say!("{}", paint::bold(&text(&nas["name"])));
-    let width = rows.iter().map(|[label, _]| label.chars().count()).max().unwrap_or(0);
-    for [label, value] in rows {
-        say!("  {label:width$}  {value}");
-    }
+    show_one(&text(&nas["name"]), rows);
 }
 
 /// Each sender with what it claims, why it stays unheard and what to do.
@@ -239,59 +212,5 @@ fn unheard(list: &Value) {
 fn tell_lacks(nas: &Value) {
     for lack in nas["lacks"].as_array().into_iter().flatten() {
         say!("{} {}", paint::mark("refused"), text(lack));
-    }
-}
-
-/// As an inventory file has them, without their secrets: importing it keeps those that are
-/// there.
-fn export(nases: &[Value]) -> String {
-    let mut text = String::new();
-    for nas in nases {
-        let fields = ["name", "kind", "site", "dialect", "note"].map(|field| (field, &nas[field]));
-        let lists = [("address", &nas["addresses"]), ("tags", &nas["tags"])];
-        let flags = [
-            ("require-message-authenticator", &nas["require_message_authenticator"]),
-            ("class-at-login", &nas["class_at_login"]),
-        ];
-        text += "[[nas]]\n";
-        for (field, value) in fields.into_iter().chain(lists).chain(flags) {
-            // TOML writes texts, lists of texts and truth values as JSON does.
-            let _ = writeln!(text, "{field} = {value}");
-        }
-        text.push('\n');
-    }
-    text.trim_end().to_owned()
-}
-
-fn text(value: &Value) -> String {
-    printable(value.as_str().unwrap_or_default()).into_owned()
-}
-
-fn texts(value: &Value) -> String {
-    value.as_array().into_iter().flatten().map(text).collect::<Vec<_>>().join(" ")
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn no_cell_is_run_by_a_spreadsheet() {
-        for (text, cell) in [
-            ("quay-sw-1", "quay-sw-1"),
-            ("=cmd()", "'=cmd()"),
-            ("+1", "'+1"),
-            ("a, \"b\"", "\"a, \"\"b\"\"\""),
-            ("@x,y", "\"'@x,y\""),
-        ] {
-            assert_eq!(csv_cell(text), cell);
-        }
-    }
-
-    #[test]
-    fn any_name_is_one_part_of_an_address() {
-        assert_eq!(at("quay-sw-1").unwrap(), "nases/quay-sw-1");
-        assert_eq!(at("a/b c?é").unwrap(), "nases/a%2Fb%20c%3F%C3%A9");
-        assert!(at("").is_err());
     }
 }

@@ -12,7 +12,15 @@ use crate::paint::say;
 /// Signs in and keeps a token for the other commands.
 pub(crate) fn run(args: &args::SignIn) -> Result<ExitCode, Failure> {
     let password = ask_secretly(&format!("Password of {}: ", args.user))?;
-    let token = Client::anonymous(&args.api.api).sign_in(&args.user, &password)?;
+    let client = Client::anonymous(&args.api.api);
+    let token = match client.sign_in(&args.user, &password, None)? {
+        Some(token) => token,
+        None => {
+            let code = ask_secretly("Code of the second factor, or a recovery code: ")?;
+            let token = client.sign_in(&args.user, &password, Some(&code))?;
+            token.ok_or_else(|| Failure::new("the service wants a code"))?
+        }
+    };
     let path = token_path(&args.api)?;
     keep_token(&path, &token)?;
     say!("signed in; the token is in {}", path.display());

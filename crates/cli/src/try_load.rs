@@ -152,7 +152,10 @@ fn of_inventory(file: &Path) -> Result<Vec<Source>, Failure> {
     let people: Vec<_> = inventory
         .person
         .iter()
-        .map(|person| (Arc::new(Ask::pap(&person.name, person.password.expose()).with("Service-Type", "Login")), 1))
+        .filter_map(|person| {
+            let ask = Ask::pap(&person.name, person.password.as_ref()?.expose());
+            Some((Arc::new(ask.with("Service-Type", "Login")), 1))
+        })
         .collect();
     let source = |nas: &NasEntry| {
         let address = nas.address.all().first().map_or("", String::as_str);

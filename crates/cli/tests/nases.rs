@@ -138,7 +138,7 @@ fn an_exported_file_has_no_secrets_and_importing_it_keeps_them() {
     let told = service.client(&["import"]).arg(&file).fails(1);
     assert!(told.contains("NAS `quay-sw-9`: `secret` is missing"), "{told}");
     let csv = service.client(&["nas", "list", "--csv", "firewall"]).succeeds();
-    assert_eq!(csv.lines().nth(1), Some("gate-fw-1,127.0.0.31,firewall,gatehouse,standard,,true"));
+    assert_eq!(csv.lines().nth(1), Some("gate-fw-1,127.0.0.31,firewall,gatehouse,standard,,,true,false"));
     let pages = service.get("nases?limit=2").1;
     assert_eq!(
         (pages["nases"].as_array().unwrap().len(), &pages["all"], &pages["next"]),

@@ -32,5 +32,5 @@ pub use request::{
 };
 pub use stores::{
     Account, Answer, BoundStores, Capabilities, Device, Groups, MsChapAnswer, Responders, Store, StoreRegistry,
-    StoreReply, Timer, Unreachable,
+    StoreReply, Timer, Title, Titles, Unreachable,
 };

@@ -103,6 +103,8 @@ pub enum LookUpAnswer {
     NotProvedBefore(Event),
     /// The store checks no passwords.
     ChecksNoPasswords,
+    /// The device is listed, and its time is over.
+    ListingExpired,
 }
 
 impl LookUp {
@@ -178,6 +180,7 @@ impl fmt::Display for LookUpAnswer {
             Self::Listed => "listed",
             Self::Barred => "listed, barred",
             Self::NotListed => "not listed",
+            Self::ListingExpired => "listed, and its time is over",
             Self::EmptyName => "the name is empty",
             Self::NoNameByAs => "the gate's `as` makes no name of it",
             Self::NoClause => "the gate looks nobody like that up",

@@ -182,6 +182,7 @@ async fn find_device(clause: &Identify, mac: Mac, means: Means<'_>, log: &mut Ve
         };
         let told = match &answer {
             Ok(Some(device)) if device.barred => LookUpAnswer::Barred,
+            Ok(Some(device)) if device.expired => LookUpAnswer::ListingExpired,
             Ok(Some(_)) => LookUpAnswer::Listed,
             Ok(None) => LookUpAnswer::NotListed,
             Err(unreachable) => LookUpAnswer::NoAnswer(unreachable.to_string()),
@@ -189,8 +190,8 @@ async fn find_device(clause: &Identify, mac: Mac, means: Means<'_>, log: &mut Ve
         let (kind, asked, name) = (IdentityKind::Mac, Asked::Store(means.stores.name(*id)), mac.to_string());
         log.push(LookUp { kind, asked, name, answer: told, held: None });
         match answer {
-            Ok(Some(device)) => return DeviceLookUp::Listed(mac, device),
-            Ok(None) => {}
+            Ok(Some(device)) if device.barred || !device.expired => return DeviceLookUp::Listed(mac, device),
+            Ok(_) => {}
             Err(_) => silent = true,
         }
     }

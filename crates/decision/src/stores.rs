@@ -42,15 +42,52 @@ pub struct Account {
     pub password_mark: u64,
 }
 
+/// What a device is, for people: "crane controller". It is read when somebody writes it
+/// down, which is not while a packet waits.
+#[derive(Clone)]
+pub enum Title {
+    /// It is this, or nothing.
+    Text(String),
+    /// Somebody keeps it, by the store and address.
+    Kept(Arc<dyn Titles>, Arc<str>, Mac),
+}
+
+/// Whoever keeps the titles of devices.
+pub trait Titles: Send + Sync {
+    /// The title of a device, where there is one.
+    fn title(&self, store: &str, mac: Mac) -> Option<String>;
+}
+
+impl Title {
+    /// Reads it.
+    pub fn read(&self) -> String {
+        match self {
+            Self::Text(text) => text.clone(),
+            Self::Kept(titles, store, mac) => titles.title(store, *mac).unwrap_or_default(),
+        }
+    }
+}
+
+impl fmt::Debug for Title {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Text(text) => text.fmt(f),
+            Self::Kept(_, store, mac) => write!(f, "the title of {mac} in {store}"),
+        }
+    }
+}
+
 /// A device known by its MAC address.
 #[derive(Clone, Debug)]
 pub struct Device {
-    /// What it is, for people: "crane controller". May be empty.
-    pub title: String,
+    /// What it is.
+    pub title: Title,
     /// The groups it is in.
     pub groups: Groups,
     /// Whether it must stay out.
     pub barred: bool,
+    /// Whether its time is over, so that it counts as not listed; barred it stays.
+    pub expired: bool,
 }
 
 /// What a store can be asked. What it cannot, it is never asked.

@@ -300,7 +300,8 @@ fn a_nas_whose_dialect_the_edition_does_not_know_gets_no_bare_access() {
 #[test]
 fn groups_are_values_that_ignore_case() {
     let mut harbour = Harbour::new();
-    let device = Device { title: String::new(), groups: [Value::owned("CRANES")].into_iter().collect(), barred: false };
+    let groups = [Value::owned("CRANES")].into_iter().collect();
+    let device = Device { title: Title::Text(String::new()), groups, barred: false, expired: false };
     harbour.stores.devices.insert(mac("02:00:5e:99:00:01"), std::sync::Arc::new(device));
     let record = harbour.record(&bypass("02005e990001", "02005e990001"));
     assert_eq!(record.end, EndRecord::Rule { title: "Crane controllers".into() });

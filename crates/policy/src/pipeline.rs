@@ -5,7 +5,7 @@ use crate::grant::{Content, Grant, NoValue, Plan, Statement, StatementValue};
 use crate::parse;
 use crate::run::Facts;
 use crate::run::case::{Case, CaseResult};
-use crate::run::program::{Consequence, Gate, Leaf, Program};
+use crate::run::program::{Consequence, Gate, Leaf, Program, Rule};
 use crate::run::rules::{Decided, GateTrace, RuleTrace};
 use crate::schema::Schema;
 use crate::source::Source;
@@ -127,6 +127,12 @@ impl Compiled {
     /// one after the other.
     pub fn explain(&self, gate: usize, facts: &dyn Facts) -> (Decided, Vec<RuleTrace>) {
         self.program.rules_traced(&self.program.gates[gate], facts)
+    }
+
+    /// The rules of a gate that are true, or that an answer which is missing could make true,
+    /// whatever the rules before them come to.
+    pub fn possible_rules<'p>(&'p self, gate: &'p Gate, facts: &'p dyn Facts) -> impl Iterator<Item = &'p Rule> {
+        self.program.possible_rules(gate, facts)
     }
 
     /// Runs every case of the policy.

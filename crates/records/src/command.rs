@@ -13,14 +13,15 @@ use thiserror::Error;
 
 use crate::database::editions::Basis;
 use crate::error::RecordsError;
+use crate::names::RecordName;
 use crate::rows::{
-    AdministratorRow, CertificateRow, LanguageKind, LanguageRow, NasRow, Rows, SecretRow, TrustRow,
-    administrator_context, as_text, named_secret_context, private_key_context, secret_context,
+    CertificateRow, LanguageKind, LanguageRow, Role, Rows, SecretRow, TrustRow, as_text, named_secret_context,
+    private_key_context, second_factor_context,
 };
 use crate::sealing::{KeyId, Sealed, random};
 
 /// The version of commands that this release writes, and the newest that it applies.
-pub const VERSION: u16 = 2;
+pub const VERSION: u16 = 3;
 
 /// A command, and who wants it when.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -29,8 +30,8 @@ pub struct Envelope {
     pub version: u16,
     /// Never given twice; where it comes again, the first outcome is the answer.
     pub id: CommandId,
-    /// The administrator, or `regnant`.
-    pub author: String,
+    /// Who wants it.
+    pub author: Author,
     /// Milliseconds since 1970 (UTC).
     pub at: u64,
     /// What the author saw.
@@ -41,8 +42,8 @@ pub struct Envelope {
 
 impl Envelope {
     /// A command of now, under a new id, whatever it finds.
-    pub fn new(author: &str, at: u64, command: Command) -> Self {
-        let (author, id) = (author.to_owned(), CommandId::new(at));
+    pub fn new(author: &Author, at: u64, command: Command) -> Self {
+        let (author, id) = (author.clone(), CommandId::new(at));
         Self { version: VERSION, id, author, at, expected: Expected::Anything, command }
     }
 
@@ -50,6 +51,27 @@ impl Envelope {
     #[must_use]
     pub fn expecting(self, expected: Expected) -> Self {
         Self { expected, ..self }
+    }
+}
+
+/// Who wants something changed, and from where.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Author {
+    /// The administrator, or `regnant`.
+    pub name: String,
+    /// From where: `127.0.0.1`, `127.0.0.1, token ci`, `this machine`.
+    pub from: String,
+}
+
+impl Author {
+    /// An administrator at some address.
+    pub fn new(name: impl Into<String>, from: impl Into<String>) -> Self {
+        Self { name: name.into(), from: from.into() }
+    }
+
+    /// The service itself, or whoever is root where it runs.
+    pub fn machine() -> Self {
+        Self::new("regnant", "this machine")
     }
 }
 
@@ -98,42 +120,74 @@ pub enum Command {
     /// Adds equipment, people and devices, or changes those that there are by name or
     /// address; all or none.
     Import(Import),
-    /// Adds a NAS, of which there is none of its name.
-    AddNas(NasRow),
-    /// Puts a NAS in the place of another, most often itself.
-    ChangeNas {
-        /// The name of the one before.
-        was: String,
-        /// What it is from now on.
-        row: NasRow,
+    /// Adds records, of which there are none of these names.
+    Add(Rows),
+    /// Puts records in the place of others, most often of themselves.
+    Change {
+        /// Those before; each is there. One whose name is none of the rows' is forgotten.
+        was: Vec<RecordName>,
+        /// What is there from now on.
+        rows: Rows,
     },
-    /// Forgets a NAS.
-    RemoveNas {
-        /// Its name.
-        name: String,
-    },
-    /// Somebody was shown the secret of a NAS, which changes nothing and is kept in the log.
-    RevealNasSecret {
-        /// Its name.
-        name: String,
-    },
+    /// Forgets records.
+    Remove(Vec<RecordName>),
+    /// Somebody was shown the secret of a record, which changes nothing and is kept in the
+    /// log.
+    Reveal(RecordName),
     /// Keeps a certificate, in the place of one of its name.
     SetCertificate(CertificateRow),
     /// Keeps a trust, in the place of one of its name.
     SetTrust(TrustRow),
-    /// Adds an administrator, or gives one a new password.
-    SetAdministrator(AdministratorRow),
+    /// Sets or takes away the second factor of an administrator.
+    SetSecondFactor {
+        /// Whose it is.
+        administrator: String,
+        /// Its secret.
+        secret: Option<Sealed>,
+        /// What opens once in its place.
+        recovery: Vec<TokenHash>,
+    },
     /// Records a token.
     AddToken {
         /// Its hash.
         hash: TokenHash,
         /// Whose it is.
         administrator: String,
+        /// What its owner calls it.
+        #[serde(default)]
+        name: String,
+        /// What it may do, as far as its owner may.
+        #[serde(default)]
+        role: Role,
+        /// When it ends, in milliseconds since 1970.
+        #[serde(default)]
+        expires: Option<i64>,
     },
     /// Forgets a token.
     RemoveToken {
         /// Its hash.
         hash: TokenHash,
+    },
+    /// Somebody signed in.
+    OpenSession {
+        /// The hash of what their browser shows from now on.
+        hash: TokenHash,
+        /// Who it is.
+        administrator: String,
+        /// When it ends, in milliseconds since 1970.
+        ends: i64,
+        /// What was shown beside the password.
+        code: ShownCode,
+    },
+    /// Somebody signed out.
+    CloseSession {
+        /// The hash of what their browser showed.
+        hash: TokenHash,
+    },
+    /// Somebody could not sign in, which changes nothing and is kept in the log.
+    RefuseSignIn {
+        /// The name that was given.
+        name: String,
     },
     /// Makes a policy the active edition, under the next number, and retires the one
     /// before.
@@ -184,8 +238,20 @@ pub struct Import {
     pub rows: Rows,
 }
 
+/// What was shown beside the password at a sign-in.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum ShownCode {
+    /// Nothing.
+    None,
+    /// The code of this time step (RFC 6238 section 4.2).
+    Step(i64),
+    /// A recovery code of this hash.
+    Recovery(TokenHash),
+}
+
 /// SHA-256 of a token.
-#[derive(Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(transparent)]
 pub struct TokenHash(pub [u8; 32]);
 
@@ -210,16 +276,19 @@ impl Command {
     pub fn rows(&self) -> Rows {
         match self {
             Self::Import(import) => import.rows.clone(),
-            Self::AddNas(row) | Self::ChangeNas { row, .. } => Rows { nases: vec![row.clone()], ..Rows::default() },
+            Self::Add(rows) | Self::Change { rows, .. } => rows.clone(),
             Self::SetCertificate(row) => Rows { certificates: vec![row.clone()], ..Rows::default() },
             Self::SetTrust(row) => Rows { trusts: vec![row.clone()], ..Rows::default() },
-            Self::SetAdministrator(row) => Rows { administrators: vec![row.clone()], ..Rows::default() },
             Self::SetSecret(row) => Rows { named_secrets: vec![row.clone()], ..Rows::default() },
             Self::SetLanguage { row, .. } => Rows { languages: vec![row.clone()], ..Rows::default() },
-            Self::RemoveNas { .. }
-            | Self::RevealNasSecret { .. }
+            Self::Remove(_)
+            | Self::Reveal(_)
+            | Self::SetSecondFactor { .. }
             | Self::AddToken { .. }
             | Self::RemoveToken { .. }
+            | Self::OpenSession { .. }
+            | Self::CloseSession { .. }
+            | Self::RefuseSignIn { .. }
             | Self::ActivateEdition { .. }
             | Self::RemoveLanguage { .. }
             | Self::RemoveSecret { .. }
@@ -234,15 +303,21 @@ impl Command {
     ) -> Result<(), RecordsError> {
         match self {
             Self::Import(import) => import.rows.secrets(each),
-            Self::AddNas(row) | Self::ChangeNas { row, .. } => each(&secret_context(&row.name), &mut row.secret),
+            Self::Add(rows) | Self::Change { rows, .. } => rows.secrets(each),
             Self::SetCertificate(row) => each(&private_key_context(&row.name), &mut row.key),
             Self::SetSecret(row) => each(&named_secret_context(&row.name), &mut row.value),
-            Self::SetAdministrator(row) => each(&administrator_context(&row.name), &mut row.password_hash),
+            Self::SetSecondFactor { administrator, secret: Some(secret), .. } => {
+                each(&second_factor_context(administrator), secret)
+            }
             Self::SetTrust(_)
-            | Self::RemoveNas { .. }
-            | Self::RevealNasSecret { .. }
+            | Self::Remove(_)
+            | Self::Reveal(_)
+            | Self::SetSecondFactor { secret: None, .. }
             | Self::AddToken { .. }
             | Self::RemoveToken { .. }
+            | Self::OpenSession { .. }
+            | Self::CloseSession { .. }
+            | Self::RefuseSignIn { .. }
             | Self::ActivateEdition { .. }
             | Self::SetLanguage { .. }
             | Self::RemoveLanguage { .. }
@@ -251,19 +326,29 @@ impl Command {
         }
     }
 
-    /// The word for what it does.
-    pub fn word(&self) -> &'static str {
+    /// The words for what it does.
+    pub fn word(&self) -> String {
+        let of = |verb: &str, mut names: Box<dyn Iterator<Item = RecordName> + '_>| {
+            let first = names.next().map_or("nothing", |name| name.kind());
+            let same = names.all(|name| name.kind() == first);
+            format!("{verb} {}", if same { first } else { "records" })
+        };
         match self {
             Self::Import(_) => "import",
-            Self::AddNas(_) => "add NAS",
-            Self::ChangeNas { .. } => "change NAS",
-            Self::RemoveNas { .. } => "remove NAS",
-            Self::RevealNasSecret { .. } => "reveal NAS secret",
+            Self::Add(rows) => return of("add", Box::new(rows.names())),
+            Self::Change { rows, .. } => return of("change", Box::new(rows.names())),
+            Self::Remove(names) => return of("remove", Box::new(names.iter().cloned())),
+            Self::Reveal(RecordName::Nas(_)) => "reveal NAS secret",
+            Self::Reveal(_) => "reveal secret",
             Self::SetCertificate(_) => "set certificate",
             Self::SetTrust(_) => "set trust",
-            Self::SetAdministrator(_) => "set administrator",
+            Self::SetSecondFactor { secret: Some(_), .. } => "set second factor",
+            Self::SetSecondFactor { .. } => "remove second factor",
             Self::AddToken { .. } => "add token",
             Self::RemoveToken { .. } => "remove token",
+            Self::OpenSession { .. } => "sign in",
+            Self::CloseSession { .. } => "sign out",
+            Self::RefuseSignIn { .. } => "refuse sign-in",
             Self::ActivateEdition { .. } => "activate policy",
             Self::SetSecret(_) => "set secret",
             Self::RemoveSecret { .. } => "remove secret",
@@ -273,6 +358,7 @@ impl Command {
             Self::RemoveLanguage { .. } => "remove dialect",
             Self::UseKey { .. } => "set sealing key",
         }
+        .to_owned()
     }
 }
 
@@ -337,8 +423,29 @@ pub enum Conflict {
         other: String,
     },
     /// There is one already.
-    #[error("there is a NAS `{0}` already; case does not count")]
-    NasExists(String),
+    #[error("there is a {0} already; case does not count")]
+    Exists(RecordName),
+    /// Somebody must be able to mend things.
+    #[error(
+        "nobody would be left who may change everything: at least one engineer is not disabled and does not expire; make \
+         another engineer first"
+    )]
+    LastEngineer,
+    /// A store that holds something.
+    #[error("store `{name}` holds {people} people, {machines} machines and {devices} devices: remove them first")]
+    StoreHolds {
+        /// Its name.
+        name: String,
+        /// How many people.
+        people: u64,
+        /// How many machines.
+        machines: u64,
+        /// How many devices.
+        devices: u64,
+    },
+    /// A code counts once (RFC 6238 section 5.2).
+    #[error("this code was used already: wait for the next one")]
+    CodeUsed,
     /// A store holds one kind of record for as long as it exists.
     #[error("store `{name}` exists already and holds something else")]
     StoreKind {
@@ -352,15 +459,9 @@ pub enum Conflict {
 #[serde(rename_all = "snake_case")]
 #[non_exhaustive]
 pub enum Missing {
-    /// A store.
-    #[error("there is no store `{0}`")]
-    Store(String),
-    /// An administrator.
-    #[error("there is no administrator `{0}`")]
-    Administrator(String),
-    /// A NAS.
-    #[error("there is no NAS `{0}`")]
-    Nas(String),
+    /// A record.
+    #[error("there is no {0}")]
+    Record(RecordName),
     /// A token.
     #[error("this token is not known")]
     Token,
@@ -398,6 +499,18 @@ pub enum Fault {
     /// A NAS is named twice in it.
     #[error("NAS `{0}` is named twice; case does not count")]
     Twice(String),
+    /// Somebody who may not sign in.
+    #[error("administrator `{0}` may not sign in")]
+    KeptOut(String),
+    /// Whoever has a second factor signs in with it.
+    #[error("administrator `{0}` has a second factor and showed none")]
+    NoCode(String),
+    /// More stores than devices can be numbered by.
+    #[error("there would be {0} stores: there may be 1000")]
+    TooManyStores(usize),
+    /// A name that stays.
+    #[error("{0} keeps its name")]
+    KeepsName(RecordName),
     /// Addresses that are no range.
     #[error("devices {0} to {1} are no range of at most 65536 addresses")]
     Range(String, String),

@@ -13,15 +13,16 @@ use thiserror::Error;
 use zeroize::Zeroizing;
 
 use crate::command::Import;
+use crate::database::Reading;
+use crate::error::RecordsError;
+use crate::names::RecordName;
 use crate::password::hash_password;
+use crate::password_rules::fit_password;
 use crate::rows::{
-    DeviceRow, MOST_ADDRESSES, MachineRow, NasRow, PersonRow, Rows, StoreKind, StoreRow, count, fold, nt_hash_context,
-    password_context, range, recoverable_context, secret_context,
+    Barred, DeviceRow, MOST_ADDRESSES, MachineRow, NasRow, PersonRow, Rows, StoreKind, StoreRow, count, fold,
+    nt_hash_context, password_context, range, recoverable_context, secret_context,
 };
 use crate::sealing::{Sealed, SealingKey, hex};
-
-/// RFC 2865 section 5.2: User-Password carries at most 128 bytes.
-const MAX_PASSWORD: usize = 128;
 
 /// Equipment, people and devices to be added or changed, as a TOML file or JSON
 /// body says it. What exists by name is replaced, what is not named stays.
@@ -127,8 +128,10 @@ pub struct PersonEntry {
     pub store: String,
     /// The name they sign in with.
     pub name: String,
-    /// Their password; kept as an Argon2id hash.
-    pub password: SecretText,
+    /// Their password, kept as an Argon2id hash; left out, one who is there already keeps
+    /// theirs.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub password: Option<SecretText>,
     /// Whether the password is kept sealed in addition, so that CHAP works. Costs
     /// that whoever has database and key has the password; false if not said.
     #[serde(default)]
@@ -147,6 +150,12 @@ pub struct PersonEntry {
     /// When the account ends, such as `2026-12-31T18:00:00Z`; never if not said.
     #[serde(default)]
     pub expires: Option<String>,
+    /// Whether the helpdesk must leave the password alone; false if not said.
+    #[serde(default)]
+    pub engineers_only: bool,
+    /// What people should know.
+    #[serde(default)]
+    pub note: String,
 }
 
 /// A machine that proves itself with a certificate or a password.
@@ -172,6 +181,9 @@ pub struct MachineEntry {
     /// When the account ends; never if not said.
     #[serde(default)]
     pub expires: Option<String>,
+    /// What people should know.
+    #[serde(default)]
+    pub note: String,
 }
 
 /// A device, or a range of devices.
@@ -191,9 +203,22 @@ pub struct DeviceEntry {
     /// Its groups.
     #[serde(default)]
     pub groups: Vec<String>,
+    /// Whose it is.
+    #[serde(default)]
+    pub owner: String,
+    /// What people should know.
+    #[serde(default)]
+    pub note: String,
+    /// From when on it is not known any more, such as `2026-12-31T18:00:00Z`; never if not
+    /// said.
+    #[serde(default)]
+    pub expires: Option<String>,
     /// Whether it must stay out; false if not said.
     #[serde(default)]
     pub barred: bool,
+    /// Why it must stay out.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub barred_reason: String,
 }
 
 /// More devices than this do not come in one file.
@@ -204,6 +229,8 @@ const MOST_NETWORKS: usize = 64;
 const MOST_TAGS: usize = 32;
 const LONGEST_TAG: usize = 64;
 const LONGEST_NOTE: usize = 4_096;
+/// Groups of one person, machine or device.
+const MOST_GROUPS: usize = 256;
 /// The shortest shared secret that is taken, in bytes.
 const LEAST_SECRET: usize = 8;
 
@@ -226,18 +253,19 @@ impl Inventory {
         })
     }
 
-    /// The command that brings the records to what this says. The stores and NASes are
-    /// those that exist already. Hashes every password, which takes tens of milliseconds each.
+    /// The command that brings the records to what this says. Hashes every password, which
+    /// takes tens of milliseconds each.
     pub fn into_import(
         self,
         key: &SealingKey,
-        (stores, nases): (&[StoreRow], &[NasRow]),
+        records: &impl Reading,
         dialects: &[String],
-    ) -> Result<Import, InventoryError> {
+        by: Marked<'_>,
+    ) -> Result<Import, ImportError> {
         self.names_differ()?;
         self.bounded()?;
         let file = self.file_mark(key);
-        let mut known: Vec<StoreRow> = stores.to_vec();
+        let mut known: Vec<StoreRow> = records.all()?;
         let mut rows = Rows::default();
         for store in self.store {
             let row = store.row()?;
@@ -246,7 +274,7 @@ impl Inventory {
             {
                 let message =
                     format!("store `{}` exists already and holds something else, or is named twice", row.name);
-                return Err(InventoryError(message));
+                return Err(InventoryError(message).into());
             }
             known.push(row.clone());
             rows.stores.push(row);
@@ -257,20 +285,22 @@ impl Inventory {
             None => Err(InventoryError(format!("{who}: there is no store `{store}`; add it as [[store]]"))),
         };
         for nas in self.nas {
-            let before = nases.iter().find(|row| fold(&row.name) == fold(&nas.name));
-            rows.nases.push(nas.row(key, dialects, before)?);
+            let before = records.find(&RecordName::Nas(nas.name.clone()))?.nases.pop();
+            rows.nases.push(nas.row(key, dialects, before.as_ref())?);
         }
         for person in self.person {
             holds(&person.store, StoreKind::People, &format!("person `{}`", person.name))?;
-            rows.people.push(person.row(key)?);
+            let before = records.find(&person.record_name())?.people.pop();
+            rows.people.push(person.row(key, before.as_ref())?);
         }
         for machine in self.machine {
             holds(&machine.store, StoreKind::People, &format!("machine `{}`", machine.name))?;
-            rows.machines.push(machine.row(key)?);
+            let before = records.find(&machine.record_name())?.machines.pop();
+            rows.machines.push(machine.row(key, before.as_ref())?);
         }
         for device in self.device {
             holds(&device.store, StoreKind::Devices, &format!("device {}", device.mac))?;
-            rows.devices.push(device.row()?);
+            rows.devices.push(device.row(by)?);
         }
         Ok(Import { file, rows })
     }
@@ -317,8 +347,12 @@ impl Inventory {
     }
 }
 
+fn is_name(name: &str) -> bool {
+    !name.trim().is_empty() && name.len() <= 253 && !name.chars().any(char::is_control)
+}
+
 fn named(what: &str, name: &str) -> Result<(), InventoryError> {
-    if name.trim().is_empty() || name.len() > 253 || name.chars().any(char::is_control) {
+    if !is_name(name) {
         return Err(InventoryError(format!(
             "a {what} has the name `{}`: it needs 1 to 253 printable bytes",
             name.escape_debug()
@@ -328,7 +362,8 @@ fn named(what: &str, name: &str) -> Result<(), InventoryError> {
 }
 
 impl StoreEntry {
-    fn row(self) -> Result<StoreRow, InventoryError> {
+    /// The record of it.
+    pub fn row(self) -> Result<StoreRow, InventoryError> {
         named("store", &self.name)?;
         Ok(StoreRow { name: self.name, kind: self.kind })
     }
@@ -392,7 +427,14 @@ impl NasEntry {
 }
 
 impl PersonEntry {
-    fn row(self, key: &SealingKey) -> Result<PersonRow, InventoryError> {
+    /// Which record it is about.
+    pub fn record_name(&self) -> RecordName {
+        RecordName::Person { store: self.store.clone(), name: self.name.clone() }
+    }
+
+    /// The record of them, with the password of the one whose place it takes where none is
+    /// given. Hashing a password takes tens of milliseconds.
+    pub fn row(self, key: &SealingKey, before: Option<&PersonRow>) -> Result<PersonRow, InventoryError> {
         named("person", &self.name)?;
         let wrong = |what: &str| InventoryError(format!("person `{}`: {what}", self.name));
         if self.name.parse::<Mac>().is_ok() {
@@ -401,52 +443,167 @@ impl PersonEntry {
         if is_machine_name(&self.name) {
             return Err(wrong("a name that begins with host/ or ends with $ is a machine's: add it as [[machine]]"));
         }
-        fit_password(&self.password).map_err(wrong)?;
-        named_groups(&self.groups)?;
+        if let Some(password) = &self.password {
+            fit_password(password, &self.name).map_err(|weak| wrong(&weak.to_string()))?;
+        }
+        fit_texts(&self.groups, &[&self.note]).map_err(|why| wrong(&why))?;
         let (store, name) = (&self.store, &self.name);
-        let recoverable = self.recoverable_password.then_some(self.password.expose().as_bytes());
+        let (hash, nt_hash) = (password_context("person", store, name), nt_hash_context("person", store, name));
+        let recoverable = recoverable_context(store, name);
+        let kept = before.map(|row| Kept {
+            key,
+            hash: Some((&row.password_hash, password_context("person", &row.store, &row.name))),
+            nt_hash: row.nt_hash.as_ref().map(|sealed| (sealed, nt_hash_context("person", &row.store, &row.name))),
+            recoverable: row.recoverable.as_ref().map(|sealed| (sealed, recoverable_context(&row.store, &row.name))),
+        });
+        let password = self.password.as_ref();
+        let password_hash = match (password, &kept) {
+            (Some(password), _) => sealed_hash(key, &hash, password),
+            (None, Some(kept)) => {
+                kept.hash(&hash).map_err(|why| wrong(&why))?.ok_or_else(|| wrong("it has no password"))?
+            }
+            (None, None) => return Err(wrong("`password` is missing")),
+        };
+        let recoverable = match (self.recoverable_password, password, &kept) {
+            (false, ..) => None,
+            (true, Some(password), _) => Some(key.seal(&recoverable, password.expose().as_bytes())),
+            (true, None, kept) => Some(
+                kept.as_ref()
+                    .and_then(|kept| kept.recoverable(&recoverable).transpose())
+                    .unwrap_or_else(|| Err("give the password anew, so that it can be kept recoverable".into()))
+                    .map_err(|why| wrong(&why))?,
+            ),
+        };
+        let nt_hash = nt_hash_of(self.mschap, password, kept.as_ref(), key, &nt_hash).map_err(|why| wrong(&why))?;
         Ok(PersonRow {
-            password_hash: sealed_hash(key, &password_context("person", store, name), &self.password),
-            recoverable: recoverable.map(|password| key.seal(&recoverable_context(store, name), password)),
-            nt_hash: self.mschap.then(|| sealed_nt_hash(key, &nt_hash_context("person", store, name), &self.password)),
+            password_hash,
+            recoverable,
+            nt_hash,
             expires: expiry(self.expires.as_ref(), &format!("person `{name}`"))?,
             store: self.store,
             name: self.name,
             groups: without_repeats(self.groups),
             disabled: self.disabled,
+            engineers_only: self.engineers_only,
+            note: self.note,
         })
     }
 }
 
 impl MachineEntry {
-    fn row(self, key: &SealingKey) -> Result<MachineRow, InventoryError> {
+    /// Which record it is about.
+    pub fn record_name(&self) -> RecordName {
+        RecordName::Machine { store: self.store.clone(), name: self.name.clone() }
+    }
+
+    /// The record of it, with the password of the one whose place it takes where none is
+    /// given.
+    pub fn row(self, key: &SealingKey, before: Option<&MachineRow>) -> Result<MachineRow, InventoryError> {
         named("machine", &self.name)?;
         let wrong = |what: &str| InventoryError(format!("machine `{}`: {what}", self.name));
         if is_machine_name(&self.name) {
             return Err(wrong("write the name without host/ before it or $ after it"));
         }
+        let has_password = before.is_some_and(|row| row.password_hash.is_some());
         if let Some(password) = &self.password {
-            fit_password(password).map_err(wrong)?;
-        } else if self.mschap {
+            fit_password(password, &self.name).map_err(|weak| wrong(&weak.to_string()))?;
+        } else if self.mschap && !has_password {
             return Err(wrong("MS-CHAP needs a password"));
         }
-        named_groups(&self.groups)?;
+        fit_texts(&self.groups, &[&self.note]).map_err(|why| wrong(&why))?;
         let (store, name) = (&self.store, &self.name);
         let (hash, nt_hash) = (password_context("machine", store, name), nt_hash_context("machine", store, name));
+        let kept = before.map(|row| Kept {
+            key,
+            hash: row.password_hash.as_ref().map(|sealed| (sealed, password_context("machine", &row.store, &row.name))),
+            nt_hash: row.nt_hash.as_ref().map(|sealed| (sealed, nt_hash_context("machine", &row.store, &row.name))),
+            recoverable: None,
+        });
+        let password = self.password.as_ref();
+        let password_hash = match (password, &kept) {
+            (Some(password), _) => Some(sealed_hash(key, &hash, password)),
+            (None, Some(kept)) => kept.hash(&hash).map_err(|why| wrong(&why))?,
+            (None, None) => None,
+        };
+        let nt_hash = nt_hash_of(self.mschap, password, kept.as_ref(), key, &nt_hash).map_err(|why| wrong(&why))?;
         Ok(MachineRow {
-            password_hash: self.password.as_ref().map(|password| sealed_hash(key, &hash, password)),
-            nt_hash: self.password.filter(|_| self.mschap).map(|password| sealed_nt_hash(key, &nt_hash, &password)),
+            password_hash,
+            nt_hash,
             expires: expiry(self.expires.as_ref(), &format!("machine `{name}`"))?,
             store: self.store,
             name: self.name,
             groups: without_repeats(self.groups),
             disabled: self.disabled,
+            note: self.note,
         })
     }
 }
 
-fn named_groups(groups: &[String]) -> Result<(), InventoryError> {
-    groups.iter().try_for_each(|group| named("group", group))
+/// What an account that is changed keeps of its password, each with what it was sealed as.
+struct Kept<'k> {
+    key: &'k SealingKey,
+    hash: Option<(&'k Sealed, String)>,
+    nt_hash: Option<(&'k Sealed, String)>,
+    recoverable: Option<(&'k Sealed, String)>,
+}
+
+impl Kept<'_> {
+    fn hash(&self, context: &str) -> Result<Option<Sealed>, String> {
+        self.under(self.hash.as_ref(), context)
+    }
+
+    fn nt_hash(&self, context: &str) -> Result<Option<Sealed>, String> {
+        self.under(self.nt_hash.as_ref(), context)
+    }
+
+    fn recoverable(&self, context: &str) -> Result<Option<Sealed>, String> {
+        self.under(self.recoverable.as_ref(), context)
+    }
+
+    /// What is sealed says whose it is: under another name it is sealed anew.
+    fn under(&self, kept: Option<&(&Sealed, String)>, context: &str) -> Result<Option<Sealed>, String> {
+        match kept {
+            None => Ok(None),
+            Some((sealed, was)) if was == context => Ok(Some((*sealed).clone())),
+            Some((sealed, was)) => {
+                let opened = self.key.open(was, sealed).map_err(|error| error.to_string())?;
+                Ok(Some(self.key.seal(context, opened.expose())))
+            }
+        }
+    }
+}
+
+fn nt_hash_of(
+    mschap: bool,
+    password: Option<&SecretText>,
+    kept: Option<&Kept<'_>>,
+    key: &SealingKey,
+    context: &str,
+) -> Result<Option<Sealed>, String> {
+    match (mschap, password, kept) {
+        (false, ..) => Ok(None),
+        (true, Some(password), _) => Ok(Some(sealed_nt_hash(key, context, password))),
+        (true, None, kept) => match kept.map(|kept| kept.nt_hash(context)).transpose()?.flatten() {
+            Some(sealed) => Ok(Some(sealed)),
+            None => Err("give the password anew, so that MS-CHAP can prove it".into()),
+        },
+    }
+}
+
+/// Whether groups and other texts of a record are what they may be.
+fn fit_texts(groups: &[String], texts: &[&String]) -> Result<(), String> {
+    if groups.len() > MOST_GROUPS {
+        return Err(format!("it is in {} groups and may be in {MOST_GROUPS}", groups.len()));
+    }
+    if let Some(group) = groups.iter().find(|group| !is_name(group)) {
+        return Err(format!("a group has the name `{}`: it needs 1 to 253 printable bytes", group.escape_debug()));
+    }
+    match texts.iter().find(|text| text.len() > LONGEST_NOTE || text.chars().any(|c| c.is_control() && c != '\n')) {
+        Some(text) => {
+            Err(format!("a text of it has {} bytes: it has at most {LONGEST_NOTE} and is printable", text.len()))
+        }
+        None => Ok(()),
+    }
 }
 
 /// Groups as they were said, each once; case does not count.
@@ -459,17 +616,6 @@ fn without_repeats(groups: Vec<String>) -> Vec<String> {
 /// supplicants have it): it begins with `host/` or ends with `$`.
 fn is_machine_name(name: &str) -> bool {
     name.to_lowercase().starts_with("host/") || name.ends_with('$')
-}
-
-fn fit_password(password: &SecretText) -> Result<(), &'static str> {
-    let password = password.expose();
-    if password.parse::<Mac>().is_ok() {
-        return Err("a MAC address is never a password");
-    }
-    if password.is_empty() || password.len() > MAX_PASSWORD || password.chars().any(char::is_control) {
-        return Err("a password has 1 to 128 printable bytes");
-    }
-    Ok(())
 }
 
 fn sealed_hash(key: &SealingKey, context: &str, password: &SecretText) -> Sealed {
@@ -489,12 +635,37 @@ fn expiry(text: Option<&String>, who: &str) -> Result<Option<i64>, InventoryErro
     text.map(read).transpose()
 }
 
+/// Who says something of a device, and when.
+#[derive(Clone, Copy, Debug)]
+pub struct Marked<'m> {
+    /// Who.
+    pub by: &'m str,
+    /// When, in milliseconds since 1970.
+    pub at: i64,
+}
+
 impl DeviceEntry {
-    fn row(self) -> Result<DeviceRow, InventoryError> {
-        named_groups(&self.groups)?;
+    /// The record of it, or of the range.
+    pub fn row(self, marked: Marked<'_>) -> Result<DeviceRow, InventoryError> {
         let (first, last) = self.range()?;
-        let (store, title, groups, barred) = (self.store, self.title, without_repeats(self.groups), self.barred);
-        Ok(DeviceRow { store, first, last, title, groups, barred })
+        let wrong = |what: String| InventoryError(format!("device {first}: {what}"));
+        fit_texts(&self.groups, &[&self.title, &self.owner, &self.note, &self.barred_reason]).map_err(wrong)?;
+        if !self.barred && !self.barred_reason.is_empty() {
+            return Err(wrong("it has a reason for being barred, and is not barred: say `barred` too".into()));
+        }
+        let reason = self.barred_reason;
+        let barred = self.barred.then(|| Barred { reason, by: marked.by.to_owned(), at: marked.at });
+        Ok(DeviceRow {
+            expires: expiry(self.expires.as_ref(), &format!("device {first}"))?,
+            store: self.store,
+            first,
+            last,
+            title: self.title,
+            groups: without_repeats(self.groups),
+            owner: self.owner,
+            note: self.note,
+            barred,
+        })
     }
 
     /// Its addresses.
@@ -516,6 +687,17 @@ impl DeviceEntry {
             ))),
         }
     }
+}
+
+/// Why an inventory is not imported.
+#[derive(Debug, Error)]
+pub enum ImportError {
+    /// Something in it is wrong.
+    #[error(transparent)]
+    Inventory(#[from] InventoryError),
+    /// The records.
+    #[error(transparent)]
+    Records(#[from] RecordsError),
 }
 
 /// What is wrong with an inventory, and where.

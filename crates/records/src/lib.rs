@@ -6,36 +6,49 @@
 
 mod command;
 mod database;
+mod device_search;
+mod device_table;
 mod error;
 mod fetched_lists;
 mod hash_pool;
 mod inventory;
 mod known_passwords;
+mod names;
 mod password;
+mod password_rules;
 mod rows;
 mod sealing;
 mod sharded;
 mod stores;
+mod token_uses;
 
 pub use command::{
-    BasisOf, Command, CommandId, Conflict, Done, Envelope, Expected, Fault, Import, Missing, Outcome, TokenHash,
-    VERSION,
+    Author, BasisOf, Command, CommandId, Conflict, Done, Envelope, Expected, Fault, Import, Missing, Outcome,
+    ShownCode, TokenHash, VERSION,
 };
-pub use database::administrators::{administrator_row, new_token, token_hash};
+pub use database::administrators::{
+    Bearer, KnownAdministrator, TokenRow, new_token, sealed_password, sealed_second_factor, token_hash,
+};
+pub use database::changes::FieldChange;
 pub use database::editions::{Basis, EditionRow};
-pub use database::log::AuditEntry;
+pub use database::log::{AuditEntry, AuditFilter, Verified};
 pub use database::rotation::{RotationError, rotate_key, take_key};
 pub use database::{Committed, Pending, Reading, Record, Records};
+pub use device_search::DeviceFilter;
 pub use error::{RecordsError, Refusal};
 pub use fetched_lists::FetchedLists;
 pub use hash_pool::HashPool;
 pub use inventory::{
-    Addresses, DeviceEntry, Inventory, InventoryError, MachineEntry, NasEntry, PersonEntry, StoreEntry,
+    Addresses, DeviceEntry, ImportError, Inventory, InventoryError, MachineEntry, Marked, NasEntry, PersonEntry,
+    StoreEntry,
 };
+pub use names::{NoRecordName, RecordName};
 pub use password::{hash_password, verify_password};
+pub use password_rules::{WeakPassword, fit_password};
 pub use rows::{
-    AdministratorRow, CertificateRow, DeviceRow, LanguageKind, LanguageRow, MachineRow, NasRow, PersonRow, Rows,
-    SecretRow, StoreKind, StoreRow, TrustRow,
+    AdministratorRow, Barred, CertificateRow, DeviceRow, LanguageKind, LanguageRow, MachineRow, NasRow, PersonRow,
+    Role, Rows, SecretRow, StoreKind, StoreRow, TrustRow,
 };
 pub use sealing::{KeyError, KeyId, Sealed, SealingKey};
 pub use stores::LocalStores;
+pub use token_uses::{TokenUse, TokenUses};

@@ -8,6 +8,7 @@ use regnant_policy::Mac;
 use serde::{Deserialize, Serialize};
 
 use crate::error::RecordsError;
+use crate::names::RecordName;
 use crate::sealing::{Sealed, SealingKey};
 
 /// A store.
@@ -108,6 +109,12 @@ pub struct PersonRow {
     pub disabled: bool,
     /// When the account ends, in milliseconds since 1970.
     pub expires: Option<i64>,
+    /// Whether the helpdesk must leave the password alone.
+    #[serde(default)]
+    pub engineers_only: bool,
+    /// What people should know.
+    #[serde(default)]
+    pub note: String,
 }
 
 /// A machine that proves itself.
@@ -127,6 +134,9 @@ pub struct MachineRow {
     pub disabled: bool,
     /// When the account ends, in milliseconds since 1970.
     pub expires: Option<i64>,
+    /// What people should know.
+    #[serde(default)]
+    pub note: String,
 }
 
 /// A device, or devices of adjoining addresses that have everything else in common.
@@ -144,14 +154,54 @@ pub struct DeviceRow {
     pub title: String,
     /// Its groups.
     pub groups: Vec<String>,
-    /// Whether it must stay out.
-    pub barred: bool,
+    /// Whose it is.
+    #[serde(default)]
+    pub owner: String,
+    /// What people should know.
+    #[serde(default)]
+    pub note: String,
+    /// From when on it is not known any more, in milliseconds since 1970.
+    #[serde(default)]
+    pub expires: Option<i64>,
+    /// Why it must stay out, where it must.
+    #[serde(deserialize_with = "barred")]
+    pub barred: Option<Barred>,
+}
+
+/// That a device must stay out.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Barred {
+    /// Why, for people.
+    pub reason: String,
+    /// Who said so.
+    pub by: String,
+    /// When, in milliseconds since 1970; 0 where nobody knows.
+    pub at: i64,
+}
+
+/// Commands of earlier releases say whether a device is barred, and not why.
+fn barred<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<Option<Barred>, D::Error> {
+    #[derive(Deserialize)]
+    #[serde(untagged)]
+    enum Written {
+        Whether(bool),
+        Why(Option<Barred>),
+    }
+    Ok(match Written::deserialize(deserializer)? {
+        Written::Whether(barred) => barred.then(Barred::default),
+        Written::Why(barred) => barred,
+    })
 }
 
 /// A range of devices has at most this many addresses.
 pub(crate) const MOST_ADDRESSES: u64 = 65_536;
 
 impl DeviceRow {
+    /// Its groups, as they are kept.
+    pub(crate) fn groups_as_json(&self) -> String {
+        serde_json::to_string(&self.groups).expect("texts are JSON")
+    }
+
     /// How many addresses it has.
     pub fn count(&self) -> u64 {
         count(self.first, self.last)
@@ -176,7 +226,7 @@ pub(crate) fn range(first: Mac, last: Mac) -> impl Iterator<Item = Mac> {
     })
 }
 
-fn number(Mac([a, b, c, d, e, f]): Mac) -> u64 {
+pub(crate) fn number(Mac([a, b, c, d, e, f]): Mac) -> u64 {
     u64::from_be_bytes([0, 0, a, b, c, d, e, f])
 }
 
@@ -241,7 +291,7 @@ impl LanguageRow {
 }
 
 /// What a file about how equipment speaks is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum LanguageKind {
     /// Names and types of attributes.
@@ -281,13 +331,59 @@ impl SecretRow {
     }
 }
 
-/// Somebody who may change things.
+/// Somebody who may sign in to this service.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct AdministratorRow {
     /// The name they sign in with.
     pub name: String,
     /// The Argon2id hash of their password, in PHC form.
     pub password_hash: Sealed,
+    /// What they may do.
+    #[serde(default)]
+    pub role: Role,
+    /// Whether they are kept out.
+    #[serde(default)]
+    pub disabled: bool,
+    /// From when on they are kept out, in milliseconds since 1970.
+    #[serde(default)]
+    pub expires: Option<i64>,
+    /// The secret of their second factor (RFC 6238), where they have one.
+    #[serde(default)]
+    pub second_factor: Option<Sealed>,
+}
+
+impl AdministratorRow {
+    /// Whether they may sign in at this time, in milliseconds since 1970.
+    pub fn is_let_in(&self, now: i64) -> bool {
+        !self.disabled && self.expires.is_none_or(|at| now < at)
+    }
+}
+
+/// What an administrator may do.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Role {
+    /// Everything.
+    #[default]
+    Engineer,
+    /// Read the journal, bar devices, set passwords of people.
+    Helpdesk,
+    /// Read everything but secrets.
+    Auditor,
+}
+
+impl Role {
+    /// Every role.
+    pub const ALL: [Self; 3] = [Self::Engineer, Self::Helpdesk, Self::Auditor];
+
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Engineer => "engineer",
+            Self::Helpdesk => "helpdesk",
+            Self::Auditor => "auditor",
+        }
+    }
 }
 
 /// Records of every kind: what a command sets, or what there was before.
@@ -360,8 +456,48 @@ impl Rows {
         }
         for row in &mut self.administrators {
             each(&administrator_context(&row.name), &mut row.password_hash)?;
+            if let Some(sealed) = &mut row.second_factor {
+                each(&second_factor_context(&row.name), sealed)?;
+            }
         }
         Ok(())
+    }
+
+    /// Which records they are, devices one by one.
+    pub fn names(&self) -> impl Iterator<Item = RecordName> + '_ {
+        let own = |name: &String| name.clone();
+        let stores = self.stores.iter().map(move |row| RecordName::Store(own(&row.name)));
+        let nases = self.nases.iter().map(move |row| RecordName::Nas(own(&row.name)));
+        let people =
+            self.people.iter().map(move |row| RecordName::Person { store: own(&row.store), name: own(&row.name) });
+        let machines =
+            self.machines.iter().map(move |row| RecordName::Machine { store: own(&row.store), name: own(&row.name) });
+        let devices = self
+            .devices
+            .iter()
+            .flat_map(move |row| row.addresses().map(move |mac| RecordName::Device { store: own(&row.store), mac }));
+        let certificates = self.certificates.iter().map(move |row| RecordName::Certificate(own(&row.name)));
+        let trusts = self.trusts.iter().map(move |row| RecordName::Trust(own(&row.name)));
+        let administrators = self.administrators.iter().map(move |row| RecordName::Administrator(own(&row.name)));
+        let languages =
+            self.languages.iter().map(move |row| RecordName::Language { kind: row.kind, name: own(&row.name) });
+        let secrets = self.named_secrets.iter().map(move |row| RecordName::Secret(own(&row.name)));
+        let configured = stores.chain(nases).chain(people).chain(machines).chain(devices);
+        configured.chain(certificates).chain(trusts).chain(administrators).chain(languages).chain(secrets)
+    }
+
+    /// Takes in the records of others.
+    pub(crate) fn extend(&mut self, others: Self) {
+        self.stores.extend(others.stores);
+        self.nases.extend(others.nases);
+        self.people.extend(others.people);
+        self.machines.extend(others.machines);
+        self.devices.extend(others.devices);
+        self.certificates.extend(others.certificates);
+        self.trusts.extend(others.trusts);
+        self.administrators.extend(others.administrators);
+        self.languages.extend(others.languages);
+        self.named_secrets.extend(others.named_secrets);
     }
 }
 
@@ -400,7 +536,10 @@ pub(crate) fn administrator_context(name: &str) -> String {
     format!("the password hash of administrator {}", fold(name))
 }
 
-/// Values that are written as text, for people who read the log.
+pub(crate) fn second_factor_context(name: &str) -> String {
+    format!("the second factor of administrator {}", fold(name))
+}
+
 /// Addresses and blocks as texts. Commands of earlier releases have one alone.
 pub(crate) mod networks_as_text {
     use regnant_base::Network;
@@ -427,6 +566,7 @@ pub(crate) mod networks_as_text {
     }
 }
 
+/// Values that are written as text, for people who read the log.
 pub(crate) mod as_text {
     use std::fmt::Display;
     use std::str::FromStr;

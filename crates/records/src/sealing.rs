@@ -151,6 +151,11 @@ impl Sealed {
         Self([&key.id.0[..], sealed].concat())
     }
 
+    /// What stands in the place of a secret where none may be.
+    pub(crate) fn masked() -> Self {
+        Self(Vec::new())
+    }
+
     /// As it is stored.
     pub fn bytes(&self) -> &[u8] {
         &self.0

@@ -26,10 +26,19 @@ impl<K: Clone + Eq + Hash, V: Clone> ShardedMap<K, V> {
         self.parts[self.part(key)].as_ref()?.get(key)
     }
 
-    pub(crate) fn insert(&mut self, key: K, value: V) {
+    /// Gives what was there before.
+    pub(crate) fn insert(&mut self, key: K, value: V) -> Option<V> {
         let part = self.part(&key);
         let empty = || Arc::new(HashMap::with_hasher(self.hasher.clone()));
-        Arc::make_mut(self.parts[part].get_or_insert_with(empty)).insert(key, value);
+        Arc::make_mut(self.parts[part].get_or_insert_with(empty)).insert(key, value)
+    }
+
+    /// Gives what was there.
+    pub(crate) fn remove(&mut self, key: &K) -> Option<V> {
+        let part = self.part(key);
+        // What is not there copies nothing.
+        let held = self.parts[part].as_mut().filter(|held| held.contains_key(key))?;
+        Arc::make_mut(held).remove(key)
     }
 
     pub(crate) fn iter(&self) -> impl Iterator<Item = (&K, &V)> {
@@ -59,8 +68,10 @@ mod tests {
             for (key, value) in &after {
                 copy.insert(*key, *value);
             }
+            let gone = copy.remove(&7);
             let first: HashMap<u8, u8> = before.iter().copied().collect();
-            let second: HashMap<u8, u8> = before.iter().chain(&after).copied().collect();
+            let mut second: HashMap<u8, u8> = before.iter().chain(&after).copied().collect();
+            prop_assert_eq!(second.remove(&7), gone);
             for (map, model) in [(&map, &first), (&copy, &second)] {
                 prop_assert_eq!(&map.iter().map(|(key, value)| (*key, *value)).collect::<HashMap<_, _>>(), model);
                 prop_assert!((0..=u8::MAX).all(|key| map.get(&key) == model.get(&key)));

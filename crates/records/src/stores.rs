@@ -6,15 +6,18 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use regnant_decision::{
-    Account, Answer, Capabilities, Device, Groups, MsChapAnswer, Store, StoreRegistry, StoreReply, Unreachable,
+    Account, Answer, Capabilities, Device, Groups, MsChapAnswer, Store, StoreRegistry, StoreReply, Titles, Unreachable,
 };
 use regnant_eap::MsChapResponse;
 use regnant_policy::{IdentityKind, Mac, Value};
 use regnant_radius::Secret;
 use sha2::{Digest, Sha256};
 
+use crate::database::{Reading, Records};
+use crate::device_table::DeviceTable;
 use crate::error::RecordsError;
 use crate::hash_pool::HashPool;
+use crate::names::RecordName;
 use crate::rows::{
     DeviceRow, MachineRow, PersonRow, Rows, StoreKind, fold, nt_hash_context, password_context, recoverable_context,
 };
@@ -30,9 +33,10 @@ const TIME_LIMIT: Duration = Duration::from_secs(6);
 #[derive(Clone)]
 pub struct LocalStores {
     people: BTreeMap<String, Arc<People>>,
-    devices: BTreeMap<String, Arc<Devices>>,
+    devices: BTreeMap<String, Arc<DeviceTable>>,
     key: Arc<SealingKey>,
     pool: HashPool,
+    titles: Option<Arc<dyn Titles>>,
 }
 
 /// A store of people and machines.
@@ -42,12 +46,6 @@ struct People {
     accounts: ShardedMap<(IdentityKind, String), Arc<KnownAccount>>,
     key: Arc<SealingKey>,
     pool: HashPool,
-}
-
-/// A store of devices.
-#[derive(Clone, Default)]
-struct Devices {
-    by_address: ShardedMap<Mac, Arc<Device>>,
 }
 
 struct KnownAccount {
@@ -62,7 +60,49 @@ struct KnownAccount {
 impl LocalStores {
     /// No store yet.
     pub fn new(key: Arc<SealingKey>, pool: HashPool) -> Self {
-        Self { people: BTreeMap::new(), devices: BTreeMap::new(), key, pool }
+        Self { people: BTreeMap::new(), devices: BTreeMap::new(), key, pool, titles: None }
+    }
+
+    /// The stores of these records. Devices are read one by one: there may be a million.
+    pub fn of(records: &Records, key: Arc<SealingKey>, pool: HashPool) -> Result<Self, RecordsError> {
+        let rows = Rows { stores: records.all()?, people: records.all()?, machines: records.all()?, ..Rows::default() };
+        let titles = Some(Arc::new(records.titles()?) as Arc<dyn Titles>);
+        let mut stores = Self { titles, ..Self::new(key, pool) }.with(&rows)?;
+        records.each_device(|store, mac, groups, barred, expires| {
+            if let Some(table) = stores.devices.get_mut(store) {
+                Arc::make_mut(table).insert(mac, groups, barred, expires);
+            }
+        })?;
+        Ok(stores)
+    }
+
+    /// These stores without some of their records.
+    #[must_use]
+    pub fn without(&self, names: &[RecordName]) -> Self {
+        let mut stores = self.clone();
+        for name in names {
+            match name {
+                RecordName::Store(name) => {
+                    stores.people.remove(name);
+                    stores.devices.remove(name);
+                }
+                RecordName::Person { store, name } => stores.forget(store, IdentityKind::User, name),
+                RecordName::Machine { store, name } => stores.forget(store, IdentityKind::Machine, name),
+                RecordName::Device { store, mac } => {
+                    if let Some(store) = stores.devices.get_mut(store) {
+                        Arc::make_mut(store).remove(*mac);
+                    }
+                }
+                _ => {}
+            }
+        }
+        stores
+    }
+
+    fn forget(&mut self, store: &str, kind: IdentityKind, name: &str) {
+        if let Some(store) = self.people.get_mut(store) {
+            Arc::make_mut(store).accounts.remove(&(kind, fold(name)));
+        }
     }
 
     /// These stores with records that were added or changed.
@@ -79,7 +119,7 @@ impl LocalStores {
             stores.add_machine(row, &mut sets)?;
         }
         for row in &rows.devices {
-            stores.add_device(row, &mut sets)?;
+            stores.add_device(row)?;
         }
         Ok(stores)
     }
@@ -91,17 +131,18 @@ impl LocalStores {
         people.chain(devices).collect()
     }
 
-    /// Every device with its store and address, sorted.
-    pub fn devices(&self) -> Vec<(&str, Mac, &Device)> {
-        let mut list: Vec<_> = self
-            .devices
-            .iter()
-            .flat_map(|(name, store)| {
-                store.by_address.iter().map(move |(mac, device)| (name.as_str(), *mac, &**device))
-            })
-            .collect();
-        list.sort_by_key(|(store, mac, _)| (*store, *mac));
-        list
+    /// How many devices each store has.
+    pub fn device_counts(&self) -> impl Iterator<Item = (&str, usize)> {
+        self.devices.iter().map(|(name, store)| (name.as_str(), store.len()))
+    }
+
+    /// Every group of each store with how many devices are in it.
+    pub fn device_groups(&self) -> impl Iterator<Item = (String, u64)> {
+        self.devices.values().flat_map(|store| store.groups())
+    }
+
+    pub(crate) fn device_tables(&self) -> impl Iterator<Item = (&str, &DeviceTable)> {
+        self.devices.iter().map(|(name, store)| (name.as_str(), &**store))
     }
 
     fn add_store(&mut self, name: &str, kind: StoreKind) {
@@ -113,7 +154,10 @@ impl LocalStores {
         };
         match kind {
             StoreKind::People => drop(self.people.entry(name.to_owned()).or_insert_with(|| Arc::new(new()))),
-            StoreKind::Devices => drop(self.devices.entry(name.to_owned()).or_default()),
+            StoreKind::Devices => {
+                let empty = || Arc::new(DeviceTable::new(name, self.titles.clone()));
+                self.devices.entry(name.to_owned()).or_insert_with(empty);
+            }
         }
     }
 
@@ -140,11 +184,11 @@ impl LocalStores {
         Ok(())
     }
 
-    fn add_device(&mut self, row: &DeviceRow, sets: &mut Sets) -> Result<(), RecordsError> {
+    fn add_device(&mut self, row: &DeviceRow) -> Result<(), RecordsError> {
         let store = self.devices.get_mut(&row.store).ok_or_else(|| no_store(&row.store))?;
-        let (store, device) = (Arc::make_mut(store), sets.device(row));
+        let (store, groups) = (Arc::make_mut(store), row.groups_as_json());
         for mac in row.addresses() {
-            store.by_address.insert(mac, device.clone());
+            store.insert(mac, &groups, row.barred.is_some(), row.expires);
         }
         Ok(())
     }
@@ -175,12 +219,10 @@ fn mark(password_hash: Option<&str>) -> u64 {
     digest.iter().take(8).fold(0, |mark, byte| mark << 8 | u64::from(*byte))
 }
 
-/// Sets of groups, and devices that have everything in common, each made once: ten
-/// thousand cameras share one.
+/// Sets of groups, each made once.
 #[derive(Default)]
 struct Sets {
     groups: HashMap<Vec<String>, Groups>,
-    devices: HashMap<(String, Vec<String>, bool), Arc<Device>>,
 }
 
 impl Sets {
@@ -196,17 +238,6 @@ impl Sets {
         let groups: Groups = names.iter().cloned().map(Value::owned).collect();
         self.groups.insert(names.to_vec(), groups.clone());
         groups
-    }
-
-    fn device(&mut self, row: &DeviceRow) -> Arc<Device> {
-        let key = (row.title.clone(), row.groups.clone(), row.barred);
-        if let Some(device) = self.devices.get(&key) {
-            return device.clone();
-        }
-        let device =
-            Arc::new(Device { title: row.title.clone(), groups: self.groups(&row.groups), barred: row.barred });
-        self.devices.insert(key, device.clone());
-        device
     }
 }
 
@@ -277,7 +308,7 @@ impl Store for People {
     }
 }
 
-impl Store for Devices {
+impl Store for DeviceTable {
     fn kind(&self) -> &'static str {
         StoreKind::Devices.word()
     }
@@ -291,6 +322,6 @@ impl Store for Devices {
     }
 
     fn device(&self, mac: Mac) -> StoreReply<'_, Option<Arc<Device>>> {
-        StoreReply::now(self.by_address.get(&mac).cloned())
+        StoreReply::now(self.get(mac, Timestamp::now().as_millisecond()))
     }
 }

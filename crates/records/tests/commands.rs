@@ -23,8 +23,27 @@ fn file(dir: &Path) -> Connection {
     Connection::open(dir.join("records.sqlite")).unwrap()
 }
 
+fn author() -> Author {
+    Author::new("harbour", "10.44.0.7")
+}
+
+/// Everything in the log.
+fn whole() -> AuditFilter {
+    AuditFilter { below: u64::MAX, most: 1_000, words: Vec::new(), record: None }
+}
+
+fn administrator(name: &str, key: &SealingKey, role: Role) -> AdministratorRow {
+    let password_hash = key.seal(&format!("the password hash of administrator {name}"), b"x");
+    let name = name.to_owned();
+    AdministratorRow { name, password_hash, role, disabled: false, expires: None, second_factor: None }
+}
+
+fn administrators(list: Vec<AdministratorRow>) -> Rows {
+    Rows { administrators: list, ..Rows::default() }
+}
+
 fn envelope(command: Command) -> Envelope {
-    Envelope::new("harbour", 1_000, command)
+    Envelope::new(&author(), 1_000, command)
 }
 
 fn store(name: &str, kind: StoreKind) -> StoreRow {
@@ -48,8 +67,9 @@ fn nas(key: &SealingKey, name: &str, network: &str) -> NasRow {
 
 fn device(first: u8, last: u8, title: &str) -> DeviceRow {
     let mac = |last| Mac([2, 0, 0x5e, 0x20, 0, last]);
-    let (store, title) = ("devices".into(), title.into());
-    DeviceRow { store, first: mac(first), last: mac(last), title, groups: vec!["cranes".into()], barred: false }
+    let (store, title, groups) = ("devices".into(), title.into(), vec!["cranes".into()]);
+    let (owner, note) = (String::new(), String::new());
+    DeviceRow { store, first: mac(first), last: mac(last), title, groups, owner, note, expires: None, barred: None }
 }
 
 fn import(rows: Rows) -> Command {
@@ -62,12 +82,7 @@ fn nases(list: Vec<NasRow>) -> Command {
 
 /// Everything that the file holds, in words.
 fn dump(records: &Records) -> String {
-    format!(
-        "{:?} {:?} {:?}",
-        records.rows().unwrap(),
-        records.editions().unwrap(),
-        records.audit(u64::MAX, 1_000).unwrap()
-    )
+    format!("{:?} {:?} {:?}", records.rows().unwrap(), records.editions().unwrap(), records.audit(&whole()).unwrap())
 }
 
 #[test]
@@ -208,11 +223,12 @@ fn the_log_keeps_what_was_before_and_shows_no_secret() {
         file(dir.path()).query_row("SELECT before FROM command WHERE revision = 3", [], |row| row.get(0)).unwrap();
     let kept: Rows = serde_json::from_str(&kept).unwrap();
     assert_eq!(kept, Rows { nases: vec![old.clone()], ..Rows::default() });
-    let entries = records.audit(u64::MAX, 10).unwrap();
-    let told: Vec<_> = entries.iter().map(|entry| (entry.revision, entry.author.as_str(), entry.what)).collect();
+    let entries = records.audit(&whole()).unwrap();
+    let told: Vec<_> =
+        entries.iter().map(|entry| (entry.revision, entry.author.as_str(), entry.what.as_str())).collect();
     assert_eq!(told, [(3, "harbour", "import"), (2, "harbour", "import"), (1, "regnant", "set sealing key")]);
     assert_eq!(entries[0].subject, "NASes: 1 (file 0123)");
-    assert_eq!(records.audit(3, 1).unwrap()[0].revision, 2);
+    assert_eq!(records.audit(&AuditFilter { below: 3, most: 1, ..whole() }).unwrap()[0].revision, 2);
     for sealed in [old.secret, new.secret] {
         assert!(!format!("{entries:?}").contains(&String::from(sealed)));
     }
@@ -231,15 +247,19 @@ fn after_another_key_is_set_the_old_one_opens_nothing_not_even_in_the_log() {
     let token = new_token();
     {
         let records = open(dir.path(), &old);
-        let row = administrator_row("harbour", "tarnmouth-demo", &old);
-        records.apply(&envelope(Command::SetAdministrator(row))).unwrap();
-        let add = Command::AddToken { hash: token_hash(&token), administrator: "harbour".into() };
+        let row = AdministratorRow {
+            second_factor: Some(sealed_second_factor("harbour", b"12345678901234567890", &old)),
+            ..administrator("harbour", &old, Role::Engineer)
+        };
+        records.apply(&envelope(Command::Add(administrators(vec![row])))).unwrap();
+        let (hash, administrator) = (token_hash(&token), "harbour".into());
+        let add = Command::AddToken { hash, administrator, name: "ci".into(), role: Role::Engineer, expires: None };
         records.apply(&envelope(add)).unwrap();
         for network in ["127.0.0.11", "127.0.0.12"] {
             records.apply(&envelope(nases(vec![nas(&old, "a", network)]))).unwrap();
         }
     }
-    let (from, to) = rotate_key(&key_file, &record_file, "harbour", 2_000).unwrap();
+    let (from, to) = rotate_key(&key_file, &record_file, &author(), 2_000).unwrap();
     assert_eq!(from, old.id());
     let new = take_key(&key_file, &record_file).unwrap();
     assert_eq!(new.id(), to);
@@ -247,8 +267,10 @@ fn after_another_key_is_set_the_old_one_opens_nothing_not_even_in_the_log() {
     let records = open(dir.path(), &new);
     let row = records.all::<NasRow>().unwrap().remove(0);
     assert!(row.shared_secret(&new).is_ok() && row.shared_secret(&old).is_err());
-    assert!(records.administrator("harbour", &new).unwrap().is_some());
-    assert_eq!(records.token_owner(&token).unwrap().as_deref(), Some("harbour"), "tokens are no secrets of ours");
+    assert!(records.administrator("harbour", &new).unwrap().unwrap().second_factor.is_some());
+    let owner = records.token_owner(&token, 0).unwrap().unwrap();
+    assert_eq!(owner.administrator, "harbour", "tokens are no secrets of ours");
+    assert_eq!(records.verify().unwrap().broken, None, "what is chained holds no secret");
     let before: String =
         file(dir.path()).query_row("SELECT before FROM command WHERE revision = 5", [], |row| row.get(0)).unwrap();
     let before: Rows = serde_json::from_str(&before).unwrap();
@@ -261,7 +283,7 @@ fn after_another_key_is_set_the_old_one_opens_nothing_not_even_in_the_log() {
     let bytes = bytes_of(dir.path());
     assert!(!bytes.windows(8).any(|part| part == id), "in a table");
     assert!(!bytes.windows(8).any(|part| part == encoded.as_bytes()), "in the log");
-    assert_eq!(records.audit(u64::MAX, 1).unwrap()[0].what, "set sealing key");
+    assert_eq!(records.audit(&whole()).unwrap()[0].what, "set sealing key");
 }
 
 #[test]
@@ -281,7 +303,7 @@ fn setting_another_key_may_be_interrupted_anywhere() {
     assert!(!next.exists());
     // All is sealed by it, and the old one is still in its place.
     let new = Arc::new(SealingKey::create(&next).unwrap());
-    open(dir.path(), &old).seal_anew(&old, &new, "harbour", 2_000).unwrap();
+    open(dir.path(), &old).seal_anew(&old, &new, &author(), 2_000).unwrap();
     // While the records cannot be read, the one key that opens them is not given up.
     let kept = fs::read(&record_file).unwrap();
     fs::write(&record_file, "no database now ".repeat(500)).unwrap();
@@ -320,15 +342,33 @@ fn command(key: Arc<SealingKey>) -> impl Strategy<Value = Command> {
     let token = (0..3_u8, any::<bool>()).prop_map(|(number, add)| {
         let hash = TokenHash([number; 32]);
         match add {
-            true => Command::AddToken { hash, administrator: "harbour".into() },
+            true => Command::AddToken {
+                hash,
+                administrator: "harbour".into(),
+                name: String::new(),
+                role: Role::Engineer,
+                expires: None,
+            },
             false => Command::RemoveToken { hash },
         }
     });
-    let administrator = Just(()).prop_map(move |()| {
-        let password_hash = key.seal("the password hash of administrator harbour", b"x");
-        Command::SetAdministrator(AdministratorRow { name: "harbour".into(), password_hash })
+    let administrator_key = key.clone();
+    let administrators = (prop::sample::select(&Role::ALL[..]), any::<bool>()).prop_map(move |(role, is_new)| {
+        let rows = administrators(vec![administrator("harbour", &administrator_key, role)]);
+        let was = vec![RecordName::Administrator("harbour".into())];
+        if is_new { Command::Add(rows) } else { Command::Change { was, rows } }
     });
-    prop_oneof![4 => imports, 1 => activations, 2 => token, 1 => administrator]
+    let one = (0..4_u8, 0..4_u8, "[ab]", 0..4_u8).prop_map(|(number, was, title, act)| {
+        let name = |number: u8| RecordName::Device { store: "devices".into(), mac: Mac([2, 0, 0x5e, 0x20, 0, number]) };
+        let rows = Rows { devices: vec![device(number, number, &title)], ..Rows::default() };
+        match act {
+            0 => Command::Add(rows),
+            1 => Command::Change { was: vec![name(was)], rows },
+            2 => Command::Remove(vec![name(number)]),
+            _ => Command::Remove(vec![RecordName::Store("devices".into())]),
+        }
+    });
+    prop_oneof![4 => imports, 1 => activations, 2 => token, 1 => administrators, 4 => one]
 }
 
 proptest! {
@@ -352,7 +392,8 @@ proptest! {
             // Both begin with the same first command.
             let records = Records::open(&name, &key, 1).unwrap();
             let connection = Connection::open(&name).unwrap();
-            connection.execute("UPDATE command SET id = x'00000000000000000000000000000000'", []).unwrap();
+            let sql = "UPDATE command SET id = zeroblob(16), chain = zeroblob(32)";
+            connection.execute(sql, []).unwrap();
             records
         });
         let mut stores = LocalStores::new(key.clone(), HashPool::start(1));
@@ -365,7 +406,11 @@ proptest! {
             };
             let known = applied.iter().any(|other| other.id == next.id);
             let (before, revision) = (dump(&one), one.revision().unwrap());
-            let outcome = one.commit(&next, |_, _| stores.with(&next.command.rows()));
+            let gone = match &next.command {
+                Command::Change { was, .. } | Command::Remove(was) => was.clone(),
+                _ => Vec::new(),
+            };
+            let outcome = one.commit(&next, |_, _| stores.without(&gone).with(&next.command.rows()));
             prop_assert_eq!(one.revision().unwrap(), revision + u64::from(!known));
             if known {
                 prop_assert_eq!(&dump(&one), &before);
@@ -378,8 +423,10 @@ proptest! {
             applied.push(next);
         }
         prop_assert_eq!(dump(&one), dump(&two));
-        let whole = LocalStores::new(key.clone(), HashPool::start(1)).with(&one.rows().unwrap()).unwrap();
-        prop_assert_eq!(format!("{:?}", stores.devices()), format!("{:?}", whole.devices()));
+        let whole = LocalStores::of(&one, key.clone(), HashPool::start(1)).unwrap();
+        let cranes = DeviceFilter { group: Some("cranes".into()), limit: 1_000, ..DeviceFilter::default() };
+        prop_assert_eq!(stores.devices(&one, &cranes).unwrap(), one.all::<DeviceRow>().unwrap());
+        prop_assert_eq!(stores.device_counts().collect::<Vec<_>>(), whole.device_counts().collect::<Vec<_>>());
         prop_assert_eq!(
             stores.registry().into_keys().collect::<Vec<_>>(),
             whole.registry().into_keys().collect::<Vec<_>>()
@@ -405,19 +452,17 @@ fn a_change_shares_what_it_does_not_touch() {
     let mut rows = Rows { stores: vec![store("devices", StoreKind::Devices)], ..Rows::default() };
     rows.devices = vec![device(0, 255, "crane")];
     let before = LocalStores::new(key, HashPool::start(1)).with(&rows).unwrap();
-    let changed = Rows { devices: vec![device(7, 7, "barred crane")], ..Rows::default() };
+    let barred = Some(Barred { reason: "stolen".into(), by: "desk".into(), at: 5 });
+    let changed = Rows { devices: vec![DeviceRow { barred, ..device(7, 7, "crane") }], ..Rows::default() };
     let after = before.with(&changed).unwrap();
-    let title = |stores: &LocalStores, last| {
+    let barred = |stores: &LocalStores, last| {
         let registry = stores.registry();
         match registry["devices"].device(Mac([2, 0, 0x5e, 0x20, 0, last])) {
-            StoreReply::Now(device) => device.unwrap().unwrap().title.clone(),
+            StoreReply::Now(device) => device.unwrap().unwrap().barred,
             StoreReply::Later(_) => panic!("it is in memory"),
         }
     };
-    assert_eq!(
-        (title(&before, 7), title(&after, 7), title(&after, 8)),
-        ("crane".into(), "barred crane".into(), "crane".into())
-    );
+    assert_eq!((barred(&before, 7), barred(&after, 7), barred(&after, 8)), (false, true, false));
     let missing = Rows { devices: vec![DeviceRow { store: "gone".into(), ..device(1, 1, "x") }], ..Rows::default() };
     assert!(before.with(&missing).is_err());
 }

@@ -8,7 +8,9 @@ use std::time::{Duration, Instant};
 
 use regnant_decision::{EntryKind, Machines, SeenMachine};
 use regnant_journal::{AccountingLog, Entry, EntryFilter, Journal, JournalError, JournalReader, NodeFile, set_aside};
-use regnant_records::{FetchedLists, HashPool, KeyError, KeyId, Records, RecordsError, RotationError, take_key};
+use regnant_records::{
+    Author, FetchedLists, HashPool, KeyError, KeyId, Records, RecordsError, RotationError, TokenUses, take_key,
+};
 use thiserror::Error;
 use tokio::net::TcpListener;
 use tokio::runtime::Handle;
@@ -67,7 +69,7 @@ pub struct Service {
 }
 
 /// The shared records within a data directory.
-const RECORDS: &str = "records.sqlite";
+pub(crate) const RECORDS: &str = "records.sqlite";
 
 /// Makes a new sealing key and seals every secret of the records anew under it; gives the
 /// ids of the key before and of the new one. No service may run on the directory.
@@ -76,7 +78,12 @@ pub fn rotate_key(config: &Config, data: &Path) -> Result<(KeyId, KeyId), StartE
         return Err(StartError::NoRecords(data.join(RECORDS)));
     }
     let data = DataDir::take(data)?;
-    Ok(regnant_records::rotate_key(&data.join(&config.keys.sealing), &data.join(RECORDS), "regnant", now_ms())?)
+    Ok(regnant_records::rotate_key(
+        &data.join(&config.keys.sealing),
+        &data.join(RECORDS),
+        &Author::machine(),
+        now_ms(),
+    )?)
 }
 
 impl Service {
@@ -95,7 +102,8 @@ impl Service {
             issuers: Arc::new(Issuers::new(Handle::current())),
         };
         let records = Records::open(&data.join(RECORDS), &key, now_ms())?;
-        let administration = Arc::new(Administration::open(records, environment)?);
+        let uses = open_or_set_aside(&data.join("tokens.sqlite"), TokenUses::open)?;
+        let administration = Arc::new(Administration::open(records, environment, uses)?);
         let count = if config.radius.receivers == 0 { threads } else { config.radius.receivers };
         let bind = |addresses: &[SocketAddr], count| -> Result<Vec<_>, StartError> {
             addresses.iter().map(|address| socket::bind(*address, count)).collect()

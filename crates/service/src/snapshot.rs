@@ -10,8 +10,8 @@ use regnant_equipment::{ActiveEdition, Edition, GrantProblem, NamedSecrets, Nas,
 use regnant_policy::Checked;
 use regnant_radius::SharedSecret;
 use regnant_records::{
-    CertificateRow, FetchedLists, HashPool, LocalStores, NasRow, Reading, RecordsError, Rows, SealingKey, SecretRow,
-    TrustRow,
+    CertificateRow, FetchedLists, HashPool, LocalStores, NasRow, Reading, RecordName, Records, RecordsError, Rows,
+    SealingKey, SecretRow, TrustRow,
 };
 use thiserror::Error;
 
@@ -63,8 +63,8 @@ pub(crate) enum SnapshotError {
 
 impl Environment {
     /// The stores that the records hold.
-    pub(crate) fn stores(&self, rows: &Rows) -> Result<LocalStores, RecordsError> {
-        LocalStores::new(self.key.clone(), self.pool.clone()).with(rows)
+    pub(crate) fn stores(&self, records: &Records) -> Result<LocalStores, RecordsError> {
+        LocalStores::of(records, self.key.clone(), self.pool.clone())
     }
 
     /// Certificates and authorities as the records have them. What cannot be read
@@ -118,28 +118,29 @@ impl Environment {
         })
     }
 
-    /// The snapshot with equipment, people and devices that were added or changed.
-    pub(crate) fn with_rows(&self, before: &Snapshot, rows: &Rows) -> Result<Snapshot, RecordsError> {
-        let mut after = before.clone();
-        if !rows.nases.is_empty() {
-            let changed = rows.nases.iter().map(|row| opened(row, &self.key)).collect::<Result<_, _>>()?;
-            after.nases = Arc::new(before.nases.with(changed, &[]));
-        }
-        after.stores = Arc::new(before.stores.with(rows)?);
-        after.active.policy.stores = bind(&after.active.edition, &after.stores);
-        Ok(after)
-    }
-
-    /// The snapshot without a NAS, and with the one that takes its place.
-    pub(crate) fn with_nas(
+    /// The snapshot with equipment, people and devices that were added or changed, and
+    /// without those that are gone.
+    pub(crate) fn with_records(
         &self,
         before: &Snapshot,
-        was: Option<&str>,
-        row: Option<&NasRow>,
+        gone: &[RecordName],
+        rows: &Rows,
     ) -> Result<Snapshot, RecordsError> {
         let mut after = before.clone();
-        let changed = row.map(|row| opened(row, &self.key)).transpose()?;
-        after.nases = Arc::new(before.nases.with(changed.into_iter().collect(), was.as_slice()));
+        let nas = |name: &'_ RecordName| matches!(name, RecordName::Nas(_));
+        if !rows.nases.is_empty() || gone.iter().any(nas) {
+            let names = gone.iter().filter_map(|name| match name {
+                RecordName::Nas(name) => Some(name.as_str()),
+                _ => None,
+            });
+            let changed = rows.nases.iter().map(|row| opened(row, &self.key)).collect::<Result<_, _>>()?;
+            after.nases = Arc::new(before.nases.with(changed, &names.collect::<Vec<_>>()));
+        }
+        let identities = |name: &RecordName| !nas(name);
+        if gone.iter().any(identities) || rows.names().any(|name| identities(&name)) {
+            after.stores = Arc::new(before.stores.without(gone).with(rows)?);
+            after.active.policy.stores = bind(&after.active.edition, &after.stores);
+        }
         Ok(after)
     }
 

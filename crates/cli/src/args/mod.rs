@@ -1,4 +1,5 @@
 mod nas;
+mod records;
 mod try_out;
 
 use std::path::PathBuf;
@@ -6,6 +7,10 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand};
 
 pub(crate) use nas::{Nas, NasAction, NasFields};
+pub(crate) use records::{
+    Administrator, AdministratorAction, Device, DeviceAction, DeviceFields, Group, GroupAction, InStore, Machine,
+    MachineAction, MachineFields, Person, PersonAction, PersonFields, Show, Store, StoreAction, Token, TokenAction,
+};
 pub(crate) use try_out::{InnerMethod, Tls, Try, TryMethod};
 
 /// Decides who and what may join a network, and says why.
@@ -43,6 +48,20 @@ pub(crate) enum Command {
     Dialect(Dialect),
     /// Keep the equipment that asks
     Nas(Nas),
+    /// Keep people
+    Person(Person),
+    /// Keep machines that prove themselves
+    Machine(Machine),
+    /// Keep devices, by their MAC addresses
+    Device(Device),
+    /// Show groups, who is in them and where the policy names them
+    Group(Group),
+    /// Keep the stores that identities are looked up in
+    Store(Store),
+    /// Keep who may sign in
+    Administrator(Administrator),
+    /// Keep tokens, with which programs sign in
+    Token(Token),
     /// Keep secrets that policies name and replies carry
     Secret(Secret),
     /// Hand out what a client needs so that it trusts the server of a gate
@@ -177,10 +196,44 @@ pub(crate) enum DialectAction {
 pub(crate) enum Audit {
     /// Show what was changed and by whom, newest last
     List(ListAudit),
+    /// Show a change, with what was before and after
+    Show(ShowAudit),
+    /// Check that nothing in it was changed after it was written (exit code 1 where something
+    /// was)
+    Verify(VerifyAudit),
+}
+
+#[derive(Args)]
+pub(crate) struct ShowAudit {
+    /// The number of the change
+    #[arg(value_name = "NUMBER")]
+    pub(crate) revision: u64,
+    /// Print JSON
+    #[arg(long)]
+    pub(crate) json: bool,
+    #[command(flatten)]
+    pub(crate) api: Api,
+}
+
+#[derive(Args)]
+pub(crate) struct VerifyAudit {
+    /// What an earlier check told, as NUMBER:HASH, to see that nothing before was changed
+    #[arg(long, value_name = "NUMBER:HASH")]
+    pub(crate) known: Option<String>,
+    /// Print JSON
+    #[arg(long)]
+    pub(crate) json: bool,
+    #[command(flatten)]
+    pub(crate) api: Api,
 }
 
 #[derive(Args)]
 pub(crate) struct ListAudit {
+    /// Only changes in whose author, place, deed or subject all these words stand
+    pub(crate) words: Vec<String>,
+    /// Only those of this record, such as nas/quay-sw-1 or person/harbour/ida.marsh
+    #[arg(long, value_name = "RECORD")]
+    pub(crate) record: Option<String>,
     /// At most this many changes
     #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..=1000))]
     pub(crate) limit: u32,

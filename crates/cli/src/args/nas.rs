@@ -1,6 +1,6 @@
 use clap::{Args, Subcommand};
 
-use crate::args::Api;
+use crate::args::{Api, Show};
 
 #[derive(Args)]
 pub(crate) struct Nas {
@@ -16,12 +16,8 @@ pub(crate) enum NasAction {
     List {
         /// Only what holds all these words: name, address, kind, site, tag, note or dialect
         words: Vec<String>,
-        /// Print JSON
-        #[arg(long)]
-        json: bool,
-        /// Print CSV
-        #[arg(long, conflicts_with = "json")]
-        csv: bool,
+        #[command(flatten)]
+        show: Show,
     },
     /// Show one, and what is known of it
     Show {

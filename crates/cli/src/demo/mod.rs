@@ -15,7 +15,7 @@ use regnant_campus::certificates::{SERVER, TRUST};
 use regnant_campus::story::{self, Scene};
 use regnant_campus::{Nas, Outcome, harbour, traffic};
 use regnant_client::Ask;
-use regnant_records::{Inventory, TrustRow};
+use regnant_records::{Author, Inventory, Role, TrustRow};
 use regnant_service::{Administration, ApiConfig, Config, RadiusConfig, Service};
 use tokio::runtime::Runtime;
 
@@ -76,34 +76,53 @@ fn not_ours(data: &Path) -> Option<String> {
 /// Puts the harbour into the records. What a visitor changed stays as it is: the
 /// policy is activated only the first time.
 fn furnish(administration: &Arc<Administration>, data: &Path) -> Result<(String, Vec<Scene>), Failure> {
-    let (name, password) = harbour::ADMINISTRATOR;
-    administration.languages.add_dictionary("tarnworks.dictionary.toml", harbour::DICTIONARY, name)?;
-    administration.languages.add_dialect("tarnworks.dialect.toml", harbour::DIALECT, name)?;
-    administration.inventories.import(Inventory::from_toml("inventory.toml", harbour::INVENTORY)?, name)?;
-    administration.administrators.set(name, password, name)?;
+    let author = &Author::new(harbour::ADMINISTRATORS[0].name, "the demo");
+    administration.languages.add_dictionary("tarnworks.dictionary.toml", harbour::DICTIONARY, author)?;
+    administration.languages.add_dialect("tarnworks.dialect.toml", harbour::DIALECT, author)?;
+    if administration.equipment.all()?.is_empty() {
+        administration.inventories.import(Inventory::from_toml("inventory.toml", harbour::INVENTORY)?, author)?;
+    }
+    add_administrators(administration, author)?;
     let certificates = certificates::lay_out(&data.join("certificates"))?;
     let own = format!("{}{}", certificates.file("server.pem"), certificates.file("server.key"));
-    administration.certificates.import(SERVER, &own, name)?;
+    administration.certificates.import(SERVER, &own, author)?;
     let trust = TrustRow {
         name: TRUST.into(),
         authorities: certificates.file("authority.pem").into(),
         crls: certificates.file("revoked.crl.pem").into(),
         ..TrustRow::default()
     };
-    administration.certificates.set_trust(&trust, name)?;
+    administration.certificates.set_trust(&trust, author)?;
     if administration.policies.is_first()? {
-        administration.policies.activate(harbour::POLICY, name, None)?;
+        administration.policies.activate(harbour::POLICY, author, None)?;
     }
-    let token = administration.administrators.token_for(name)?;
+    for earlier in administration.administrators.tokens()?.iter().filter(|token| token.name == "demo") {
+        administration.administrators.forget_token(earlier.hash, author)?;
+    }
+    let (token, _) = administration.administrators.token_for(author, "demo", Role::Engineer, None)?;
     keep_token(&data.join("token"), &token)?;
     let scenes = story::scenes(&certificates).map_err(|error| Failure::new(error.to_string()))?;
     Ok((token, scenes))
 }
 
+/// Everybody who signs in, as the scenario has them; a password that a visitor changed stays.
+fn add_administrators(administration: &Administration, author: &Author) -> Result<(), Failure> {
+    let known = administration.administrators.all()?;
+    for one in &harbour::ADMINISTRATORS {
+        if !known.iter().any(|row| row.name == one.name) {
+            let role = Role::ALL.into_iter().find(|role| role.word() == one.role).unwrap_or(Role::Auditor);
+            administration.administrators.add(one.name, one.password, role, author)?;
+        }
+    }
+    Ok(())
+}
+
 async fn with_traffic(data: &Path, scenes: Vec<Scene>) -> Result<ExitCode, Failure> {
-    let (name, password) = harbour::ADMINISTRATOR;
     say!("The Port of Tarnmouth is open. Its equipment asks something every second or so.\n");
-    say!("  console   http://{API}   sign in as {name} with {password}");
+    for (place, one) in harbour::ADMINISTRATORS.iter().enumerate() {
+        let console = if place == 0 { format!("console   http://{API}") } else { String::new() };
+        say!("  {console:<33} sign in as {} with {} ({})", one.name, one.password, one.role);
+    }
     say!("  RADIUS    {RADIUS}, from a NAS's address with its secret, such as");
     say!(
         "            regnant try mac --server {RADIUS} --from 127.0.0.11 --secret bollard-9-anchor --mac 02-00-5E-20-00-07"

@@ -382,7 +382,8 @@ impl Harbour {
             ("02:00:5e:20:00:07", "crane controller", &["cranes"][..], false),
             ("02:00:5e:40:00:66", "container scanner", &["scanners"], true),
         ] {
-            let device = Device { title: title.into(), groups: groups(list), barred };
+            let title = Title::Text(title.into());
+            let device = Device { title, groups: groups(list), barred, expired: false };
             stores.devices.insert(mac(address), Arc::new(device));
         }
         let (sessions, machines, now) = (Arc::default(), Machines::default(), NOW);

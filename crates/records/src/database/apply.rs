@@ -1,12 +1,14 @@
 //! The one place where records change.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use rusqlite::{Connection, OptionalExtension, Transaction, params};
 
 use crate::command::{BasisOf, Command, Conflict, Done, Envelope, Expected, Fault, Missing, Outcome, VERSION};
-use crate::database::{editions, log, tables};
+use crate::database::tables::Before;
+use crate::database::{administrators, editions, log, tables};
 use crate::error::{RecordsError, Refusal};
+use crate::names::RecordName;
 use crate::rows::{MOST_ADDRESSES, NasRow, Rows, StoreKind, StoreRow, fold};
 use crate::sealing::KeyId;
 
@@ -28,11 +30,11 @@ pub(crate) fn apply(db: &mut Transaction<'_>, envelope: &Envelope) -> Result<App
     }
     let revision = log::last_revision(db)? + 1;
     let mut savepoint = db.savepoint()?;
-    let (outcome, before) = match run(&savepoint, envelope, revision - 1) {
+    let (outcome, before) = match run(&savepoint, envelope, revision) {
         Ok((done, before)) => (Outcome::Done(done), before),
         Err(RecordsError::Refused(refusal)) => {
             savepoint.rollback()?;
-            (refusal.into(), Rows::default())
+            (refusal.into(), Before::default())
         }
         Err(error) => return Err(error),
     };
@@ -41,75 +43,68 @@ pub(crate) fn apply(db: &mut Transaction<'_>, envelope: &Envelope) -> Result<App
     Ok(Applied { outcome, repeated: false })
 }
 
-fn run(db: &Connection, envelope: &Envelope, revision: u64) -> Result<(Done, Rows), RecordsError> {
+fn run(db: &Connection, envelope: &Envelope, revision: u64) -> Result<(Done, Before), RecordsError> {
     if envelope.version > VERSION {
         return Err(Fault::Version(envelope.version).into());
     }
-    expect(db, envelope.expected, revision)?;
-    let at = envelope.at.cast_signed();
-    let (mut done, mut removed) = (Done::default(), Rows::default());
+    expect(db, envelope.expected, revision - 1)?;
+    let (at, by) = (envelope.at.cast_signed(), &envelope.author.name);
+    let (mut done, mut gone) = (Done::default(), Before::default());
+    let had_engineers = tables::has_lasting_engineer(db)?;
     match &envelope.command {
         Command::Import(_)
         | Command::SetCertificate(_)
         | Command::SetTrust(_)
         | Command::SetSecret(_)
-        | Command::SetAdministrator(_) => {}
-        Command::AddNas(row) => {
-            if tables::nas(db, &row.name)?.is_some() {
-                return Err(Conflict::NasExists(row.name.clone()).into());
-            }
-        }
-        Command::ChangeNas { was, row } => {
-            let before = tables::nas(db, was)?.ok_or_else(|| Missing::Nas(was.clone()))?;
-            if fold(was) != fold(&row.name) {
-                if tables::nas(db, &row.name)?.is_some() {
-                    return Err(Conflict::NasExists(row.name.clone()).into());
-                }
-                tables::remove_nas(db, was)?;
-                removed.nases.push(before);
-            }
-        }
-        Command::RemoveNas { name } => {
-            removed.nases.push(tables::nas(db, name)?.ok_or_else(|| Missing::Nas(name.clone()))?);
-            tables::remove_nas(db, name)?;
-        }
-        Command::RevealNasSecret { name } => {
-            tables::nas(db, name)?.ok_or_else(|| Missing::Nas(name.clone()))?;
+        | Command::RefuseSignIn { .. } => {}
+        Command::Add(rows) => make_way(db, &[], rows, &mut gone)?,
+        Command::Change { was, rows } => make_way(db, was, rows, &mut gone)?,
+        Command::Remove(names) => names.iter().try_for_each(|name| take(db, name, &mut gone))?,
+        Command::Reveal(name) => {
+            tables::revision(db, name)?.ok_or_else(|| Missing::Record(name.clone()))?;
         }
         Command::RemoveSecret { name } => {
-            removed.named_secrets = tables::remove_secret(db, name)?;
-            if removed.named_secrets.is_empty() {
-                return Err(Missing::Secret(name.clone()).into());
-            }
+            let name = RecordName::Secret(name.clone());
+            take(db, &name, &mut gone)?;
         }
-        Command::AddToken { hash, administrator } => {
-            let owner = fold(administrator);
-            let sql = "SELECT EXISTS (SELECT 1 FROM administrator WHERE key = ?1)";
-            if !db.query_row(sql, [&owner], |row| row.get::<_, bool>(0))? {
-                return Err(Missing::Administrator(administrator.clone()).into());
+        Command::SetSecondFactor { administrator, secret, recovery } => {
+            let name = RecordName::Administrator(administrator.clone());
+            if !gone.look_at(db, &name)? {
+                return Err(Missing::Record(name).into());
             }
-            let sql = "INSERT INTO token (hash, administrator, created_at) VALUES (?1, ?2, ?3)
-                       ON CONFLICT (hash) DO NOTHING";
-            db.execute(sql, params![hash.0, owner, at])?;
+            administrators::set_second_factor(db, administrator, secret.as_ref(), recovery, revision)?;
+        }
+        Command::AddToken { hash, administrator, name, role, expires } => {
+            let owner = RecordName::Administrator(administrator.clone());
+            tables::revision(db, &owner)?.ok_or(Missing::Record(owner))?;
+            let sql = "INSERT INTO token (hash, administrator, created_at, name, role, expires)
+                       VALUES (?1, ?2, ?3, ?4, ?5, ?6) ON CONFLICT (hash) DO NOTHING";
+            db.execute(sql, params![hash.0, fold(administrator), at, name, role.word(), expires])?;
         }
         Command::RemoveToken { hash } => {
             if db.execute("DELETE FROM token WHERE hash = ?1", [hash.0])? == 0 {
                 return Err(Missing::Token.into());
             }
         }
+        Command::OpenSession { hash, administrator, ends, code } => {
+            administrators::open_session(db, *hash, administrator, *code, (at, *ends))?;
+        }
+        // One that ended by itself in between is as closed as it can be.
+        Command::CloseSession { hash } => drop(db.execute("DELETE FROM session WHERE hash = ?1", [hash.0])?),
         Command::ActivateEdition { source, basis } => {
             let hash = hash_of(db, basis)?;
-            done.edition = Some(editions::activate(db, source, &hash, at, &envelope.author)?);
+            done.edition = Some(editions::activate(db, source, &hash, at, by)?);
         }
         Command::SetLanguage { basis, .. } => {
-            done.edition = Some(editions::go_on(db, &hash_of(db, basis)?, at, &envelope.author)?);
+            done.edition = Some(editions::go_on(db, &hash_of(db, basis)?, at, by)?);
         }
         Command::RemoveLanguage { kind, name, basis } => {
-            removed.languages = tables::remove_language(db, *kind, name)?;
-            if removed.languages.is_empty() {
-                return Err(Missing::Language(*kind, name.clone()).into());
-            }
-            done.edition = Some(editions::go_on(db, &hash_of(db, basis)?, at, &envelope.author)?);
+            let language = RecordName::Language { kind: *kind, name: name.clone() };
+            take(db, &language, &mut gone).map_err(|error| match error {
+                RecordsError::Refused(Refusal::NotFound(_)) => Missing::Language(*kind, name.clone()).into(),
+                error => error,
+            })?;
+            done.edition = Some(editions::go_on(db, &hash_of(db, basis)?, at, by)?);
         }
         Command::UseKey { key } => {
             let sql = "INSERT INTO setting (name, value) VALUES ('sealing key', ?1)
@@ -120,11 +115,56 @@ fn run(db: &Connection, envelope: &Envelope, revision: u64) -> Result<(Done, Row
     let mut rows = envelope.command.rows();
     fits(db, &mut rows)?;
     let mut before = tables::before(db, &rows)?;
-    before.nases.extend(removed.nases);
-    before.languages.extend(removed.languages);
-    before.named_secrets.extend(removed.named_secrets);
-    tables::put(db, &rows, at)?;
+    before.rows.extend(gone.rows);
+    before.revisions.extend(gone.revisions);
+    tables::put(db, &rows, at, Some(revision))?;
+    for row in &rows.administrators {
+        // Whoever signed in as the account was signs in as it is.
+        db.execute("DELETE FROM session WHERE administrator = ?1", [fold(&row.name)])?;
+    }
+    if had_engineers && !tables::has_lasting_engineer(db)? {
+        return Err(Conflict::LastEngineer.into());
+    }
     Ok((done, before))
+}
+
+/// Takes away what stands where other records shall: every one of these is there, those
+/// whose names are not among the new ones are forgotten, and of the new ones none is there
+/// beside them.
+fn make_way(db: &Connection, was: &[RecordName], rows: &Rows, gone: &mut Before) -> Result<(), RecordsError> {
+    let were: HashSet<_> = was.iter().map(RecordName::folded).collect();
+    let mut new = HashSet::new();
+    for name in rows.names() {
+        if !were.contains(&name.folded()) && tables::revision(db, &name)?.is_some() {
+            return Err(Conflict::Exists(name).into());
+        }
+        new.insert(name.folded());
+    }
+    for name in was {
+        match new.contains(&name.folded()) {
+            true if tables::revision(db, name)?.is_some() => {}
+            true => return Err(Missing::Record(name.clone()).into()),
+            false if matches!(name, RecordName::Administrator(_)) => {
+                return Err(Fault::KeepsName(name.clone()).into());
+            }
+            false => take(db, name, gone)?,
+        }
+    }
+    Ok(())
+}
+
+/// Forgets a record, which must be there; keeps how it was.
+fn take(db: &Connection, name: &RecordName, gone: &mut Before) -> Result<(), RecordsError> {
+    if let RecordName::Store(store) = name {
+        tables::is_empty(db, store)?;
+    }
+    if !gone.look_at(db, name)? {
+        return Err(match name {
+            RecordName::Secret(name) => Missing::Secret(name.clone()).into(),
+            name => Missing::Record(name.clone()).into(),
+        });
+    }
+    tables::remove(db, name)
 }
 
 /// The hash of a basis, which the records have from now on.
@@ -154,6 +194,9 @@ fn expect(db: &Connection, expected: Expected, current: u64) -> Result<(), Recor
     }
 }
 
+/// A device's number has 15 bits for its store.
+const MOST_STORES: usize = 1_000;
+
 /// Whether records go together with those that there are.
 fn fits(db: &Connection, rows: &mut Rows) -> Result<(), RecordsError> {
     let in_use = key_in_use(db)?;
@@ -169,10 +212,13 @@ fn fits(db: &Connection, rows: &mut Rows) -> Result<(), RecordsError> {
             None => stores.push(row.clone()),
         }
     }
+    if stores.len() > MOST_STORES {
+        return Err(Fault::TooManyStores(stores.len()).into());
+    }
     let holds = |store: &str, kind: StoreKind| match stores.iter().find(|known| known.name == store) {
         Some(known) if known.kind == kind => Ok(()),
         Some(_) => Err(RecordsError::from(Fault::Store(store.to_owned()))),
-        None => Err(Missing::Store(store.to_owned()).into()),
+        None => Err(Missing::Record(RecordName::Store(store.to_owned())).into()),
     };
     rows.people.iter().try_for_each(|row| holds(&row.store, StoreKind::People))?;
     rows.machines.iter().try_for_each(|row| holds(&row.store, StoreKind::People))?;

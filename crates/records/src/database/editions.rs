@@ -65,13 +65,13 @@ impl Records {
     /// The edition that decides, where there is one.
     pub fn active_edition(&self) -> Result<Option<EditionRow>, RecordsError> {
         let sql = "SELECT number, source, state, created_at, created_by, basis FROM edition WHERE state = 'active'";
-        Ok(self.lock().query_row(sql, [], EditionRow::read).optional()?)
+        Ok(self.reader().query_row(sql, [], EditionRow::read).optional()?)
     }
 
     /// An edition, and what it was checked with, where that is known.
     pub fn edition(&self, number: u32) -> Result<Option<(EditionRow, Option<Basis>)>, RecordsError> {
         let sql = "SELECT number, source, state, created_at, created_by, basis FROM edition WHERE number = ?1";
-        let row = self.lock().query_row(sql, [number], EditionRow::read).optional()?;
+        let row = self.reader().query_row(sql, [number], EditionRow::read).optional()?;
         let Some(row) = row else { return Ok(None) };
         let basis = row.basis.as_deref().map(|hash| self.basis(hash)).transpose()?.flatten();
         Ok(Some((row, basis)))
@@ -80,13 +80,13 @@ impl Records {
     /// This basis as a command names it: by its hash where the records have it.
     pub fn basis_of(&self, basis: Basis) -> Result<BasisOf, RecordsError> {
         let hash = basis.hash();
-        Ok(if has_basis(&self.lock(), &hash)? { BasisOf::Known(hash) } else { BasisOf::New(basis) })
+        Ok(if has_basis(&self.reader(), &hash)? { BasisOf::Known(hash) } else { BasisOf::New(basis) })
     }
 
     fn basis(&self, hash: &[u8]) -> Result<Option<Basis>, RecordsError> {
         let sql = "SELECT dictionaries, dialects FROM basis WHERE hash = ?1";
         let texts = |row: &Row<'_>| Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?));
-        let Some((dictionaries, dialects)) = self.lock().query_row(sql, [hash], texts).optional()? else {
+        let Some((dictionaries, dialects)) = self.reader().query_row(sql, [hash], texts).optional()? else {
             return Ok(None);
         };
         let damaged = |error: serde_json::Error| RecordsError::Damaged(format!("the basis of an edition: {error}"));
@@ -97,7 +97,7 @@ impl Records {
     /// Every edition, newest first.
     pub fn editions(&self) -> Result<Vec<EditionRow>, RecordsError> {
         let sql = "SELECT number, source, state, created_at, created_by, basis FROM edition ORDER BY number DESC";
-        let db = self.lock();
+        let db = self.reader();
         let mut statement = db.prepare(sql)?;
         let rows = statement.query_map([], EditionRow::read)?.collect::<Result<_, _>>()?;
         Ok(rows)

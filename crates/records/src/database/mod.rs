@@ -3,26 +3,32 @@
 
 pub(crate) mod administrators;
 mod apply;
+pub(crate) mod changes;
 pub(crate) mod editions;
 pub(crate) mod log;
 pub(crate) mod rotation;
 mod tables;
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
+use regnant_decision::Titles;
+use regnant_policy::Mac;
 use rusqlite::functions::FunctionFlags;
 use rusqlite::{Connection, OptionalExtension};
 use rusqlite_migration::{M, Migrations};
 
-use crate::command::{Command, Done, Envelope};
-use crate::database::log::AuditEntry;
+use crate::command::{Author, Command, Done, Envelope};
+use crate::database::changes::FieldChange;
+use crate::database::log::{AuditEntry, AuditFilter, Verified};
 pub use crate::database::tables::Record;
+pub(crate) use crate::database::tables::{device_id, devices_by_id, mac_of, store_number};
 use crate::error::{RecordsError, is_broken};
-use crate::rows::{Rows, fold};
+use crate::names::RecordName;
+use crate::rows::{Rows, fold, number};
 use crate::sealing::{Sealed, SealingKey};
 
-const MIGRATIONS: [&str; 10] = [
+const MIGRATIONS: [&str; 11] = [
     include_str!("../../migrations/shared-1.sql"),
     include_str!("../../migrations/shared-2.sql"),
     include_str!("../../migrations/shared-3.sql"),
@@ -33,6 +39,7 @@ const MIGRATIONS: [&str; 10] = [
     include_str!("../../migrations/shared-8.sql"),
     include_str!("../../migrations/shared-9.sql"),
     include_str!("../../migrations/shared-10.sql"),
+    include_str!("../../migrations/shared-11.sql"),
 ];
 /// What early releases sealed into every file, to tell another key when it was opened.
 const CANARY: &str = "the seal of these records";
@@ -40,7 +47,11 @@ const CANARY: &str = "the seal of these records";
 /// The shared records in one SQLite file.
 #[derive(Debug)]
 pub struct Records {
+    path: PathBuf,
+    /// Whoever changes something has it.
     connection: Mutex<Connection>,
+    /// Whoever looks at something has it: not even a long change is in their way.
+    reader: Mutex<Connection>,
 }
 
 /// What came of a command that was done, and of building what follows from it.
@@ -56,12 +67,16 @@ impl Records {
     /// Opens or makes the file, brings it up to date and checks the key. `now` is the
     /// time in milliseconds since 1970.
     pub fn open(path: &Path, key: &Arc<SealingKey>, now: u64) -> Result<Self, RecordsError> {
-        let connection = open_shared(path, key, &MIGRATIONS)?;
+        let mut connection = open_shared(path, key, &MIGRATIONS)?;
         connection.pragma_update(None, "foreign_keys", true)?;
+        chain_up(&mut connection)?;
         let in_use = apply::key_in_use(&connection)?;
-        let records = Self { connection: Mutex::new(connection) };
+        let reader = open_to_read(path)?;
+        let records = Self { path: path.into(), connection: Mutex::new(connection), reader: Mutex::new(reader) };
         match in_use {
-            None => drop(records.apply(&Envelope::new("regnant", now, Command::UseKey { key: key.id() }))?),
+            None => {
+                records.apply(&Envelope::new(&Author::machine(), now, Command::UseKey { key: key.id() }))?;
+            }
             Some(id) if id == key.id() => {}
             Some(id) => return Err(RecordsError::OtherKey { records: id, file: key.id() }),
         }
@@ -93,19 +108,56 @@ impl Records {
         Ok(Committed { done, built })
     }
 
-    /// The commands below a revision, the last first, as people see them.
-    pub fn audit(&self, below: u64, most: u32) -> Result<Vec<AuditEntry>, RecordsError> {
-        log::audit(&self.lock(), below, most)
+    /// The commands that a filter lets through, the last first, as people see them.
+    pub fn audit(&self, filter: &AuditFilter) -> Result<Vec<AuditEntry>, RecordsError> {
+        log::audit(&self.reader(), filter)
+    }
+
+    /// A command with what it changed, field by field.
+    pub fn audit_entry(&self, revision: u64) -> Result<Option<(AuditEntry, Vec<FieldChange>)>, RecordsError> {
+        log::entry(&self.reader(), revision)
+    }
+
+    /// Goes along the chain of commands from the first to the last.
+    pub fn verify(&self) -> Result<Verified, RecordsError> {
+        log::verify(&self.reader())
     }
 
     /// How many commands were applied.
     pub fn revision(&self) -> Result<u64, RecordsError> {
-        log::last_revision(&self.lock())
+        log::last_revision(&self.reader())
+    }
+
+    /// The titles of devices, read beside everything else.
+    pub(crate) fn titles(&self) -> Result<DeviceTitles, RecordsError> {
+        Ok(DeviceTitles(Mutex::new(open_to_read(&self.path)?)))
+    }
+
+    pub(crate) fn reader(&self) -> MutexGuard<'_, Connection> {
+        self.reader.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     pub(crate) fn lock(&self) -> MutexGuard<'_, Connection> {
         self.connection.lock().unwrap_or_else(PoisonError::into_inner)
     }
+}
+
+/// Reads the titles of devices for the journal.
+pub(crate) struct DeviceTitles(Mutex<Connection>);
+
+impl Titles for DeviceTitles {
+    fn title(&self, store: &str, mac: Mac) -> Option<String> {
+        let db = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        // A title is for people: where it cannot be read, the address says who it is.
+        tables::title(&db, store, mac).ok().flatten()
+    }
+}
+
+fn open_to_read(path: &Path) -> Result<Connection, RecordsError> {
+    let connection = Connection::open(path)?;
+    connection.pragma_update(None, "query_only", true)?;
+    connection.set_prepared_statement_cache_capacity(64);
+    Ok(connection)
 }
 
 /// The records as a command would leave them.
@@ -124,6 +176,17 @@ pub trait Reading {
         self.with(|db| tables::select(db, "", ()))
     }
 
+    /// A record by its name; nothing where there is none.
+    fn find(&self, name: &RecordName) -> Result<Rows, RecordsError> {
+        self.with(|db| tables::find(db, name))
+    }
+
+    /// Tells the store, address, groups (a JSON array), whether it is barred, and the end of
+    /// every device.
+    fn each_device(&self, each: impl FnMut(&str, Mac, &str, bool, Option<i64>)) -> Result<(), RecordsError> {
+        self.with(|db| tables::each_device(db, each))
+    }
+
     /// All records of every kind.
     fn rows(&self) -> Result<Rows, RecordsError> {
         self.with(tables::all)
@@ -132,7 +195,7 @@ pub trait Reading {
 
 impl Reading for Records {
     fn with<T>(&self, read: impl FnOnce(&Connection) -> T) -> T {
-        read(&self.lock())
+        read(&self.reader())
     }
 }
 
@@ -158,6 +221,10 @@ fn open_shared(
             let (context, value) = (call.get::<String>(0)?, call.get::<Option<String>>(1)?);
             Ok(value.map(|value| sealing.seal(&context, value.as_bytes()).bytes().to_vec()))
         })?;
+        connection.create_scalar_function("mac_number", 1, fixed, |call| {
+            let mac = call.get_raw(0).as_blob()?;
+            Ok(mac.try_into().map_or(0, |mac| number(Mac(mac)).cast_signed()))
+        })?;
         let sealing = key.clone();
         connection.create_scalar_function("keyed", 1, fixed, move |call| {
             let value = call.get::<Option<Vec<u8>>>(0)?;
@@ -165,6 +232,13 @@ fn open_shared(
         })?;
         Ok(())
     })
+}
+
+/// Chains commands that releases of before kept unchained, all or none.
+fn chain_up(connection: &mut Connection) -> Result<(), RecordsError> {
+    let transaction = connection.transaction()?;
+    log::chain_up(&transaction)?;
+    Ok(transaction.commit()?)
 }
 
 /// Early releases told another key by what they had sealed; what they sealed is taken
@@ -217,10 +291,14 @@ fn open_prepared(
 mod tests {
     use super::*;
     use crate::command::Outcome;
+    use crate::device_search::DeviceFilter;
+    use crate::hash_pool::HashPool;
     use crate::rows::{
-        CertificateRow, DeviceRow, MachineRow, NasRow, PersonRow, StoreKind, StoreRow, TrustRow, nt_hash_context,
+        CertificateRow, DeviceRow, MachineRow, NasRow, PersonRow, Role, StoreKind, StoreRow, TrustRow, nt_hash_context,
         password_context, private_key_context, recoverable_context, secret_context,
     };
+
+    use crate::stores::LocalStores;
 
     /// As early releases sealed: without the id of the key.
     fn early(key: &SealingKey, context: &str, secret: &[u8]) -> String {
@@ -307,7 +385,7 @@ mod tests {
             };
             let hash = laptop.nt_hash.as_ref().unwrap();
             assert_eq!(opened(&nt_hash_context("machine", "harbour", "laptop"), hash), "\u{7}".repeat(16));
-            let [DeviceRow { ref title, ref groups, barred: false, .. }] = rows.devices[..] else { panic!("{rows:?}") };
+            let [DeviceRow { ref title, ref groups, barred: None, .. }] = rows.devices[..] else { panic!("{rows:?}") };
             assert_eq!((title.as_str(), &groups[..]), ("crane", &["cranes".into()][..]));
             let [CertificateRow { ref chain, .. }] = rows.certificates[..] else { panic!("{rows:?}") };
             assert_eq!(chain, "PEM");
@@ -317,15 +395,19 @@ mod tests {
             };
             assert_eq!(crl_url.as_deref(), Some("http://x"));
             let administrator = records.administrator("HARBOUR", &key).unwrap().unwrap();
-            assert_eq!(administrator, ("Harbour".into(), "$argon2id$y".into()));
-            assert_eq!(records.token_owner("a token").unwrap().as_deref(), Some("Harbour"));
-            let log = records.audit(u64::MAX, 10).unwrap();
-            assert_eq!((log.len(), &log[0].outcome), (1, &Outcome::Done(Done::default())), "the key that is in use");
-            let gone = records.lock().execute(
-                "INSERT INTO device (store, mac, title, groups, barred) VALUES ('gone', x'02005e200002', '', '[]', 0)",
-                [],
+            assert_eq!((&*administrator.row.name, &*administrator.password_hash), ("Harbour", "$argon2id$y"));
+            let owner = records.token_owner("a token", 9).unwrap().unwrap();
+            assert_eq!(
+                (&*owner.administrator, owner.role, owner.token),
+                ("Harbour", Role::Engineer, Some((String::new(), Role::Engineer)))
             );
-            gone.unwrap_err();
+            let whole = AuditFilter { below: u64::MAX, most: 10, words: Vec::new(), record: None };
+            let log = records.audit(&whole).unwrap();
+            assert_eq!((log.len(), &log[0].outcome), (1, &Outcome::Done(Done::default())), "the key that is in use");
+            assert_eq!(records.verify().unwrap().broken, None);
+            let cranes = DeviceFilter { words: vec!["crane".into()], limit: 9, ..DeviceFilter::default() };
+            let stores = LocalStores::of(&records, key.clone(), HashPool::start(1)).unwrap();
+            assert_eq!(stores.devices(&records, &cranes).unwrap(), rows.devices, "its words are found");
         }
     }
 }

@@ -7,10 +7,9 @@ use std::sync::Arc;
 use rusqlite::{Connection, OpenFlags};
 use thiserror::Error;
 
-use crate::command::{Command, Envelope};
+use crate::command::{Author, Command, Envelope};
 use crate::database::{Records, apply, log, tables};
 use crate::error::RecordsError;
-use crate::rows::Rows;
 use crate::sealing::{KeyError, KeyId, SealingKey, seal_anew_with};
 
 impl Records {
@@ -20,15 +19,14 @@ impl Records {
         &self,
         from: &SealingKey,
         to: &Arc<SealingKey>,
-        author: &str,
+        author: &Author,
         now: u64,
     ) -> Result<(), RecordsError> {
         let mut connection = self.lock();
         let mut transaction = connection.transaction()?;
-        let rows = tables::all(&transaction)?;
-        let mut rows = Rows { stores: Vec::new(), devices: Vec::new(), trusts: Vec::new(), ..rows };
+        let mut rows = tables::with_secrets(&transaction)?;
         rows.secrets(seal_anew_with(from, to))?;
-        tables::put(&transaction, &rows, now.cast_signed())?;
+        tables::put(&transaction, &rows, now.cast_signed(), None)?;
         log::seal_anew(&transaction, from, to)?;
         let envelope = Envelope::new(author, now, Command::UseKey { key: to.id() });
         apply::apply(&mut transaction, &envelope)?.outcome.done()?;
@@ -66,7 +64,7 @@ fn key_of(records: &Path) -> Option<KeyId> {
 
 /// Makes a new sealing key, seals the records anew under it and puts it in the place of
 /// the one before. Gives the ids of both.
-pub fn rotate_key(path: &Path, records: &Path, author: &str, now: u64) -> Result<(KeyId, KeyId), RotationError> {
+pub fn rotate_key(path: &Path, records: &Path, author: &Author, now: u64) -> Result<(KeyId, KeyId), RotationError> {
     let from = take_key(path, records)?;
     let opened = Records::open(records, &from, now)?;
     let next = next_of(path);

@@ -1,14 +1,19 @@
 //! How each kind of record is read from its table and put into it.
 
+use std::collections::BTreeMap;
+
 use regnant_decision::NasKind;
 use regnant_policy::Mac;
 use rusqlite::types::Type;
-use rusqlite::{Connection, Params, Row, params};
+use rusqlite::{Connection, OptionalExtension, Params, Row, ToSql, params, params_from_iter};
+use serde::{Deserialize, Serialize};
 
+use crate::command::Conflict;
 use crate::error::RecordsError;
+use crate::names::RecordName;
 use crate::rows::{
-    AdministratorRow, CertificateRow, DeviceRow, LanguageKind, LanguageRow, MachineRow, NasRow, PersonRow, Rows,
-    SecretRow, StoreKind, StoreRow, TrustRow, fold,
+    AdministratorRow, Barred, CertificateRow, DeviceRow, LanguageKind, LanguageRow, MachineRow, NasRow, PersonRow,
+    Role, Rows, SecretRow, StoreKind, StoreRow, TrustRow, fold, number,
 };
 use crate::sealing::Sealed;
 
@@ -16,7 +21,10 @@ use crate::sealing::Sealed;
 pub trait Record: Sized {
     /// Everything of it, in the order in which [`Self::read`] takes it.
     #[doc(hidden)]
-    const SELECT: &'static str;
+    const COLUMNS: &'static str;
+    /// Where it is.
+    #[doc(hidden)]
+    const TABLE: &'static str;
     /// By what a list of them is ordered.
     #[doc(hidden)]
     const ORDER: &'static str;
@@ -27,7 +35,8 @@ pub trait Record: Sized {
 
 /// The records that a clause selects, in their order.
 pub(crate) fn select<R: Record>(db: &Connection, clause: &str, key: impl Params) -> Result<Vec<R>, RecordsError> {
-    let mut statement = db.prepare_cached(&format!("{} {clause} ORDER BY {}", R::SELECT, R::ORDER))?;
+    let sql = format!("SELECT {} FROM {} {clause} ORDER BY {}", R::COLUMNS, R::TABLE, R::ORDER);
+    let mut statement = db.prepare_cached(&sql)?;
     let rows = statement.query_map(key, R::read)?.collect::<Result<_, _>>()?;
     Ok(rows)
 }
@@ -41,151 +50,247 @@ fn run(db: &Connection, sql: &str, values: impl Params) -> Result<(), RecordsErr
 pub(crate) fn all(db: &Connection) -> Result<Rows, RecordsError> {
     Ok(Rows {
         stores: select(db, "", ())?,
-        nases: select(db, "", ())?,
-        people: select(db, "", ())?,
-        machines: select(db, "", ())?,
         devices: select(db, "", ())?,
-        certificates: select(db, "", ())?,
         trusts: select(db, "", ())?,
-        administrators: select(db, "", ())?,
         languages: select(db, "", ())?,
-        named_secrets: select(db, "", ())?,
+        ..with_secrets(db)?
     })
 }
 
-/// The records as they are now in whose place these would be put.
-pub(crate) fn before(db: &Connection, rows: &Rows) -> Result<Rows, RecordsError> {
-    let mut before = Rows::default();
-    for row in &rows.stores {
-        before.stores.extend(select(db, "WHERE name = ?1", [&row.name])?);
-    }
-    for row in &rows.nases {
-        before.nases.extend(select(db, "WHERE key = ?1", [fold(&row.name)])?);
-    }
-    for row in &rows.people {
-        before.people.extend(select(db, "WHERE store = ?1 AND key = ?2", [&row.store, &fold(&row.name)])?);
-    }
-    for row in &rows.machines {
-        before.machines.extend(select(db, "WHERE store = ?1 AND key = ?2", [&row.store, &fold(&row.name)])?);
-    }
-    for row in &rows.devices {
-        let range = (&row.store, row.first.0, row.last.0);
-        before.devices.extend(select(db, "WHERE store = ?1 AND mac BETWEEN ?2 AND ?3", range)?);
-    }
-    for row in &rows.certificates {
-        before.certificates.extend(select(db, "WHERE name = ?1", [&row.name])?);
-    }
-    for row in &rows.trusts {
-        before.trusts.extend(select(db, "WHERE name = ?1", [&row.name])?);
-    }
-    for row in &rows.administrators {
-        before.administrators.extend(select(db, "WHERE key = ?1", [fold(&row.name)])?);
-    }
-    for row in &rows.languages {
-        before.languages.extend(select(db, ONE_LANGUAGE, [row.kind.word(), &fold(&row.name)])?);
-    }
-    for row in &rows.named_secrets {
-        before.named_secrets.extend(select(db, "WHERE key = ?1", [fold(&row.name)])?);
-    }
-    Ok(before)
+/// Records of the kinds that hold secrets.
+pub(crate) fn with_secrets(db: &Connection) -> Result<Rows, RecordsError> {
+    Ok(Rows {
+        nases: select(db, "", ())?,
+        people: select(db, "", ())?,
+        machines: select(db, "", ())?,
+        certificates: select(db, "", ())?,
+        administrators: select(db, "", ())?,
+        named_secrets: select(db, "", ())?,
+        ..Rows::default()
+    })
 }
 
-/// A NAS by its name.
-pub(crate) fn nas(db: &Connection, name: &str) -> Result<Option<NasRow>, RecordsError> {
-    Ok(select(db, "WHERE key = ?1", [fold(name)])?.pop())
-}
-
-/// Forgets a NAS.
-pub(crate) fn remove_nas(db: &Connection, name: &str) -> Result<(), RecordsError> {
-    run(db, "DELETE FROM nas WHERE key = ?1", [fold(name)])
-}
-
-/// Forgets a secret that replies carry; gives what it was, sealed.
-pub(crate) fn remove_secret(db: &Connection, name: &str) -> Result<Vec<SecretRow>, RecordsError> {
-    let before = select(db, "WHERE key = ?1", [fold(name)])?;
-    run(db, "DELETE FROM secret WHERE key = ?1", [fold(name)])?;
-    Ok(before)
-}
-
-const ONE_LANGUAGE: &str = "WHERE kind = ?1 AND key = ?2";
-
-/// Forgets a file about how equipment speaks; gives what it was.
-pub(crate) fn remove_language(
+/// Tells the store, address, groups (a JSON array), whether it is barred, and the end of
+/// every device.
+pub(crate) fn each_device(
     db: &Connection,
-    kind: LanguageKind,
-    name: &str,
-) -> Result<Vec<LanguageRow>, RecordsError> {
-    let key = [kind.word(), &fold(name)];
-    let before = select(db, ONE_LANGUAGE, key)?;
-    run(db, "DELETE FROM language WHERE kind = ?1 AND key = ?2", key)?;
+    mut each: impl FnMut(&str, Mac, &str, bool, Option<i64>),
+) -> Result<(), RecordsError> {
+    let stores = db
+        .prepare("SELECT number, name FROM store")?
+        .query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?
+        .collect::<Result<BTreeMap<i64, String>, _>>()?;
+    let mut statement = db.prepare("SELECT id, groups, barred, expires FROM device ORDER BY id")?;
+    let mut rows = statement.query([])?;
+    while let Some(row) = rows.next()? {
+        let id: i64 = row.get(0)?;
+        let Some(store) = stores.get(&(id >> 48)) else { continue };
+        let groups = row.get_ref(1)?.as_str().map_err(rusqlite::Error::from)?;
+        each(store, mac_of(id), groups, row.get(2)?, row.get(3)?);
+    }
+    Ok(())
+}
+
+/// The title of a device.
+pub(crate) fn title(db: &Connection, store: &str, mac: Mac) -> Result<Option<String>, RecordsError> {
+    let id = device_id(store_number(db, store)?, mac);
+    let mut statement = db.prepare_cached("SELECT title FROM device WHERE id = ?1")?;
+    Ok(statement.query_row([id], |row| row.get(0)).optional()?)
+}
+
+/// Devices by their numbers, in this order; one that is gone is left out.
+pub(crate) fn devices_by_id(db: &Connection, ids: &[i64]) -> Result<Vec<DeviceRow>, RecordsError> {
+    let mut devices = Vec::with_capacity(ids.len());
+    for id in ids {
+        devices.extend(select::<DeviceRow>(db, "WHERE id = ?1", [id])?);
+    }
+    Ok(devices)
+}
+
+/// Records as they were before a command, and which command had changed each last.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct Before {
+    #[serde(flatten)]
+    pub(crate) rows: Rows,
+    /// By [`RecordName::path`] of the folded name.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub(crate) revisions: BTreeMap<String, u64>,
+}
+
+impl Before {
+    /// Takes in a record as it is now, where there is one.
+    pub(crate) fn look_at(&mut self, db: &Connection, name: &RecordName) -> Result<bool, RecordsError> {
+        let Some(revision) = revision(db, name)? else { return Ok(false) };
+        if revision > 0 {
+            self.revisions.insert(name.folded().path(), revision);
+        }
+        self.rows.extend(find(db, name)?);
+        Ok(true)
+    }
+}
+
+/// The records as they are now in whose place these would be put.
+pub(crate) fn before(db: &Connection, rows: &Rows) -> Result<Before, RecordsError> {
+    let mut before = Before::default();
+    for name in rows.names() {
+        before.look_at(db, &name)?;
+    }
     Ok(before)
+}
+
+/// A record by its name; nothing where there is none.
+pub(crate) fn find(db: &Connection, name: &RecordName) -> Result<Rows, RecordsError> {
+    let mut rows = Rows::default();
+    let (_, clause) = place(name);
+    match name {
+        RecordName::Store(_) => rows.stores = select(db, clause, params_from_iter(key(db, name)?))?,
+        RecordName::Nas(_) => rows.nases = select(db, clause, params_from_iter(key(db, name)?))?,
+        RecordName::Person { .. } => rows.people = select(db, clause, params_from_iter(key(db, name)?))?,
+        RecordName::Machine { .. } => rows.machines = select(db, clause, params_from_iter(key(db, name)?))?,
+        RecordName::Device { .. } => rows.devices = select(db, clause, params_from_iter(key(db, name)?))?,
+        RecordName::Certificate(_) => rows.certificates = select(db, clause, params_from_iter(key(db, name)?))?,
+        RecordName::Trust(_) => rows.trusts = select(db, clause, params_from_iter(key(db, name)?))?,
+        RecordName::Administrator(_) => rows.administrators = select(db, clause, params_from_iter(key(db, name)?))?,
+        RecordName::Secret(_) => rows.named_secrets = select(db, clause, params_from_iter(key(db, name)?))?,
+        RecordName::Language { .. } => rows.languages = select(db, clause, params_from_iter(key(db, name)?))?,
+    }
+    Ok(rows)
+}
+
+/// Which command changed a record last, 0 where that was before it was kept; none where
+/// there is no such record.
+pub(crate) fn revision(db: &Connection, name: &RecordName) -> Result<Option<u64>, RecordsError> {
+    let (table, clause) = place(name);
+    let mut statement = db.prepare_cached(&format!("SELECT revision FROM {table} {clause}"))?;
+    let found = statement.query_row(params_from_iter(key(db, name)?), |row| row.get::<_, i64>(0)).optional()?;
+    Ok(found.map(i64::cast_unsigned))
+}
+
+/// Forgets a record.
+pub(crate) fn remove(db: &Connection, name: &RecordName) -> Result<(), RecordsError> {
+    let (table, clause) = place(name);
+    let id = key(db, name)?;
+    run(db, &format!("DELETE FROM {table} {clause}"), params_from_iter(id.iter()))?;
+    match name {
+        RecordName::Device { .. } => run(db, "DELETE FROM device_words WHERE rowid = ?1", params_from_iter(id)),
+        _ => Ok(()),
+    }
+}
+
+/// Whether a store holds nothing, as it must before it is forgotten.
+pub(crate) fn is_empty(db: &Connection, store: &str) -> Result<(), RecordsError> {
+    let count = |sql: &str, key: &dyn ToSql| db.query_row(sql, [key], |row| row.get::<_, i64>(0));
+    let people = count("SELECT count(*) FROM person WHERE store = ?1", &store)?;
+    let machines = count("SELECT count(*) FROM machine WHERE store = ?1", &store)?;
+    let number = store_number(db, store)?;
+    let devices = count("SELECT count(*) FROM device WHERE id >= ?1 << 48 AND id < (?1 + 1) << 48", &number)?;
+    match [people, machines, devices].map(i64::cast_unsigned) {
+        [0, 0, 0] => Ok(()),
+        [people, machines, devices] => {
+            Err(Conflict::StoreHolds { name: store.to_owned(), people, machines, devices }.into())
+        }
+    }
+}
+
+/// Whether there is an engineer who may always sign in.
+pub(crate) fn has_lasting_engineer(db: &Connection) -> Result<bool, RecordsError> {
+    let sql = "SELECT EXISTS (SELECT 1 FROM administrator
+                              WHERE role = 'engineer' AND NOT disabled AND expires IS NULL)";
+    Ok(db.prepare_cached(sql)?.query_row([], |row| row.get(0))?)
+}
+
+/// The table of a record, and what selects it there by [`key`].
+fn place(name: &RecordName) -> (&'static str, &'static str) {
+    match name {
+        RecordName::Store(_) => ("store", "WHERE name = ?1"),
+        RecordName::Nas(_) => ("nas", "WHERE key = ?1"),
+        RecordName::Person { .. } => ("person", "WHERE store = ?1 AND key = ?2"),
+        RecordName::Machine { .. } => ("machine", "WHERE store = ?1 AND key = ?2"),
+        RecordName::Device { .. } => ("device", "WHERE id = ?1"),
+        RecordName::Certificate(_) => ("certificate", "WHERE name = ?1"),
+        RecordName::Trust(_) => ("trust", "WHERE name = ?1"),
+        RecordName::Administrator(_) => ("administrator", "WHERE key = ?1"),
+        RecordName::Secret(_) => ("secret", "WHERE key = ?1"),
+        RecordName::Language { .. } => ("language", "WHERE kind = ?1 AND key = ?2"),
+    }
+}
+
+fn key(db: &Connection, name: &RecordName) -> Result<Vec<rusqlite::types::Value>, RecordsError> {
+    Ok(match name {
+        RecordName::Store(name) | RecordName::Certificate(name) | RecordName::Trust(name) => vec![name.clone().into()],
+        RecordName::Nas(name) | RecordName::Administrator(name) | RecordName::Secret(name) => vec![fold(name).into()],
+        RecordName::Person { store, name } | RecordName::Machine { store, name } => {
+            vec![store.clone().into(), fold(name).into()]
+        }
+        RecordName::Device { store, mac } => vec![device_id(store_number(db, store)?, *mac).into()],
+        RecordName::Language { kind, name } => vec![kind.word().to_owned().into(), fold(name).into()],
+    })
+}
+
+/// The number of a store; one that none has where there is no such store.
+pub(crate) fn store_number(db: &Connection, store: &str) -> Result<i64, RecordsError> {
+    let mut statement = db.prepare_cached("SELECT number FROM store WHERE name = ?1")?;
+    Ok(statement.query_row([store], |row| row.get(0)).optional()?.unwrap_or(0))
+}
+
+/// A device's number: that of its store, then its address.
+pub(crate) fn device_id(store: i64, mac: Mac) -> i64 {
+    store << 48 | number(mac).cast_signed()
+}
+
+/// The address in a device's number.
+pub(crate) fn mac_of(id: i64) -> Mac {
+    let [_, _, rest @ ..] = id.to_be_bytes();
+    Mac(rest)
 }
 
 /// Puts records in the place of those of the same name or address. `at` is the time of
-/// the change, in milliseconds since 1970.
-pub(crate) fn put(db: &Connection, rows: &Rows, at: i64) -> Result<(), RecordsError> {
+/// the change, in milliseconds since 1970; `revision` the command that does so, where it
+/// changes more than how secrets are sealed.
+pub(crate) fn put(db: &Connection, rows: &Rows, at: i64, revision: Option<u64>) -> Result<(), RecordsError> {
+    let revision = revision.map(u64::cast_signed);
     for row in &rows.stores {
         run(
             db,
-            "INSERT INTO store (name, kind) VALUES (?1, ?2) ON CONFLICT (name) DO NOTHING",
-            [row.name.as_str(), row.kind.word()],
+            "INSERT INTO store (name, kind, revision) VALUES (?1, ?2, coalesce(?3, 0)) ON CONFLICT (name) DO NOTHING",
+            params![row.name, row.kind.word(), revision],
         )?;
     }
-    // Two NASes may swap their addresses: nothing is in the way of either then.
-    for row in &rows.nases {
-        run(db, "DELETE FROM nas WHERE key = ?1", [fold(&row.name)])?;
-    }
-    for row in &rows.nases {
-        put_nas(db, row)?;
-    }
-    for row in &rows.people {
-        put_person(db, row)?;
-    }
-    for row in &rows.machines {
-        put_machine(db, row)?;
-    }
-    for row in &rows.devices {
-        put_device(db, row)?;
-    }
-    for row in &rows.certificates {
-        put_certificate(db, row)?;
-    }
-    for row in &rows.trusts {
-        put_trust(db, row)?;
-    }
-    for row in &rows.administrators {
-        run(
-            db,
-            "INSERT INTO administrator (key, name, password_hash, created_at) VALUES (?1, ?2, ?3, ?4)
-             ON CONFLICT (key) DO UPDATE SET password_hash = ?3",
-            params![fold(&row.name), row.name, row.password_hash.bytes(), at],
-        )?;
-    }
+    rows.nases.iter().try_for_each(|row| put_nas(db, row, revision))?;
+    rows.people.iter().try_for_each(|row| put_person(db, row, revision))?;
+    rows.machines.iter().try_for_each(|row| put_machine(db, row, revision))?;
+    rows.devices.iter().try_for_each(|row| put_device(db, row, revision))?;
+    rows.certificates.iter().try_for_each(|row| put_certificate(db, row, revision))?;
+    rows.trusts.iter().try_for_each(|row| put_trust(db, row, revision))?;
+    rows.administrators.iter().try_for_each(|row| put_administrator(db, row, at, revision))?;
     for row in &rows.named_secrets {
         run(
             db,
-            "INSERT INTO secret (key, name, value) VALUES (?1, ?2, ?3)
-             ON CONFLICT (key) DO UPDATE SET name = ?2, value = ?3",
-            params![fold(&row.name), row.name, row.value.bytes()],
+            "INSERT INTO secret (key, name, value, revision) VALUES (?1, ?2, ?3, coalesce(?4, 0))
+             ON CONFLICT (key) DO UPDATE SET name = ?2, value = ?3, revision = coalesce(?4, revision)",
+            params![fold(&row.name), row.name, row.value.bytes(), revision],
         )?;
     }
     for row in &rows.languages {
         run(
             db,
-            "INSERT INTO language (kind, key, name, text) VALUES (?1, ?2, ?3, ?4)
-             ON CONFLICT (kind, key) DO UPDATE SET name = ?3, text = ?4",
-            [row.kind.word(), &fold(&row.name), &row.name, &row.text],
+            "INSERT INTO language (kind, key, name, text, revision) VALUES (?1, ?2, ?3, ?4, coalesce(?5, 0))
+             ON CONFLICT (kind, key) DO UPDATE SET name = ?3, text = ?4, revision = coalesce(?5, revision)",
+            params![row.kind.word(), fold(&row.name), row.name, row.text, revision],
         )?;
     }
     Ok(())
 }
 
-fn put_nas(db: &Connection, row: &NasRow) -> Result<(), RecordsError> {
+fn put_nas(db: &Connection, row: &NasRow, revision: Option<i64>) -> Result<(), RecordsError> {
     run(
         db,
         "INSERT INTO nas (key, name, networks, kind, site, tags, note, dialect, secret, require_message_authenticator,
-             class_at_login)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11)",
+             class_at_login, revision)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, coalesce(?12, 0))
+         ON CONFLICT (key) DO UPDATE SET name = ?2, networks = ?3, kind = ?4, site = ?5, tags = ?6, note = ?7,
+             dialect = ?8, secret = ?9, require_message_authenticator = ?10, class_at_login = ?11,
+             revision = coalesce(?12, revision)",
         params![
             fold(&row.name),
             row.name,
@@ -198,17 +303,20 @@ fn put_nas(db: &Connection, row: &NasRow) -> Result<(), RecordsError> {
             row.secret.bytes(),
             row.require_message_authenticator,
             row.class_at_login,
+            revision,
         ],
     )
 }
 
-fn put_person(db: &Connection, row: &PersonRow) -> Result<(), RecordsError> {
+fn put_person(db: &Connection, row: &PersonRow, revision: Option<i64>) -> Result<(), RecordsError> {
     run(
         db,
-        "INSERT INTO person (store, key, name, password_hash, recoverable, nt_hash, groups, disabled, expires)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)
+        "INSERT INTO person (store, key, name, password_hash, recoverable, nt_hash, groups, disabled, expires,
+             engineers_only, note, revision)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, coalesce(?12, 0))
          ON CONFLICT (store, key) DO UPDATE SET name = ?3, password_hash = ?4, recoverable = ?5, nt_hash = ?6,
-             groups = ?7, disabled = ?8, expires = ?9",
+             groups = ?7, disabled = ?8, expires = ?9, engineers_only = ?10, note = ?11,
+             revision = coalesce(?12, revision)",
         params![
             row.store,
             fold(&row.name),
@@ -219,17 +327,20 @@ fn put_person(db: &Connection, row: &PersonRow) -> Result<(), RecordsError> {
             as_json(&row.groups),
             row.disabled,
             row.expires,
+            row.engineers_only,
+            row.note,
+            revision,
         ],
     )
 }
 
-fn put_machine(db: &Connection, row: &MachineRow) -> Result<(), RecordsError> {
+fn put_machine(db: &Connection, row: &MachineRow, revision: Option<i64>) -> Result<(), RecordsError> {
     run(
         db,
-        "INSERT INTO machine (store, key, name, password_hash, nt_hash, groups, disabled, expires)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)
+        "INSERT INTO machine (store, key, name, password_hash, nt_hash, groups, disabled, expires, note, revision)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, coalesce(?10, 0))
          ON CONFLICT (store, key) DO UPDATE SET name = ?3, password_hash = ?4, nt_hash = ?5, groups = ?6,
-             disabled = ?7, expires = ?8",
+             disabled = ?7, expires = ?8, note = ?9, revision = coalesce(?10, revision)",
         params![
             row.store,
             fold(&row.name),
@@ -239,45 +350,95 @@ fn put_machine(db: &Connection, row: &MachineRow) -> Result<(), RecordsError> {
             as_json(&row.groups),
             row.disabled,
             row.expires,
+            row.note,
+            revision,
         ],
     )
 }
 
-fn put_device(db: &Connection, row: &DeviceRow) -> Result<(), RecordsError> {
-    let groups = as_json(&row.groups);
+fn put_device(db: &Connection, row: &DeviceRow, revision: Option<i64>) -> Result<(), RecordsError> {
+    let (groups, store) = (row.groups_as_json(), store_number(db, &row.store)?);
+    let words = [&row.title, &row.owner, &row.note, &groups].map(String::as_str).join(" ");
+    let none = Barred::default();
+    let barred = row.barred.as_ref().unwrap_or(&none);
     for mac in row.addresses() {
+        let id = device_id(store, mac);
         run(
             db,
-            "INSERT INTO device (store, mac, title, groups, barred) VALUES (?1, ?2, ?3, ?4, ?5)
-             ON CONFLICT (store, mac) DO UPDATE SET title = ?3, groups = ?4, barred = ?5",
-            params![row.store, mac.0, row.title, groups, row.barred],
+            "INSERT INTO device (id, groups, barred, expires, title, owner, note, barred_why, barred_by, barred_at,
+                 revision)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, coalesce(?11, 0))
+             ON CONFLICT (id) DO UPDATE SET groups = ?2, barred = ?3, expires = ?4, title = ?5, owner = ?6, note = ?7,
+                 barred_why = ?8, barred_by = ?9, barred_at = ?10, revision = coalesce(?11, revision)",
+            params![
+                id,
+                groups,
+                row.barred.is_some(),
+                row.expires,
+                row.title,
+                row.owner,
+                row.note,
+                barred.reason,
+                barred.by,
+                barred.at,
+                revision,
+            ],
         )?;
+        run(db, "INSERT OR REPLACE INTO device_words (rowid, words) VALUES (?1, ?2)", params![id, words])?;
     }
     Ok(())
 }
 
-fn put_certificate(db: &Connection, row: &CertificateRow) -> Result<(), RecordsError> {
+fn put_certificate(db: &Connection, row: &CertificateRow, revision: Option<i64>) -> Result<(), RecordsError> {
     run(
         db,
-        "INSERT INTO certificate (name, chain, key) VALUES (?1, ?2, ?3)
-         ON CONFLICT (name) DO UPDATE SET chain = ?2, key = ?3",
-        params![row.name, row.chain, row.key.bytes()],
+        "INSERT INTO certificate (name, chain, key, revision) VALUES (?1, ?2, ?3, coalesce(?4, 0))
+         ON CONFLICT (name) DO UPDATE SET chain = ?2, key = ?3, revision = coalesce(?4, revision)",
+        params![row.name, row.chain, row.key.bytes(), revision],
     )
 }
 
-fn put_trust(db: &Connection, row: &TrustRow) -> Result<(), RecordsError> {
+fn put_trust(db: &Connection, row: &TrustRow, revision: Option<i64>) -> Result<(), RecordsError> {
     run(
         db,
-        "INSERT INTO trust (name, authorities, crls, crl_url, ocsp_url, whatever)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6)
+        "INSERT INTO trust (name, authorities, crls, crl_url, ocsp_url, whatever, revision)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, coalesce(?7, 0))
          ON CONFLICT (name) DO UPDATE
-         SET authorities = ?2, crls = ?3, crl_url = ?4, ocsp_url = ?5, whatever = ?6",
-        params![row.name, row.authorities, row.crls, row.crl_url, row.ocsp_url, row.whatever],
+         SET authorities = ?2, crls = ?3, crl_url = ?4, ocsp_url = ?5, whatever = ?6, revision = coalesce(?7, revision)",
+        params![row.name, row.authorities, row.crls, row.crl_url, row.ocsp_url, row.whatever, revision],
+    )
+}
+
+fn put_administrator(
+    db: &Connection,
+    row: &AdministratorRow,
+    at: i64,
+    revision: Option<i64>,
+) -> Result<(), RecordsError> {
+    run(
+        db,
+        "INSERT INTO administrator (key, name, password_hash, created_at, role, disabled, expires, second_factor,
+             revision)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, coalesce(?9, 0))
+         ON CONFLICT (key) DO UPDATE SET password_hash = ?3, role = ?5, disabled = ?6, expires = ?7,
+             second_factor = ?8, revision = coalesce(?9, revision)",
+        params![
+            fold(&row.name),
+            row.name,
+            row.password_hash.bytes(),
+            at,
+            row.role.word(),
+            row.disabled,
+            row.expires,
+            row.second_factor.as_ref().map(Sealed::bytes),
+            revision,
+        ],
     )
 }
 
 impl Record for StoreRow {
-    const SELECT: &'static str = "SELECT name, kind FROM store";
+    const COLUMNS: &'static str = "name, kind";
+    const TABLE: &'static str = "store";
     const ORDER: &'static str = "name";
 
     fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
@@ -290,9 +451,9 @@ impl Record for StoreRow {
 }
 
 impl Record for NasRow {
-    const SELECT: &'static str =
-        "SELECT name, networks, kind, site, tags, note, dialect, secret, require_message_authenticator, class_at_login
-         FROM nas";
+    const COLUMNS: &'static str =
+        "name, networks, kind, site, tags, note, dialect, secret, require_message_authenticator, class_at_login";
+    const TABLE: &'static str = "nas";
     const ORDER: &'static str = "key";
 
     fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
@@ -315,8 +476,9 @@ impl Record for NasRow {
 }
 
 impl Record for PersonRow {
-    const SELECT: &'static str =
-        "SELECT store, name, password_hash, recoverable, nt_hash, groups, disabled, expires FROM person";
+    const COLUMNS: &'static str =
+        "store, name, password_hash, recoverable, nt_hash, groups, disabled, expires, engineers_only, note";
+    const TABLE: &'static str = "person";
     const ORDER: &'static str = "store, key";
 
     fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
@@ -329,12 +491,15 @@ impl Record for PersonRow {
             groups: texts(row, 5)?,
             disabled: row.get(6)?,
             expires: row.get(7)?,
+            engineers_only: row.get(8)?,
+            note: row.get(9)?,
         })
     }
 }
 
 impl Record for MachineRow {
-    const SELECT: &'static str = "SELECT store, name, password_hash, nt_hash, groups, disabled, expires FROM machine";
+    const COLUMNS: &'static str = "store, name, password_hash, nt_hash, groups, disabled, expires, note";
+    const TABLE: &'static str = "machine";
     const ORDER: &'static str = "store, key";
 
     fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
@@ -346,23 +511,40 @@ impl Record for MachineRow {
             groups: texts(row, 4)?,
             disabled: row.get(5)?,
             expires: row.get(6)?,
+            note: row.get(7)?,
         })
     }
 }
 
 impl Record for DeviceRow {
-    const SELECT: &'static str = "SELECT store, mac, title, groups, barred FROM device";
-    const ORDER: &'static str = "store, mac";
+    const COLUMNS: &'static str = "(SELECT name FROM store WHERE number = id >> 48), id, groups, barred, expires, title, \
+                                   owner, note, barred_why, barred_by, barred_at";
+    const TABLE: &'static str = "device";
+    const ORDER: &'static str = "id";
 
     fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
-        let mac = Mac(row.get(1)?);
-        let (store, title, groups, barred) = (row.get(0)?, row.get(2)?, texts(row, 3)?, row.get(4)?);
-        Ok(Self { store, first: mac, last: mac, title, groups, barred })
+        let mac = mac_of(row.get(1)?);
+        let barred = match row.get(3)? {
+            true => Some(Barred { reason: row.get(8)?, by: row.get(9)?, at: row.get(10)? }),
+            false => None,
+        };
+        Ok(Self {
+            store: row.get(0)?,
+            first: mac,
+            last: mac,
+            title: row.get(5)?,
+            groups: texts(row, 2)?,
+            owner: row.get(6)?,
+            note: row.get(7)?,
+            expires: row.get(4)?,
+            barred,
+        })
     }
 }
 
 impl Record for CertificateRow {
-    const SELECT: &'static str = "SELECT name, chain, key FROM certificate";
+    const COLUMNS: &'static str = "name, chain, key";
+    const TABLE: &'static str = "certificate";
     const ORDER: &'static str = "name";
 
     fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
@@ -371,7 +553,8 @@ impl Record for CertificateRow {
 }
 
 impl Record for TrustRow {
-    const SELECT: &'static str = "SELECT name, authorities, crls, crl_url, ocsp_url, whatever FROM trust";
+    const COLUMNS: &'static str = "name, authorities, crls, crl_url, ocsp_url, whatever";
+    const TABLE: &'static str = "trust";
     const ORDER: &'static str = "name";
 
     fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
@@ -387,16 +570,25 @@ impl Record for TrustRow {
 }
 
 impl Record for AdministratorRow {
-    const SELECT: &'static str = "SELECT name, password_hash FROM administrator";
+    const COLUMNS: &'static str = "name, password_hash, role, disabled, expires, second_factor";
+    const TABLE: &'static str = "administrator";
     const ORDER: &'static str = "key";
 
     fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
-        Ok(Self { name: row.get(0)?, password_hash: sealed(row, 1)? })
+        Ok(Self {
+            name: row.get(0)?,
+            password_hash: sealed(row, 1)?,
+            role: role(row, 2)?,
+            disabled: row.get(3)?,
+            expires: row.get(4)?,
+            second_factor: maybe_sealed(row, 5)?,
+        })
     }
 }
 
 impl Record for SecretRow {
-    const SELECT: &'static str = "SELECT name, value FROM secret";
+    const COLUMNS: &'static str = "name, value";
+    const TABLE: &'static str = "secret";
     const ORDER: &'static str = "key";
 
     fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
@@ -405,7 +597,8 @@ impl Record for SecretRow {
 }
 
 impl Record for LanguageRow {
-    const SELECT: &'static str = "SELECT kind, name, text FROM language";
+    const COLUMNS: &'static str = "kind, name, text";
+    const TABLE: &'static str = "language";
     /// Dictionaries first: dialects name their attributes.
     const ORDER: &'static str = "kind DESC, key";
 
@@ -416,6 +609,12 @@ impl Record for LanguageRow {
         };
         Ok(Self { kind, name: row.get(1)?, text: row.get(2)? })
     }
+}
+
+/// A role by its word.
+pub(crate) fn role(row: &Row<'_>, column: usize) -> rusqlite::Result<Role> {
+    let word = row.get_ref(column)?.as_str()?;
+    Role::ALL.into_iter().find(|role| role.word() == word).ok_or_else(|| damaged(column, "no role"))
 }
 
 fn sealed(row: &Row<'_>, column: usize) -> rusqlite::Result<Sealed> {

@@ -1,61 +1,264 @@
+use std::net::IpAddr;
 use std::sync::Arc;
+use std::time::Duration;
 
-use regnant_records::{AuditEntry, Command, RecordsError, administrator_row, new_token, token_hash};
+use regnant_base::Secret;
+use regnant_records::{
+    AdministratorRow, AuditEntry, AuditFilter, Author, Bearer, Command, FieldChange, KnownAdministrator, Reading,
+    RecordName, RecordsError, Role, Rows, SealingKey, ShownCode, TokenHash, TokenRow, TokenUse, TokenUses, Verified,
+    fit_password, new_token, sealed_password, sealed_second_factor, token_hash,
+};
 
 use crate::administration::AdministrationError;
 use crate::administration::committer::Committer;
+use crate::administration::second_factor;
+use crate::clock::now_ms;
 
-/// Who may change things, and what they changed.
+/// Characters of the shortest password of an administrator.
+const SHORTEST: usize = 10;
+/// Tokens of one administrator.
+const MOST_TOKENS: usize = 100;
+
+/// Who may sign in, and what was changed by whom.
 pub struct Administrators {
     pub(crate) committer: Arc<Committer>,
+    pub(crate) uses: TokenUses,
+}
+
+/// What of an administrator shall be otherwise; what is none stays.
+#[derive(Clone, Debug, Default)]
+pub struct AdministratorChange {
+    /// Another password.
+    pub password: Option<regnant_base::SecretText>,
+    /// Another role.
+    pub role: Option<Role>,
+    /// Whether they are kept out.
+    pub disabled: Option<bool>,
+    /// When they end, in milliseconds since 1970, or never.
+    pub expires: Option<Option<i64>>,
 }
 
 impl Administrators {
-    /// Adds an administrator, or gives one a new password.
-    pub fn set(&self, name: &str, password: &str, by: &str) -> Result<(), AdministrationError> {
-        let name = name.trim();
-        if name.is_empty() || name.len() > 64 {
-            return Err(AdministrationError::Name);
+    /// Every administrator; passwords stay sealed.
+    pub fn all(&self) -> Result<Vec<AdministratorRow>, AdministrationError> {
+        Ok(self.committer.records.all()?)
+    }
+
+    /// An administrator by name.
+    pub fn find(&self, name: &str) -> Result<AdministratorRow, AdministrationError> {
+        let record = RecordName::Administrator(name.to_owned());
+        let found = self.committer.records.find(&record)?.administrators.pop();
+        found.ok_or(AdministrationError::NotFound(record))
+    }
+
+    /// Adds an administrator.
+    pub fn add(
+        &self,
+        name: &str,
+        password: &str,
+        role: Role,
+        by: &Author,
+    ) -> Result<AdministratorRow, AdministrationError> {
+        let row = new_administrator(name, password, role, &self.committer.environment.key)?;
+        let rows = Rows { administrators: vec![row.clone()], ..Rows::default() };
+        self.committer.apply(by, Command::Add(rows))?;
+        Ok(row)
+    }
+
+    /// Adds the first administrator, an engineer, while there is none.
+    pub fn add_first(&self, name: &str, password: &str, by: &Author) -> Result<(), AdministrationError> {
+        let _turn = self.committer.turn();
+        match self.has_any()? {
+            true => Err(AdministrationError::NotFirst),
+            false => self.add(name, password, Role::Engineer, by).map(drop),
         }
-        if password.chars().count() < 10 || password.len() > 1024 {
-            return Err(AdministrationError::Password);
-        }
-        let row = administrator_row(name, password, &self.committer.environment.key);
-        self.committer.apply(by, Command::SetAdministrator(row))?;
+    }
+
+    /// Changes an administrator; their sessions end.
+    pub fn change(
+        &self,
+        name: &str,
+        change: &AdministratorChange,
+        by: &Author,
+    ) -> Result<AdministratorRow, AdministrationError> {
+        let _turn = self.committer.turn();
+        let before = self.find(name)?;
+        let password_hash = match &change.password {
+            Some(password) => {
+                fit(&before.name, password.expose())?;
+                sealed_password(&before.name, password.expose(), &self.committer.environment.key)
+            }
+            None => before.password_hash.clone(),
+        };
+        let row = AdministratorRow {
+            password_hash,
+            role: change.role.unwrap_or(before.role),
+            disabled: change.disabled.unwrap_or(before.disabled),
+            expires: change.expires.unwrap_or(before.expires),
+            ..before
+        };
+        let was = vec![RecordName::Administrator(row.name.clone())];
+        let rows = Rows { administrators: vec![row.clone()], ..Rows::default() };
+        self.committer.apply(by, Command::Change { was, rows })?;
+        Ok(row)
+    }
+
+    /// Sets a password.
+    pub fn set_password(&self, name: &str, password: &str, by: &Author) -> Result<(), AdministrationError> {
+        let change =
+            AdministratorChange { password: Some(password.to_owned().into()), ..AdministratorChange::default() };
+        self.change(name, &change, by).map(drop)
+    }
+
+    /// Forgets an administrator with their sessions and tokens.
+    pub fn remove(&self, name: &str, by: &Author) -> Result<(), AdministrationError> {
+        let row = self.find(name)?;
+        self.committer.apply(by, Command::Remove(vec![RecordName::Administrator(row.name)]))?;
+        Ok(())
+    }
+
+    /// Sets a second factor and gives its recovery codes; sessions end.
+    pub(crate) fn set_second_factor(
+        &self,
+        name: &str,
+        secret: &Secret,
+        by: &Author,
+    ) -> Result<Vec<String>, AdministrationError> {
+        let (codes, recovery) = second_factor::recovery_codes();
+        let secret = Some(sealed_second_factor(name, secret.expose(), &self.committer.environment.key));
+        self.committer.apply(by, Command::SetSecondFactor { administrator: name.to_owned(), secret, recovery })?;
+        Ok(codes)
+    }
+
+    /// Takes a second factor away; sessions end.
+    pub fn remove_second_factor(&self, name: &str, by: &Author) -> Result<(), AdministrationError> {
+        let administrator = self.find(name)?.name;
+        let command = Command::SetSecondFactor { administrator, secret: None, recovery: Vec::new() };
+        self.committer.apply(by, command)?;
         Ok(())
     }
 
     /// Whether anybody can sign in.
-    pub(crate) fn has_any(&self) -> Result<bool, RecordsError> {
+    pub fn has_any(&self) -> Result<bool, RecordsError> {
         self.committer.records.has_administrators()
     }
 
-    /// An administrator's name as recorded, and the hash of their password.
-    pub(crate) fn known(&self, name: &str) -> Result<Option<(String, String)>, RecordsError> {
+    /// An administrator with what proves them.
+    pub(crate) fn known(&self, name: &str) -> Result<Option<KnownAdministrator>, RecordsError> {
         self.committer.records.administrator(name, &self.committer.environment.key)
     }
 
-    /// A token with which a program acts as this administrator.
-    pub fn token_for(&self, administrator: &str) -> Result<String, AdministrationError> {
-        let token = new_token();
-        let (hash, name) = (token_hash(&token), administrator.to_owned());
-        self.committer.apply(administrator, Command::AddToken { hash, administrator: name })?;
-        Ok(token)
+    /// Opens a session; gives what its cookie says.
+    pub(crate) fn open_session(
+        &self,
+        author: &Author,
+        length: Duration,
+        code: ShownCode,
+    ) -> Result<String, AdministrationError> {
+        let secret = new_token();
+        let ends = (now_ms() + length.as_millis() as u64).cast_signed();
+        let (hash, administrator) = (token_hash(&secret), author.name.clone());
+        self.committer.apply(author, Command::OpenSession { hash, administrator, ends, code })?;
+        Ok(secret)
     }
 
-    /// Whose token it is.
-    pub(crate) fn token_owner(&self, token: &str) -> Result<Option<String>, RecordsError> {
-        self.committer.records.token_owner(token)
-    }
-
-    /// Forgets a token.
-    pub(crate) fn forget_token(&self, token: &str, by: &str) -> Result<(), AdministrationError> {
-        self.committer.apply(by, Command::RemoveToken { hash: token_hash(token) })?;
+    /// Ends a session.
+    pub(crate) fn close_session(&self, secret: &str, author: &Author) -> Result<(), AdministrationError> {
+        self.committer.apply(author, Command::CloseSession { hash: token_hash(secret) })?;
         Ok(())
     }
 
-    /// What was changed below a revision, the last change first.
-    pub fn audit(&self, below: u64, most: u32) -> Result<Vec<AuditEntry>, AdministrationError> {
-        Ok(self.committer.records.audit(below, most)?)
+    /// Whose session it is.
+    pub(crate) fn session_owner(&self, secret: &str, now: u64) -> Result<Option<Bearer>, RecordsError> {
+        self.committer.records.session_owner(secret, now)
     }
+
+    /// Keeps in the audit that somebody was not let in.
+    pub(crate) fn refuse_sign_in(&self, name: &str, author: &Author) -> Result<(), AdministrationError> {
+        self.committer.apply(author, Command::RefuseSignIn { name: name.to_owned() })?;
+        Ok(())
+    }
+
+    /// A token with which a program acts as the author, in a role that the author may give.
+    pub fn token_for(
+        &self,
+        author: &Author,
+        name: &str,
+        role: Role,
+        expires: Option<i64>,
+    ) -> Result<(String, TokenHash), AdministrationError> {
+        if name.len() > 64 || name.chars().any(char::is_control) {
+            return Err(AdministrationError::TokenName);
+        }
+        if self.tokens()?.iter().filter(|token| token.administrator == author.name).count() >= MOST_TOKENS {
+            return Err(AdministrationError::TooManyTokens(MOST_TOKENS));
+        }
+        let token = new_token();
+        let (hash, administrator, name) = (token_hash(&token), author.name.clone(), name.to_owned());
+        self.committer.apply(author, Command::AddToken { hash, administrator, name, role, expires })?;
+        Ok((token, hash))
+    }
+
+    /// Every token, by owner and time.
+    pub fn tokens(&self) -> Result<Vec<TokenRow>, RecordsError> {
+        self.committer.records.tokens()
+    }
+
+    /// Whose token it is; that it was used is remembered.
+    pub(crate) fn token_owner(&self, token: &str, source: IpAddr, now: u64) -> Result<Option<Bearer>, RecordsError> {
+        let owner = self.committer.records.token_owner(token, now)?;
+        if owner.is_some() {
+            self.uses.used(token_hash(token), &source.to_string(), now);
+        }
+        Ok(owner)
+    }
+
+    /// When and from where tokens were used last.
+    pub(crate) fn token_uses(&self) -> Result<Vec<TokenUse>, RecordsError> {
+        self.uses.all()
+    }
+
+    /// Forgets a token.
+    pub fn forget_token(&self, hash: TokenHash, by: &Author) -> Result<(), AdministrationError> {
+        self.committer.apply(by, Command::RemoveToken { hash })?;
+        Ok(())
+    }
+
+    /// What was changed, the last change first.
+    pub fn audit(&self, filter: &AuditFilter) -> Result<Vec<AuditEntry>, AdministrationError> {
+        Ok(self.committer.records.audit(filter)?)
+    }
+
+    /// A change, field by field.
+    pub fn audit_entry(&self, revision: u64) -> Result<Option<(AuditEntry, Vec<FieldChange>)>, AdministrationError> {
+        Ok(self.committer.records.audit_entry(revision)?)
+    }
+
+    /// Whether the audit is what was written.
+    pub fn verify(&self) -> Result<Verified, AdministrationError> {
+        Ok(self.committer.records.verify()?)
+    }
+}
+
+/// An administrator as recorded; hashing the password takes tens of milliseconds.
+pub(crate) fn new_administrator(
+    name: &str,
+    password: &str,
+    role: Role,
+    key: &SealingKey,
+) -> Result<AdministratorRow, AdministrationError> {
+    let name = name.trim();
+    if name.is_empty() || name.len() > 64 || name.chars().any(char::is_control) {
+        return Err(AdministrationError::Name);
+    }
+    fit(name, password)?;
+    let (password_hash, name) = (sealed_password(name, password, key), name.to_owned());
+    Ok(AdministratorRow { name, password_hash, role, disabled: false, expires: None, second_factor: None })
+}
+
+fn fit(name: &str, password: &str) -> Result<(), AdministrationError> {
+    if password.chars().count() < SHORTEST {
+        return Err(AdministrationError::Password);
+    }
+    fit_password(&password.to_owned().into(), name).map_err(AdministrationError::WeakPassword)
 }

@@ -7,7 +7,7 @@ use regnant_certificates::{Bundle, SigningRequest, check_chain, read_certificate
 use regnant_eap::{Certificate, Judgement, ServerTls, Trust, is_authority};
 use regnant_policy::{Gate, RevocationSource};
 use regnant_radius::Secret;
-use regnant_records::{CertificateRow, Command, Expected, Reading, TrustRow};
+use regnant_records::{Author, CertificateRow, Command, Expected, Reading, TrustRow};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -135,7 +135,7 @@ impl Certificates {
 
     /// Keeps a certificate in PEM. Its key may be in it; where a signing request of
     /// this name waits, the key is there already.
-    pub fn import(&self, name: &str, pem: &str, by: &str) -> Result<(), AdministrationError> {
+    pub fn import(&self, name: &str, pem: &str, by: &Author) -> Result<(), AdministrationError> {
         let row = self.import_pem(name, pem, by)?;
         if self.fetch_staple(&row)? {
             self.committer.turn().refresh_offers()?;
@@ -143,7 +143,7 @@ impl Certificates {
         Ok(())
     }
 
-    fn import_pem(&self, name: &str, pem: &str, by: &str) -> Result<CertificateRow, AdministrationError> {
+    fn import_pem(&self, name: &str, pem: &str, by: &Author) -> Result<CertificateRow, AdministrationError> {
         let turn = self.committer.turn();
         named(name)?;
         let bundle = Bundle::from_pem(pem).map_err(|error| AdministrationError::Certificate(error.to_string()))?;
@@ -166,7 +166,7 @@ impl Certificates {
 
     /// Makes a key and a signing request for a certificate of this name. A
     /// certificate that is in use stays in use until its successor is imported.
-    pub fn request(&self, name: &str, by: &str) -> Result<String, AdministrationError> {
+    pub fn request(&self, name: &str, by: &Author) -> Result<String, AdministrationError> {
         let turn = self.committer.turn();
         named(name)?;
         let exists = self.rows()?.iter().any(|row| row.name == name);
@@ -184,7 +184,7 @@ impl Certificates {
     /// Keeps authorities and revocation lists, and tells which certificates it left
     /// out because they are no authorities'. Where it says from where a newer list is
     /// fetched, that is done at once.
-    pub fn set_trust(&self, trust: &TrustRow, by: &str) -> Result<Vec<String>, AdministrationError> {
+    pub fn set_trust(&self, trust: &TrustRow, by: &Author) -> Result<Vec<String>, AdministrationError> {
         let (row, left_out) = self.keep_trust(trust, by)?;
         if self.fetch_list(&row) {
             self.committer.turn().refresh_offers()?;
@@ -192,7 +192,7 @@ impl Certificates {
         Ok(left_out)
     }
 
-    fn keep_trust(&self, trust: &TrustRow, by: &str) -> Result<(TrustRow, Vec<String>), AdministrationError> {
+    fn keep_trust(&self, trust: &TrustRow, by: &Author) -> Result<(TrustRow, Vec<String>), AdministrationError> {
         let turn = self.committer.turn();
         named(&trust.name)?;
         for (url, what) in [(&trust.crl_url, "a revocation list"), (&trust.ocsp_url, "a responder's answer")] {
@@ -235,7 +235,12 @@ impl Certificates {
 }
 
 /// Puts a change of certificates in force.
-fn put_in_force(committer: &Committer, turn: &Turn<'_>, command: Command, by: &str) -> Result<(), AdministrationError> {
+fn put_in_force(
+    committer: &Committer,
+    turn: &Turn<'_>,
+    command: Command,
+    by: &Author,
+) -> Result<(), AdministrationError> {
     turn.commit(by, (command, Expected::Anything), |before, pending, _, _| {
         Ok(committer.environment.with_certificates(before, pending)?)
     })?;

@@ -1,7 +1,7 @@
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use arc_swap::ArcSwap;
-use regnant_records::{Command, Done, Envelope, Expected, Pending, Records, Rows};
+use regnant_records::{Author, Command, Done, Envelope, Expected, Pending, Records, Rows};
 
 use crate::administration::AdministrationError;
 use crate::clock::now_ms;
@@ -35,8 +35,26 @@ impl Committer {
         Turn { committer: self, _held: self.one_at_a_time.lock().unwrap_or_else(PoisonError::into_inner) }
     }
 
+    /// Applies a command that changes records by their names, and swaps in the snapshot with
+    /// what came of it.
+    pub(crate) fn commit_records(
+        &self,
+        turn: &Turn<'_>,
+        command: Command,
+        expected: Expected,
+        by: &Author,
+    ) -> Result<(), AdministrationError> {
+        let gone = match &command {
+            Command::Change { was, .. } | Command::Remove(was) => was.clone(),
+            _ => Vec::new(),
+        };
+        let environment = &self.environment;
+        turn.commit(by, (command, expected), |before, _, rows, _| Ok(environment.with_records(before, &gone, rows)?))?;
+        Ok(())
+    }
+
     /// Applies a command that no decision depends on.
-    pub(crate) fn apply(&self, author: &str, command: Command) -> Result<Done, AdministrationError> {
+    pub(crate) fn apply(&self, author: &Author, command: Command) -> Result<Done, AdministrationError> {
         Ok(self.records.apply(&Envelope::new(author, now_ms(), command))?)
     }
 }
@@ -46,7 +64,7 @@ impl Turn<'_> {
     /// Conversations in flight end under what they began with.
     pub(crate) fn commit(
         &self,
-        author: &str,
+        author: &Author,
         (command, expected): (Command, Expected),
         build: impl FnOnce(&Snapshot, &Pending<'_>, &Rows, Done) -> Result<Snapshot, AdministrationError>,
     ) -> Result<(Done, Arc<Snapshot>), AdministrationError> {

@@ -1,9 +1,10 @@
 use std::sync::Arc;
 
-use regnant_records::{Command, Expected, Inventory, Reading};
+use regnant_records::{Author, Command, Expected, Inventory, Marked};
 
 use crate::administration::AdministrationError;
 use crate::administration::committer::Committer;
+use crate::clock::now_ms;
 
 /// Equipment, people and devices.
 pub struct Inventories {
@@ -13,19 +14,12 @@ pub struct Inventories {
 impl Inventories {
     /// Adds or changes equipment, people and devices. Takes tens of milliseconds
     /// for each person, whose password is hashed.
-    pub fn import(&self, inventory: Inventory, by: &str) -> Result<(), AdministrationError> {
+    pub fn import(&self, inventory: Inventory, by: &Author) -> Result<(), AdministrationError> {
+        let Committer { records, environment, snapshot, .. } = &*self.committer;
         let turn = self.committer.turn();
-        let environment = &self.committer.environment;
-        let dialects: Vec<_> =
-            self.committer.snapshot.load().languages.dialects.iter().map(|dialect| dialect.name.clone()).collect();
-        let import = inventory.into_import(
-            &environment.key,
-            (&self.committer.records.all()?, &self.committer.records.all()?),
-            &dialects,
-        )?;
-        turn.commit(by, (Command::Import(import), Expected::Anything), |before, _, rows, _| {
-            Ok(environment.with_rows(before, rows)?)
-        })?;
-        Ok(())
+        let dialects: Vec<_> = snapshot.load().languages.dialects.iter().map(|dialect| dialect.name.clone()).collect();
+        let marked = Marked { by: &by.name, at: now_ms().cast_signed() };
+        let import = inventory.into_import(&environment.key, records, &dialects, marked)?;
+        self.committer.commit_records(&turn, Command::Import(import), Expected::Anything, by)
     }
 }

@@ -2,7 +2,7 @@ use std::sync::Arc;
 
 use regnant_equipment::{Dialect, Edition};
 use regnant_radius::Dictionary;
-use regnant_records::{Command, Expected, LanguageKind, LanguageRow, Missing, NasRow, Reading, RecordsError};
+use regnant_records::{Author, Command, Expected, LanguageKind, LanguageRow, Missing, NasRow, Reading, RecordsError};
 
 use crate::administration::AdministrationError;
 use crate::administration::committer::{Committer, Turn};
@@ -30,14 +30,14 @@ pub struct Taken {
 impl LanguageFiles {
     /// Adds a dictionary, or puts it in the place of the one of its name. The active policy
     /// goes on with it as a new edition.
-    pub fn add_dictionary(&self, file: &str, text: &str, by: &str) -> Result<Taken, AdministrationError> {
+    pub fn add_dictionary(&self, file: &str, text: &str, by: &Author) -> Result<Taken, AdministrationError> {
         bounded(text)?;
         let name = Dictionary::standard().add_own(file, text).map_err(LanguageError::File)?;
         self.set(LanguageRow { kind: LanguageKind::Dictionary, name, text: text.to_owned() }, file, by)
     }
 
     /// Adds a dialect, or puts it in the place of the one of its name, in the same way.
-    pub fn add_dialect(&self, file: &str, text: &str, by: &str) -> Result<Taken, AdministrationError> {
+    pub fn add_dialect(&self, file: &str, text: &str, by: &Author) -> Result<Taken, AdministrationError> {
         bounded(text)?;
         // Where it says no name, reading it whole tells so and all else.
         let name = Dialect::name_in(text).unwrap_or_else(|| file.to_owned());
@@ -45,16 +45,16 @@ impl LanguageFiles {
     }
 
     /// Forgets a dialect of the user's own, where nothing needs it.
-    pub fn remove_dialect(&self, name: &str, by: &str) -> Result<u32, AdministrationError> {
+    pub fn remove_dialect(&self, name: &str, by: &Author) -> Result<u32, AdministrationError> {
         self.remove(LanguageKind::Dialect, name, by)
     }
 
     /// Forgets a dictionary of the user's own, where nothing needs it.
-    pub fn remove_dictionary(&self, name: &str, by: &str) -> Result<u32, AdministrationError> {
+    pub fn remove_dictionary(&self, name: &str, by: &Author) -> Result<u32, AdministrationError> {
         self.remove(LanguageKind::Dictionary, name, by)
     }
 
-    fn set(&self, row: LanguageRow, file: &str, by: &str) -> Result<Taken, AdministrationError> {
+    fn set(&self, row: LanguageRow, file: &str, by: &Author) -> Result<Taken, AdministrationError> {
         let turn = self.committer.turn();
         let before = self.committer.snapshot.load_full();
         if before.languages.own.contains(&row) {
@@ -67,7 +67,7 @@ impl LanguageFiles {
         Ok(Taken { name, edition })
     }
 
-    fn remove(&self, kind: LanguageKind, name: &str, by: &str) -> Result<u32, AdministrationError> {
+    fn remove(&self, kind: LanguageKind, name: &str, by: &Author) -> Result<u32, AdministrationError> {
         let turn = self.committer.turn();
         let before = self.committer.snapshot.load_full();
         if before.languages.without(kind, name).len() == before.languages.own.len() {
@@ -110,7 +110,7 @@ impl LanguageFiles {
         turn: &Turn<'_>,
         before: &Snapshot,
         languages: Languages,
-        by: &str,
+        by: &Author,
         command: impl FnOnce(regnant_records::BasisOf) -> Command,
     ) -> Result<u32, AdministrationError> {
         let Committer { records, environment, .. } = &*self.committer;

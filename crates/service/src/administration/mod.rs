@@ -5,28 +5,38 @@ pub(crate) mod administrators;
 pub(crate) mod certificates;
 pub(crate) mod committer;
 pub(crate) mod downloads;
+pub(crate) mod entries;
 pub(crate) mod equipment;
+pub(crate) mod identities;
 pub(crate) mod inventories;
 pub(crate) mod issuers;
 pub(crate) mod languages;
+mod named;
 pub(crate) mod policies;
+mod privilege;
 pub(crate) mod profile;
 pub(crate) mod renewal;
 pub(crate) mod report;
 pub(crate) mod revocation_lists;
+pub(crate) mod second_factor;
 pub(crate) mod secrets;
 
 use std::sync::Arc;
 
 use regnant_decision::OfferProblem;
 use regnant_equipment::{GrantProblem, RenderError};
-use regnant_records::{InventoryError, LanguageKind, Reading, Records, RecordsError};
+use regnant_records::{
+    ImportError, InventoryError, LanguageKind, RecordName, Records, RecordsError, TokenUses, WeakPassword,
+};
+use serde::Serialize;
+use sha2::{Digest, Sha256};
 use thiserror::Error;
 
 use crate::administration::administrators::Administrators;
 use crate::administration::certificates::Certificates;
 use crate::administration::committer::Committer;
 use crate::administration::equipment::Equipment;
+use crate::administration::identities::Identities;
 use crate::administration::inventories::Inventories;
 use crate::administration::languages::LanguageFiles;
 use crate::administration::policies::{Policies, earlier_editions, first_edition};
@@ -43,6 +53,8 @@ pub struct Administration {
     pub certificates: Certificates,
     /// The equipment that asks.
     pub equipment: Equipment,
+    /// People, machines and devices.
+    pub identities: Identities,
     /// Files of equipment, people and devices.
     pub inventories: Inventories,
     /// Who may change things.
@@ -56,8 +68,12 @@ pub struct Administration {
 
 impl Administration {
     /// Loads what the records hold; the first time, makes the first edition.
-    pub(crate) fn open(records: Records, environment: Environment) -> Result<Self, AdministrationError> {
-        let stores = environment.stores(&records.rows()?)?;
+    pub(crate) fn open(
+        records: Records,
+        environment: Environment,
+        uses: TokenUses,
+    ) -> Result<Self, AdministrationError> {
+        let stores = environment.stores(&records)?;
         let languages = Languages::of_records(&records)?;
         let edition = Arc::new(first_edition(&records, &stores.registry(), &languages)?);
         let earlier = earlier_editions(&records, edition.number);
@@ -68,8 +84,9 @@ impl Administration {
             policies: Policies::new(committer.clone()),
             certificates: Certificates { committer: committer.clone() },
             equipment: Equipment { committer: committer.clone() },
+            identities: Identities { committer: committer.clone() },
             inventories: Inventories { committer: committer.clone() },
-            administrators: Administrators { committer: committer.clone() },
+            administrators: Administrators { committer: committer.clone(), uses },
             languages: LanguageFiles { committer: committer.clone() },
             secrets: NamedSecretRecords { committer: committer.clone() },
             committer,
@@ -166,16 +183,35 @@ pub enum AdministrationError {
         /// The most that it may have.
         most: usize,
     },
-    /// There is no NAS of this name.
-    #[error("there is no NAS `{0}`")]
-    NoNas(String),
-    /// A NAS that the policy names.
-    #[error("NAS `{name}` keeps its name and stays: {by}; change the policy first")]
-    NasInUse {
-        /// Its name.
-        name: String,
+    /// There is no such record.
+    #[error("there is no {0}")]
+    NotFound(RecordName),
+    /// A record that the policy names.
+    #[error("{record} keeps its name and stays: {by}; change the policy first")]
+    RecordInUse {
+        /// Which.
+        record: RecordName,
         /// Who names it.
         by: String,
+    },
+    /// Devices that no store lists.
+    #[error("nothing was changed, for no store lists {}", .0.join(", "))]
+    UnknownDevices(Vec<String>),
+    /// None, or too many at once.
+    #[error("{got} devices were named: name 1 to {most} at once")]
+    HowMany {
+        /// How many.
+        got: usize,
+        /// The most.
+        most: usize,
+    },
+    /// Somebody whose password is not the helpdesk's to set.
+    #[error("the password of `{name}` is for an engineer to set: {why}")]
+    EngineersOnly {
+        /// Who.
+        name: String,
+        /// Why.
+        why: String,
     },
     /// Somebody changed it in between.
     #[error("`{0}` was changed in between: look at it again, then make your change")]
@@ -203,4 +239,37 @@ pub enum AdministrationError {
     /// An administrator's password.
     #[error("an administrator's password has at least 10 characters")]
     Password,
+    /// A password that is guessed soon.
+    #[error("{0}; choose another")]
+    WeakPassword(WeakPassword),
+    /// Somebody was faster.
+    #[error("there is an administrator already: sign in, or ask one")]
+    NotFirst,
+    /// A token's name.
+    #[error("the name of a token has at most 64 printable bytes")]
+    TokenName,
+    /// Nobody needs as many.
+    #[error("an administrator has at most {0} tokens: revoke one first")]
+    TooManyTokens(usize),
+}
+
+impl From<ImportError> for AdministrationError {
+    fn from(error: ImportError) -> Self {
+        match error {
+            ImportError::Inventory(error) => error.into(),
+            ImportError::Records(error) => error.into(),
+        }
+    }
+}
+
+/// What a record was when somebody looked at it: its ETag.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct RecordVersion(pub(crate) String);
+
+impl RecordVersion {
+    /// The version of a record. It changes with its secrets, and does not tell them.
+    pub(crate) fn of(row: &impl Serialize) -> Self {
+        let text = serde_json::to_vec(row).expect("a record has names for keys");
+        Self(Sha256::digest(text)[..8].iter().map(|byte| format!("{byte:02x}")).collect())
+    }
 }

@@ -3,7 +3,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use regnant_decision::StoreRegistry;
 use regnant_equipment::Edition;
-use regnant_records::{Command, EditionRow, Envelope, Expected, NasRow, Reading, Records};
+use regnant_records::{Author, Command, EditionRow, Envelope, Expected, NasRow, Reading, Records};
 
 use crate::administration::AdministrationError;
 use crate::administration::committer::Committer;
@@ -49,7 +49,7 @@ impl Policies {
     pub fn activate(
         &self,
         source: &str,
-        by: &str,
+        by: &Author,
         expected: Option<u32>,
     ) -> Result<(u32, CheckReport), AdministrationError> {
         let turn = self.committer.turn();
@@ -161,7 +161,7 @@ pub(crate) fn earlier_editions(records: &Records, active: u32) -> Vec<Arc<Editio
 fn activate(records: &Records, source: &str, languages: &Languages) -> Result<u32, AdministrationError> {
     let basis = records.basis_of(languages.basis())?;
     let command = Command::ActivateEdition { source: source.to_owned(), basis };
-    let done = records.apply(&Envelope::new("regnant", now_ms(), command))?;
+    let done = records.apply(&Envelope::new(&Author::machine(), now_ms(), command))?;
     Ok(done.edition.unwrap_or_default())
 }
 

@@ -1,7 +1,7 @@
 use std::sync::Arc;
 
 use regnant_base::{Secret, SecretText};
-use regnant_records::{Command, Expected, Reading, SecretRow};
+use regnant_records::{Author, Command, Expected, Reading, SecretRow};
 
 use crate::administration::AdministrationError;
 use crate::administration::committer::{Committer, Turn};
@@ -21,7 +21,7 @@ impl NamedSecretRecords {
     }
 
     /// Keeps a secret, in the place of one of its name. It counts from the next reply on.
-    pub fn set(&self, name: &str, value: &SecretText, by: &str) -> Result<(), AdministrationError> {
+    pub fn set(&self, name: &str, value: &SecretText, by: &Author) -> Result<(), AdministrationError> {
         let fits = name.starts_with(|c: char| c.is_ascii_alphanumeric())
             && name.len() <= 100
             && name.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-');
@@ -38,7 +38,7 @@ impl NamedSecretRecords {
     }
 
     /// Forgets a secret that the active policy does not name.
-    pub fn remove(&self, name: &str, by: &str) -> Result<(), AdministrationError> {
+    pub fn remove(&self, name: &str, by: &Author) -> Result<(), AdministrationError> {
         let turn = self.committer.turn();
         let active = self.committer.snapshot.load().active.edition.clone();
         let grants: Vec<_> = active.policy.grants_naming_secret(name).collect();
@@ -49,7 +49,7 @@ impl NamedSecretRecords {
         self.change(turn, Command::RemoveSecret { name: name.to_owned() }, by)
     }
 
-    fn change(&self, turn: Turn<'_>, command: Command, by: &str) -> Result<(), AdministrationError> {
+    fn change(&self, turn: Turn<'_>, command: Command, by: &Author) -> Result<(), AdministrationError> {
         let environment = &self.committer.environment;
         turn.commit(by, (command, Expected::Anything), |before, pending, _, _| {
             Ok(environment.with_secrets(before, pending)?)

@@ -9,6 +9,8 @@ use regnant_base::BoundedMap;
 const MOST_OF_NAME: u32 = 10;
 /// And for all names.
 const MOST_OF_SOURCE: u32 = 60;
+/// Wrong passwords that the audit tells of within [`WINDOW`].
+const MOST_TOLD: u32 = 60;
 const WINDOW: Duration = Duration::from_secs(60);
 /// How long a source from which somebody signed in, or used a token, stays known.
 const KNOWN_FOR: Duration = Duration::from_secs(12 * 3_600);
@@ -26,11 +28,13 @@ pub(crate) struct Attempts {
 struct Tables {
     wrong: BoundedMap<(String, IpAddr), (u32, Instant)>,
     known: BoundedMap<(String, IpAddr), Instant>,
+    /// How many the audit was told of within a minute, and since when.
+    told: Option<(u32, Instant)>,
 }
 
 impl Default for Attempts {
     fn default() -> Self {
-        Self { inner: Mutex::new(Tables { wrong: BoundedMap::new(MOST), known: BoundedMap::new(MOST) }) }
+        Self { inner: Mutex::new(Tables { wrong: BoundedMap::new(MOST), known: BoundedMap::new(MOST), told: None }) }
     }
 }
 
@@ -41,9 +45,26 @@ impl Attempts {
         self.allow_at(name, source, Instant::now())
     }
 
-    /// Counts a wrong password.
-    pub(crate) fn wrong(&self, name: &str, source: IpAddr) {
-        self.wrong_at(name, source, Instant::now());
+    /// Whether something that is guessed sooner than a password may be tried: whoever works
+    /// there waits too.
+    pub(crate) fn allow_guess(&self, name: &str, source: IpAddr) -> bool {
+        let inner = self.inner.lock().unwrap_or_else(PoisonError::into_inner);
+        let wrong = inner.wrong.get(&(name.to_lowercase(), source));
+        wrong.is_none_or(|(count, since)| *count < MOST_OF_NAME || since.elapsed() >= WINDOW)
+    }
+
+    /// Counts a wrong password. True for the first of a name and source within a minute, and
+    /// only for so many of all: so many the audit tells.
+    pub(crate) fn wrong(&self, name: &str, source: IpAddr) -> bool {
+        let now = Instant::now();
+        let first = self.wrong_at(name, source, now);
+        let mut inner = self.inner.lock().unwrap_or_else(PoisonError::into_inner);
+        let (count, since) = inner.told.get_or_insert((0, now));
+        if now.duration_since(*since) >= WINDOW {
+            (*count, *since) = (0, now);
+        }
+        *count += u32::from(first);
+        first && *count <= MOST_TOLD
     }
 
     /// Somebody signed in from there, or used a token.
@@ -63,16 +84,20 @@ impl Attempts {
             || (count(name.to_lowercase()) < MOST_OF_NAME && count(String::new()) < MOST_OF_SOURCE)
     }
 
-    fn wrong_at(&self, name: &str, source: IpAddr, now: Instant) {
+    fn wrong_at(&self, name: &str, source: IpAddr, now: Instant) -> bool {
         let mut inner = self.inner.lock().unwrap_or_else(PoisonError::into_inner);
         // An empty name stands for all of a source; it is nobody's.
+        let mut first = false;
         for name in HashSet::from([name.to_lowercase(), String::new()]) {
+            let own = !name.is_empty();
             let (count, since) = inner.wrong.touch((name, source), || (0, now));
             if now.duration_since(*since) >= WINDOW {
                 (*count, *since) = (0, now);
             }
             *count += 1;
+            first |= own && *count == 1;
         }
+        first
     }
 }
 
@@ -87,9 +112,10 @@ mod tests {
     #[test]
     fn guessing_is_slow_by_name_and_source_and_shuts_nobody_else_out() {
         let (attempts, now) = (Attempts::default(), Instant::now());
-        for _ in 0..10 {
+        for round in 0..10 {
             assert!(attempts.allow_at("Harbour", source(1), now));
-            attempts.wrong_at("harbour", source(1), now);
+            let first = attempts.wrong_at("harbour", source(1), now);
+            assert_eq!(first, round == 0);
         }
         assert!(!attempts.allow_at("harbour", source(1), now));
         assert!(attempts.allow_at("harbour", source(2), now), "elsewhere the same name may");

@@ -10,7 +10,7 @@ use utoipa::{IntoParams, ToSchema};
 use crate::administration::certificates::CertificatesReport;
 use crate::administration::profile::ProfileOrder;
 use crate::http::Api;
-use crate::http::callers::Signed;
+use crate::http::callers::{Change, Look, May, Signed};
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::{Asked, Sent};
 
@@ -76,7 +76,7 @@ pub(crate) struct TrustKept {
 /// What we present and whom we trust.
 #[utoipa::path(get, path = "/api/v1/certificates",
     responses((status = 200, body = CertificatesReport), (status = 401, body = ApiError)))]
-pub(crate) async fn certificates(State(api): State<Api>, _: Signed) -> Result<Json<CertificatesReport>, ApiError> {
+pub(crate) async fn certificates(State(api): State<Api>, _: May<Look>) -> Result<Json<CertificatesReport>, ApiError> {
     blocking(move || api.administration.certificates.report()).await.map(Json)
 }
 
@@ -86,10 +86,10 @@ pub(crate) async fn certificates(State(api): State<Api>, _: Signed) -> Result<Js
     responses((status = 204), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn import(
     State(api): State<Api>,
-    Signed { name, .. }: Signed,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
     Sent(new): Sent<NewCertificate>,
 ) -> Result<StatusCode, ApiError> {
-    blocking(move || api.administration.certificates.import(&new.name, new.pem.expose(), &name)).await?;
+    blocking(move || api.administration.certificates.import(&new.name, new.pem.expose(), &by)).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -98,10 +98,10 @@ pub(crate) async fn import(
     responses((status = 200, body = SigningRequestView), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn request(
     State(api): State<Api>,
-    Signed { name, .. }: Signed,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
     Sent(new): Sent<NewRequest>,
 ) -> Result<Json<SigningRequestView>, ApiError> {
-    let pem = blocking(move || api.administration.certificates.request(&new.name, &name)).await?;
+    let pem = blocking(move || api.administration.certificates.request(&new.name, &by)).await?;
     Ok(Json(SigningRequestView { pem }))
 }
 
@@ -110,7 +110,7 @@ pub(crate) async fn request(
     responses((status = 200, body = TrustKept), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn trust(
     State(api): State<Api>,
-    Signed { name: by, .. }: Signed,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
     Sent(new): Sent<NewTrust>,
 ) -> Result<Json<TrustKept>, ApiError> {
     let NewTrust { name, authorities, crls, crl_url, ocsp_url, whatever } = new;
@@ -140,7 +140,7 @@ pub(crate) struct WantedProfile {
     responses((status = 200, body = String), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn profile(
     State(api): State<Api>,
-    _: Signed,
+    _: May<Look>,
     Asked(wanted): Asked<WantedProfile>,
 ) -> Result<impl IntoResponse, ApiError> {
     let WantedProfile { gate, platform, ssid, method } = wanted;

@@ -10,7 +10,7 @@ use utoipa::{IntoParams, ToSchema};
 
 use crate::administration::Administration;
 use crate::http::Api;
-use crate::http::callers::Signed;
+use crate::http::callers::{Look, May};
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::Asked;
 use crate::http::view::EntryView;
@@ -91,7 +91,7 @@ impl CountView {
     responses((status = 200, body = CountList), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn counts(
     State(api): State<Api>,
-    _: Signed,
+    _: May<Look>,
     Asked(wanted): Asked<WantedHours>,
 ) -> Result<Json<CountList>, ApiError> {
     let hours = wanted.hours.unwrap_or(24);
@@ -148,7 +148,7 @@ impl WantedNewest {
         (status = 404, body = ApiError)))]
 pub(crate) async fn newest(
     State(api): State<Api>,
-    _: Signed,
+    _: May<Look>,
     Asked(wanted): Asked<WantedNewest>,
 ) -> Result<Json<EntryView>, ApiError> {
     let (kind, name) = wanted.of()?;

@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
 use crate::http::Api;
-use crate::http::callers::Signed;
+use crate::http::callers::{Change, Look, May, Signed};
 use crate::http::dictionaries::{LanguageTaken, LanguageText};
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::{Asked, Sent};
@@ -114,7 +114,7 @@ async fn nases(api: &Api) -> Result<Vec<(String, String)>, ApiError> {
 /// Every dialect.
 #[utoipa::path(get, path = "/api/v1/dialects",
     responses((status = 200, body = DialectList), (status = 401, body = ApiError)))]
-pub(crate) async fn dialects(State(api): State<Api>, _: Signed) -> Result<Json<DialectList>, ApiError> {
+pub(crate) async fn dialects(State(api): State<Api>, _: May<Look>) -> Result<Json<DialectList>, ApiError> {
     let (languages, nases) = (api.administration.snapshot().languages.clone(), nases(&api).await?);
     Ok(Json(DialectList { dialects: languages.dialects.iter().map(|one| view(one, &languages, &nases)).collect() }))
 }
@@ -124,7 +124,7 @@ pub(crate) async fn dialects(State(api): State<Api>, _: Signed) -> Result<Json<D
     responses((status = 200, body = DialectContent), (status = 404, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn dialect(
     State(api): State<Api>,
-    _: Signed,
+    _: May<Look>,
     Path(name): Path<String>,
 ) -> Result<Json<DialectContent>, ApiError> {
     let (languages, nases) = (api.administration.snapshot().languages.clone(), nases(&api).await?);
@@ -162,7 +162,7 @@ pub(crate) async fn dialect(
     responses((status = 200, body = Preview), (status = 404, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn preview(
     State(api): State<Api>,
-    _: Signed,
+    _: May<Look>,
     Asked(Previewed { grant, nas }): Asked<Previewed>,
 ) -> Result<Json<Preview>, ApiError> {
     let edition = api.administration.snapshot().active.edition.clone();
@@ -184,7 +184,7 @@ pub(crate) async fn preview(
         (status = 401, body = ApiError)))]
 pub(crate) async fn add(
     State(api): State<Api>,
-    Signed { name: by, .. }: Signed,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
     Sent(LanguageText { file, text }): Sent<LanguageText>,
 ) -> Result<Json<LanguageTaken>, ApiError> {
     let taken = blocking(move || api.administration.languages.add_dialect(&file, &text, &by)).await?;
@@ -197,7 +197,7 @@ pub(crate) async fn add(
         (status = 401, body = ApiError)))]
 pub(crate) async fn remove(
     State(api): State<Api>,
-    Signed { name: by, .. }: Signed,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
     Path(name): Path<String>,
 ) -> Result<Json<LanguageTaken>, ApiError> {
     let removed = name.clone();

@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::http::Api;
-use crate::http::callers::Signed;
+use crate::http::callers::{Change, Look, May, Signed};
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::Sent;
 use crate::languages::Languages;
@@ -134,7 +134,7 @@ impl AttributeView {
 /// Every dictionary.
 #[utoipa::path(get, path = "/api/v1/dictionaries",
     responses((status = 200, body = DictionaryList), (status = 401, body = ApiError)))]
-pub(crate) async fn dictionaries(State(api): State<Api>, _: Signed) -> Json<DictionaryList> {
+pub(crate) async fn dictionaries(State(api): State<Api>, _: May<Look>) -> Json<DictionaryList> {
     let languages = api.administration.snapshot().languages.clone();
     let files = languages.vocabulary.dictionary().files();
     let mut dictionaries: Vec<_> = files.iter().map(|origin| DictionaryView::new(origin, &languages)).collect();
@@ -147,7 +147,7 @@ pub(crate) async fn dictionaries(State(api): State<Api>, _: Signed) -> Json<Dict
     responses((status = 200, body = DictionaryContent), (status = 404, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn dictionary(
     State(api): State<Api>,
-    _: Signed,
+    _: May<Look>,
     Path(name): Path<String>,
 ) -> Result<Json<DictionaryContent>, ApiError> {
     let languages = api.administration.snapshot().languages.clone();
@@ -171,7 +171,7 @@ pub(crate) async fn dictionary(
         (status = 401, body = ApiError)))]
 pub(crate) async fn add(
     State(api): State<Api>,
-    Signed { name: by, .. }: Signed,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
     Sent(LanguageText { file, text }): Sent<LanguageText>,
 ) -> Result<Json<LanguageTaken>, ApiError> {
     let taken = blocking(move || api.administration.languages.add_dictionary(&file, &text, &by)).await?;
@@ -184,7 +184,7 @@ pub(crate) async fn add(
         (status = 401, body = ApiError)))]
 pub(crate) async fn remove(
     State(api): State<Api>,
-    Signed { name: by, .. }: Signed,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
     Path(name): Path<String>,
 ) -> Result<Json<LanguageTaken>, ApiError> {
     let removed = name.clone();

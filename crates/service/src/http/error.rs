@@ -17,6 +17,9 @@ pub(crate) struct ApiError {
     status: StatusCode,
     /// What happened and what to do, as a sentence.
     error: String,
+    /// Whether the code of a second factor is wanted too.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    needs_code: bool,
     /// What the check found, where a policy was refused.
     #[serde(skip_serializing_if = "Option::is_none")]
     report: Option<CheckReport>,
@@ -24,7 +27,7 @@ pub(crate) struct ApiError {
 
 impl ApiError {
     fn new(status: StatusCode, error: impl Into<String>) -> Self {
-        Self { status, error: error.into(), report: None }
+        Self { status, error: error.into(), needs_code: false, report: None }
     }
 
     pub(crate) fn not_found(error: impl Into<String>) -> Self {
@@ -37,6 +40,11 @@ impl ApiError {
 
     pub(crate) fn not_signed_in() -> Self {
         Self::new(StatusCode::UNAUTHORIZED, "Sign in first, or send a token.")
+    }
+
+    pub(crate) fn needs_code() -> Self {
+        let error = "Send the code of your second factor too, or a recovery code.";
+        Self { needs_code: true, ..Self::forbidden(error) }
     }
 
     pub(crate) fn forbidden(error: impl Into<String>) -> Self {
@@ -109,9 +117,7 @@ impl From<AdministrationError> for ApiError {
     fn from(error: AdministrationError) -> Self {
         let text = sentence(&error);
         match error {
-            AdministrationError::Unfit(report) => {
-                Self { status: StatusCode::UNPROCESSABLE_ENTITY, error: text, report: Some(*report) }
-            }
+            AdministrationError::Unfit(report) => Self { report: Some(*report), ..Self::unprocessable(text) },
             AdministrationError::Inventory(_)
             | AdministrationError::Offer(_)
             | AdministrationError::Language(_)
@@ -121,11 +127,17 @@ impl From<AdministrationError> for ApiError {
             | AdministrationError::Certificate(_)
             | AdministrationError::Profile(_)
             | AdministrationError::Name
+            | AdministrationError::WeakPassword(_)
+            | AdministrationError::TokenName
+            | AdministrationError::HowMany { .. }
             | AdministrationError::Password => Self::bad(text),
             AdministrationError::InUse { .. }
             | AdministrationError::SecretInUse { .. }
-            | AdministrationError::NasInUse { .. } => Self::new(StatusCode::CONFLICT, text),
-            AdministrationError::NoNas(_) => Self::not_found(text),
+            | AdministrationError::NotFirst
+            | AdministrationError::TooManyTokens(_)
+            | AdministrationError::RecordInUse { .. } => Self::new(StatusCode::CONFLICT, text),
+            AdministrationError::EngineersOnly { .. } => Self::forbidden(text),
+            AdministrationError::NotFound(_) | AdministrationError::UnknownDevices(_) => Self::not_found(text),
             AdministrationError::Changed(_) => Self::new(StatusCode::PRECONDITION_FAILED, text),
             AdministrationError::Records(error) => error.into(),
             AdministrationError::NoEdition => Self::ours(text),

@@ -2,7 +2,8 @@
 
 use axum::Json;
 use axum::extract::rejection::{JsonRejection, QueryRejection};
-use axum::extract::{FromRequest, FromRequestParts, Query, Request};
+use axum::extract::{FromRequest, FromRequestParts, OptionalFromRequest, Query, Request};
+use axum::http::header::CONTENT_TYPE;
 use axum::http::request::Parts;
 use serde::de::DeserializeOwned;
 
@@ -16,13 +17,25 @@ impl<T: DeserializeOwned> FromRequest<Api> for Sent<T> {
     type Rejection = ApiError;
 
     async fn from_request(request: Request, api: &Api) -> Result<Self, ApiError> {
-        match Json::<T>::from_request(request, api).await {
+        match <Json<T> as FromRequest<Api>>::from_request(request, api).await {
             Ok(Json(value)) => Ok(Self(value)),
             Err(rejection) => Err(match &rejection {
                 JsonRejection::JsonDataError(_) => ApiError::unprocessable(rejection.body_text()),
                 JsonRejection::MissingJsonContentType(_) => ApiError::unsupported(rejection.body_text()),
                 _ => ApiError::bad(rejection.body_text()),
             }),
+        }
+    }
+}
+
+/// A body in JSON, or none.
+impl<T: DeserializeOwned> OptionalFromRequest<Api> for Sent<T> {
+    type Rejection = ApiError;
+
+    async fn from_request(request: Request, api: &Api) -> Result<Option<Self>, ApiError> {
+        match request.headers().contains_key(CONTENT_TYPE) {
+            true => <Self as FromRequest<Api>>::from_request(request, api).await.map(Some),
+            false => Ok(None),
         }
     }
 }

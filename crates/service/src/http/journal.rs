@@ -19,7 +19,7 @@ use ulid::Ulid;
 use utoipa::{IntoParams, ToSchema};
 
 use crate::http::Api;
-use crate::http::callers::Signed;
+use crate::http::callers::{Look, May, Signed};
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::Asked;
 use crate::http::view::{DetailView, EntryView};
@@ -57,7 +57,7 @@ pub(crate) struct EntryList {
     responses((status = 200, body = EntryList), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn entries(
     State(api): State<Api>,
-    _: Signed,
+    _: May<Look>,
     Asked(wanted): Asked<Wanted>,
 ) -> Result<Json<EntryList>, ApiError> {
     let limit = wanted.limit.unwrap_or(100);
@@ -87,7 +87,7 @@ fn no_outcome() -> ApiError {
     responses((status = 200, body = DetailView), (status = 404, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn entry(
     State(api): State<Api>,
-    _: Signed,
+    _: May<Look>,
     Path(id): Path<String>,
 ) -> Result<Json<DetailView>, ApiError> {
     let wanted = id.clone();
@@ -106,9 +106,9 @@ pub(crate) async fn entry(
         (status = 429, body = ApiError)))]
 pub(crate) async fn live(
     State(api): State<Api>,
-    signed: Signed,
+    May { signed, .. }: May<Look>,
 ) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, ApiError> {
-    let place = api.live.take(&signed.name, MOST_LIVE);
+    let place = api.live.take(&signed.author.name, MOST_LIVE);
     let place = place.ok_or_else(|| ApiError::too_many("Too many pages watch the journal already; close some."))?;
     let (entries, stopped) = (api.journal.listen(), api.stopped.clone());
     let looking = tokio::time::interval(LOOK_AGAIN);

@@ -1,5 +1,6 @@
 //! The HTTP API under `/api/v1`, and the console's files.
 
+mod administrators;
 mod attempts;
 mod audit;
 mod callers;
@@ -7,6 +8,7 @@ mod certificates;
 mod connections;
 mod console;
 mod counts;
+mod devices;
 mod dialects;
 mod dictionaries;
 mod door;
@@ -15,10 +17,16 @@ mod extract;
 mod health;
 mod inventory;
 mod journal;
+mod machines;
 mod nases;
 pub(crate) mod openapi;
+mod people;
 mod policy;
+mod record;
 mod secrets;
+mod sign_in;
+mod stores;
+mod tokens;
 mod unheard;
 mod view;
 
@@ -41,9 +49,9 @@ use utoipa_axum::routes;
 use crate::administration::{Administration, AdministrationError};
 use crate::config::ApiConfig;
 use crate::http::attempts::Attempts;
-use crate::http::callers::{Sessions, Welcome};
 use crate::http::door::Front;
 use crate::http::error::ApiError;
+use crate::http::sign_in::Welcome;
 use crate::udp::RadiusState;
 
 /// What every handler can reach.
@@ -54,7 +62,6 @@ pub(crate) struct Api {
     pub(crate) accounting: Arc<AccountingLog>,
     pub(crate) reader: Arc<JournalReader>,
     pub(crate) radius: Arc<RadiusState>,
-    pub(crate) sessions: Arc<Sessions>,
     pub(crate) attempts: Arc<Attempts>,
     pub(crate) welcome: Arc<Welcome>,
     pub(crate) front: Arc<Front>,
@@ -74,23 +81,10 @@ impl Api {
         config: &ApiConfig,
         stopped: watch::Receiver<bool>,
     ) -> Self {
-        let (sessions, attempts, welcome, live) = Default::default();
+        let (attempts, welcome, live) = Default::default();
         let front = Arc::new(Front { hosts: config.hosts.clone(), proxies: config.proxies.clone() });
         let pool = HashPool::start(1);
-        Self {
-            administration,
-            journal,
-            accounting,
-            reader,
-            radius,
-            sessions,
-            attempts,
-            welcome,
-            front,
-            live,
-            pool,
-            stopped,
-        }
+        Self { administration, journal, accounting, reader, radius, attempts, welcome, front, live, pool, stopped }
     }
 
     /// The secret of the one-time link, where nobody can sign in yet.
@@ -107,11 +101,17 @@ impl Api {
 fn described() -> OpenApiRouter<Api> {
     OpenApiRouter::with_openapi(openapi::heading())
         .routes(routes!(health::health))
-        .routes(routes!(callers::welcome))
-        .routes(routes!(callers::sign_in))
-        .routes(routes!(callers::sign_out))
-        .routes(routes!(callers::session))
-        .routes(routes!(callers::new_token))
+        .routes(routes!(sign_in::welcome))
+        .routes(routes!(sign_in::sign_in))
+        .routes(routes!(sign_in::sign_out))
+        .routes(routes!(sign_in::session))
+        .routes(routes!(sign_in::set_own_password))
+        .routes(routes!(sign_in::make_second_factor, sign_in::set_second_factor, sign_in::remove_second_factor))
+        .routes(routes!(administrators::administrators, administrators::add))
+        .routes(routes!(administrators::administrator, administrators::change, administrators::remove))
+        .routes(routes!(administrators::remove_second_factor))
+        .routes(routes!(tokens::tokens, tokens::add))
+        .routes(routes!(tokens::revoke))
         .routes(routes!(journal::entries))
         .routes(routes!(journal::live))
         .routes(routes!(counts::counts))
@@ -126,7 +126,18 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(nases::reveal))
         .routes(routes!(unheard::unheard))
         .routes(routes!(unheard::try_secret))
-        .routes(routes!(inventory::devices))
+        .routes(routes!(stores::stores, stores::add))
+        .routes(routes!(stores::remove))
+        .routes(routes!(stores::groups))
+        .routes(routes!(people::people, people::add))
+        .routes(routes!(people::person, people::change, people::remove))
+        .routes(routes!(people::set_password))
+        .routes(routes!(machines::machines, machines::add))
+        .routes(routes!(machines::machine, machines::change, machines::remove))
+        .routes(routes!(devices::devices, devices::add))
+        .routes(routes!(devices::device, devices::change, devices::remove))
+        .routes(routes!(devices::act))
+        .routes(routes!(devices::bar))
         .routes(routes!(inventory::import))
         .routes(routes!(certificates::certificates, certificates::import))
         .routes(routes!(certificates::request))
@@ -140,6 +151,8 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(secrets::secrets, secrets::set))
         .routes(routes!(secrets::remove))
         .routes(routes!(audit::audit))
+        .routes(routes!(audit::verify))
+        .routes(routes!(audit::entry))
 }
 
 /// What is served: the API, its description, and the console.

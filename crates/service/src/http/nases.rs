@@ -1,25 +1,22 @@
 use axum::Json;
 use axum::extract::{Path, State};
-use axum::http::header::{ETAG, IF_MATCH};
-use axum::http::{HeaderMap, HeaderValue, StatusCode};
+use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Response};
 use regnant_base::SecretText;
 use regnant_decision::NasKind;
 use regnant_equipment::Edition;
 use regnant_journal::{JournalError, NewestKind};
-use regnant_records::{Addresses, NasEntry, NasRow};
+use regnant_records::{Addresses, Author, NasEntry, NasRow};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-use crate::administration::equipment::{RecordVersion, entry_of};
+use crate::administration::entries;
 use crate::http::Api;
-use crate::http::callers::Signed;
+use crate::http::callers::{Change, Look, May, Signed};
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::{Asked, Sent};
+use crate::http::record::{etag, holds, limit, page, seen, words};
 use crate::http::view::EntryView;
-
-const USUAL: usize = 500;
-const MOST: usize = 5_000;
 
 /// A NAS; its secret is never shown.
 #[derive(Serialize, ToSchema)]
@@ -168,10 +165,9 @@ impl NasView {
         }
     }
 
-    fn holds(&self, word: &str) -> bool {
+    fn texts(&self) -> impl Iterator<Item = &String> + Clone {
         let one = [&self.name, &self.kind, &self.site, &self.note, &self.dialect];
-        let mut all = one.into_iter().chain(&self.addresses).chain(&self.tags);
-        all.any(|text| text.to_lowercase().contains(word))
+        one.into_iter().chain(&self.addresses).chain(&self.tags)
     }
 }
 
@@ -194,7 +190,7 @@ impl From<NasForm> for NasEntry {
 
 impl NasPatch {
     fn on(self, row: &NasRow) -> NasEntry {
-        let before = entry_of(row);
+        let before = entries::nas(row);
         NasEntry {
             name: self.name.unwrap_or(before.name),
             address: self.addresses.map_or(before.address, Addresses::Several),
@@ -217,29 +213,24 @@ impl NasPatch {
     responses((status = 200, body = NasList), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn nases(
     State(api): State<Api>,
-    _: Signed,
+    _: May<Look>,
     Asked(wanted): Asked<WantedNases>,
 ) -> Result<Json<NasList>, ApiError> {
-    let limit = wanted.limit.unwrap_or(USUAL);
-    if !(1..=MOST).contains(&limit) {
-        return Err(ApiError::bad(format!("`limit` is 1 to {MOST}.")));
-    }
+    let (limit, words) = (limit(wanted.limit)?, words(wanted.q.as_ref()));
     let edition = api.administration.snapshot().active.edition.clone();
     let rows = blocking(move || api.administration.equipment.all()).await?;
     let (all, after) = (rows.len(), wanted.after.map(|name| name.to_lowercase()));
-    let words: Vec<String> = wanted.q.iter().flat_map(|q| q.split_whitespace()).map(str::to_lowercase).collect();
     let later = rows.into_iter().filter(|row| after.as_ref().is_none_or(|after| row.name.to_lowercase() > *after));
     let views = later.map(|row| NasView::new(row, &edition));
-    let mut nases: Vec<_> = views.filter(|view| words.iter().all(|word| view.holds(word))).take(limit + 1).collect();
-    let next = (nases.len() > limit).then(|| nases[limit - 1].name.clone());
-    nases.truncate(limit);
+    let found = views.filter(|view| holds(&words, view.texts())).take(limit + 1).collect();
+    let (nases, next) = page(found, limit, |nas: &NasView| nas.name.clone());
     Ok(Json(NasList { nases, all, next }))
 }
 
 /// A NAS, with what is known of it. Its ETag is for If-Match.
 #[utoipa::path(get, path = "/api/v1/nases/{name}", params(("name" = String, Path)),
     responses((status = 200, body = NasDetail), (status = 404, body = ApiError), (status = 401, body = ApiError)))]
-pub(crate) async fn nas(State(api): State<Api>, _: Signed, Path(name): Path<String>) -> Result<Response, ApiError> {
+pub(crate) async fn nas(State(api): State<Api>, _: May<Look>, Path(name): Path<String>) -> Result<Response, ApiError> {
     let found = {
         let api = api.clone();
         blocking(move || api.administration.equipment.find(&name)).await?
@@ -273,7 +264,7 @@ pub(crate) async fn nas(State(api): State<Api>, _: Signed, Path(name): Path<Stri
         (status = 422, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn add(
     State(api): State<Api>,
-    Signed { name: by, .. }: Signed,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
     Sent(form): Sent<NasForm>,
 ) -> Result<Response, ApiError> {
     let adding = api.clone();
@@ -289,7 +280,7 @@ pub(crate) async fn add(
         (status = 409, body = ApiError), (status = 412, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn replace(
     State(api): State<Api>,
-    Signed { name: by, .. }: Signed,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
     Path(name): Path<String>,
     headers: HeaderMap,
     Sent(form): Sent<NasForm>,
@@ -303,7 +294,7 @@ pub(crate) async fn replace(
         (status = 409, body = ApiError), (status = 412, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn patch(
     State(api): State<Api>,
-    Signed { name: by, .. }: Signed,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
     Path(name): Path<String>,
     headers: HeaderMap,
     Sent(patch): Sent<NasPatch>,
@@ -315,7 +306,7 @@ async fn change(
     api: Api,
     name: String,
     headers: HeaderMap,
-    by: String,
+    by: Author,
     entry: impl FnOnce(&NasRow) -> NasEntry + Send + 'static,
 ) -> Result<Response, ApiError> {
     let (seen, changing) = (seen(&headers)?, api.clone());
@@ -331,7 +322,7 @@ async fn change(
         (status = 412, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn remove(
     State(api): State<Api>,
-    Signed { name: by, .. }: Signed,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
     Path(name): Path<String>,
     headers: HeaderMap,
 ) -> Result<StatusCode, ApiError> {
@@ -345,25 +336,9 @@ pub(crate) async fn remove(
     responses((status = 200, body = NasSecret), (status = 404, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn reveal(
     State(api): State<Api>,
-    Signed { name: by, .. }: Signed,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
     Path(name): Path<String>,
 ) -> Result<Json<NasSecret>, ApiError> {
     let secret = blocking(move || api.administration.equipment.reveal(&name, &by)).await?;
     Ok(Json(NasSecret { secret }))
-}
-
-fn etag(row: &NasRow) -> [(axum::http::HeaderName, HeaderValue); 1] {
-    let RecordVersion(version) = RecordVersion::of(row);
-    [(ETAG, HeaderValue::from_str(&format!("\"{version}\"")).expect("hex digits fit a header"))]
-}
-
-/// What the author of a change saw (RFC 9110 section 13.1.1).
-fn seen(headers: &HeaderMap) -> Result<Option<RecordVersion>, ApiError> {
-    let Some(value) = headers.get(IF_MATCH) else { return Ok(None) };
-    let tag = value.to_str().ok().and_then(|text| text.trim().strip_prefix('"')?.strip_suffix('"'));
-    match (tag, value.as_bytes()) {
-        (_, b"*") => Ok(None),
-        (Some(tag), _) if !tag.contains('"') => Ok(Some(RecordVersion(tag.to_owned()))),
-        _ => Err(ApiError::bad("If-Match is one ETag in quotes, as the record's page gives it.")),
-    }
 }

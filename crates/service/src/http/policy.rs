@@ -7,7 +7,7 @@ use utoipa::ToSchema;
 use crate::administration::report::CheckReport;
 use crate::clock::iso;
 use crate::http::Api;
-use crate::http::callers::Signed;
+use crate::http::callers::{Change, May, ReadPolicy, Signed};
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::Sent;
 
@@ -76,7 +76,7 @@ impl EditionView {
 /// The edition that decides.
 #[utoipa::path(get, path = "/api/v1/policy",
     responses((status = 200, body = ActiveView), (status = 401, body = ApiError)))]
-pub(crate) async fn active(State(api): State<Api>, _: Signed) -> Result<Json<ActiveView>, ApiError> {
+pub(crate) async fn active(State(api): State<Api>, _: May<ReadPolicy>) -> Result<Json<ActiveView>, ApiError> {
     let (row, report) = blocking(move || api.administration.policies.active()).await?;
     Ok(Json(ActiveView { edition: EditionView::new(row), report }))
 }
@@ -84,7 +84,7 @@ pub(crate) async fn active(State(api): State<Api>, _: Signed) -> Result<Json<Act
 /// Every edition, newest first.
 #[utoipa::path(get, path = "/api/v1/policy/editions",
     responses((status = 200, body = EditionList), (status = 401, body = ApiError)))]
-pub(crate) async fn editions(State(api): State<Api>, _: Signed) -> Result<Json<EditionList>, ApiError> {
+pub(crate) async fn editions(State(api): State<Api>, _: May<ReadPolicy>) -> Result<Json<EditionList>, ApiError> {
     let rows = blocking(move || api.administration.policies.editions()).await?;
     Ok(Json(EditionList { editions: rows.into_iter().map(EditionView::new).collect() }))
 }
@@ -94,7 +94,7 @@ pub(crate) async fn editions(State(api): State<Api>, _: Signed) -> Result<Json<E
     responses((status = 200, body = CheckReport), (status = 401, body = ApiError)))]
 pub(crate) async fn check(
     State(api): State<Api>,
-    _: Signed,
+    _: May<ReadPolicy>,
     Sent(text): Sent<PolicyText>,
 ) -> Result<Json<CheckReport>, ApiError> {
     Ok(Json(blocking(move || api.administration.policies.check(&text.source)).await?))
@@ -106,9 +106,9 @@ pub(crate) async fn check(
         (status = 401, body = ApiError)))]
 pub(crate) async fn activate(
     State(api): State<Api>,
-    Signed { name, .. }: Signed,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
     Sent(Activation { source, expected }): Sent<Activation>,
 ) -> Result<Json<Activated>, ApiError> {
-    let (number, report) = blocking(move || api.administration.policies.activate(&source, &name, expected)).await?;
+    let (number, report) = blocking(move || api.administration.policies.activate(&source, &by, expected)).await?;
     Ok(Json(Activated { number, report }))
 }

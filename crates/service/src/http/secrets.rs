@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::http::Api;
-use crate::http::callers::Signed;
+use crate::http::callers::{Change, Look, May, Signed};
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::Sent;
 
@@ -30,7 +30,7 @@ pub(crate) struct NewSecret {
 /// The names of all secrets that replies may carry.
 #[utoipa::path(get, path = "/api/v1/secrets",
     responses((status = 200, body = SecretList), (status = 401, body = ApiError)))]
-pub(crate) async fn secrets(State(api): State<Api>, _: Signed) -> Result<Json<SecretList>, ApiError> {
+pub(crate) async fn secrets(State(api): State<Api>, _: May<Look>) -> Result<Json<SecretList>, ApiError> {
     Ok(Json(SecretList { secrets: blocking(move || api.administration.secrets.names()).await? }))
 }
 
@@ -39,7 +39,7 @@ pub(crate) async fn secrets(State(api): State<Api>, _: Signed) -> Result<Json<Se
     responses((status = 204), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn set(
     State(api): State<Api>,
-    Signed { name: by, .. }: Signed,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
     Sent(NewSecret { name, value }): Sent<NewSecret>,
 ) -> Result<StatusCode, ApiError> {
     blocking(move || api.administration.secrets.set(&name, &value, &by)).await?;
@@ -52,7 +52,7 @@ pub(crate) async fn set(
         (status = 401, body = ApiError)))]
 pub(crate) async fn remove(
     State(api): State<Api>,
-    Signed { name: by, .. }: Signed,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
     Path(name): Path<String>,
 ) -> Result<StatusCode, ApiError> {
     blocking(move || api.administration.secrets.remove(&name, &by)).await?;

@@ -10,7 +10,7 @@ use utoipa::ToSchema;
 
 use crate::clock::iso;
 use crate::http::Api;
-use crate::http::callers::Signed;
+use crate::http::callers::{Change, Look, May};
 use crate::http::error::ApiError;
 use crate::http::extract::Sent;
 
@@ -85,7 +85,7 @@ pub(crate) struct SecretFits {
 /// packet. What was mended since is left out.
 #[utoipa::path(get, path = "/api/v1/unheard",
     responses((status = 200, body = UnheardList), (status = 401, body = ApiError)))]
-pub(crate) async fn unheard(State(api): State<Api>, _: Signed) -> Json<UnheardList> {
+pub(crate) async fn unheard(State(api): State<Api>, _: May<Look>) -> Json<UnheardList> {
     let snapshot = api.administration.snapshot();
     let views = api.radius.unheard.senders().into_iter().filter_map(|sender| {
         let nas = snapshot.nases.find(sender.source).map(|nas| nas.name.clone());
@@ -127,7 +127,7 @@ pub(crate) async fn unheard(State(api): State<Api>, _: Signed) -> Json<UnheardLi
         (status = 401, body = ApiError)))]
 pub(crate) async fn try_secret(
     State(api): State<Api>,
-    _: Signed,
+    _: May<Change>,
     Path(source): Path<String>,
     Sent(tried): Sent<TriedSecret>,
 ) -> Result<Json<SecretFits>, ApiError> {

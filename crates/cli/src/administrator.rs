@@ -1,0 +1,185 @@
+use std::process::ExitCode;
+
+use regnant_service::{Config, OnMachine};
+use serde_json::{Map, Value, json};
+
+use crate::api::Client;
+use crate::args::{self, AdministratorAction, GroupAction, StoreAction, TokenAction};
+use crate::failure::Failure;
+use crate::paint::{self, say};
+use crate::people::changes;
+use crate::records::{flag, path, put, show, show_one, text};
+use crate::sign_in::ask_secretly;
+
+/// Keeps who may sign in.
+pub(crate) fn run(args: &args::Administrator) -> Result<ExitCode, Failure> {
+    // These two need no service, and no token.
+    match &args.action {
+        AdministratorAction::First { name, data, config } => {
+            let machine = on_machine(data, config.as_deref())?;
+            let password = ask_secretly(&format!("Password of {name}: "))?;
+            machine.first_administrator(name, &password)?;
+            say!("{name} is the first administrator, an engineer");
+            return Ok(ExitCode::SUCCESS);
+        }
+        AdministratorAction::Rescue { name, data, config } => {
+            let machine = on_machine(data, config.as_deref())?;
+            let password = ask_secretly(&format!("New password of {name}: "))?;
+            machine.rescue_administrator(name, &password)?;
+            say!("{name} is an engineer, signs in with the new password, and has no second factor");
+            return Ok(ExitCode::SUCCESS);
+        }
+        _ => {}
+    }
+    let client = Client::new(&args.api)?;
+    match &args.action {
+        AdministratorAction::List { show: how } => {
+            let list = client.get("administrators", &[])?;
+            let row = |one: &Value| {
+                [
+                    text(&one["name"]),
+                    text(&one["role"]),
+                    flag(&one["second_factor"], "yes"),
+                    flag(&one["disabled"], "disabled"),
+                    text(&one["expires"]),
+                ]
+            };
+            let head = ["name", "role", "second factor", "state", "expires"];
+            show(list["administrators"].as_array().map_or(&[], Vec::as_slice), how, &ADMINISTRATOR_FIELDS, head, row);
+        }
+        AdministratorAction::Add { name, role } => {
+            let password = ask_secretly(&format!("Password of {name}: "))?;
+            client.post("administrators", &json!({ "name": name, "role": role, "password": password }))??;
+            say!("{name} may sign in as {role}");
+        }
+        AdministratorAction::Change { name, role, disabled, expires, ask_password } => {
+            let mut form = Map::new();
+            put(&mut form, "role", role.as_deref());
+            put(&mut form, "disabled", *disabled);
+            put(&mut form, "expires", expires.as_deref());
+            if *ask_password {
+                put(&mut form, "password", Some(ask_secretly(&format!("New password of {name}: "))?));
+            }
+            changes(&form)?;
+            client.patch(&path(&["administrators", name])?, &Value::Object(form))??;
+            say!("{name} is changed, and their sessions have ended");
+        }
+        AdministratorAction::Remove { name } => {
+            client.delete(&path(&["administrators", name])?)??;
+            say!("{name} is removed with their sessions and tokens");
+        }
+        AdministratorAction::ResetSecondFactor { name } => {
+            client.delete(&path(&["administrators", name, "second-factor"])?)??;
+            say!("{name} has no second factor any more, and their sessions have ended");
+        }
+        AdministratorAction::First { .. } | AdministratorAction::Rescue { .. } => {}
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn on_machine(data: &std::path::Path, config: Option<&std::path::Path>) -> Result<OnMachine, Failure> {
+    let config = config.map_or_else(|| Ok(Config::default()), Config::read)?;
+    Ok(OnMachine::open(&config, data)?)
+}
+
+/// Keeps tokens.
+pub(crate) fn token(args: &args::Token) -> Result<ExitCode, Failure> {
+    let client = Client::new(&args.api)?;
+    match &args.action {
+        TokenAction::List { show: how } => {
+            let list = client.get("tokens", &[])?;
+            let row = |one: &Value| {
+                ["id", "name", "administrator", "role", "created", "expires", "used", "used_from"]
+                    .map(|field| text(&one[field]))
+            };
+            let head = ["id", "name", "administrator", "role", "created", "expires", "used", "from"];
+            show(list["tokens"].as_array().map_or(&[], Vec::as_slice), how, &TOKEN_FIELDS, head, row);
+        }
+        TokenAction::Add { name, role, expires, json } => {
+            let mut form = Map::new();
+            put(&mut form, "name", Some(name.as_str()));
+            put(&mut form, "role", role.as_deref());
+            put(&mut form, "expires", expires.as_deref());
+            let made = client.post("tokens", &Value::Object(form))??;
+            if *json {
+                paint::json(&made);
+            } else {
+                say!("token {} ({name}), shown this once:\n{}", text(&made["id"]), text(&made["token"]));
+            }
+        }
+        TokenAction::Revoke { id } => {
+            client.delete(&path(&["tokens", id])?)??;
+            say!("token {id} is revoked");
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Keeps stores.
+pub(crate) fn store(args: &args::Store) -> Result<ExitCode, Failure> {
+    let client = Client::new(&args.api)?;
+    match &args.action {
+        StoreAction::List { show: how } => {
+            let list = client.get("stores", &[])?;
+            let row = |one: &Value| {
+                let counts = ["people", "machines", "devices"].map(|field| one[field].to_string());
+                let [people, machines, devices] = counts;
+                [text(&one["name"]), text(&one["kind"]), people, machines, devices, flag(&one["in_policy"], "yes")]
+            };
+            let head = ["name", "kind", "people", "machines", "devices", "in policy"];
+            show(list["stores"].as_array().map_or(&[], Vec::as_slice), how, &STORE_FIELDS, head, row);
+        }
+        StoreAction::Add { name, kind } => {
+            client.post("stores", &json!({ "name": name, "kind": kind }))??;
+            say!("store {name} is added; a gate looks identities up in it once its `identify` names it");
+        }
+        StoreAction::Remove { name } => {
+            client.delete(&path(&["stores", name])?)??;
+            say!("store {name} is removed");
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Shows groups.
+pub(crate) fn group(args: &args::Group) -> Result<ExitCode, Failure> {
+    let client = Client::new(&args.api)?;
+    let list = client.get("groups", &[])?;
+    let groups = list["groups"].as_array().map_or(&[][..], Vec::as_slice);
+    let counts = |one: &Value| ["people", "machines", "devices"].map(|field| one[field].to_string());
+    match &args.action {
+        GroupAction::List { show: how } => {
+            let row = |one: &Value| {
+                let [people, machines, devices] = counts(one);
+                let named = one["named_by"].as_array().map_or(0, Vec::len);
+                [text(&one["name"]), people, machines, devices, named.to_string()]
+            };
+            show(
+                groups,
+                how,
+                &["name", "people", "machines", "devices"],
+                ["name", "people", "machines", "devices", "in policy"],
+                row,
+            );
+        }
+        GroupAction::Show { name } => {
+            let known = |one: &&Value| one["name"].as_str().is_some_and(|known| known.eq_ignore_ascii_case(name));
+            let one = groups.iter().find(known).ok_or_else(|| {
+                Failure::new(format!(
+                    "there is no group `{name}`: nobody is in it, and the active policy does not name it"
+                ))
+            })?;
+            let [people, machines, devices] = counts(one);
+            let mut rows =
+                vec![["people".to_owned(), people], ["machines".into(), machines], ["devices".into(), devices]];
+            let lines = one["named_by"].as_array().into_iter().flatten();
+            rows.extend(lines.map(|line| ["named by the policy".into(), text(line)]));
+            show_one(&text(&one["name"]), rows);
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+const ADMINISTRATOR_FIELDS: [&str; 5] = ["name", "role", "second_factor", "disabled", "expires"];
+const TOKEN_FIELDS: [&str; 8] = ["id", "name", "administrator", "role", "created", "expires", "used", "used_from"];
+const STORE_FIELDS: [&str; 5] = ["name", "kind", "people", "machines", "devices"];

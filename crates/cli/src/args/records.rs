@@ -1,0 +1,478 @@
+use clap::{Args, Subcommand};
+
+use crate::args::Api;
+
+/// How a list is shown.
+#[derive(Args)]
+pub(crate) struct Show {
+    /// Print JSON
+    #[arg(long)]
+    pub(crate) json: bool,
+    /// Print CSV
+    #[arg(long, conflicts_with = "json")]
+    pub(crate) csv: bool,
+}
+
+/// Which store.
+#[derive(Args)]
+pub(crate) struct InStore {
+    /// The store [default: the only one of its kind]
+    #[arg(long, value_name = "STORE")]
+    pub(crate) store: Option<String>,
+}
+
+#[derive(Args)]
+pub(crate) struct Person {
+    #[command(subcommand)]
+    pub(crate) action: PersonAction,
+    #[command(flatten)]
+    pub(crate) api: Api,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum PersonAction {
+    /// List people
+    List {
+        /// Only what holds all these words: name, store, group or note
+        words: Vec<String>,
+        /// Only those of this group
+        #[arg(long)]
+        group: Option<String>,
+        #[command(flatten)]
+        show: Show,
+    },
+    /// Show one, and what is known of them
+    Show {
+        /// The name
+        name: String,
+        #[command(flatten)]
+        at: InStore,
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Add one; the password is read from standard input
+    Add {
+        /// The name they sign in with
+        name: String,
+        #[command(flatten)]
+        at: InStore,
+        #[command(flatten)]
+        fields: PersonFields,
+    },
+    /// Change one; what is not said stays
+    Change {
+        /// The name
+        name: String,
+        #[command(flatten)]
+        at: InStore,
+        /// Another name
+        #[arg(long = "name", value_name = "NAME")]
+        new_name: Option<String>,
+        /// Read a new password from standard input
+        #[arg(long)]
+        ask_password: bool,
+        #[command(flatten)]
+        fields: PersonFields,
+    },
+    /// Set a new password, which is read from standard input, for somebody who forgot theirs
+    Password {
+        /// The name
+        name: String,
+        #[command(flatten)]
+        at: InStore,
+    },
+    /// Remove one whom the active policy does not name
+    Remove {
+        /// The name
+        name: String,
+        #[command(flatten)]
+        at: InStore,
+    },
+    /// Print all as an inventory file (TOML), without their passwords
+    Export,
+}
+
+#[derive(Args)]
+pub(crate) struct PersonFields {
+    /// A group; may be repeated, and takes the place of all before; "" is none
+    #[arg(long)]
+    pub(crate) group: Vec<String>,
+    /// Whether the account is disabled
+    #[arg(long, value_name = "true|false")]
+    pub(crate) disabled: Option<bool>,
+    /// When the account ends, such as 2026-12-31T18:00:00Z; "" is never
+    #[arg(long, value_name = "TIME")]
+    pub(crate) expires: Option<String>,
+    /// Whether MS-CHAP methods (PEAP and TEAP with EAP-MSCHAPv2) may prove them; what is kept
+    /// for that is as good as the password
+    #[arg(long, value_name = "true|false")]
+    pub(crate) mschap: Option<bool>,
+    /// Whether the password is kept so that it can be had back, which CHAP needs
+    #[arg(long, value_name = "true|false")]
+    pub(crate) recoverable_password: Option<bool>,
+    /// Whether the helpdesk must leave the password alone
+    #[arg(long, value_name = "true|false")]
+    pub(crate) engineers_only: Option<bool>,
+    /// What people should know
+    #[arg(long)]
+    pub(crate) note: Option<String>,
+}
+
+#[derive(Args)]
+pub(crate) struct Machine {
+    #[command(subcommand)]
+    pub(crate) action: MachineAction,
+    #[command(flatten)]
+    pub(crate) api: Api,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum MachineAction {
+    /// List machines that prove themselves
+    List {
+        /// Only what holds all these words: name, store, group or note
+        words: Vec<String>,
+        /// Only those of this group
+        #[arg(long)]
+        group: Option<String>,
+        #[command(flatten)]
+        show: Show,
+    },
+    /// Show one, and what is known of it
+    Show {
+        /// Its name
+        name: String,
+        #[command(flatten)]
+        at: InStore,
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Add one
+    Add {
+        /// Its name, without host/ before it or $ after it
+        name: String,
+        #[command(flatten)]
+        at: InStore,
+        #[command(flatten)]
+        fields: MachineFields,
+    },
+    /// Change one; what is not said stays
+    Change {
+        /// Its name
+        name: String,
+        #[command(flatten)]
+        at: InStore,
+        /// Another name
+        #[arg(long = "name", value_name = "NAME")]
+        new_name: Option<String>,
+        #[command(flatten)]
+        fields: MachineFields,
+    },
+    /// Remove one that the active policy does not name
+    Remove {
+        /// Its name
+        name: String,
+        #[command(flatten)]
+        at: InStore,
+    },
+    /// Print all as an inventory file (TOML), without their passwords
+    Export,
+}
+
+#[derive(Args)]
+pub(crate) struct MachineFields {
+    /// Read a password from standard input
+    #[arg(long)]
+    pub(crate) ask_password: bool,
+    /// A group; may be repeated, and takes the place of all before; "" is none
+    #[arg(long)]
+    pub(crate) group: Vec<String>,
+    /// Whether the account is disabled
+    #[arg(long, value_name = "true|false")]
+    pub(crate) disabled: Option<bool>,
+    /// When the account ends, such as 2026-12-31T18:00:00Z; "" is never
+    #[arg(long, value_name = "TIME")]
+    pub(crate) expires: Option<String>,
+    /// Whether MS-CHAP methods may prove it
+    #[arg(long, value_name = "true|false")]
+    pub(crate) mschap: Option<bool>,
+    /// What people should know
+    #[arg(long)]
+    pub(crate) note: Option<String>,
+}
+
+#[derive(Args)]
+pub(crate) struct Device {
+    #[command(subcommand)]
+    pub(crate) action: DeviceAction,
+    #[command(flatten)]
+    pub(crate) api: Api,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum DeviceAction {
+    /// List devices; at most 100 of them, unless as JSON or CSV
+    List {
+        /// Only those in which all these begin a word (title, owner, note, groups) or are a
+        /// part of the address, in any notation
+        words: Vec<String>,
+        /// Only those of this group
+        #[arg(long)]
+        group: Option<String>,
+        /// Only those that are barred (true), or that are not (false)
+        #[arg(long, value_name = "true|false")]
+        barred: Option<bool>,
+        #[command(flatten)]
+        show: Show,
+    },
+    /// Show one, and what is known of it
+    Show {
+        /// Its address, in any notation
+        mac: String,
+        #[command(flatten)]
+        at: InStore,
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Add one
+    Add {
+        /// Its address, in any notation
+        mac: String,
+        #[command(flatten)]
+        at: InStore,
+        #[command(flatten)]
+        fields: DeviceFields,
+    },
+    /// Change one; what is not said stays
+    Change {
+        /// Its address, in any notation
+        mac: String,
+        #[command(flatten)]
+        at: InStore,
+        #[command(flatten)]
+        fields: DeviceFields,
+    },
+    /// Keep devices out, whatever else is true
+    Bar {
+        /// Their addresses, in any notation; with - also from standard input, with anything
+        /// between them
+        #[arg(required = true, value_name = "MAC")]
+        macs: Vec<String>,
+        /// Why, for whoever looks for the device next
+        #[arg(long)]
+        reason: String,
+    },
+    /// Let devices in again
+    Unbar {
+        /// Their addresses, in any notation; with - also from standard input
+        #[arg(required = true, value_name = "MAC")]
+        macs: Vec<String>,
+    },
+    /// Put devices into groups, or take them out of groups
+    Regroup {
+        /// Their addresses, in any notation; with - also from standard input
+        #[arg(required = true, value_name = "MAC")]
+        macs: Vec<String>,
+        /// A group that they shall be in; may be repeated
+        #[arg(long)]
+        into: Vec<String>,
+        /// A group that they shall not be in; may be repeated
+        #[arg(long)]
+        out_of: Vec<String>,
+    },
+    /// Remove devices that the active policy does not name
+    Remove {
+        /// Their addresses, in any notation; with - also from standard input
+        #[arg(required = true, value_name = "MAC")]
+        macs: Vec<String>,
+    },
+    /// Print all as an inventory file (TOML)
+    Export,
+}
+
+#[derive(Args)]
+pub(crate) struct DeviceFields {
+    /// What it is
+    #[arg(long)]
+    pub(crate) title: Option<String>,
+    /// A group; may be repeated, and takes the place of all before; "" is none
+    #[arg(long)]
+    pub(crate) group: Vec<String>,
+    /// Whose it is
+    #[arg(long)]
+    pub(crate) owner: Option<String>,
+    /// What people should know
+    #[arg(long)]
+    pub(crate) note: Option<String>,
+    /// From when on it is not known any more, such as 2026-12-31T18:00:00Z; "" is never
+    #[arg(long, value_name = "TIME")]
+    pub(crate) expires: Option<String>,
+}
+
+#[derive(Args)]
+pub(crate) struct Store {
+    #[command(subcommand)]
+    pub(crate) action: StoreAction,
+    #[command(flatten)]
+    pub(crate) api: Api,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum StoreAction {
+    /// List the stores and what is in them
+    List {
+        #[command(flatten)]
+        show: Show,
+    },
+    /// Add one
+    Add {
+        /// Its name, as policies refer to it
+        name: String,
+        /// What it holds
+        #[arg(long, value_parser = ["people", "devices"])]
+        kind: String,
+    },
+    /// Remove one that is empty and that the active policy does not name
+    Remove {
+        /// Its name
+        name: String,
+    },
+}
+
+#[derive(Args)]
+pub(crate) struct Group {
+    #[command(subcommand)]
+    pub(crate) action: GroupAction,
+    #[command(flatten)]
+    pub(crate) api: Api,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum GroupAction {
+    /// List the groups that somebody is in or that the active policy names
+    List {
+        #[command(flatten)]
+        show: Show,
+    },
+    /// Show where the active policy names one, and who is in it
+    Show {
+        /// Its name
+        name: String,
+    },
+}
+
+#[derive(Args)]
+pub(crate) struct Administrator {
+    #[command(subcommand)]
+    pub(crate) action: AdministratorAction,
+    #[command(flatten)]
+    pub(crate) api: Api,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum AdministratorAction {
+    /// List who may sign in
+    List {
+        #[command(flatten)]
+        show: Show,
+    },
+    /// Add somebody; the password is read from standard input
+    Add {
+        /// The name they sign in with
+        name: String,
+        /// What they may do: everything; bar devices and set passwords of people; read all
+        /// but secrets
+        #[arg(long, value_parser = ["engineer", "helpdesk", "auditor"])]
+        role: String,
+    },
+    /// Change somebody; their sessions end
+    Change {
+        /// The name
+        name: String,
+        /// Another role
+        #[arg(long, value_parser = ["engineer", "helpdesk", "auditor"])]
+        role: Option<String>,
+        /// Whether they are kept out
+        #[arg(long, value_name = "true|false")]
+        disabled: Option<bool>,
+        /// From when on they are kept out, such as 2026-12-31T18:00:00Z; "" is never
+        #[arg(long, value_name = "TIME")]
+        expires: Option<String>,
+        /// Read a new password from standard input
+        #[arg(long)]
+        ask_password: bool,
+    },
+    /// Remove somebody with their sessions and tokens
+    Remove {
+        /// The name
+        name: String,
+    },
+    /// Take away the second factor of somebody who lost it
+    ResetSecondFactor {
+        /// The name
+        name: String,
+    },
+    /// Set the first administrator, an engineer, on this machine, while the service does not
+    /// run; the password is read from standard input
+    First {
+        /// The name they sign in with
+        name: String,
+        /// Directory with the records
+        #[arg(long, value_name = "DIR")]
+        data: std::path::PathBuf,
+        /// Configuration file (TOML), where it says where the sealing key is
+        #[arg(long, value_name = "FILE")]
+        config: Option<std::path::PathBuf>,
+    },
+    /// Set a new password for an engineer and take their second factor away, on this machine,
+    /// while the service does not run; the password is read from standard input
+    Rescue {
+        /// The name
+        name: String,
+        /// Directory with the records
+        #[arg(long, value_name = "DIR")]
+        data: std::path::PathBuf,
+        /// Configuration file (TOML), where it says where the sealing key is
+        #[arg(long, value_name = "FILE")]
+        config: Option<std::path::PathBuf>,
+    },
+}
+
+#[derive(Args)]
+pub(crate) struct Token {
+    #[command(subcommand)]
+    pub(crate) action: TokenAction,
+    #[command(flatten)]
+    pub(crate) api: Api,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum TokenAction {
+    /// List tokens: everybody's for engineers and auditors, else your own
+    List {
+        #[command(flatten)]
+        show: Show,
+    },
+    /// Make one for a program, and show it this once
+    Add {
+        /// What to call it
+        name: String,
+        /// What it may do, as far as you may [default: what you may]
+        #[arg(long, value_parser = ["engineer", "helpdesk", "auditor"])]
+        role: Option<String>,
+        /// When it ends, such as 2026-12-31T18:00:00Z
+        #[arg(long, value_name = "TIME")]
+        expires: Option<String>,
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Revoke one by its id
+    Revoke {
+        /// Its id, as `list` shows it
+        id: String,
+    },
+}

@@ -1,0 +1,207 @@
+use std::process::ExitCode;
+
+use serde_json::{Map, Value, json};
+
+use crate::api::Client;
+use crate::args::{self, MachineAction, PersonAction};
+use crate::failure::Failure;
+use crate::journal::sentence;
+use crate::paint::{self, say};
+use crate::records::{all, export, flag, path, put, put_list, show, show_one, store, text, texts};
+use crate::sign_in::ask_secretly;
+
+/// Keeps people.
+pub(crate) fn person(args: &args::Person) -> Result<ExitCode, Failure> {
+    let client = Client::new(&args.api)?;
+    let at =
+        |said: &args::InStore, name: &str| path(&["people", &store(&client, said.store.as_ref(), "people")?, name]);
+    match &args.action {
+        PersonAction::List { words, group, show: how } => {
+            let words = words.join(" ");
+            let mut query = vec![("q", words.as_str())];
+            query.extend(group.as_deref().map(|group| ("group", group)));
+            show(&all(&client, "people", &query)?, how, &PERSON_FIELDS, HEAD, person_row);
+        }
+        PersonAction::Show { name, at: said, json } => {
+            let detail = client.get(&at(said, name)?, &[])?;
+            if *json { paint::json(&detail) } else { show_person(&detail) }
+        }
+        PersonAction::Add { name, at: said, fields } => {
+            let mut form = person_fields(fields);
+            put(&mut form, "store", Some(store(&client, said.store.as_ref(), "people")?));
+            put(&mut form, "name", Some(name.as_str()));
+            put(&mut form, "password", Some(ask_secretly(&format!("Password of {name}: "))?));
+            client.post("people", &Value::Object(form))??;
+            say!("{name} is added and known from now on");
+        }
+        PersonAction::Change { name, at: said, new_name, ask_password, fields } => {
+            let mut form = person_fields(fields);
+            put(&mut form, "name", new_name.as_deref());
+            if *ask_password {
+                put(&mut form, "password", Some(ask_secretly(&format!("New password of {name}: "))?));
+            }
+            changes(&form)?;
+            client.patch(&at(said, name)?, &Value::Object(form))??;
+            say!("{} is changed", new_name.as_ref().unwrap_or(name));
+        }
+        PersonAction::Password { name, at: said } => {
+            let path = format!("{}/password", at(said, name)?);
+            let password = ask_secretly(&format!("New password of {name}: "))?;
+            client.put(&path, &json!({ "password": password }))??;
+            say!("{name} signs in with the new password from now on");
+        }
+        PersonAction::Remove { name, at: said } => {
+            client.delete(&at(said, name)?)??;
+            say!("{name} is removed and not known any more");
+        }
+        PersonAction::Export => {
+            let fields =
+                ["store", "name", "groups", "disabled", "expires", "mschap", "note"].map(|field| (field, field));
+            let more = [("recoverable-password", "recoverable_password"), ("engineers-only", "engineers_only")];
+            say!("{}", export("person", &all(&client, "people", &[])?, &[&fields[..], &more].concat()));
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Keeps machines.
+pub(crate) fn machine(args: &args::Machine) -> Result<ExitCode, Failure> {
+    let client = Client::new(&args.api)?;
+    let at =
+        |said: &args::InStore, name: &str| path(&["machines", &store(&client, said.store.as_ref(), "people")?, name]);
+    match &args.action {
+        MachineAction::List { words, group, show: how } => {
+            let words = words.join(" ");
+            let mut query = vec![("q", words.as_str())];
+            query.extend(group.as_deref().map(|group| ("group", group)));
+            show(&all(&client, "machines", &query)?, how, &MACHINE_FIELDS, HEAD, machine_row);
+        }
+        MachineAction::Show { name, at: said, json } => {
+            let detail = client.get(&at(said, name)?, &[])?;
+            if *json { paint::json(&detail) } else { show_machine(&detail) }
+        }
+        MachineAction::Add { name, at: said, fields } => {
+            let mut form = machine_fields(name, fields)?;
+            put(&mut form, "store", Some(store(&client, said.store.as_ref(), "people")?));
+            put(&mut form, "name", Some(name.as_str()));
+            client.post("machines", &Value::Object(form))??;
+            say!("{name} is added and known from now on");
+        }
+        MachineAction::Change { name, at: said, new_name, fields } => {
+            let mut form = machine_fields(name, fields)?;
+            put(&mut form, "name", new_name.as_deref());
+            changes(&form)?;
+            client.patch(&at(said, name)?, &Value::Object(form))??;
+            say!("{} is changed", new_name.as_ref().unwrap_or(name));
+        }
+        MachineAction::Remove { name, at: said } => {
+            client.delete(&at(said, name)?)??;
+            say!("{name} is removed and not known any more");
+        }
+        MachineAction::Export => {
+            let fields =
+                ["store", "name", "groups", "disabled", "expires", "mschap", "note"].map(|field| (field, field));
+            say!("{}", export("machine", &all(&client, "machines", &[])?, &fields));
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+pub(crate) fn changes(form: &Map<String, Value>) -> Result<(), Failure> {
+    match form.is_empty() {
+        true => Err(Failure::usage("say what shall be otherwise; see --help")),
+        false => Ok(()),
+    }
+}
+
+fn person_fields(fields: &args::PersonFields) -> Map<String, Value> {
+    let mut form = Map::new();
+    put_list(&mut form, "groups", &fields.group);
+    put(&mut form, "disabled", fields.disabled);
+    put(&mut form, "expires", fields.expires.as_deref());
+    put(&mut form, "mschap", fields.mschap);
+    put(&mut form, "recoverable_password", fields.recoverable_password);
+    put(&mut form, "engineers_only", fields.engineers_only);
+    put(&mut form, "note", fields.note.as_deref());
+    form
+}
+
+fn machine_fields(name: &str, fields: &args::MachineFields) -> Result<Map<String, Value>, Failure> {
+    let mut form = Map::new();
+    put_list(&mut form, "groups", &fields.group);
+    put(&mut form, "disabled", fields.disabled);
+    put(&mut form, "expires", fields.expires.as_deref());
+    put(&mut form, "mschap", fields.mschap);
+    put(&mut form, "note", fields.note.as_deref());
+    if fields.ask_password {
+        put(&mut form, "password", Some(ask_secretly(&format!("Password of {name}: "))?));
+    }
+    Ok(form)
+}
+
+const HEAD: [&str; 6] = ["name", "store", "groups", "expires", "state", "note"];
+const PERSON_FIELDS: [&str; 9] =
+    ["store", "name", "groups", "disabled", "expires", "mschap", "recoverable_password", "engineers_only", "note"];
+const MACHINE_FIELDS: [&str; 7] = ["store", "name", "groups", "disabled", "expires", "mschap", "note"];
+
+fn person_row(person: &Value) -> [String; 6] {
+    let words = [
+        flag(&person["disabled"], "disabled"),
+        flag(&person["mschap"], "MS-CHAP"),
+        flag(&person["recoverable_password"], "recoverable password"),
+        flag(&person["engineers_only"], "engineers only"),
+    ];
+    account_row(person, &words)
+}
+
+fn machine_row(machine: &Value) -> [String; 6] {
+    account_row(machine, &[flag(&machine["disabled"], "disabled"), flag(&machine["mschap"], "MS-CHAP")])
+}
+
+fn account_row(account: &Value, words: &[String]) -> [String; 6] {
+    let words: Vec<_> = words.iter().filter(|word| !word.is_empty()).cloned().collect();
+    [
+        text(&account["name"]),
+        text(&account["store"]),
+        texts(&account["groups"]),
+        text(&account["expires"]),
+        words.join(", "),
+        text(&account["note"]),
+    ]
+}
+
+fn show_person(detail: &Value) {
+    let person = &detail["person"];
+    let [name, store, groups, expires, state, note] = person_row(person);
+    let mut rows = vec![
+        ["store".to_owned(), store],
+        ["groups".into(), groups],
+        ["state".into(), state],
+        ["expires".into(), expires],
+        ["note".into(), note],
+        ["last decision".into(), if detail["heard"].is_object() { sentence(&detail["heard"]) } else { "none".into() }],
+        ["for engineers".into(), text(&detail["engineers_only"])],
+    ];
+    rows.extend(
+        detail["named_by"].as_array().into_iter().flatten().map(|line| ["named by the policy".into(), text(line)]),
+    );
+    show_one(&name, rows);
+}
+
+fn show_machine(detail: &Value) {
+    let machine = &detail["machine"];
+    let [name, store, groups, expires, state, note] = machine_row(machine);
+    let password = if machine["has_password"] == true { "yes" } else { "none: certificates alone prove it" };
+    let mut rows = vec![
+        ["store".to_owned(), store],
+        ["groups".into(), groups],
+        ["password".into(), password.into()],
+        ["state".into(), state],
+        ["expires".into(), expires],
+        ["note".into(), note],
+    ];
+    rows.extend(
+        detail["named_by"].as_array().into_iter().flatten().map(|line| ["named by the policy".into(), text(line)]),
+    );
+    show_one(&name, rows);
+}

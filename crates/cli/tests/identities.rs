@@ -1,0 +1,241 @@
+//! People, machines, devices, stores and groups, kept from the command line and the API.
+mod running;
+
+use std::io::Write;
+use std::process::{Command, Output, Stdio};
+
+use regnant_campus::harbour::*;
+use running::*;
+use serde_json::{Value, json};
+
+/// Runs a command that reads this from standard input.
+fn typed(mut command: Command, input: &str) -> Output {
+    let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    child.stdin.take().unwrap().write_all(input.as_bytes()).unwrap();
+    child.wait_with_output().unwrap()
+}
+
+fn told(output: &Output) -> String {
+    String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr)
+}
+
+fn vpn(service: &Running, name: &str, password: &str, code: i32) {
+    let ask = ["pap", "--user", name, "--password", password];
+    service.try_from(&PILOT_VPN_1, &ask).ends_with(code);
+}
+
+fn asks(service: &Running, mac: &str) -> String {
+    let asked = service.try_from(&QUAY_SW_1, &["mac", "--mac", mac]).output().unwrap();
+    told(&asked)
+}
+
+#[test]
+fn a_person_is_added_changed_and_removed() {
+    let service = Running::harbour();
+    let add = ["person", "add", "Mara.Quay", "--group", "staff", "--note", "Dry dock; night shift"];
+    for (weak, why) in [
+        ("Summer2026!", "among the first that are tried"),
+        ("short-1", "at least 8 characters"),
+        ("mara.quay7", "not the name that it belongs to"),
+    ] {
+        let output = typed(service.client(&add), &format!("{weak}\n"));
+        assert!(!output.status.success() && told(&output).contains(why), "{}", told(&output));
+    }
+    assert!(typed(service.client(&add), "Dry-Dock-82\n").status.success());
+    vpn(&service, "mara.quay", "Dry-Dock-82", 0);
+    let again = typed(service.client(&add), "Dry-Dock-82\n");
+    assert!(told(&again).contains("There is a person `Mara.Quay` in `harbour` already"), "{}", told(&again));
+    service.entries("q=mara.quay&outcome=granted", 1);
+    let shown = service.client(&["person", "show", "mara.quay"]).succeeds();
+    for part in ["Mara.Quay", "staff", "Dry dock; night shift", "was given remote"] {
+        assert!(shown.contains(part), "{part}: {shown}");
+    }
+    // Another name, with the same password; what is not said stays.
+    service.client(&["person", "change", "mara.quay", "--name", "mara.pier"]).succeeds();
+    vpn(&service, "mara.pier", "Dry-Dock-82", 0);
+    vpn(&service, "mara.quay", "Dry-Dock-82", 1);
+    let wants = service.client(&["person", "change", "mara.pier", "--mschap", "true"]).fails(1);
+    assert!(wants.contains("give the password anew, so that MS-CHAP can prove it"), "{wants}");
+    let change = ["person", "change", "mara.pier", "--mschap", "true", "--ask-password"];
+    assert!(typed(service.client(&change), "Slip-Way-58x\n").status.success());
+    vpn(&service, "mara.pier", "Slip-Way-58x", 0);
+    service.client(&["person", "change", "mara.pier", "--disabled", "true"]).succeeds();
+    vpn(&service, "mara.pier", "Slip-Way-58x", 1);
+    let list = service.client(&["person", "list", "pier", "--csv"]).succeeds();
+    assert_eq!(
+        list.lines().collect::<Vec<_>>(),
+        [
+            "store,name,groups,disabled,expires,mschap,recoverable_password,engineers_only,note",
+            "harbour,mara.pier,staff,true,,true,false,false,Dry dock; night shift"
+        ]
+    );
+    // What was exported is imported again and keeps the passwords.
+    let file = service.data.join("people.toml");
+    std::fs::write(&file, service.client(&["person", "export"]).succeeds()).unwrap();
+    assert!(!std::fs::read_to_string(&file).unwrap().contains("\npassword ="));
+    service.client(&["import"]).arg(&file).succeeds();
+    vpn(&service, "ida.marsh", "Tide-Table-61", 0);
+    // All of it is in the past of the record, under its name of before as well.
+    let past = service.client(&["audit", "list", "--record", "person/harbour/mara.pier"]).succeeds();
+    let deeds: Vec<_> = past.lines().map(|line| line.split("  ").nth(2).unwrap()).collect();
+    assert_eq!(deeds, ["add person", "change person", "change person", "change person", "import"], "{past}");
+    let number = past.lines().nth(2).unwrap().split_whitespace().nth(2).unwrap();
+    let fields = service.client(&["audit", "show", number]).succeeds();
+    assert!(
+        fields.contains("password_hash: a secret → another") && fields.contains("nt_hash: none → a secret"),
+        "{fields}"
+    );
+    assert!(!fields.contains("argon2"), "{fields}");
+    service.client(&["person", "remove", "mara.pier"]).succeeds();
+    assert!(service.client(&["person", "show", "mara.pier"]).fails(1).contains("There is no person `mara.pier`"));
+    vpn(&service, "mara.pier", "Slip-Way-58x", 1);
+}
+
+#[test]
+fn a_machine_is_added_changed_and_removed() {
+    let service = Running::harbour();
+    service.client(&["machine", "add", "quay-laptop-9", "--group", "harbour-laptops"]).succeeds();
+    let told = service.client(&["machine", "change", "quay-laptop-9", "--mschap", "true"]).fails(1);
+    assert!(told.contains("MS-CHAP needs a password"), "{told}");
+    let change = ["machine", "change", "QUAY-laptop-9", "--ask-password", "--mschap", "true", "--note", "Spare"];
+    assert!(typed(service.client(&change), "Keel-Plate-59\n").status.success());
+    let list = service.client(&["machine", "list", "laptop-9"]).succeeds();
+    assert!(list.contains("MS-CHAP") && list.contains("Spare"), "{list}");
+    let wrong = service.client(&["machine", "add", "host/quay-laptop-8"]).fails(1);
+    assert!(wrong.contains("without host/"), "{wrong}");
+    service.client(&["machine", "remove", "quay-laptop-9"]).succeeds();
+    assert!(service.client(&["machine", "show", "quay-laptop-9"]).fails(1).contains("There is no machine"));
+}
+
+#[test]
+fn a_device_is_added_barred_regrouped_and_removed() {
+    let service = Running::harbour();
+    let add = ["device", "add", "0200.5e20.0099", "--title", "spare crane controller", "--owner", "Tom Reed"];
+    service.client(&[&add[..], &["--group", "cranes"]].concat()).succeeds();
+    assert!(asks(&service, "02-00-5E-20-00-99").contains("Access-Accept"));
+    let shown = service.client(&["device", "show", "02:00:5e:20:00:99"]).succeeds();
+    assert!(shown.contains("Tom Reed") && shown.contains("spare crane controller"), "{shown}");
+    // Found by words, by digits of the address in any notation, and by both.
+    for words in [&["spare"][..], &["5e20.0099"], &["00-99"], &["cran", "tom", "0099"], &["REED"]] {
+        let list = service.client(&[&["device", "list"], words].concat()).succeeds();
+        assert_eq!(list.lines().count(), 2, "{words:?}: {list}");
+        assert!(list.contains("02:00:5e:20:00:99"), "{words:?}: {list}");
+    }
+    assert_eq!(service.client(&["device", "list", "nowhere"]).succeeds().lines().count(), 1);
+    let many = service.client(&["device", "list"]).succeeds();
+    assert!(many.lines().count() == 102 && many.contains("and more"), "{many}");
+    assert_eq!(service.client(&["device", "list", "--csv"]).succeeds().lines().count(), 0x12 + 0x28 + 0x3c + 3);
+    // Barred by the hundred, pasted in whatever form they came.
+    let pasted = "02:00:5e:20:00:01, 02-00-5E-20-00-02\n(0200.5e20.0003); 02005e200004 and no address: 12:34";
+    let barred = typed(service.client(&["device", "bar", "-", "02005e200099", "--reason", "=recalled"]), pasted);
+    assert!(told(&barred).starts_with("5 devices must stay out from now on"), "{}", told(&barred));
+    assert!(asks(&service, "02005e200099").contains("Access-Reject"));
+    let list = service.client(&["device", "list", "--barred", "true", "--csv"]).succeeds();
+    assert!(list.lines().count() == 7 && list.contains(",'=recalled"), "{list}");
+    let (_, one) = service.get("devices/harbour-devices/02005e200099");
+    assert_eq!(
+        (one["device"]["barred"]["by"].as_str(), one["device"]["barred"]["reason"].as_str()),
+        (Some("harbour"), Some("=recalled"))
+    );
+    let unknown = service.client(&["device", "unbar", "02005e200001", "02005e777777"]).fails(1);
+    assert!(unknown.contains("Nothing was changed, for no store lists 02:00:5e:77:77:77"), "{unknown}");
+    service.client(&["device", "unbar", "02005e200099"]).succeeds();
+    // From one group to another: what it is given changes with it.
+    service.client(&["device", "regroup", "02005e200099", "--into", "cameras", "--out-of", "Cranes"]).succeeds();
+    let given = |grant: &str| {
+        asks(&service, "02005e200099");
+        let entry = service.entries(&format!("q=02:00:5e:20:00:99%20{grant}&limit=1"), 1).remove(0);
+        entry["id"].as_str().unwrap().to_owned()
+    };
+    given("cameras");
+    // What has expired is not known any more, and says so in the trail.
+    service.client(&["device", "change", "02005e200099", "--expires", "2020-01-01T00:00:00Z"]).succeeds();
+    let trail = service.client(&["trail", &given("holding")]).succeeds();
+    assert!(trail.contains("listed, and its time is"), "{trail}");
+    service.client(&["device", "bar", "02005e200099", "--reason", "stolen"]).succeeds();
+    assert!(asks(&service, "02005e200099").contains("Access-Reject"), "barred it stays");
+    let file = service.data.join("devices.toml");
+    std::fs::write(&file, service.client(&["device", "export"]).succeeds()).unwrap();
+    service.client(&["import"]).arg(&file).succeeds();
+    let after = service.client(&["device", "show", "02005e200099"]).succeeds();
+    assert!(after.contains("stolen") && after.contains("2020-01-01"), "{after}");
+    service.client(&["device", "remove", "02005e200099"]).succeeds();
+    assert!(service.client(&["device", "show", "02005e200099"]).fails(1).contains("There is no device"));
+}
+
+#[test]
+fn two_people_do_not_overwrite_each_other() {
+    let service = Running::harbour();
+    let path = "devices/harbour-devices/02:00:5e:20:00:07";
+    let call = |verb: &str, seen: Option<&str>, body: &Value| {
+        let request = ureq::http::Request::builder().method(verb).uri(format!("{}/api/v1/{path}", service.api));
+        let request = request.header("authorization", format!("Bearer {}", service.token));
+        let request = seen.iter().fold(request, |request, seen| request.header("if-match", *seen));
+        let request = request.header("content-type", "application/json");
+        let answer = match verb {
+            "GET" => agent().run(request.body(()).unwrap()),
+            _ => agent().run(request.body(body.to_string()).unwrap()),
+        };
+        let answer = answer.unwrap();
+        let tag = answer.headers().get("etag").map_or("", |tag| tag.to_str().unwrap()).to_owned();
+        (answer.status().as_u16(), tag)
+    };
+    let (_, seen) = call("GET", None, &Value::Null);
+    assert_eq!(call("PATCH", Some(&seen), &json!({ "owner": "one" })).0, 200);
+    assert_eq!(call("PATCH", Some(&seen), &json!({ "owner": "two" })).0, 412);
+    assert_eq!(call("DELETE", Some(&seen), &json!({})).0, 412);
+    assert_eq!(service.get(path).1["device"]["owner"], "one");
+    assert_eq!(call("PATCH", Some("seen"), &json!({})).0, 400);
+    assert_eq!(call("DELETE", None, &json!({})).0, 204);
+}
+
+#[test]
+fn what_the_policy_names_does_not_disappear() {
+    let service = Running::harbour();
+    service.activate_with("user in group \"staff\"\n    grant remote", "user.name = \"ida.marsh\"\n    grant remote");
+    let told = service.client(&["person", "remove", "ida.marsh"]).fails(1);
+    assert!(told.contains("keeps its name and stays: the active policy names it (line "), "{told}");
+    let told = service.client(&["person", "change", "ida.marsh", "--name", "ida.pier"]).fails(1);
+    assert!(told.contains("change the policy first"), "{told}");
+    assert!(service.client(&["store", "remove", "harbour"]).fails(1).contains("looks identities up in it"));
+    service.client(&["store", "add", "visitors", "--kind", "people"]).succeeds();
+    let add = ["person", "add", "new.hand", "--store", "visitors"];
+    assert!(typed(service.client(&add), "Gang-Plank-44\n").status.success());
+    assert!(service.client(&["store", "remove", "visitors"]).fails(1).contains("holds 1 people"));
+    assert!(
+        service.client(&["person", "show", "ida.marsh"]).fails(2).contains("say --store: there are harbour, visitors")
+    );
+    service.client(&["person", "remove", "new.hand", "--store", "visitors"]).succeeds();
+    service.client(&["store", "remove", "visitors"]).succeeds();
+    let groups = service.client(&["group", "show", "CRANES"]).succeeds();
+    assert!(groups.contains("devices") && groups.contains("18") && groups.contains("named by the policy"), "{groups}");
+    assert!(service.client(&["group", "show", "nowhere"]).fails(1).contains("nobody is in it"));
+}
+
+#[test]
+fn the_audit_is_a_chain_that_breaks_where_somebody_changes_it() {
+    let mut service = Running::harbour();
+    let whole = service.client(&["audit", "verify"]).succeeds();
+    let noted = whole.trim().rsplit(' ').next().unwrap().to_owned();
+    service.client(&["device", "bar", "02005e200001", "--reason", "stolen"]).succeeds();
+    service.client(&["audit", "verify", "--known", &noted]).succeeds();
+    service.end("-TERM");
+    let file = rusqlite::Connection::open(service.data.join("records.sqlite")).unwrap();
+    let sql = "UPDATE command SET author = 'nobody' WHERE what = 'change device'";
+    assert_eq!(file.execute(sql, []).unwrap(), 1);
+    let mut service = service.again();
+    let broken = service.client(&["audit", "verify"]).ends_with(1);
+    assert!(
+        told(&broken).contains("is not what was written: it was changed after it was written"),
+        "{}",
+        told(&broken)
+    );
+    service.end("-TERM");
+    file.execute("UPDATE command SET author = 'harbour' WHERE what = 'change device'", []).unwrap();
+    // Where the last is taken away the rest is whole, and what was noted tells.
+    file.execute("DELETE FROM command WHERE revision >= (SELECT max(revision) - 1 FROM command)", []).unwrap();
+    let service = service.again();
+    service.client(&["audit", "verify"]).succeeds();
+    let known = service.client(&["audit", "verify", "--known", &noted]).ends_with(1);
+    assert!(told(&known).contains("was written anew"), "{}", told(&known));
+}

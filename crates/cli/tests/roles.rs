@@ -1,0 +1,354 @@
+//! Who may do what: every route of the API, called in every role.
+mod running;
+
+use std::collections::BTreeMap;
+
+use running::*;
+use serde_json::{Value, json};
+
+/// Who may call a route: e(ngineer), h(elpdesk), a(uditor); `-` is everybody, signed in or
+/// not.
+const ROUTES: &str = "
+    get    /administrators                        e a
+    post   /administrators                        e
+    get    /administrators/{name}                 e a
+    patch  /administrators/{name}                 e
+    delete /administrators/{name}                 e
+    delete /administrators/{name}/second-factor   e
+    get    /audit                                 e a
+    get    /audit/verify                          e a
+    get    /audit/{revision}                      e a
+    get    /certificates                          e h a
+    post   /certificates                          e
+    post   /certificates/request                  e
+    get    /devices                               e h a
+    post   /devices                               e
+    post   /devices/act                           e
+    put    /devices/bar                           e h
+    get    /devices/{store}/{mac}                 e h a
+    patch  /devices/{store}/{mac}                 e
+    delete /devices/{store}/{mac}                 e
+    get    /dialects                              e h a
+    post   /dialects                              e
+    get    /dialects/preview                      e h a
+    get    /dialects/{name}                       e h a
+    delete /dialects/{name}                       e
+    get    /dictionaries                          e h a
+    post   /dictionaries                          e
+    get    /dictionaries/{name}                   e h a
+    delete /dictionaries/{name}                   e
+    get    /groups                                e h a
+    get    /health                                -
+    post   /inventory                             e
+    get    /journal                               e h a
+    get    /journal/counts                        e h a
+    get    /journal/live                          e h a
+    get    /journal/newest                        e h a
+    get    /journal/{id}                          e h a
+    get    /machines                              e h a
+    post   /machines                              e
+    get    /machines/{store}/{name}               e h a
+    patch  /machines/{store}/{name}               e
+    delete /machines/{store}/{name}               e
+    get    /nases                                 e h a
+    post   /nases                                 e
+    get    /nases/{name}                          e h a
+    put    /nases/{name}                          e
+    patch  /nases/{name}                          e
+    delete /nases/{name}                          e
+    post   /nases/{name}/secret                   e
+    get    /people                                e h a
+    post   /people                                e
+    get    /people/{store}/{name}                 e h a
+    patch  /people/{store}/{name}                 e
+    delete /people/{store}/{name}                 e
+    put    /people/{store}/{name}/password        e h
+    get    /policy                                e a
+    post   /policy/activate                       e
+    post   /policy/check                          e a
+    get    /policy/editions                       e a
+    get    /secrets                               e h a
+    post   /secrets                               e
+    delete /secrets/{name}                        e
+    get    /session                               e h a
+    put    /session/password                      e h a
+    post   /session/second-factor                 e h a
+    put    /session/second-factor                 e h a
+    delete /session/second-factor                 e h a
+    post   /sign-in                               -
+    post   /sign-out                              e h a
+    get    /stores                                e h a
+    post   /stores                                e
+    delete /stores/{name}                         e
+    get    /supplicant-profile                    e h a
+    get    /tokens                                e h a
+    post   /tokens                                e h a
+    delete /tokens/{id}                           e h a
+    post   /trusts                                e
+    get    /unheard                               e h a
+    post   /unheard/{id}/secret                   e
+    post   /welcome                               -
+";
+
+/// A call with this token, and what came of it.
+fn call(service: &Running, token: &str, verb: &str, path: &str, body: &Value) -> (u16, Value) {
+    let request = ureq::http::Request::builder().method(&*verb.to_uppercase()).uri(format!("{}{path}", service.api));
+    let request = request.header("authorization", format!("Bearer {token}"));
+    let answer = match verb {
+        "get" => agent().run(request.body(()).unwrap()),
+        _ => agent().run(request.header("content-type", "application/json").body(body.to_string()).unwrap()),
+    };
+    let mut answer = answer.unwrap();
+    let status = answer.status().as_u16();
+    // A live stream has no end.
+    let body = if path.ends_with("/live") { Value::Null } else { answer.body_mut().read_json().unwrap_or(Value::Null) };
+    (status, body)
+}
+
+/// Signs in with a password and gives a token.
+fn token_of(service: &Running, name: &str, password: &str) -> String {
+    let answer = agent().post(format!("{}/api/v1/sign-in", service.api));
+    let answer = answer.send_json(json!({ "name": name, "password": password })).unwrap();
+    assert_eq!(answer.status(), 200, "{name}");
+    let cookie = answer.headers()["set-cookie"].to_str().unwrap().split(';').next().unwrap().to_owned();
+    let tokens = agent().post(format!("{}/api/v1/tokens", service.api)).header("cookie", cookie);
+    let body: Value = tokens.send_json(json!({ "name": "test" })).unwrap().body_mut().read_json().unwrap();
+    body["token"].as_str().unwrap().to_owned()
+}
+
+/// The harbour with everybody who signs in; gives the tokens of helpdesk and auditor.
+fn staffed() -> (Running, String, String) {
+    let service = Running::harbour();
+    for (name, role, password) in [("desk", "helpdesk", "desk-demo-1"), ("ledger", "auditor", "ledger-demo-1")] {
+        let new = json!({ "name": name, "role": role, "password": password });
+        assert_eq!(service.post("administrators", &new).0, 201);
+    }
+    let [desk, ledger] = [("desk", "desk-demo-1"), ("ledger", "ledger-demo-1")]
+        .map(|(name, password)| token_of(&service, name, password));
+    (service, desk, ledger)
+}
+
+#[test]
+fn every_route_is_open_to_its_roles_and_to_nobody_else() {
+    let (service, desk, ledger) = staffed();
+    let description: Value = serde_json::from_str(include_str!("../../../console/src/api/openapi.json")).unwrap();
+    let mut table: BTreeMap<(&str, &str), &str> = BTreeMap::new();
+    for line in ROUTES.lines().filter(|line| !line.trim().is_empty()) {
+        let (verb, rest) = line.trim().split_once(' ').unwrap();
+        let (path, roles) = rest.trim().split_once(' ').unwrap();
+        table.insert((verb, path), roles.trim());
+    }
+    let mut walked = 0;
+    for (path, verbs) in description["paths"].as_object().unwrap() {
+        let short = path.strip_prefix("/api/v1").unwrap();
+        for verb in verbs.as_object().unwrap().keys() {
+            let roles = table.get(&(verb.as_str(), short)).unwrap_or_else(|| panic!("say who may {verb} {short}"));
+            walked += 1;
+            if *roles == "-" || short == "/sign-out" {
+                continue;
+            }
+            let address = path.replace("{revision}", "1").replace("{mac}", "02005e999999");
+            let address = ["{id}", "{name}", "{store}"].iter().fold(address, |all, part| all.replace(part, "nobody"));
+            for (role, token) in [("e", &service.token), ("h", &desk), ("a", &ledger)] {
+                let (status, body) = call(&service, token, verb, &address, &json!({}));
+                let refused =
+                    status == 403 && body["error"].as_str().is_some_and(|told| told.starts_with("This is for "));
+                assert_ne!(refused, roles.contains(role), "{verb} {short} as {role}: {status} {body}");
+                assert_ne!(status, 401, "{verb} {short} as {role}");
+            }
+        }
+    }
+    assert_eq!(walked, table.len(), "the table tells of routes that there are not");
+}
+
+#[test]
+fn the_helpdesk_helps_people_and_never_reaches_privilege() {
+    let (service, desk, _) = staffed();
+    let set = |store: &str, name: &str| {
+        let path = format!("/api/v1/people/{store}/{name}/password");
+        call(&service, &desk, "put", &path, &json!({ "password": "Mooring-Line-72" }))
+    };
+    assert_eq!(set("harbour", "Ida.Marsh").0, 204);
+    let vpn = ["pap", "--user", "ida.marsh", "--password", "Mooring-Line-72"];
+    service.try_from(&regnant_campus::harbour::PILOT_VPN_1, &vpn).ends_with(0);
+    // Whoever could administer equipment is an engineer's to help.
+    let (status, told) = set("harbour", "ola.nett");
+    assert_eq!(status, 403);
+    assert!(told["error"].as_str().unwrap().contains("could make them an administrator of equipment"), "{told}");
+    // A reader has privilege 1 at most.
+    assert_eq!(set("harbour", "pia.quill").0, 204);
+    // Nor by a group that somebody makes of it: groups are not the helpdesk's.
+    let patch = json!({ "groups": ["network-operators"] });
+    assert_eq!(call(&service, &desk, "patch", "/api/v1/people/harbour/ida.marsh", &patch).0, 403);
+    let marked = json!({ "engineers_only": true });
+    assert_eq!(call(&service, &service.token, "patch", "/api/v1/people/harbour/tom.reed", &marked).0, 200);
+    assert!(set("harbour", "tom.reed").1["error"].as_str().unwrap().contains("marked engineers only"));
+    // A rule by name counts as well, and one that hangs on nothing about the person.
+    let operators = "rule \"Network operators\" {";
+    assert!(regnant_campus::harbour::POLICY.contains(operators), "the harbour's rule is called otherwise now");
+    service.activate_with(
+        operators,
+        "rule \"Whoever knows the knock\" {\n        when nas.name = \"tower-rt-1\"\n        grant operator\n    }\n    rule \"Network operators\" {",
+    );
+    let (status, told) = set("harbour", "pia.quill");
+    assert_eq!(status, 403, "{told}");
+    assert!(told["error"].as_str().unwrap().contains("Whoever knows the knock"), "{told}");
+}
+
+#[test]
+fn a_token_may_no_more_than_it_was_made_for_and_ends() {
+    let (service, desk, _) = staffed();
+    let made =
+        service.post("tokens", &json!({ "name": "watch", "role": "auditor", "expires": "2999-01-01T00:00:00Z" }));
+    let (id, watch) = (made.1["id"].as_str().unwrap(), made.1["token"].as_str().unwrap());
+    assert_eq!(call(&service, watch, "get", "/api/v1/audit", &Value::Null).0, 200);
+    assert_eq!(call(&service, watch, "put", "/api/v1/devices/bar", &json!({ "macs": [] })).0, 403);
+    assert_eq!(call(&service, watch, "post", "/api/v1/tokens", &json!({ "role": "engineer" })).0, 403);
+    assert_eq!(call(&service, &desk, "post", "/api/v1/tokens", &json!({ "role": "engineer" })).0, 403);
+    assert_eq!(service.post("tokens", &json!({ "expires": "2020-01-01T00:00:00Z" })).0, 400);
+    let list = service.client(&["token", "list"]).succeeds();
+    let line = list.lines().find(|line| line.contains("watch")).unwrap();
+    assert!(line.contains("auditor") && line.contains("127.0.0.1") && line.contains("2999-01-01"), "{list}");
+    // The helpdesk sees its own alone, and revokes nobody else's.
+    let own = call(&service, &desk, "get", "/api/v1/tokens", &Value::Null).1;
+    assert!(own["tokens"].as_array().unwrap().iter().all(|token| token["administrator"] == "desk"), "{own}");
+    assert_eq!(call(&service, &desk, "delete", &format!("/api/v1/tokens/{id}"), &json!({})).0, 404);
+    service.client(&["token", "revoke", id]).succeeds();
+    assert_eq!(call(&service, watch, "get", "/api/v1/audit", &Value::Null).0, 401);
+    // A token of somebody who is kept out is none.
+    service.client(&["administrator", "change", "desk", "--disabled", "true"]).succeeds();
+    assert_eq!(call(&service, &desk, "get", "/api/v1/journal", &Value::Null).0, 401);
+}
+
+#[test]
+fn the_last_engineer_stays_and_sessions_end_with_the_account() {
+    let (mut service, _, _) = staffed();
+    for last in [
+        &["administrator", "remove", "harbour"][..],
+        &["administrator", "change", "harbour", "--disabled", "true"],
+        &["administrator", "change", "harbour", "--role", "auditor"],
+        &["administrator", "change", "harbour", "--expires", "2999-01-01T00:00:00Z"],
+    ] {
+        let told = service.client(last).fails(1);
+        assert!(told.contains("make another engineer first"), "{told}");
+    }
+    let sign_in = |password: &str| {
+        let form = json!({ "name": "desk", "password": password });
+        let answer = agent().post(format!("{}/api/v1/sign-in", service.api)).send_json(form).unwrap();
+        let cookie = answer.headers().get("set-cookie").map(|cookie| cookie.to_str().unwrap().to_owned());
+        (answer.status().as_u16(), cookie.unwrap_or_default().split(';').next().unwrap().to_owned())
+    };
+    let (_, cookie) = sign_in("desk-demo-1");
+    let stands = |service: &Running, cookie: &str| {
+        let call = agent().get(format!("{}/api/v1/session", service.api)).header("cookie", cookie).call();
+        call.unwrap().status().as_u16()
+    };
+    assert_eq!(stands(&service, &cookie), 200);
+    let other = sign_in("desk-demo-1").1;
+    // One's own password: with the one until now, and whoever else was signed in is not any more.
+    let put = |current: &str| {
+        let call = agent().put(format!("{}/api/v1/session/password", service.api)).header("cookie", &cookie);
+        call.send_json(json!({ "current": current, "new": "Desk-Lamp-2026" })).unwrap()
+    };
+    assert_eq!(put("wrong-password").status(), 403);
+    let changed = put("desk-demo-1");
+    assert_eq!(changed.status(), 200);
+    let cookie = changed.headers()["set-cookie"].to_str().unwrap().split(';').next().unwrap().to_owned();
+    assert_eq!((stands(&service, &cookie), stands(&service, &other)), (200, 401));
+    assert_eq!((sign_in("desk-demo-1").0, sign_in("Desk-Lamp-2026").0), (403, 200));
+    // A session is there after a restart, and ends where it is closed.
+    service.end("-TERM");
+    let service = service.again();
+    assert_eq!(stands(&service, &cookie), 200);
+    service.client(&["administrator", "change", "desk", "--role", "auditor"]).succeeds();
+    assert_eq!(stands(&service, &cookie), 401);
+}
+
+#[test]
+fn a_second_factor_is_asked_for_counts_once_and_can_be_lost() {
+    let (mut service, desk, _) = staffed();
+    let put = |verb: &str, body: &Value| call(&service, &desk, verb, "/api/v1/session/second-factor", body);
+    assert_eq!(put("post", &json!({ "password": "wrong-password" })).0, 403);
+    let secret = put("post", &json!({ "password": "desk-demo-1" })).1["secret"].as_str().unwrap().to_owned();
+    let set = |code: &str| put("put", &json!({ "password": "desk-demo-1", "secret": secret, "code": code }));
+    assert_eq!(set("000000x").0, 400);
+    let (status, told) = set(&code(&secret, 0));
+    assert_eq!(status, 200, "{told}");
+    let recovery = told["codes"][4].as_str().unwrap().to_owned();
+    let sign_in = |service: &Running, code: Option<&str>| {
+        let form = json!({ "name": "desk", "password": "desk-demo-1", "code": code });
+        let mut answer = agent().post(format!("{}/api/v1/sign-in", service.api)).send_json(form).unwrap();
+        (answer.status().as_u16(), answer.body_mut().read_json::<Value>().unwrap())
+    };
+    let (status, told) = sign_in(&service, None);
+    assert_eq!((status, told["needs_code"].as_bool()), (403, Some(true)));
+    // The next step's, so that the test need not wait for a clock.
+    let now = code(&secret, 1);
+    assert_eq!(sign_in(&service, Some(&now)).0, 200);
+    assert_eq!(sign_in(&service, Some(&now)).0, 409, "a code counts once");
+    assert_eq!(sign_in(&service, Some(&recovery)).0, 200);
+    assert_eq!(sign_in(&service, Some(&recovery)).0, 403, "so does a recovery code");
+    service.client(&["administrator", "reset-second-factor", "desk"]).succeeds();
+    assert_eq!(sign_in(&service, None).0, 200);
+    // Root on the machine helps the last engineer.
+    service.end("-TERM");
+    let rescue = |name: &str| {
+        let mut command = regnant();
+        command.args(["administrator", "rescue", name, "--data"]).arg(&service.data);
+        with_input(&mut command, "Harbour-Wall-26\n")
+    };
+    assert!(String::from_utf8(rescue("nobody").stderr).unwrap().contains("there is no administrator `nobody`"));
+    assert!(rescue("harbour").status.success());
+    let service = service.again();
+    token_of(&service, "harbour", "Harbour-Wall-26");
+    let audit = service.client(&["audit", "list", "--limit", "8"]).succeeds();
+    assert!(audit.contains("regnant (this machine)  change administrator  harbour"), "{audit}");
+}
+
+/// Runs a command that reads this from standard input.
+fn with_input(command: &mut std::process::Command, input: &str) -> std::process::Output {
+    use std::io::Write;
+    use std::process::Stdio;
+    let piped = command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+    let mut child = piped.spawn().unwrap();
+    child.stdin.take().unwrap().write_all(input.as_bytes()).unwrap();
+    child.wait_with_output().unwrap()
+}
+
+/// The code of a secret so many steps from now, by a computation of the test's own.
+fn code(secret: &str, steps: u64) -> String {
+    use hmac::{Hmac, KeyInit, Mac};
+    let bits: String = secret
+        .bytes()
+        .map(|letter| {
+            let value = b"ABCDEFGHIJKLMNOPQRSTUVWXYZ234567".iter().position(|known| *known == letter).unwrap();
+            format!("{value:05b}")
+        })
+        .collect();
+    let bytes: Vec<u8> =
+        (0..bits.len() / 8).map(|at| u8::from_str_radix(&bits[8 * at..8 * at + 8], 2).unwrap()).collect();
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs();
+    let keyed = Hmac::<sha1::Sha1>::new_from_slice(&bytes).unwrap();
+    let hash = keyed.chain_update((now / 30 + steps).to_be_bytes()).finalize().into_bytes();
+    let at = usize::from(hash[19] & 15);
+    let number = hash[at..at + 4].iter().fold(0_u32, |number, byte| number << 8 | u32::from(*byte)) & 0x7fff_ffff;
+    format!("{:06}", number % 1_000_000)
+}
+
+#[test]
+fn the_first_administrator_can_be_set_on_the_machine() {
+    let dir = tempfile::tempdir().unwrap();
+    let data = dir.path().join("data");
+    let first = |name: &str| {
+        let mut command = regnant();
+        command.args(["administrator", "first", name, "--data"]).arg(&data);
+        with_input(&mut command, "tarnmouth-demo\n")
+    };
+    assert!(first("harbour").status.success());
+    let told = String::from_utf8(first("second").stderr).unwrap();
+    assert!(told.contains("there is an administrator already"), "{told}");
+    std::fs::write(data.join("welcomed"), "").unwrap();
+    let service = Running::start(&data);
+    assert!(service.welcome.is_none(), "no link is needed");
+    token_of(&service, "harbour", "tarnmouth-demo");
+}

@@ -1,0 +1,247 @@
+//! Devices in memory, as the packet path looks them up: an address, the number of what it
+//! has in common with others, and when it ends. Texts about it stay on the disk.
+
+use std::collections::{BinaryHeap, HashMap};
+use std::sync::Arc;
+
+use regnant_decision::{Device, Groups, Title, Titles};
+use regnant_policy::{Mac, Value};
+
+use crate::rows::number;
+use crate::sharded::ShardedMap;
+
+/// The devices of one store. A copy shares what is not changed in it.
+#[derive(Clone, Default)]
+pub(crate) struct DeviceTable {
+    by_address: ShardedMap<Mac, Place>,
+    sets: Arc<Sets>,
+    count: usize,
+    titles: Option<(Arc<dyn Titles>, Arc<str>)>,
+}
+
+/// What is kept of one device.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+struct Place {
+    set: u32,
+    /// Seconds since 1970; 0 is never.
+    expires: u32,
+}
+
+/// What devices have in common, each once: ten thousand cameras share one.
+#[derive(Clone, Default)]
+struct Sets {
+    all: Vec<Common>,
+    /// By groups as a JSON array, and whether they are barred.
+    by_text: HashMap<(String, bool), u32>,
+}
+
+/// What devices of one set have in common.
+#[derive(Clone)]
+struct Common {
+    groups: Groups,
+    barred: bool,
+}
+
+impl DeviceTable {
+    /// No device yet, in a store of this name; titles are read there.
+    pub(crate) fn new(store: &str, titles: Option<Arc<dyn Titles>>) -> Self {
+        Self { titles: titles.map(|titles| (titles, store.into())), ..Self::default() }
+    }
+
+    /// The device of an address at this time, in milliseconds since 1970.
+    pub(crate) fn get(&self, mac: Mac, now: i64) -> Option<Arc<Device>> {
+        let place = self.by_address.get(&mac)?;
+        let Common { groups, barred } = self.sets.all[place.set as usize].clone();
+        let expired = place.expires != 0 && i64::from(place.expires) * 1_000 <= now;
+        let title = match &self.titles {
+            Some((titles, store)) => Title::Kept(titles.clone(), store.clone(), mac),
+            None => Title::Text(String::new()),
+        };
+        Some(Arc::new(Device { title, groups, barred, expired }))
+    }
+
+    /// Puts a device in the place of the one of its address. `groups` is a JSON array.
+    pub(crate) fn insert(&mut self, mac: Mac, groups: &str, barred: bool, expires: Option<i64>) {
+        let set = self.set(groups, barred);
+        let seconds = |at: i64| u32::try_from(at.max(1).cast_unsigned().div_ceil(1_000)).unwrap_or(u32::MAX);
+        let place = Place { set, expires: expires.map_or(0, seconds) };
+        self.count += usize::from(self.by_address.insert(mac, place).is_none());
+    }
+
+    /// Forgets a device.
+    pub(crate) fn remove(&mut self, mac: Mac) {
+        self.count -= usize::from(self.by_address.remove(&mac).is_some());
+    }
+
+    /// How many there are.
+    pub(crate) fn len(&self) -> usize {
+        self.count
+    }
+
+    /// Every group with how many devices are in it.
+    pub(crate) fn groups(&self) -> HashMap<String, u64> {
+        let mut counts = vec![0; self.sets.all.len()];
+        self.by_address.iter().for_each(|(_, place)| counts[place.set as usize] += 1);
+        let mut groups = HashMap::new();
+        for (common, count) in self.sets.all.iter().zip(counts).filter(|(_, count)| *count > 0) {
+            for group in common.groups.iter() {
+                if let Value::Text(name) = group {
+                    *groups.entry(name.to_string()).or_insert(0) += count;
+                }
+            }
+        }
+        groups
+    }
+
+    /// The first so many addresses after one that are wanted, in their order.
+    pub(crate) fn page(&self, wanted: &Wanted<'_>, after: Option<Mac>, most: usize) -> Vec<Mac> {
+        let after = after.map_or(-1, |mac| number(mac).cast_signed());
+        let mut found = BinaryHeap::with_capacity(most + 1);
+        for (mac, place) in self.by_address.iter() {
+            let number = number(*mac).cast_signed();
+            let later = found.len() >= most && found.peek().is_none_or(|last| number >= *last);
+            if number <= after || later || !wanted.holds(*mac, *place) {
+                continue;
+            }
+            found.push(number);
+            if found.len() > most {
+                found.pop();
+            }
+        }
+        let address = |number: i64| {
+            let [_, _, rest @ ..] = number.to_be_bytes();
+            Mac(rest)
+        };
+        found.into_sorted_vec().into_iter().map(address).collect()
+    }
+
+    /// Whether a device of this address is there and wanted.
+    pub(crate) fn is_wanted(&self, mac: Mac, wanted: &Wanted<'_>) -> bool {
+        self.by_address.get(&mac).is_some_and(|place| wanted.holds(mac, *place))
+    }
+
+    fn set(&mut self, groups: &str, barred: bool) -> u32 {
+        let key = (groups.to_owned(), barred);
+        if let Some(set) = self.sets.by_text.get(&key) {
+            return *set;
+        }
+        let names: Vec<String> = serde_json::from_str(groups).unwrap_or_default();
+        let groups = names.into_iter().map(Value::owned).collect();
+        let sets = Arc::make_mut(&mut self.sets);
+        let set = u32::try_from(sets.all.len()).expect("there are fewer sets than addresses");
+        sets.all.push(Common { groups, barred });
+        sets.by_text.insert(key, set);
+        set
+    }
+}
+
+/// Which devices of a table are wanted.
+pub(crate) struct Wanted<'d> {
+    digits: &'d [Digits],
+    /// By the number of a set, where not all fit.
+    sets: Option<Vec<bool>>,
+}
+
+impl<'d> Wanted<'d> {
+    /// Those in whose address these digits stand, of this group, and barred or not.
+    pub(crate) fn new(table: &DeviceTable, digits: &'d [Digits], group: Option<&str>, barred: Option<bool>) -> Self {
+        let group = group.map(str::to_lowercase);
+        let fits = |device: &Common| {
+            let holds = |group: &String| {
+                device.groups.iter().any(|value| matches!(value, Value::Text(text) if text.to_lowercase() == *group))
+            };
+            barred.is_none_or(|barred| device.barred == barred) && group.as_ref().is_none_or(holds)
+        };
+        let all = group.is_none() && barred.is_none();
+        Self { digits, sets: (!all).then(|| table.sets.all.iter().map(fits).collect()) }
+    }
+
+    fn holds(&self, mac: Mac, place: Place) -> bool {
+        let of_set = self.sets.as_ref().is_none_or(|sets| sets.get(place.set as usize) == Some(&true));
+        of_set && self.digits.iter().all(|digits| digits.stand_in(mac))
+    }
+}
+
+/// A part of an address: 1 to 12 hexadecimal digits.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Digits {
+    value: u64,
+    count: u32,
+}
+
+impl Digits {
+    /// Reads digits in any notation of addresses; none where it is something else.
+    pub(crate) fn read(text: &str) -> Option<Self> {
+        let digits: String = text.chars().filter(|c| !matches!(c, ':' | '-' | '.')).collect();
+        let fits = (1..=12).contains(&digits.len()) && digits.bytes().all(|byte| byte.is_ascii_hexdigit());
+        let value = u64::from_str_radix(&digits, 16).ok().filter(|_| fits)?;
+        Some(Self { value, count: digits.len() as u32 })
+    }
+
+    /// How many they are.
+    pub(crate) fn len(self) -> u32 {
+        self.count
+    }
+
+    /// Whether they stand in an address, one after the other.
+    pub(crate) fn stand_in(self, mac: Mac) -> bool {
+        let (number, mask) = (number(mac), (1_u64 << (4 * self.count)) - 1);
+        (0..=12 - self.count).any(|place| (number >> (4 * place)) & mask == self.value)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn mac(last: u8) -> Mac {
+        Mac([2, 0, 0x5e, 0x20, 0, last])
+    }
+
+    #[test]
+    fn a_device_is_known_until_it_expires_and_shares_what_it_has_in_common() {
+        let mut table = DeviceTable::default();
+        for last in 1..=200 {
+            table.insert(mac(last), r#"["cranes"]"#, false, (last == 7).then_some(5_000));
+        }
+        assert_eq!((table.len(), table.sets.all.len()), (200, 1));
+        assert!(!table.get(mac(7), 4_999).unwrap().expired && table.get(mac(7), 5_000).unwrap().expired);
+        assert!(!table.get(mac(8), i64::MAX).unwrap().expired);
+        let before = table.clone();
+        table.insert(mac(8), r#"["cranes"]"#, true, None);
+        table.remove(mac(9));
+        table.remove(mac(9));
+        assert_eq!((table.len(), before.len()), (199, 200));
+        assert!(table.get(mac(8), 0).unwrap().barred && !before.get(mac(8), 0).unwrap().barred);
+        assert!(table.get(mac(9), 0).is_none() && before.get(mac(9), 0).is_some());
+    }
+
+    proptest! {
+        #[test]
+        fn digits_stand_in_an_address_as_they_do_in_its_text(address: [u8; 6], from in 0_usize..12, count in 1_usize..=12) {
+            let text: String = address.iter().map(|byte| format!("{byte:02x}")).collect();
+            let part = &text[from..(from + count).min(12)];
+            prop_assert!(Digits::read(part).unwrap().stand_in(Mac(address)));
+            let other = Digits::read("5e:20").unwrap();
+            prop_assert_eq!(other.stand_in(Mac(address)), text.contains("5e20"));
+        }
+
+        #[test]
+        fn a_page_of_addresses_is_as_a_sorted_list_has_it(list: Vec<[u8; 6]>, after: Option<[u8; 6]>, most in 1_usize..9) {
+            let mut table = DeviceTable::default();
+            list.iter().for_each(|address| table.insert(Mac(*address), "[]", false, None));
+            let digits = [Digits::read("0").unwrap()];
+            let mut model: Vec<_> = list.iter().map(|address| Mac(*address)).collect();
+            model.sort();
+            model.dedup();
+            model.retain(|mac| after.is_none_or(|after| *mac > Mac(after)) && digits[0].stand_in(*mac));
+            model.truncate(most);
+            let wanted = Wanted::new(&table, &digits, None, Some(false));
+            prop_assert_eq!(table.page(&wanted, after.map(Mac), most), model);
+            let nothing = Wanted::new(&table, &digits, Some("cranes"), None);
+            prop_assert!(table.page(&nothing, None, most).is_empty());
+        }
+    }
+}

@@ -1,0 +1,389 @@
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+
+use regnant_base::SecretText;
+use regnant_policy::Mac;
+use regnant_records::{
+    Author, Barred, Command, DeviceEntry, DeviceFilter, DeviceRow, Expected, MachineEntry, MachineRow, Marked,
+    PersonEntry, PersonRow, Reading, RecordName, Rows, StoreKind, StoreRow,
+};
+
+use crate::administration::committer::{Committer, Turn};
+use crate::administration::{AdministrationError, RecordVersion, entries, named, privilege};
+use crate::clock::now_ms;
+
+/// Devices that are changed or removed at once.
+const MOST_AT_ONCE: usize = 10_000;
+
+/// People, machines and devices, in their stores.
+pub struct Identities {
+    pub(crate) committer: Arc<Committer>,
+}
+
+/// A group, by who is in it and who asks for it.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Group {
+    pub(crate) name: String,
+    pub(crate) people: u64,
+    pub(crate) machines: u64,
+    pub(crate) devices: u64,
+    /// Where the active policy names it.
+    pub(crate) named_by: Vec<String>,
+}
+
+impl Identities {
+    /// Every store.
+    pub(crate) fn stores(&self) -> Result<Vec<StoreRow>, AdministrationError> {
+        Ok(self.committer.records.all()?)
+    }
+
+    /// Adds a store.
+    pub(crate) fn add_store(&self, name: &str, kind: StoreKind, by: &Author) -> Result<StoreRow, AdministrationError> {
+        let row = regnant_records::StoreEntry { name: name.to_owned(), kind }.row()?;
+        let rows = Rows { stores: vec![row.clone()], ..Rows::default() };
+        self.commit(&self.committer.turn(), Command::Add(rows), by)?;
+        Ok(row)
+    }
+
+    /// Forgets a store that is empty and that the active policy does not name.
+    pub(crate) fn remove_store(&self, name: &str, by: &Author) -> Result<(), AdministrationError> {
+        let turn = self.committer.turn();
+        let record = RecordName::Store(name.to_owned());
+        if self.committer.snapshot.load().active.edition.policy.stores().iter().any(|store| store == name) {
+            let by = "the active policy looks identities up in it".to_owned();
+            return Err(AdministrationError::RecordInUse { record, by });
+        }
+        self.commit(&turn, Command::Remove(vec![record]), by)
+    }
+
+    /// Every person.
+    pub(crate) fn people(&self) -> Result<Vec<PersonRow>, AdministrationError> {
+        Ok(self.committer.records.all()?)
+    }
+
+    /// A person.
+    pub(crate) fn person(&self, store: &str, name: &str) -> Result<PersonRow, AdministrationError> {
+        let record = RecordName::Person { store: store.to_owned(), name: name.to_owned() };
+        let found = self.committer.records.find(&record)?.people.pop();
+        found.ok_or(AdministrationError::NotFound(record))
+    }
+
+    /// Adds a person.
+    pub(crate) fn add_person(&self, entry: PersonEntry, by: &Author) -> Result<PersonRow, AdministrationError> {
+        // Hashing a password is slow, and nobody waits for it.
+        let row = entry.row(&self.committer.environment.key, None)?;
+        let rows = Rows { people: vec![row.clone()], ..Rows::default() };
+        self.commit(&self.committer.turn(), Command::Add(rows), by)?;
+        Ok(row)
+    }
+
+    /// Puts a person in the place of what they were, where that is still as its author saw
+    /// it.
+    pub(crate) fn change_person(
+        &self,
+        (store, name): (&str, &str),
+        seen: Option<&RecordVersion>,
+        change: impl FnOnce(&PersonRow) -> PersonEntry,
+        by: &Author,
+    ) -> Result<PersonRow, AdministrationError> {
+        let turn = self.committer.turn();
+        let before = self.person(store, name)?;
+        seen_as(seen, &before, &before.name)?;
+        let entry = change(&before);
+        let was = RecordName::Person { store: before.store.clone(), name: before.name.clone() };
+        if entry.record_name() != was {
+            self.is_free(&was)?;
+        }
+        let row = entry.row(&self.committer.environment.key, Some(&before))?;
+        let rows = Rows { people: vec![row.clone()], ..Rows::default() };
+        self.commit(&turn, Command::Change { was: vec![was], rows }, by)?;
+        Ok(row)
+    }
+
+    /// Sets a password for somebody whom no rule could make an administrator.
+    pub(crate) fn help_person(
+        &self,
+        store: &str,
+        name: &str,
+        password: &SecretText,
+        by: &Author,
+    ) -> Result<(), AdministrationError> {
+        let set = |row: &PersonRow| PersonEntry { password: Some(password.clone()), ..entries::person(row) };
+        let turn = self.committer.turn();
+        let before = self.person(store, name)?;
+        let why = match before.engineers_only {
+            true => Some("they are marked engineers only".to_owned()),
+            false => privilege::reach(&self.committer.snapshot.load().active.edition, &before)
+                .map(|rule| format!("{rule} could make them an administrator of equipment")),
+        };
+        if let Some(why) = why {
+            return Err(AdministrationError::EngineersOnly { name: before.name, why });
+        }
+        let was = RecordName::Person { store: before.store.clone(), name: before.name.clone() };
+        let row = set(&before).row(&self.committer.environment.key, Some(&before))?;
+        let rows = Rows { people: vec![row], ..Rows::default() };
+        self.commit(&turn, Command::Change { was: vec![was], rows }, by)
+    }
+
+    /// Why the helpdesk may not set the password of a person, where it may not.
+    pub(crate) fn engineers_only(&self, person: &PersonRow) -> Option<String> {
+        if person.engineers_only {
+            return Some("marked engineers only".into());
+        }
+        privilege::reach(&self.committer.snapshot.load().active.edition, person)
+    }
+
+    /// Every machine.
+    pub(crate) fn machines(&self) -> Result<Vec<MachineRow>, AdministrationError> {
+        Ok(self.committer.records.all()?)
+    }
+
+    /// A machine.
+    pub(crate) fn machine(&self, store: &str, name: &str) -> Result<MachineRow, AdministrationError> {
+        let record = RecordName::Machine { store: store.to_owned(), name: name.to_owned() };
+        let found = self.committer.records.find(&record)?.machines.pop();
+        found.ok_or(AdministrationError::NotFound(record))
+    }
+
+    /// Adds a machine.
+    pub(crate) fn add_machine(&self, entry: MachineEntry, by: &Author) -> Result<MachineRow, AdministrationError> {
+        let row = entry.row(&self.committer.environment.key, None)?;
+        let rows = Rows { machines: vec![row.clone()], ..Rows::default() };
+        self.commit(&self.committer.turn(), Command::Add(rows), by)?;
+        Ok(row)
+    }
+
+    /// Puts a machine in the place of what it was.
+    pub(crate) fn change_machine(
+        &self,
+        (store, name): (&str, &str),
+        seen: Option<&RecordVersion>,
+        change: impl FnOnce(&MachineRow) -> MachineEntry,
+        by: &Author,
+    ) -> Result<MachineRow, AdministrationError> {
+        let turn = self.committer.turn();
+        let before = self.machine(store, name)?;
+        seen_as(seen, &before, &before.name)?;
+        let entry = change(&before);
+        let was = RecordName::Machine { store: before.store.clone(), name: before.name.clone() };
+        if entry.record_name() != was {
+            self.is_free(&was)?;
+        }
+        let row = entry.row(&self.committer.environment.key, Some(&before))?;
+        let rows = Rows { machines: vec![row.clone()], ..Rows::default() };
+        self.commit(&turn, Command::Change { was: vec![was], rows }, by)?;
+        Ok(row)
+    }
+
+    /// Forgets a record that the active policy does not name, where it is still as its
+    /// author saw it.
+    pub(crate) fn remove(
+        &self,
+        record: RecordName,
+        seen: Option<&RecordVersion>,
+        by: &Author,
+    ) -> Result<(), AdministrationError> {
+        let turn = self.committer.turn();
+        let rows = self.committer.records.find(&record)?;
+        let record = rows.names().next().ok_or(AdministrationError::NotFound(record))?;
+        let version = match (&rows.people[..], &rows.machines[..], &rows.devices[..]) {
+            ([row], _, _) => RecordVersion::of(row),
+            (_, [row], _) => RecordVersion::of(row),
+            (_, _, [row]) => RecordVersion::of(row),
+            _ => RecordVersion::of(&rows),
+        };
+        if seen.is_some_and(|seen| *seen != version) {
+            return Err(AdministrationError::Changed(record.to_string()));
+        }
+        self.is_free(&record)?;
+        self.commit(&turn, Command::Remove(vec![record]), by)
+    }
+
+    /// How many devices each store has.
+    pub(crate) fn device_counts(&self) -> BTreeMap<String, usize> {
+        let stores = self.committer.snapshot.load().stores.clone();
+        stores.device_counts().map(|(name, count)| (name.to_owned(), count)).collect()
+    }
+
+    /// The devices that a filter lets through.
+    pub(crate) fn devices(&self, filter: &DeviceFilter) -> Result<Vec<DeviceRow>, AdministrationError> {
+        let stores = self.committer.snapshot.load().stores.clone();
+        Ok(stores.devices(&self.committer.records, filter)?)
+    }
+
+    /// A device.
+    pub(crate) fn device(&self, store: &str, mac: Mac) -> Result<DeviceRow, AdministrationError> {
+        let record = RecordName::Device { store: store.to_owned(), mac };
+        let found = self.committer.records.find(&record)?.devices.pop();
+        found.ok_or(AdministrationError::NotFound(record))
+    }
+
+    /// Adds a device, or a range of devices of which there is none.
+    pub(crate) fn add_device(&self, entry: DeviceEntry, by: &Author) -> Result<DeviceRow, AdministrationError> {
+        let row = entry.row(Marked { by: &by.name, at: now_ms().cast_signed() })?;
+        let rows = Rows { devices: vec![row.clone()], ..Rows::default() };
+        self.commit(&self.committer.turn(), Command::Add(rows), by)?;
+        Ok(row)
+    }
+
+    /// Puts a device in the place of what it was.
+    pub(crate) fn change_device(
+        &self,
+        (store, mac): (&str, Mac),
+        seen: Option<&RecordVersion>,
+        change: impl FnOnce(&DeviceRow) -> DeviceEntry,
+        by: &Author,
+    ) -> Result<DeviceRow, AdministrationError> {
+        let turn = self.committer.turn();
+        let before = self.device(store, mac)?;
+        seen_as(seen, &before, &mac.to_string())?;
+        let entry = change(&before);
+        let mut row = entry.row(Marked { by: &by.name, at: now_ms().cast_signed() })?;
+        // Whoever barred it and when stays, where the reason does.
+        let reason = |row: &DeviceRow| row.barred.as_ref().map(|barred| barred.reason.clone());
+        if reason(&row) == reason(&before) {
+            row.barred.clone_from(&before.barred);
+        }
+        let was = RecordName::Device { store: before.store.clone(), mac };
+        if row.first != mac || row.store != before.store {
+            self.is_free(&was)?;
+        }
+        let rows = Rows { devices: vec![row.clone()], ..Rows::default() };
+        self.commit(&turn, Command::Change { was: vec![was], rows }, by)?;
+        Ok(row)
+    }
+
+    /// Bars devices for a reason, or lets them in again; all or none. Gives those that there
+    /// are, as they are now.
+    pub(crate) fn bar(
+        &self,
+        macs: &[Mac],
+        reason: Option<&str>,
+        by: &Author,
+    ) -> Result<Vec<DeviceRow>, AdministrationError> {
+        let turn = self.committer.turn();
+        let at = now_ms().cast_signed();
+        let change = |row: &mut DeviceRow| {
+            row.barred = reason.map(|reason| Barred { reason: reason.to_owned(), by: by.name.clone(), at });
+        };
+        self.change_several(&turn, macs, change, by)
+    }
+
+    /// Puts devices into groups, takes them out of others; all or none.
+    pub(crate) fn regroup(
+        &self,
+        macs: &[Mac],
+        (into, out_of): (&[String], &[String]),
+        by: &Author,
+    ) -> Result<Vec<DeviceRow>, AdministrationError> {
+        let turn = self.committer.turn();
+        let is = |group: &String, other: &String| group.to_lowercase() == other.to_lowercase();
+        let change = |row: &mut DeviceRow| {
+            row.groups.retain(|group| !out_of.iter().any(|gone| is(gone, group)));
+            for group in into {
+                if !row.groups.iter().any(|known| is(known, group)) {
+                    row.groups.push(group.clone());
+                }
+            }
+        };
+        self.change_several(&turn, macs, change, by)
+    }
+
+    /// Forgets devices; all or none.
+    pub(crate) fn remove_devices(&self, macs: &[Mac], by: &Author) -> Result<usize, AdministrationError> {
+        let turn = self.committer.turn();
+        let names: Vec<_> = self
+            .each_of(macs)?
+            .into_iter()
+            .map(|row| RecordName::Device { store: row.store, mac: row.first })
+            .collect();
+        names.iter().try_for_each(|name| self.is_free(name))?;
+        let count = names.len();
+        self.commit(&turn, Command::Remove(names), by)?;
+        Ok(count)
+    }
+
+    fn change_several(
+        &self,
+        turn: &Turn<'_>,
+        macs: &[Mac],
+        change: impl Fn(&mut DeviceRow),
+        by: &Author,
+    ) -> Result<Vec<DeviceRow>, AdministrationError> {
+        let mut devices = self.each_of(macs)?;
+        devices.iter_mut().for_each(change);
+        let rows = Rows { devices: devices.clone(), ..Rows::default() };
+        let was = rows.names().collect();
+        self.commit(turn, Command::Change { was, rows }, by)?;
+        Ok(devices)
+    }
+
+    /// The devices of these addresses, in every store; each address is one's.
+    fn each_of(&self, macs: &[Mac]) -> Result<Vec<DeviceRow>, AdministrationError> {
+        let macs: BTreeSet<_> = macs.iter().copied().collect();
+        if macs.is_empty() || macs.len() > MOST_AT_ONCE {
+            return Err(AdministrationError::HowMany { got: macs.len(), most: MOST_AT_ONCE });
+        }
+        let stores: Vec<_> = self.stores()?.into_iter().filter(|row| row.kind == StoreKind::Devices).collect();
+        let (mut found, mut missing) = (Vec::new(), Vec::new());
+        for mac in macs {
+            let before = found.len();
+            for store in &stores {
+                let record = RecordName::Device { store: store.name.clone(), mac };
+                found.extend(self.committer.records.find(&record)?.devices);
+            }
+            if found.len() == before {
+                missing.push(mac.to_string());
+            }
+        }
+        match missing.is_empty() {
+            true => Ok(found),
+            false => Err(AdministrationError::UnknownDevices(missing)),
+        }
+    }
+
+    /// Every group that somebody is in or the active policy names.
+    pub(crate) fn groups(&self) -> Result<Vec<Group>, AdministrationError> {
+        let mut groups: BTreeMap<String, Group> = BTreeMap::new();
+        fn group<'g>(groups: &'g mut BTreeMap<String, Group>, name: &str) -> &'g mut Group {
+            groups.entry(name.to_lowercase()).or_insert_with(|| Group { name: name.to_owned(), ..Group::default() })
+        }
+        self.people()?.iter().flat_map(|row| &row.groups).for_each(|name| group(&mut groups, name).people += 1);
+        self.machines()?.iter().flat_map(|row| &row.groups).for_each(|name| group(&mut groups, name).machines += 1);
+        let snapshot = self.committer.snapshot.load_full();
+        for (name, count) in snapshot.stores.device_groups() {
+            group(&mut groups, &name).devices += count;
+        }
+        for (name, place) in named::groups(&snapshot.active.edition) {
+            group(&mut groups, &name).named_by.push(place);
+        }
+        Ok(groups.into_values().collect())
+    }
+
+    /// Where the active policy names a record.
+    pub(crate) fn named_by(&self, record: &RecordName) -> Vec<String> {
+        named::record(&self.committer.snapshot.load().active.edition, record)
+    }
+
+    fn is_free(&self, record: &RecordName) -> Result<(), AdministrationError> {
+        let by = self.named_by(record);
+        match by.is_empty() {
+            true => Ok(()),
+            false => {
+                let by = format!("the active policy names it ({})", by.join("; "));
+                Err(AdministrationError::RecordInUse { record: record.clone(), by })
+            }
+        }
+    }
+
+    fn commit(&self, turn: &Turn<'_>, command: Command, by: &Author) -> Result<(), AdministrationError> {
+        self.committer.commit_records(turn, command, Expected::Anything, by)
+    }
+}
+
+fn seen_as<R: serde::Serialize>(seen: Option<&RecordVersion>, row: &R, name: &str) -> Result<(), AdministrationError> {
+    match seen {
+        Some(seen) if *seen != RecordVersion::of(row) => Err(AdministrationError::Changed(name.to_owned())),
+        _ => Ok(()),
+    }
+}

@@ -1,0 +1,141 @@
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use regnant_records::{Role, TokenRow, TokenUse};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::clock::{iso, now_ms};
+use crate::http::Api;
+use crate::http::callers::{Permission, ReadAudit, Signed};
+use crate::http::error::{ApiError, blocking};
+use crate::http::extract::Sent;
+use crate::http::record::{shown, time};
+
+/// A token, by what is known of it without knowing it.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct TokenEntry {
+    /// The beginning of its hash, in hexadecimal digits.
+    id: String,
+    administrator: String,
+    /// What its owner calls it; may be empty.
+    name: String,
+    /// What it may do, as far as its owner may.
+    role: String,
+    created: String,
+    /// When it ends; never where there is none.
+    expires: Option<String>,
+    /// When it was used last, to within a minute.
+    used: Option<String>,
+    /// From where.
+    used_from: Option<String>,
+}
+
+/// Tokens: those of everybody for whoever may read that, else one's own.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct TokenList {
+    tokens: Vec<TokenEntry>,
+}
+
+/// A token that is wanted.
+#[derive(Default, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields, default)]
+pub(crate) struct NewToken {
+    /// What to call it.
+    name: String,
+    /// What it may do; one's own role if not said.
+    #[schema(value_type = Option<String>)]
+    role: Option<Role>,
+    /// When it ends; never if not said.
+    expires: Option<String>,
+}
+
+/// A token, shown this once.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct TokenView {
+    /// By what it is known.
+    id: String,
+    /// Send it as `Authorization: Bearer TOKEN`.
+    token: String,
+}
+
+impl TokenEntry {
+    fn new(row: TokenRow, uses: &[TokenUse]) -> Self {
+        let used = uses.iter().find(|used| used.hash == row.hash);
+        Self {
+            id: row.hash.id(),
+            administrator: row.administrator,
+            name: row.name,
+            role: row.role.word().to_owned(),
+            created: iso(row.created_at.cast_unsigned()),
+            expires: shown(row.expires),
+            used: used.map(|used| iso(used.at)),
+            used_from: used.map(|used| used.from.clone()),
+        }
+    }
+}
+
+/// Tokens: those of everybody for engineers and auditors, else one's own.
+#[utoipa::path(get, path = "/api/v1/tokens",
+    responses((status = 200, body = TokenList), (status = 401, body = ApiError)))]
+pub(crate) async fn tokens(State(api): State<Api>, signed: Signed) -> Result<Json<TokenList>, ApiError> {
+    let of_everybody = signed.may(ReadAudit::ROLES);
+    let work = move || {
+        let administrators = &api.administration.administrators;
+        let (rows, uses) = (administrators.tokens()?, administrators.token_uses()?);
+        let own = |row: &TokenRow| of_everybody || row.administrator == signed.bearer.administrator;
+        Ok::<_, regnant_records::RecordsError>(
+            rows.into_iter().filter(own).map(|row| TokenEntry::new(row, &uses)).collect::<Vec<_>>(),
+        )
+    };
+    Ok(Json(TokenList { tokens: blocking(work).await? }))
+}
+
+/// Makes a token with which a program acts as the signed-in administrator. A token makes
+/// only tokens that may no more than itself.
+#[utoipa::path(post, path = "/api/v1/tokens", operation_id = "add_token", request_body = Option<NewToken>,
+    responses((status = 200, body = TokenView), (status = 400, body = ApiError), (status = 403, body = ApiError),
+        (status = 409, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn add(
+    State(api): State<Api>,
+    signed: Signed,
+    new: Option<Sent<NewToken>>,
+) -> Result<Json<TokenView>, ApiError> {
+    let new = new.map(|Sent(new)| new).unwrap_or_default();
+    let role = new.role.unwrap_or_else(|| signed.role());
+    if role != signed.role() && signed.role() != Role::Engineer {
+        return Err(ApiError::forbidden(format!(
+            "You are signed in as {}: a token of yours is one too.",
+            signed.role().word()
+        )));
+    }
+    let expires = new.expires.as_deref().map(time).transpose()?;
+    if expires.is_some_and(|at| at <= now_ms().cast_signed()) {
+        return Err(ApiError::bad("`expires` is over already."));
+    }
+    let work = move || api.administration.administrators.token_for(&signed.author, &new.name, role, expires);
+    let (token, hash) = blocking(work).await?;
+    Ok(Json(TokenView { id: hash.id(), token }))
+}
+
+/// Revokes a token: one's own, or for an engineer anybody's.
+#[utoipa::path(delete, path = "/api/v1/tokens/{id}", operation_id = "revoke_token", params(("id" = String, Path)),
+    responses((status = 204), (status = 404, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn revoke(
+    State(api): State<Api>,
+    signed: Signed,
+    Path(id): Path<String>,
+) -> Result<StatusCode, ApiError> {
+    let work = move || {
+        let administrators = &api.administration.administrators;
+        let anybodys = signed.may(&[Role::Engineer]);
+        let own = |row: &TokenRow| anybodys || row.administrator == signed.bearer.administrator;
+        let found = administrators.tokens()?.into_iter().filter(own).find(|row| row.hash.id() == id);
+        match found {
+            Some(row) => administrators.forget_token(row.hash, &signed.author).map_err(ApiError::from),
+            None => Err(ApiError::not_found("There is no such token of yours; `GET /api/v1/tokens` tells their ids.")),
+        }
+    };
+    blocking(work).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
