@@ -1,4 +1,4 @@
-import { QueryCache, QueryClient, queryOptions } from "@tanstack/react-query";
+import { QueryCache, QueryClient, queryOptions, useQuery } from "@tanstack/react-query";
 import { api, CallError, dataOf } from "./api/client";
 
 /** Who is signed in; a call with status 401 means nobody. */
@@ -7,6 +7,11 @@ export const session = queryOptions({
   queryFn: async () => dataOf(await api.GET("/api/v1/session")),
   staleTime: 60_000,
 });
+
+/** What whoever is signed in may do: engineer, helpdesk or auditor. */
+export function useRole(): string {
+  return useQuery(session).data?.role ?? "";
+}
 
 /** Whether a call failed because nobody is signed in, or no longer. */
 export function isSignedOut(error: unknown): boolean {

@@ -2,13 +2,24 @@ import { createRootRoute, createRoute, createRouter, Outlet, redirect } from "@t
 import { Shell } from "./parts/Shell";
 import { Notice } from "./parts/Notice";
 import { Certificates } from "./places/certificates/Certificates";
+import { DevicePage } from "./places/devices/DevicePage";
+import { Devices } from "./places/devices/Devices";
+import { readSearch as readDeviceSearch } from "./places/devices/devices";
+import { NewDevice } from "./places/devices/NewDevice";
 import { Decision } from "./places/journal/Decision";
 import { type Filter, readFilter } from "./places/journal/entries";
 import { Journal } from "./places/journal/Journal";
 import { NasPage } from "./places/network/NasPage";
 import { Network } from "./places/network/Network";
 import { NewNas } from "./places/network/NewNas";
+import { MachinePage, PersonPage } from "./places/people/AccountPage";
+import { NewMachine, NewPerson } from "./places/people/NewAccount";
+import { People } from "./places/people/People";
+import { readSearch as readPeopleSearch } from "./places/people/people";
 import { Policy } from "./places/policy/Policy";
+import { Audit } from "./places/settings/Audit";
+import { Change } from "./places/settings/Change";
+import { Settings } from "./places/settings/Settings";
 import { SignIn } from "./places/sign-in/SignIn";
 import { Welcome } from "./places/sign-in/Welcome";
 import { isSignedOut, queries, session } from "./queries";
@@ -83,10 +94,76 @@ const newNas = createRoute({
 
 const nas = createRoute({ getParentRoute: () => inside, path: "/network/$name", component: NasPage });
 
+const people = createRoute({
+  getParentRoute: () => inside,
+  path: "/people",
+  component: People,
+  validateSearch: readPeopleSearch,
+});
+
+const newPerson = createRoute({ getParentRoute: () => inside, path: "/people/new", component: NewPerson });
+
+const person = createRoute({ getParentRoute: () => inside, path: "/people/$store/$name", component: PersonPage });
+
+const newMachine = createRoute({ getParentRoute: () => inside, path: "/machines/new", component: NewMachine });
+
+const machine = createRoute({ getParentRoute: () => inside, path: "/machines/$store/$name", component: MachinePage });
+
+const devices = createRoute({
+  getParentRoute: () => inside,
+  path: "/devices",
+  component: Devices,
+  validateSearch: readDeviceSearch,
+});
+
+const newDevice = createRoute({
+  getParentRoute: () => inside,
+  path: "/devices/new",
+  component: NewDevice,
+  validateSearch: (search): { mac?: string } => (typeof search.mac === "string" ? { mac: search.mac } : {}),
+});
+
+const device = createRoute({ getParentRoute: () => inside, path: "/devices/$store/$mac", component: DevicePage });
+
+const settings = createRoute({ getParentRoute: () => inside, path: "/settings", component: Settings });
+
+const audit = createRoute({
+  getParentRoute: () => inside,
+  path: "/settings/audit",
+  component: Audit,
+  validateSearch: (search): { q?: string } => (search.q ? { q: String(search.q) } : {}),
+});
+
+const change = createRoute({ getParentRoute: () => inside, path: "/settings/audit/$revision", component: Change });
+
 const certificates = createRoute({ getParentRoute: () => inside, path: "/certificates", component: Certificates });
 
 export const router = createRouter({
-  routeTree: root.addChildren([signIn, welcome, inside.addChildren([start, journal, decision, policy, network, newNas, nas, certificates])]),
+  routeTree: root.addChildren([
+    signIn,
+    welcome,
+    inside.addChildren([
+      start,
+      journal,
+      decision,
+      policy,
+      network,
+      newNas,
+      nas,
+      people,
+      newPerson,
+      person,
+      newMachine,
+      machine,
+      devices,
+      newDevice,
+      device,
+      certificates,
+      settings,
+      audit,
+      change,
+    ]),
+  ]),
   scrollRestoration: true,
 });
 

@@ -12,6 +12,8 @@ export class CallError extends Error {
   constructor(
     readonly status: number,
     message: string,
+    /** Whether the code of a second factor is wanted too. */
+    readonly needsCode = false,
   ) {
     super(message);
   }
@@ -20,8 +22,8 @@ export class CallError extends Error {
 const told: Middleware = {
   async onResponse({ response }) {
     if (response.ok) return;
-    const body: { error?: string } = await response.json().catch(() => ({}));
-    throw new CallError(response.status, body.error ?? `The service answered ${response.status}.`);
+    const body: { error?: string; needs_code?: boolean } = await response.json().catch(() => ({}));
+    throw new CallError(response.status, body.error ?? `The service answered ${response.status}.`, body.needs_code);
   },
   onError() {
     return new CallError(0, "The service cannot be reached. Nothing was changed; try again when it runs.");

@@ -1008,17 +1008,11 @@ export interface components {
         };
         /** @description What of an administrator shall be otherwise; what is left out stays. Their sessions end. */
         AdministratorPatch: {
-            /** @default null */
-            disabled: boolean | null;
-            /**
-             * @description From when on they are kept out; empty is never.
-             * @default null
-             */
-            expires: string | null;
-            /** @default null */
-            password: string | null;
-            /** @default null */
-            role: string | null;
+            disabled?: boolean | null;
+            /** @description From when on they are kept out; empty is never. */
+            expires?: string | null;
+            password?: string | null;
+            role?: string | null;
         };
         /** @description Somebody who may sign in. */
         AdministratorView: {
@@ -1323,21 +1317,13 @@ export interface components {
          *     `PUT /api/v1/devices/bar`'s.
          */
         DevicePatch: {
-            /**
-             * @description Empty is never.
-             * @default null
-             */
-            expires: string | null;
-            /** @default null */
-            groups: string[] | null;
-            /** @default null */
-            mac: string | null;
-            /** @default null */
-            note: string | null;
-            /** @default null */
-            owner: string | null;
-            /** @default null */
-            title: string | null;
+            /** @description Empty is never. */
+            expires?: string | null;
+            groups?: string[] | null;
+            mac?: string | null;
+            note?: string | null;
+            owner?: string | null;
+            title?: string | null;
         };
         /** @description A device. */
         DeviceView: {
@@ -1615,23 +1601,14 @@ export interface components {
         };
         /** @description What of a machine shall be otherwise; what is left out stays. */
         MachinePatch: {
-            /** @default null */
-            disabled: boolean | null;
-            /**
-             * @description Empty is never.
-             * @default null
-             */
-            expires: string | null;
-            /** @default null */
-            groups: string[] | null;
-            /** @default null */
-            mschap: boolean | null;
-            /** @default null */
-            name: string | null;
-            /** @default null */
-            note: string | null;
-            /** @default null */
-            password: string | null;
+            disabled?: boolean | null;
+            /** @description Empty is never. */
+            expires?: string | null;
+            groups?: string[] | null;
+            mschap?: boolean | null;
+            name?: string | null;
+            note?: string | null;
+            password?: string | null;
         };
         /** @description A machine that proves itself; no password is ever shown. */
         MachineView: {
@@ -1700,26 +1677,16 @@ export interface components {
         };
         /** @description What of a NAS shall be otherwise; what is left out stays. */
         NasPatch: {
-            /** @default null */
-            addresses: string[] | null;
-            /** @default null */
-            class_at_login: boolean | null;
-            /** @default null */
-            dialect: string | null;
-            /** @default null */
-            kind: string | null;
-            /** @default null */
-            name: string | null;
-            /** @default null */
-            note: string | null;
-            /** @default null */
-            require_message_authenticator: boolean | null;
-            /** @default null */
-            secret: string | null;
-            /** @default null */
-            site: string | null;
-            /** @default null */
-            tags: string[] | null;
+            addresses?: string[] | null;
+            class_at_login?: boolean | null;
+            dialect?: string | null;
+            kind?: string | null;
+            name?: string | null;
+            note?: string | null;
+            require_message_authenticator?: boolean | null;
+            secret?: string | null;
+            site?: string | null;
+            tags?: string[] | null;
         };
         /** @description The secret that is shared with a NAS. */
         NasSecret: {
@@ -1838,21 +1805,12 @@ export interface components {
         };
         /** @description A token that is wanted. */
         NewToken: {
-            /**
-             * @description When it ends; never if not said.
-             * @default null
-             */
-            expires: string | null;
-            /**
-             * @description What to call it.
-             * @default
-             */
-            name: string;
-            /**
-             * @description What it may do; one's own role if not said.
-             * @default null
-             */
-            role: string | null;
+            /** @description When it ends; never if not said. */
+            expires?: string | null;
+            /** @description What to call it. */
+            name?: string;
+            /** @description What it may do; one's own role if not said. */
+            role?: string | null;
         };
         /** @description Whom to trust. */
         NewTrust: {
@@ -1967,27 +1925,16 @@ export interface components {
         };
         /** @description What of a person shall be otherwise; what is left out stays. */
         PersonPatch: {
-            /** @default null */
-            disabled: boolean | null;
-            /** @default null */
-            engineers_only: boolean | null;
-            /**
-             * @description Empty is never.
-             * @default null
-             */
-            expires: string | null;
-            /** @default null */
-            groups: string[] | null;
-            /** @default null */
-            mschap: boolean | null;
-            /** @default null */
-            name: string | null;
-            /** @default null */
-            note: string | null;
-            /** @default null */
-            password: string | null;
-            /** @default null */
-            recoverable_password: boolean | null;
+            disabled?: boolean | null;
+            engineers_only?: boolean | null;
+            /** @description Empty is never. */
+            expires?: string | null;
+            groups?: string[] | null;
+            mschap?: boolean | null;
+            name?: string | null;
+            note?: string | null;
+            password?: string | null;
+            recoverable_password?: boolean | null;
         };
         /** @description A person; no password is ever shown. */
         PersonView: {

@@ -8,7 +8,10 @@ const PLACES = [
   { to: "/journal", name: "Journal" },
   { to: "/policy", name: "Policy" },
   { to: "/network", name: "Network" },
+  { to: "/people", name: "People" },
+  { to: "/devices", name: "Devices" },
   { to: "/certificates", name: "Certificates" },
+  { to: "/settings", name: "Settings" },
 ] as const;
 
 /** The rail of places, around every page that needs somebody signed in. */
@@ -20,7 +23,7 @@ export function Shell() {
       <nav aria-label="Places" className="sticky top-0 flex h-screen flex-col border-r border-line px-5 py-6">
         <span className="mb-8 font-serif text-xl font-semibold text-deep">Regnant</span>
         <ul className="space-y-1">
-          {PLACES.map((place) => (
+          {PLACES.filter((place) => place.to !== "/policy" || data?.role !== "helpdesk").map((place) => (
             <li key={place.to}>
               <Link
                 to={place.to}
@@ -31,7 +34,7 @@ export function Shell() {
             </li>
           ))}
         </ul>
-        <SignOut name={data?.name ?? ""} />
+        <SignOut name={data?.name ?? ""} role={data?.role ?? ""} />
       </nav>
       <main className="min-w-0 px-10 py-6">
         <Outlet />
@@ -40,7 +43,7 @@ export function Shell() {
   );
 }
 
-function SignOut({ name }: { name: string }) {
+function SignOut({ name, role }: { name: string; role: string }) {
   const queries = useQueryClient();
   const navigate = useNavigate();
   const leave = async () => {
@@ -51,6 +54,7 @@ function SignOut({ name }: { name: string }) {
   return (
     <div className="mt-auto text-sm text-soft">
       <div className="truncate">{name}</div>
+      <div className="mb-1">{role}</div>
       <button type="button" onClick={leave} className="cursor-pointer text-deep hover:underline">
         Sign out
       </button>

@@ -15,3 +15,16 @@ export function day(at: string): string {
 export function span(micros: number): string {
   return micros < 1_000 ? `${micros} µs` : `${(micros / 1_000).toFixed(1)} ms`;
 }
+
+const MOMENT = new Intl.DateTimeFormat("en-GB", {
+  day: "2-digit",
+  month: "short",
+  year: "numeric",
+  hour: "2-digit",
+  minute: "2-digit",
+});
+
+/** A day and time of day: 26 Nov 2026, 14:02. */
+export function moment(at: string): string {
+  return MOMENT.format(new Date(at));
+}

@@ -17,6 +17,16 @@ pub const DICTIONARY: &str = include_str!("../harbour/tarnworks.dictionary.toml"
 /// How the yard's switches want to be told, as a dialect file.
 pub const DIALECT: &str = include_str!("../harbour/tarnworks.dialect.toml");
 
+/// A camera whose time is over at some time, such as `2026-12-31T18:00:00Z`, as an inventory
+/// file has it.
+pub fn camera_on_loan(ends: &str) -> String {
+    format!(
+        "[[device]]\nstore = \"harbour-devices\"\nmac = \"02:00:5e:50:00:3c\"\ntitle = \"quay camera\"\n\
+         groups = [\"cameras\"]\nowner = \"Dredging contractor\"\nnote = \"On loan while the basin is dredged\"\n\
+         expires = \"{ends}\"\n"
+    )
+}
+
 /// Somebody who signs in to the console.
 pub struct Administrator {
     /// Their name.

@@ -55,6 +55,21 @@ async fn main() {
     browser.click_text("a", "Add this NAS").await;
     browser.find("input[name=site]").await;
     picture("add-nas.png").await;
+    page.goto(&format!("{CONSOLE}/devices?q=scanner")).await.unwrap();
+    browser.find("ul[aria-label=Devices] li").await;
+    picture("devices.png").await;
+    page.goto(&format!("{CONSOLE}/devices/harbour-devices/02:00:5e:40:00:66")).await.unwrap();
+    browser.sees("Its past").await;
+    picture("device.png").await;
+    page.goto(&format!("{CONSOLE}/people")).await.unwrap();
+    browser.find("ul[aria-label=People] li").await;
+    picture("people.png").await;
+    page.goto(&format!("{CONSOLE}/settings")).await.unwrap();
+    browser.find("ul[aria-label=Tokens] li").await;
+    picture("settings.png").await;
+    page.goto(&format!("{CONSOLE}/settings/audit")).await.unwrap();
+    browser.find("ul[aria-label=Changes] li").await;
+    picture("audit.png").await;
     terminal(&browser, &folder).await;
     browser.close().await;
 }

@@ -205,3 +205,116 @@ fn a_sender_that_nobody_knows_is_added_from_the_page_and_changed_and_removed() {
         browser.close().await;
     });
 }
+
+#[test]
+fn a_device_is_found_barred_by_the_helpdesk_and_its_past_is_read() {
+    block_on(async {
+        let service = Running::harbour();
+        for (name, role, password) in [("desk", "helpdesk", "desk-demo-1"), ("ledger", "auditor", "ledger-demo-1")] {
+            let new = serde_json::json!({ "name": name, "role": role, "password": password });
+            assert_eq!(service.post("administrators", &new).0, 201);
+        }
+        let browser = Browser::start().await;
+        browser.page.goto(&format!("{}/devices", service.api)).await.unwrap();
+        browser.find("input[name=name]").await;
+        browser.sign_in("desk", "desk-demo-1").await;
+        // Long lists are drawn as far as they are seen.
+        browser.sees("119 shown of 119 that there are.").await;
+        let rows = "ul[aria-label=Devices] li";
+        let drawn = browser.page.find_all(fantoccini::Locator::Css(rows)).await.unwrap().len();
+        assert!((10..60).contains(&drawn), "{drawn}");
+        browser.find("input[type=search]").await.send_keys("20.0007").await.unwrap();
+        browser.sees("1 shown of 119 that there are.").await;
+        assert!(browser.page.current_url().await.unwrap().as_str().contains("20.0007"));
+        browser.find("ul[aria-label=Devices] li a").await.click().await.unwrap();
+        browser.sees("crane controller").await;
+        // No policy and nothing to change for the helpdesk, and a device to keep out.
+        for hidden in ["Policy", "Change", "Remove", "Its past"] {
+            let found = browser.page.source().await.unwrap();
+            assert!(!found.contains(&format!(">{hidden}<")), "{hidden}");
+        }
+        let reason = "input[aria-label='Why it is barred']";
+        browser.find(reason).await.send_keys("Fell into the basin").await.unwrap();
+        browser.click_text("button", "Bar it").await;
+        browser.sees("It must stay out: Fell into the basin.").await;
+        service.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200007"]).ends_with(1);
+        // A person is helped, and one who could administer equipment is not.
+        browser.page.goto(&format!("{}/people/harbour/ola.nett", service.api)).await.unwrap();
+        browser.sees("Their password is for an engineer to set").await;
+        browser.page.goto(&format!("{}/people/harbour/tom.reed", service.api)).await.unwrap();
+        browser.find("input[aria-label='A new password']").await.send_keys("Winch-Drum-33").await.unwrap();
+        browser.click_text("button", "Set it").await;
+        browser.sees("They sign in with it from now on.").await;
+        let vpn = ["pap", "--user", "tom.reed", "--password", "Winch-Drum-33"];
+        service.try_from(&PILOT_VPN_1, &vpn).ends_with(0);
+        browser.click_text("button", "Sign out").await;
+        browser.find("input[name=name]").await;
+
+        browser.page.goto(&format!("{}/devices/harbour-devices/02:00:5e:20:00:07", service.api)).await.unwrap();
+        browser.find("input[name=name]").await;
+        browser.sign_in("ledger", "ledger-demo-1").await;
+        browser.sees("Its past").await;
+        browser.find("ol[aria-label='Its past'] li a").await.click().await.unwrap();
+        browser.sees("Fell into the basin").await;
+        browser.page.goto(&format!("{}/settings/audit?q=desk", service.api)).await.unwrap();
+        browser.find("ul[aria-label=Changes] li").await;
+        browser.click_text("button", "Check that nothing was changed").await;
+        browser.sees("changes are as they were written").await;
+        browser.close().await;
+    });
+}
+
+#[test]
+fn a_person_and_a_device_are_added_changed_and_removed_in_the_page() {
+    block_on(async {
+        let service = Running::harbour();
+        let browser = Browser::start().await;
+        browser.page.goto(&format!("{}/people/new", service.api)).await.unwrap();
+        browser.find("input[name=name]").await;
+        browser.sign_in("harbour", PASSWORD).await;
+        browser.sees("Add a person").await;
+        let fill = async |name: &str, text: &str| {
+            browser.find(&format!("input[name={name}]")).await.send_keys(text).await.unwrap();
+        };
+        fill("name", "mara.quay").await;
+        fill("groups", "staff").await;
+        fill("password", "Summer2026").await;
+        browser.click_text("button", "Add").await;
+        assert!(browser.text("[role=alert]").await.contains("among the first that are tried"));
+        browser.find("input[name=password]").await.clear().await.unwrap();
+        fill("password", "Dry-Dock-82").await;
+        browser.click_text("button", "Add").await;
+        browser.sees("Its past").await;
+        let vpn = ["pap", "--user", "mara.quay", "--password", "Dry-Dock-82"];
+        service.try_from(&PILOT_VPN_1, &vpn).ends_with(0);
+        browser.click_text("button", "Remove").await;
+        browser.sees("Nothing is proved by this account any more").await;
+        browser.click_text("button", "Remove them").await;
+        browser.sees("6 of 6").await;
+
+        browser.page.goto(&format!("{}/devices/new?mac=0200.5e20.0099", service.api)).await.unwrap();
+        fill("title", "spare crane controller").await;
+        fill("groups", "cranes").await;
+        browser.click_text("button", "Add").await;
+        browser.sees("02:00:5e:20:00:99").await;
+        service.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200099"]).ends_with(0);
+        browser.click_text("button", "Change").await;
+        fill("owner", "Tom Reed").await;
+        service.client(&["device", "change", "02005e200099", "--note", "faster"]).succeeds();
+        browser.click_text("button", "Save").await;
+        assert!(browser.text("[role=alert]").await.contains("was changed in between"));
+
+        // Several at once, pasted.
+        browser.page.goto(&format!("{}/devices", service.api)).await.unwrap();
+        browser.click_text("button", "paste addresses").await;
+        let pasted = "02005e200099, 02-00-5E-20-00-01";
+        browser.find("textarea[aria-label=Addresses]").await.send_keys(pasted).await.unwrap();
+        browser.sees("2 devices").await;
+        browser.find("input[aria-label=Groups]").await.send_keys("spare").await.unwrap();
+        browser.click_text("button", "Put into").await;
+        browser.sees("0 devices").await;
+        let (_, one) = service.get("devices/harbour-devices/02005e200001");
+        assert_eq!(one["device"]["groups"], serde_json::json!(["cranes", "spare"]));
+        browser.close().await;
+    });
+}

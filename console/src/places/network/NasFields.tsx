@@ -1,9 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
-import type { ReactNode } from "react";
 import { api, dataOf } from "../../api/client";
+import { BOX, Check, Field } from "../../parts/Field";
 import { type Draft, KINDS } from "./nases";
-
-const BOX = "w-full rounded-sm border border-soft bg-sheet px-3 py-1";
 
 /** The fields of a NAS, with help at each. */
 export function NasFields(props: { draft: Draft; isNew: boolean; change: (draft: Draft) => void }) {
@@ -79,35 +77,5 @@ export function NasFields(props: { draft: Draft; isNew: boolean; change: (draft:
         change={(classAtLogin) => change({ ...draft, classAtLogin })}
       />
     </div>
-  );
-}
-
-function Field({ label, help, children }: { label: string; help: string; children: ReactNode }) {
-  return (
-    <label className="grid grid-cols-[9rem_1fr] items-start gap-x-4">
-      <span className="pt-1 font-semibold">{label}</span>
-      <span>
-        {children}
-        <span className="block text-sm text-soft">{help}</span>
-      </span>
-    </label>
-  );
-}
-
-function Check(props: { label: string; help: string; checked: boolean; change: (checked: boolean) => void }) {
-  return (
-    <label className="grid grid-cols-[9rem_1fr] items-baseline gap-x-4">
-      <span />
-      <span>
-        <input
-          type="checkbox"
-          checked={props.checked}
-          onChange={(event) => props.change(event.target.checked)}
-          className="mr-2"
-        />
-        {props.label}
-        <span className="block text-sm text-soft">{props.help}</span>
-      </span>
-    </label>
   );
 }

@@ -1,11 +1,16 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
-import { AlertDialog } from "radix-ui";
 import { type FormEvent, useState } from "react";
-import { api, CallError, dataOf } from "../../api/client";
+import { api, dataOf } from "../../api/client";
 import type { components } from "../../api/schema";
+import { Confirm } from "../../parts/Confirm";
+import { Facts as Known } from "../../parts/Facts";
+import { LastDecision } from "../../parts/LastDecision";
 import { Notice } from "../../parts/Notice";
-import { Row } from "../journal/Row";
+import { Past } from "../../parts/Past";
+import { recordPath } from "../../parts/records";
+import { Refused } from "../../parts/Refused";
+import { useRole } from "../../queries";
 import { draftOf, formOf, type Nas } from "./nases";
 import { NasFields } from "./NasFields";
 
@@ -15,6 +20,7 @@ type Detail = components["schemas"]["NasDetail"];
 export function NasPage() {
   const { name } = useParams({ from: "/inside/network/$name" });
   const [editing, setEditing] = useState(false);
+  const role = useRole();
   const found = useQuery({
     queryKey: ["nas", name],
     queryFn: async () => {
@@ -41,7 +47,7 @@ export function NasPage() {
       ) : (
         <>
           <Facts detail={detail} />
-          <p className="mt-6 flex gap-6">
+          <p className={role === "engineer" ? "mt-6 flex gap-6" : "hidden"}>
             <button type="button" onClick={() => setEditing(true)} className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper">
               Change
             </button>
@@ -76,29 +82,9 @@ function Facts({ detail: { nas, heard, named_by, instead } }: { detail: Detail }
           {lack}
         </p>
       ))}
-      <dl className="grid grid-cols-[12rem_1fr] gap-x-4 border-t border-line">
-        {rows
-          .filter(([, value]) => value)
-          .map(([label, value]) => (
-            <div key={label} className="col-span-2 grid grid-cols-subgrid border-b border-line py-1.5">
-              <dt className="text-soft">{label}</dt>
-              <dd className="min-w-0 break-words">{value}</dd>
-            </div>
-          ))}
-      </dl>
-      <section className="mt-6">
-        <h2 className="border-b border-ink pb-1 font-serif text-xl">Last heard</h2>
-        {heard ? (
-          <ol aria-label="Last heard">
-            <Row entry={heard} />
-          </ol>
-        ) : (
-          <p className="py-2 text-soft">Never.</p>
-        )}
-        <Link to="/journal" search={{ q: nas.name }} className="mt-2 inline-block text-deep hover:underline">
-          All of its entries
-        </Link>
-      </section>
+      <Known rows={rows} />
+      <LastDecision title="Last heard" heard={heard} q={nas.name} />
+      <Past record={recordPath("nas", nas.name)} />
     </>
   );
 }
@@ -129,7 +115,7 @@ function Edit({ nas, seen, close }: { nas: Nas; seen: string; close: () => void 
   return (
     <form onSubmit={submit} className="max-w-2xl">
       <NasFields draft={draft} isNew={false} change={setDraft} />
-      {changed.error && <Refused error={changed.error} />}
+      <Refused error={changed.error} />
       <p className="mt-6 flex gap-6">
         <button type="submit" disabled={changed.isPending} className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper">
           Save
@@ -159,42 +145,20 @@ function Remove({ detail, seen }: { detail: Detail; seen: string }) {
     },
   });
   return (
-    <AlertDialog.Root>
-      <AlertDialog.Trigger className="cursor-pointer text-rust hover:underline">Remove</AlertDialog.Trigger>
-      <AlertDialog.Portal>
-        <AlertDialog.Overlay className="fixed inset-0 z-30 bg-ink/40" />
-        <AlertDialog.Content className="fixed top-1/4 left-1/2 z-40 w-[32rem] -translate-x-1/2 rounded-sm bg-paper p-6">
-          <AlertDialog.Title className="font-serif text-xl">Remove {nas.name}?</AlertDialog.Title>
-          <AlertDialog.Description className="my-3">
-            {instead.length > 0
-              ? `Its packets are then taken by others (${instead.join("; ")}), under their secrets.`
-              : "Its packets are then not heard any more. Sessions that it has go on until it asks again."}{" "}
-            {named_by.length > 0 && `The active policy names it (${named_by.join("; ")}), so that it stays until that changes.`}
-          </AlertDialog.Description>
-          {removed.error && <Refused error={removed.error} />}
-          <p className="mt-4 flex justify-end gap-6">
-            <AlertDialog.Cancel className="cursor-pointer text-deep hover:underline">Keep it</AlertDialog.Cancel>
-            <button
-              type="button"
-              disabled={removed.isPending || named_by.length > 0}
-              onClick={() => removed.mutate()}
-              className="cursor-pointer rounded-sm bg-rust px-4 py-1 text-paper disabled:opacity-50"
-            >
-              Remove it
-            </button>
-          </p>
-        </AlertDialog.Content>
-      </AlertDialog.Portal>
-    </AlertDialog.Root>
-  );
-}
-
-function Refused({ error }: { error: Error }) {
-  const late = error instanceof CallError && error.status === 412;
-  return (
-    <p role="alert" className="mt-4 border-l-2 border-rust bg-tint px-3 py-2">
-      {error.message}
-      {late && " What you typed is still here: copy what you need, cancel, and begin again."}
-    </p>
+    <Confirm
+      action="Remove"
+      title={`Remove ${nas.name}?`}
+      keep="Keep it"
+      confirm="Remove it"
+      error={removed.error}
+      busy={removed.isPending}
+      forbidden={named_by.length > 0}
+      act={() => removed.mutate()}
+    >
+      {instead.length > 0
+        ? `Its packets are then taken by others (${instead.join("; ")}), under their secrets.`
+        : "Its packets are then not heard any more. Sessions that it has go on until it asks again."}{" "}
+      {named_by.length > 0 && `The active policy names it (${named_by.join("; ")}), so that it stays until that changes.`}
+    </Confirm>
   );
 }

@@ -7,7 +7,8 @@ export function Form(props: {
   lead: string;
   action: string;
   passwordKind: "current-password" | "new-password";
-  submit: (name: string, password: string) => Promise<void>;
+  wantsCode?: boolean;
+  submit: (name: string, password: string, code: string) => Promise<void>;
   children?: ReactNode;
 }) {
   const [error, setError] = useState<string>();
@@ -18,7 +19,7 @@ export function Form(props: {
     setBusy(true);
     setError(undefined);
     try {
-      await props.submit(String(form.get("name")), String(form.get("password")));
+      await props.submit(String(form.get("name")), String(form.get("password")), String(form.get("code") ?? ""));
     } catch (failure) {
       setError(failure instanceof Error ? failure.message : String(failure));
     } finally {
@@ -34,6 +35,9 @@ export function Form(props: {
       <form onSubmit={send} className="space-y-4">
         <Field label="Name" name="name" type="text" autoComplete="username" />
         <Field label="Password" name="password" type="password" autoComplete={props.passwordKind} />
+        {props.wantsCode && (
+          <Field label="Code of the second factor, or a recovery code" name="code" type="text" autoComplete="one-time-code" />
+        )}
         {error && (
           <p role="alert" className="border-l-2 border-rust pl-3 text-rust">
             {error}

@@ -10,7 +10,7 @@ use std::sync::Arc;
 use std::sync::mpsc::channel;
 use std::thread;
 
-use jiff::Zoned;
+use jiff::{SignedDuration, Timestamp, Zoned};
 use regnant_campus::certificates::{SERVER, TRUST};
 use regnant_campus::story::{self, Scene};
 use regnant_campus::{Nas, Outcome, harbour, traffic};
@@ -80,7 +80,10 @@ fn furnish(administration: &Arc<Administration>, data: &Path) -> Result<(String,
     administration.languages.add_dictionary("tarnworks.dictionary.toml", harbour::DICTIONARY, author)?;
     administration.languages.add_dialect("tarnworks.dialect.toml", harbour::DIALECT, author)?;
     if administration.equipment.all()?.is_empty() {
-        administration.inventories.import(Inventory::from_toml("inventory.toml", harbour::INVENTORY)?, author)?;
+        let in_two_days = Timestamp::now() + SignedDuration::from_hours(48);
+        for text in [harbour::INVENTORY, &harbour::camera_on_loan(&format!("{in_two_days:.0}"))] {
+            administration.inventories.import(Inventory::from_toml("inventory.toml", text)?, author)?;
+        }
     }
     add_administrators(administration, author)?;
     let certificates = certificates::lay_out(&data.join("certificates"))?;

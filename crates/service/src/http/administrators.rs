@@ -48,7 +48,7 @@ pub(crate) struct NewAdministrator {
 
 /// What of an administrator shall be otherwise; what is left out stays. Their sessions end.
 #[derive(Default, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields, default)]
+#[serde(deny_unknown_fields)]
 pub(crate) struct AdministratorPatch {
     #[schema(value_type = Option<String>)]
     password: Option<SecretText>,

@@ -88,7 +88,7 @@ pub(crate) struct NewDevice {
 /// What of a device shall be otherwise; what is left out stays. Whether it is barred is
 /// `PUT /api/v1/devices/bar`'s.
 #[derive(Default, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields, default)]
+#[serde(deny_unknown_fields)]
 pub(crate) struct DevicePatch {
     mac: Option<String>,
     title: Option<String>,

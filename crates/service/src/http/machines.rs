@@ -72,7 +72,7 @@ pub(crate) struct NewMachine {
 
 /// What of a machine shall be otherwise; what is left out stays.
 #[derive(Default, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields, default)]
+#[serde(deny_unknown_fields)]
 pub(crate) struct MachinePatch {
     name: Option<String>,
     #[schema(value_type = Option<String>)]

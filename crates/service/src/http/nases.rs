@@ -111,7 +111,7 @@ pub(crate) struct NasForm {
 
 /// What of a NAS shall be otherwise; what is left out stays.
 #[derive(Default, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields, default)]
+#[serde(deny_unknown_fields)]
 pub(crate) struct NasPatch {
     name: Option<String>,
     addresses: Option<Vec<String>>,

@@ -82,7 +82,7 @@ pub(crate) struct NewPerson {
 
 /// What of a person shall be otherwise; what is left out stays.
 #[derive(Default, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields, default)]
+#[serde(deny_unknown_fields)]
 pub(crate) struct PersonPatch {
     name: Option<String>,
     #[schema(value_type = Option<String>)]

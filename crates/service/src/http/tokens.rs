@@ -39,9 +39,10 @@ pub(crate) struct TokenList {
 
 /// A token that is wanted.
 #[derive(Default, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields, default)]
+#[serde(deny_unknown_fields)]
 pub(crate) struct NewToken {
     /// What to call it.
+    #[serde(default)]
     name: String,
     /// What it may do; one's own role if not said.
     #[schema(value_type = Option<String>)]

@@ -1,0 +1,62 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link, useNavigate, useSearch } from "@tanstack/react-router";
+import { type FormEvent, useState } from "react";
+import { api, dataOf } from "../../api/client";
+import { ChoiceField } from "../../parts/Field";
+import { Refused } from "../../parts/Refused";
+import { stores } from "../people/stores";
+import { DeviceFields } from "./DeviceFields";
+import { changeOf, type DeviceDraft } from "./devices";
+
+/** A form for a device that is not there yet. */
+export function NewDevice() {
+  const { mac = "" } = useSearch({ from: "/inside/devices/new" });
+  const known = useQuery(stores);
+  const names = known.data?.stores.filter((store) => store.kind === "devices").map((store) => store.name) ?? [];
+  const [draft, setDraft] = useState<DeviceDraft>({ store: "", mac, title: "", groups: "", owner: "", note: "", expires: "" });
+  const store = draft.store || (names[0] ?? "");
+  const queries = useQueryClient();
+  const navigate = useNavigate();
+  const added = useMutation({
+    mutationFn: async () => {
+      const { expires, ...rest } = changeOf(draft);
+      return dataOf(await api.POST("/api/v1/devices", { body: { ...rest, store, ...(expires ? { expires } : {}) } }));
+    },
+    onSuccess: async (device) => {
+      await queries.invalidateQueries();
+      await navigate({ to: "/devices/$store/$mac", params: { store: device.store, mac: device.mac } });
+    },
+  });
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    added.mutate();
+  };
+  return (
+    <div className="max-w-2xl">
+      <title>Add a device · Regnant</title>
+      <h1 className="mb-6 font-serif text-2xl">Add a device</h1>
+      <form onSubmit={submit} className="grid gap-4">
+        {names.length !== 1 && (
+          <ChoiceField
+            label="Store"
+            help={names.length === 0 ? "There is no store of devices yet: add one under People." : "Where policies look it up."}
+            name="store"
+            value={store}
+            choices={names}
+            change={(value) => setDraft({ ...draft, store: value })}
+          />
+        )}
+        <DeviceFields draft={draft} change={setDraft} />
+        <Refused error={added.error} />
+        <p className="mt-2 flex gap-6">
+          <button type="submit" disabled={added.isPending} className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper">
+            Add
+          </button>
+          <Link to="/devices" className="py-1 text-deep hover:underline">
+            Cancel
+          </Link>
+        </p>
+      </form>
+    </div>
+  );
+}

@@ -1,0 +1,113 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link, useNavigate, useSearch } from "@tanstack/react-router";
+import { api, dataOf } from "../../api/client";
+import { Exports } from "../../parts/Exports";
+import { Notice } from "../../parts/Notice";
+import { PlaceHead } from "../../parts/PlaceHead";
+import { Rows } from "../../parts/Rows";
+import { moment } from "../../parts/time";
+import { useRole } from "../../queries";
+import { Groups } from "./Groups";
+import { holds, type Machine, type Person, state, VIEWS } from "./people";
+import { Stores } from "./Stores";
+
+const FIELDS = ["store", "name", "groups", "disabled", "expires", "mschap", "note"] as const;
+
+/** People and machines that prove themselves, their groups, and the stores they are in. */
+export function People() {
+  const { show = "people", q = "" } = useSearch({ from: "/inside/people" });
+  const navigate = useNavigate();
+  const role = useRole();
+  const look = (text: string) =>
+    void navigate({ to: "/people", search: { show: show === "people" ? undefined : show, q: text || undefined }, replace: true });
+  return (
+    <>
+      <title>People · Regnant</title>
+      <PlaceHead title="People" placeholder="Name, group, note …" q={q} look={look}>
+        <nav aria-label="What is shown" className="flex gap-4">
+          {VIEWS.map((view) => (
+            <Link
+              key={view}
+              to="/people"
+              search={{ show: view === "people" ? undefined : view, q: q || undefined }}
+              aria-current={view === show ? "page" : undefined}
+              className={view === show ? "border-b-2 border-deep" : "text-soft"}
+            >
+              {view}
+            </Link>
+          ))}
+        </nav>
+        {role === "engineer" && (show === "people" || show === "machines") && (
+          <Link
+            to={show === "people" ? "/people/new" : "/machines/new"}
+            className="ml-auto rounded-sm bg-deep px-3 py-1 text-paper"
+          >
+            {show === "people" ? "Add a person" : "Add a machine"}
+          </Link>
+        )}
+      </PlaceHead>
+      {show === "people" && <PersonList q={q} />}
+      {show === "machines" && <MachineList q={q} />}
+      {show === "groups" && <Groups q={q} />}
+      {show === "stores" && <Stores />}
+    </>
+  );
+}
+
+/** The first of a kind, as many as people look through. */
+const MOST = 5_000;
+
+function PersonList({ q }: { q: string }) {
+  const people = useQuery({
+    queryKey: ["people"],
+    queryFn: async () => dataOf(await api.GET("/api/v1/people", { params: { query: { limit: MOST } } })),
+  });
+  if (people.error) return <Notice title="People cannot be shown" text={people.error.message} />;
+  return <Accounts label="People" q={q} all={people.data?.people} none="No store knows a person yet: add the first." to="/people/$store/$name" />;
+}
+
+function MachineList({ q }: { q: string }) {
+  const machines = useQuery({
+    queryKey: ["machines"],
+    queryFn: async () => dataOf(await api.GET("/api/v1/machines", { params: { query: { limit: MOST } } })),
+  });
+  if (machines.error) return <Notice title="Machines cannot be shown" text={machines.error.message} />;
+  return (
+    <Accounts label="Machines" q={q} all={machines.data?.machines} none="No store knows a machine yet: add the first." to="/machines/$store/$name" />
+  );
+}
+
+function Accounts(props: {
+  label: string;
+  q: string;
+  all: (Person | Machine)[] | undefined;
+  none: string;
+  to: "/people/$store/$name" | "/machines/$store/$name";
+}) {
+  const shown = (props.all ?? []).filter((one) => holds([one.name, one.store, one.note, ...one.groups], props.q));
+  if (!props.all) return null;
+  if (shown.length === 0) return <p className="text-soft">{props.all.length === 0 ? props.none : "None fits."}</p>;
+  return (
+    <>
+      <Rows label={props.label} rows={shown} keyOf={(one) => `${one.store}/${one.name}`}>
+        {(one) => (
+          <div className="grid h-full grid-cols-[13rem_8rem_1fr_1fr_1fr] items-center gap-x-4">
+            <Link to={props.to} params={{ store: one.store, name: one.name }} className="truncate font-semibold text-deep after:absolute after:inset-0">
+              {one.name}
+            </Link>
+            <span className="truncate text-soft">{one.store}</span>
+            <span className="truncate">{one.groups.join(", ")}</span>
+            <span className="truncate">{state(one)}</span>
+            <span className="truncate text-soft">{one.expires ? `until ${moment(one.expires)}` : one.note}</span>
+          </div>
+        )}
+      </Rows>
+      <p className="mt-2 flex justify-between text-sm text-soft">
+        <span role="status">
+          {shown.length} of {props.all.length}
+        </span>
+        <Exports name={props.label.toLowerCase()} fields={FIELDS} all={() => Promise.resolve(shown)} />
+      </p>
+    </>
+  );
+}

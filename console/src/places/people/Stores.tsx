@@ -1,0 +1,95 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { type FormEvent, useState } from "react";
+import { api } from "../../api/client";
+import { Confirm } from "../../parts/Confirm";
+import { Notice } from "../../parts/Notice";
+import { Refused } from "../../parts/Refused";
+import { useRole } from "../../queries";
+import { stores } from "./stores";
+
+/** Where identities are looked up, and what is in each. */
+export function Stores() {
+  const known = useQuery(stores);
+  const role = useRole();
+  const queries = useQueryClient();
+  const removed = useMutation({
+    mutationFn: async (name: string) => {
+      await api.DELETE("/api/v1/stores/{name}", { params: { path: { name } } });
+    },
+    onSuccess: () => void queries.invalidateQueries(),
+  });
+  if (known.error) return <Notice title="Stores cannot be shown" text={known.error.message} />;
+  if (!known.data) return null;
+  return (
+    <>
+      <ul aria-label="Stores" className="border-t border-line">
+        {known.data.stores.map((store) => (
+          <li key={store.name} className="grid grid-cols-[13rem_1fr_1fr_6rem] items-baseline gap-x-4 border-b border-line py-1.5">
+            <span className="font-semibold">{store.name}</span>
+            <span>
+              {store.kind === "people" ? `${store.people} people, ${store.machines} machines` : `${store.devices.toLocaleString("en-GB")} devices`}
+            </span>
+            <span className="text-soft">{store.in_policy ? "The active policy looks identities up in it." : "The active policy does not name it."}</span>
+            {role === "engineer" && (
+              <Confirm
+                action="Remove"
+                title={`Remove store ${store.name}?`}
+                keep="Keep it"
+                confirm="Remove it"
+                error={removed.error}
+                busy={removed.isPending}
+                forbidden={store.in_policy || store.people + store.machines + store.devices > 0}
+                act={() => removed.mutate(store.name)}
+              >
+                {store.in_policy
+                  ? "The active policy looks identities up in it, so that it stays until that changes."
+                  : store.people + store.machines + store.devices > 0
+                    ? "It holds something, so that it stays until that is removed."
+                    : "It is empty, and no policy names it."}
+              </Confirm>
+            )}
+          </li>
+        ))}
+      </ul>
+      {role === "engineer" && <NewStore />}
+    </>
+  );
+}
+
+function NewStore() {
+  const [name, setName] = useState("");
+  const [kind, setKind] = useState("people");
+  const queries = useQueryClient();
+  const added = useMutation({
+    mutationFn: async () => {
+      await api.POST("/api/v1/stores", { body: { name: name.trim(), kind } });
+    },
+    onSuccess: () => {
+      setName("");
+      void queries.invalidateQueries();
+    },
+  });
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    added.mutate();
+  };
+  return (
+    <form onSubmit={submit} className="mt-4 flex items-center gap-3">
+      <input
+        aria-label="Name of a new store"
+        placeholder="A new store"
+        value={name}
+        onChange={(event) => setName(event.target.value)}
+        className="w-56 rounded-sm border border-soft bg-sheet px-3 py-1"
+      />
+      <select aria-label="What it holds" value={kind} onChange={(event) => setKind(event.target.value)} className="rounded-sm border border-soft bg-sheet px-2 py-1">
+        <option>people</option>
+        <option>devices</option>
+      </select>
+      <button type="submit" disabled={!name.trim()} className="cursor-pointer text-deep hover:underline disabled:text-soft">
+        Add
+      </button>
+      <Refused error={added.error} />
+    </form>
+  );
+}

@@ -1,0 +1,8 @@
+import { queryOptions } from "@tanstack/react-query";
+import { api, dataOf } from "../../api/client";
+
+/** Every store, and what is in it. */
+export const stores = queryOptions({
+  queryKey: ["stores"],
+  queryFn: async () => dataOf(await api.GET("/api/v1/stores")),
+});
