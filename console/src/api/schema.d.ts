@@ -349,6 +349,28 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/import/{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Imports records line after line: `text/csv` with the names of fields in the first line
+         *     (lists with `;` between their members), or `application/x-ndjson`. What a line does not
+         *     say stays as it is on a record that is there; lines that are wrong are told, and the
+         *     others applied.
+         */
+        post: operations["import_lines"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/inventory": {
         parameters: {
             query?: never;
@@ -1518,6 +1540,31 @@ export interface components {
             /** @description The version of the service. */
             version: string;
         };
+        /** @description What came of an import. */
+        ImportView: {
+            /**
+             * Format: int64
+             * @description Records that were not there.
+             */
+            added: number;
+            /**
+             * @description Whether the others are in force; false for a dry run, and where all or none was wanted
+             *     and one was refused.
+             */
+            applied: boolean;
+            /**
+             * Format: int64
+             * @description Records that were.
+             */
+            changed: number;
+            /** @description The first of them, at most 1000. */
+            lines: components["schemas"]["RefusedLine"][];
+            /**
+             * Format: int64
+             * @description How many lines were refused.
+             */
+            refused: number;
+        };
         /** @description A file that was taken. */
         LanguageTaken: {
             /**
@@ -1973,6 +2020,15 @@ export interface components {
         /** @description Codes that open once in the place of a second factor, shown this once. */
         RecoveryCodes: {
             codes: string[];
+        };
+        /** @description A line that was refused. */
+        RefusedLine: {
+            /**
+             * Format: int64
+             * @description Its number, counted from 1.
+             */
+            line: number;
+            why: string;
         };
         /** @description Whether a secret fits. */
         SecretFits: {
@@ -3492,6 +3548,87 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["HealthView"];
+                };
+            };
+        };
+    };
+    import_lines: {
+        parameters: {
+            query?: {
+                /** @description The store of lines that name none; where there is one of its kind, that. */
+                store?: string;
+                /** @description Whether only what would come of it is wanted; false if not said. */
+                dry_run?: boolean;
+                /** @description Whether nothing is applied where one line is refused; false if not said. */
+                all_or_none?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description `nases`, `people`, `machines` or `devices` */
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
                 };
             };
         };

@@ -8,7 +8,7 @@ test("no cell is run by a spreadsheet", () => {
     '"a, ""b"""',
     '"\'@x,y"',
     "",
-    "a b",
+    "a;b",
   ]);
 });
 

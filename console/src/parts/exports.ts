@@ -1,6 +1,6 @@
 /** A cell as RFC 4180 has it; one that a spreadsheet would run is written so that it does not. */
 export function cell(value: unknown): string {
-  const text = Array.isArray(value) ? value.join(" ") : value === null || value === undefined ? "" : String(value);
+  const text = Array.isArray(value) ? value.join(";") : value === null || value === undefined ? "" : String(value);
   const safe = /^[=+\-@\t\r]/.test(text) ? `'${text}` : text;
   return /[",\n\r]/.test(safe) ? `"${safe.replaceAll('"', '""')}"` : safe;
 }

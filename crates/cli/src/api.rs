@@ -78,6 +78,20 @@ impl Client {
         Ok(read(self.reached(sent)?))
     }
 
+    /// Sends a body as it is read to an address of the API.
+    pub(crate) fn stream(
+        &self,
+        path: &str,
+        query: &[(&str, String)],
+        kind: &str,
+        mut body: impl std::io::Read,
+    ) -> Result<Result<Value, Refused>, Failure> {
+        let pairs = query.iter().map(|(name, value)| (*name, value.as_str()));
+        let request = self.agent.post(format!("{}/api/v1/{path}", self.base)).query_pairs(pairs);
+        let request = self.authorize(request).header("content-type", kind);
+        Ok(read(self.reached(request.send(ureq::SendBody::from_reader(&mut body)))?))
+    }
+
     /// Changes what is at an address of the API.
     pub(crate) fn patch(&self, path: &str, body: &impl Serialize) -> Result<Result<Value, Refused>, Failure> {
         let request = self.agent.patch(format!("{}/api/v1/{path}", self.base));

@@ -7,6 +7,7 @@ use serde_json::{Map, Value, json};
 use crate::api::Client;
 use crate::args::{self, DeviceAction};
 use crate::failure::Failure;
+use crate::import_lines;
 use crate::journal::sentence;
 use crate::paint::{self, say};
 use crate::people::changes;
@@ -71,6 +72,7 @@ pub(crate) fn run(args: &args::Device) -> Result<ExitCode, Failure> {
             let acted = client.post("devices/act", &json!({ "macs": addresses(macs)?, "remove": true }))??;
             say!("{} removed and not known any more", devices(&acted));
         }
+        DeviceAction::Import(file) => return import_lines::run(&client, "devices", "device", file),
         DeviceAction::Export => {
             let fields = ["store", "mac", "title", "groups", "owner", "note", "expires"].map(|field| (field, field));
             let mut all = all(&client, "devices", &[])?;

@@ -13,6 +13,7 @@ mod dialect;
 mod dictionary;
 mod failure;
 mod import;
+mod import_lines;
 mod journal;
 mod key;
 mod nas;

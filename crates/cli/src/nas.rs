@@ -5,6 +5,7 @@ use serde_json::{Map, Value, json};
 use crate::api::Client;
 use crate::args::{self, NasAction};
 use crate::failure::Failure;
+use crate::import_lines;
 use crate::journal::{sentence, time};
 use crate::paint::{self, say};
 use crate::records::{self, all, export, path, show_one, text, texts};
@@ -70,6 +71,7 @@ pub(crate) fn run(args: &args::Nas) -> Result<ExitCode, Failure> {
             say!("{}", text(&told["says"]));
             return Ok(if told["fits"] == true { ExitCode::SUCCESS } else { ExitCode::from(1) });
         }
+        NasAction::Import(file) => return import_lines::run(&client, "nases", "nas", file),
         NasAction::Export => {
             let fields = [
                 ("name", "name"),

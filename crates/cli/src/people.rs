@@ -5,6 +5,7 @@ use serde_json::{Map, Value, json};
 use crate::api::Client;
 use crate::args::{self, MachineAction, PersonAction};
 use crate::failure::Failure;
+use crate::import_lines;
 use crate::journal::sentence;
 use crate::paint::{self, say};
 use crate::records::{all, export, flag, path, put, put_list, show, show_one, store, text, texts};
@@ -54,6 +55,7 @@ pub(crate) fn person(args: &args::Person) -> Result<ExitCode, Failure> {
             client.delete(&at(said, name)?)??;
             say!("{name} is removed and not known any more");
         }
+        PersonAction::Import(file) => return import_lines::run(&client, "people", "person", file),
         PersonAction::Export => {
             let fields =
                 ["store", "name", "groups", "disabled", "expires", "mschap", "note"].map(|field| (field, field));
@@ -98,6 +100,7 @@ pub(crate) fn machine(args: &args::Machine) -> Result<ExitCode, Failure> {
             client.delete(&at(said, name)?)??;
             say!("{name} is removed and not known any more");
         }
+        MachineAction::Import(file) => return import_lines::run(&client, "machines", "machine", file),
         MachineAction::Export => {
             let fields =
                 ["store", "name", "groups", "disabled", "expires", "mschap", "note"].map(|field| (field, field));

@@ -105,12 +105,12 @@ fn at<'v>(record: &'v Value, field: &str) -> &'v Value {
     field.split('.').fold(record, |value, part| &value[part])
 }
 
-/// A value as a cell has it: the members of a list with spaces between them.
+/// A value as a cell has it: the members of a list with `;` between them.
 fn plain(value: &Value) -> String {
     match value {
         Value::Null => String::new(),
         Value::String(_) => text(value),
-        Value::Array(_) => texts(value),
+        Value::Array(list) => list.iter().map(text).collect::<Vec<_>>().join(";"),
         value => value.to_string(),
     }
 }

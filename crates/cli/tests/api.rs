@@ -55,7 +55,8 @@ fn nothing_is_shown_or_changed_without_signing_in() {
     let (mut walked, mut ids) = (0, std::collections::HashSet::new());
     for (path, verbs) in description["paths"].as_object().unwrap() {
         let address = path.replace("{revision}", "1").replace("{mac}", "02005e200007");
-        let address = ["{id}", "{name}", "{store}"].iter().fold(address, |address, part| address.replace(part, "x"));
+        let address =
+            ["{id}", "{name}", "{store}", "{kind}"].iter().fold(address, |address, part| address.replace(part, "x"));
         let address = address.strip_prefix("/api/v1/").unwrap();
         for (verb, operation) in verbs.as_object().unwrap() {
             assert!(ids.insert(operation["operationId"].as_str().unwrap()), "{verb} {path} has the id of another");

@@ -239,3 +239,76 @@ fn the_audit_is_a_chain_that_breaks_where_somebody_changes_it() {
     let known = service.client(&["audit", "verify", "--known", &noted]).ends_with(1);
     assert!(told(&known).contains("was written anew"), "{}", told(&known));
 }
+
+#[test]
+fn a_file_with_bad_lines_is_imported_as_far_as_it_is_right_or_not_at_all() {
+    let service = Running::harbour();
+    let file = service.data.join("devices.csv");
+    let csv = "mac,title,groups,owner,expires,barred_reason\n\
+               02-00-5E-60-00-01,drone,drones;cameras,Survey,2999-01-01T00:00:00Z,\n\
+               0200.5e60.zz02,drone,drones,,,\n\
+               02005e600003,\"'=drone, spare\",drones,,soon,\n\
+               02005e200007,crane controller with a new name,,,,\n\
+               02005e600004,drone,drones,,,lost at sea\n";
+    std::fs::write(&file, csv).unwrap();
+    let import = |more: &[&str]| {
+        let mut command = service.client(&["device", "import"]);
+        command.arg(&file).args(more).output().unwrap()
+    };
+    let tried = told(&import(&["--dry-run"]));
+    assert!(tried.starts_with("2 added, 1 changed, 2 refused; nothing is in force"), "{tried}");
+    assert!(
+        tried.contains("line 3: `mac`:") && tried.contains("line 4: device 02:00:5e:60:00:03: `expires` is no time"),
+        "{tried}"
+    );
+    assert!(told(&import(&["--all-or-none"])).contains("nothing is in force"));
+    assert_eq!(service.client(&["device", "list", "drone"]).succeeds().lines().count(), 1);
+    let done = import(&[]);
+    assert_eq!(done.status.code(), Some(1), "a line was refused");
+    assert!(told(&done).starts_with("2 added, 1 changed, 2 refused\n"), "{}", told(&done));
+    let drone = service.client(&["device", "show", "02005e600001"]).succeeds();
+    assert!(drone.contains("drones cameras") && drone.contains("2999-01-01"), "{drone}");
+    assert!(service.client(&["device", "show", "02005e600004"]).succeeds().contains("lost at sea"));
+    assert!(asks(&service, "02005e600004").contains("Access-Reject"));
+    // A column that the file has says so of every line; one that it has not says nothing.
+    let crane = service.get("devices/harbour-devices/02005e200007").1["device"].clone();
+    assert_eq!((&crane["title"], &crane["groups"]), (&json!("crane controller with a new name"), &json!([])));
+    // What a list hands out is imported again, and changes nothing.
+    let before = service.client(&["device", "list", "--csv"]).succeeds();
+    std::fs::write(&file, &before).unwrap();
+    assert!(told(&import(&[])).starts_with("121 changed"));
+    assert_eq!(service.client(&["device", "list", "--csv"]).succeeds(), before);
+    // JSON, TOML and lines of JSON, from standard input too.
+    let person = "[{\"name\": \"mara.quay\", \"password\": \"Dry-Dock-82\", \"groups\": [\"staff\"]}]";
+    let json = typed(service.client(&["person", "import", "-"]), person);
+    assert!(told(&json).starts_with("1 added"), "{}", told(&json));
+    vpn(&service, "mara.quay", "Dry-Dock-82", 0);
+    let line = "{\"name\": \"mara.quay\", \"note\": \"Dry dock\"}\n{\"name\": \"no.password\"}\n";
+    let lines = typed(service.client(&["person", "import", "-"]), line);
+    assert!(
+        told(&lines).contains("1 changed, 1 refused")
+            && told(&lines).contains("line 2: person `no.password`: `password` is missing"),
+        "{}",
+        told(&lines)
+    );
+    vpn(&service, "mara.quay", "Dry-Dock-82", 0);
+    let toml = "[[nas]]\nname = \"dock-sw-1\"\naddress = \"127.0.0.61\"\nkind = \"switch\"\nsite = \"dock\"\n\
+                secret = \"gantry-4-lashing\"\n[[nas]]\nname = \"dock-sw-2\"\naddress = \"127.0.0.61\"\nkind = \"switch\"\n\
+                site = \"dock\"\nsecret = \"gantry-4-lashing\"\n";
+    let nases = typed(service.client(&["nas", "import", "-"]), toml);
+    assert!(
+        told(&nases).contains("1 added, 1 refused") && told(&nases).contains("which NAS `dock-sw-1` has"),
+        "{}",
+        told(&nases)
+    );
+    let dock = regnant_campus::Nas {
+        address: std::net::Ipv4Addr::new(127, 0, 0, 61),
+        secret: "gantry-4-lashing",
+        ..QUAY_SW_1
+    };
+    service.try_from(&dock, &["mac", "--mac", "02005e500001"]).ends_with(0);
+    let cut = typed(service.client(&["device", "import", "-"]), "mac,titel\n02005e600009,x\n");
+    assert!(told(&cut).contains("unknown field `titel`"), "{}", told(&cut));
+    let audit = service.client(&["audit", "list", "--record", "nas/dock-sw-1"]).succeeds();
+    assert!(audit.contains("import  NASes: 1"), "{audit}");
+}

@@ -39,6 +39,7 @@ const ROUTES: &str = "
     delete /dictionaries/{name}                   e
     get    /groups                                e h a
     get    /health                                -
+    post   /import/{kind}                         e
     post   /inventory                             e
     get    /journal                               e h a
     get    /journal/counts                        e h a
@@ -148,7 +149,8 @@ fn every_route_is_open_to_its_roles_and_to_nobody_else() {
                 continue;
             }
             let address = path.replace("{revision}", "1").replace("{mac}", "02005e999999");
-            let address = ["{id}", "{name}", "{store}"].iter().fold(address, |all, part| all.replace(part, "nobody"));
+            let address =
+                ["{id}", "{name}", "{store}", "{kind}"].iter().fold(address, |all, part| all.replace(part, "nobody"));
             for (role, token) in [("e", &service.token), ("h", &desk), ("a", &ledger)] {
                 let (status, body) = call(&service, token, verb, &address, &json!({}));
                 let refused =

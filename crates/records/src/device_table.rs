@@ -73,6 +73,11 @@ impl DeviceTable {
         self.count -= usize::from(self.by_address.remove(&mac).is_some());
     }
 
+    /// Whether there is a device of this address.
+    pub(crate) fn holds(&self, mac: Mac) -> bool {
+        self.by_address.get(&mac).is_some()
+    }
+
     /// How many there are.
     pub(crate) fn len(&self) -> usize {
         self.count

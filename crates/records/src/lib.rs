@@ -33,7 +33,7 @@ pub use database::changes::FieldChange;
 pub use database::editions::{Basis, EditionRow};
 pub use database::log::{AuditEntry, AuditFilter, Verified};
 pub use database::rotation::{RotationError, rotate_key, take_key};
-pub use database::{Committed, Pending, Reading, Record, Records};
+pub use database::{Batch, Committed, Keep, Pending, Reading, Record, Records};
 pub use device_search::DeviceFilter;
 pub use error::{RecordsError, Refusal};
 pub use fetched_lists::FetchedLists;

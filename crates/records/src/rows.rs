@@ -487,7 +487,7 @@ impl Rows {
     }
 
     /// Takes in the records of others.
-    pub(crate) fn extend(&mut self, others: Self) {
+    pub fn extend(&mut self, others: Self) {
         self.stores.extend(others.stores);
         self.nases.extend(others.nases);
         self.people.extend(others.people);

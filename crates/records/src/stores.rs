@@ -108,20 +108,31 @@ impl LocalStores {
     /// These stores with records that were added or changed.
     pub fn with(&self, rows: &Rows) -> Result<Self, RecordsError> {
         let mut stores = self.clone();
+        stores.add(rows)?;
+        Ok(stores)
+    }
+
+    /// Takes in records that were added or changed.
+    pub fn add(&mut self, rows: &Rows) -> Result<(), RecordsError> {
         for row in &rows.stores {
-            stores.add_store(&row.name, row.kind);
+            self.add_store(&row.name, row.kind);
         }
         let mut sets = Sets::default();
         for row in &rows.people {
-            stores.add_person(row, &mut sets)?;
+            self.add_person(row, &mut sets)?;
         }
         for row in &rows.machines {
-            stores.add_machine(row, &mut sets)?;
+            self.add_machine(row, &mut sets)?;
         }
         for row in &rows.devices {
-            stores.add_device(row)?;
+            self.add_device(row)?;
         }
-        Ok(stores)
+        Ok(())
+    }
+
+    /// Whether a store lists a device.
+    pub fn lists(&self, store: &str, mac: Mac) -> bool {
+        self.devices.get(store).is_some_and(|table| table.holds(mac))
     }
 
     /// Every store by its name.

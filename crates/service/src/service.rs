@@ -95,6 +95,7 @@ impl Service {
         let list_file = open_or_set_aside(&data.join("lists.sqlite"), FetchedLists::open)?;
         let environment = Environment {
             key: key.clone(),
+            folder: data.join(""),
             pool: HashPool::start(threads),
             lists: Fetched::restored(list_file.all()?),
             list_file,

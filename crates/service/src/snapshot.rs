@@ -1,4 +1,5 @@
 use std::collections::HashMap;
+use std::path::PathBuf;
 use std::sync::Arc;
 
 use regnant_certificates::{Bundle, read_certificates, read_crls};
@@ -31,10 +32,22 @@ pub(crate) struct Snapshot {
     pub(crate) languages: Arc<Languages>,
 }
 
+impl Snapshot {
+    /// The same with other stores.
+    pub(crate) fn with_stores(&self, stores: LocalStores) -> Self {
+        let mut after = self.clone();
+        after.stores = Arc::new(stores);
+        after.active.policy.stores = bind(&after.active.edition, &after.stores);
+        after
+    }
+}
+
 /// What stays the same for as long as the service runs.
 pub(crate) struct Environment {
     pub(crate) key: Arc<SealingKey>,
     pub(crate) pool: HashPool,
+    /// Where the records are, and room for what is on its way into them.
+    pub(crate) folder: PathBuf,
     /// Revocation lists that were fetched, by trust, and where they are kept for the
     /// next start.
     pub(crate) lists: Fetched,

@@ -8,8 +8,9 @@ use clap::{Args, Parser, Subcommand};
 
 pub(crate) use nas::{Nas, NasAction, NasFields};
 pub(crate) use records::{
-    Administrator, AdministratorAction, Device, DeviceAction, DeviceFields, Group, GroupAction, InStore, Machine,
-    MachineAction, MachineFields, Person, PersonAction, PersonFields, Show, Store, StoreAction, Token, TokenAction,
+    Administrator, AdministratorAction, Device, DeviceAction, DeviceFields, Group, GroupAction, ImportFile, InStore,
+    Machine, MachineAction, MachineFields, Person, PersonAction, PersonFields, Show, Store, StoreAction, Token,
+    TokenAction,
 };
 pub(crate) use try_out::{InnerMethod, Tls, Try, TryMethod};
 

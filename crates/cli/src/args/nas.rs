@@ -1,6 +1,6 @@
 use clap::{Args, Subcommand};
 
-use crate::args::{Api, Show};
+use crate::args::{Api, ImportFile, Show};
 
 #[derive(Args)]
 pub(crate) struct Nas {
@@ -71,6 +71,9 @@ pub(crate) enum NasAction {
         /// The sender's address
         source: std::net::IpAddr,
     },
+    /// Add and change many from a file; what it does not say of one stays (exit code 1 where a
+    /// record was refused)
+    Import(ImportFile),
     /// Print all as an inventory file (TOML), without their secrets
     Export,
 }

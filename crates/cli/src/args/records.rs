@@ -13,6 +13,27 @@ pub(crate) struct Show {
     pub(crate) csv: bool,
 }
 
+/// A file of records.
+#[derive(Args)]
+pub(crate) struct ImportFile {
+    /// CSV with the names of the fields in its first line (lists with ; between their
+    /// members), JSON (an array, or an object in each line) or TOML; - is standard input
+    #[arg(value_name = "FILE")]
+    pub(crate) file: std::path::PathBuf,
+    /// The store of records that name none [default: the only one of its kind]
+    #[arg(long)]
+    pub(crate) store: Option<String>,
+    /// Only show what would come of it
+    #[arg(long)]
+    pub(crate) dry_run: bool,
+    /// Apply nothing where one record is refused
+    #[arg(long)]
+    pub(crate) all_or_none: bool,
+    /// Print JSON
+    #[arg(long)]
+    pub(crate) json: bool,
+}
+
 /// Which store.
 #[derive(Args)]
 pub(crate) struct InStore {
@@ -89,6 +110,9 @@ pub(crate) enum PersonAction {
         #[command(flatten)]
         at: InStore,
     },
+    /// Add and change many from a file; what it does not say of one stays (exit code 1 where a
+    /// record was refused)
+    Import(ImportFile),
     /// Print all as an inventory file (TOML), without their passwords
     Export,
 }
@@ -177,6 +201,9 @@ pub(crate) enum MachineAction {
         #[command(flatten)]
         at: InStore,
     },
+    /// Add and change many from a file; what it does not say of one stays (exit code 1 where a
+    /// record was refused)
+    Import(ImportFile),
     /// Print all as an inventory file (TOML), without their passwords
     Export,
 }
@@ -289,6 +316,9 @@ pub(crate) enum DeviceAction {
         #[arg(required = true, value_name = "MAC")]
         macs: Vec<String>,
     },
+    /// Add and change many from a file; what it does not say of one stays (exit code 1 where a
+    /// record was refused)
+    Import(ImportFile),
     /// Print all as an inventory file (TOML)
     Export,
 }

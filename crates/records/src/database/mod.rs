@@ -15,7 +15,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use regnant_decision::Titles;
 use regnant_policy::Mac;
 use rusqlite::functions::FunctionFlags;
-use rusqlite::{Connection, OptionalExtension};
+use rusqlite::{Connection, OptionalExtension, Transaction};
 use rusqlite_migration::{M, Migrations};
 
 use crate::command::{Author, Command, Done, Envelope};
@@ -23,7 +23,7 @@ use crate::database::changes::FieldChange;
 use crate::database::log::{AuditEntry, AuditFilter, Verified};
 pub use crate::database::tables::Record;
 pub(crate) use crate::database::tables::{device_id, devices_by_id, mac_of, store_number};
-use crate::error::{RecordsError, is_broken};
+use crate::error::{RecordsError, Refusal, is_broken};
 use crate::names::RecordName;
 use crate::rows::{Rows, fold, number};
 use crate::sealing::{Sealed, SealingKey};
@@ -108,6 +108,22 @@ impl Records {
         Ok(Committed { done, built })
     }
 
+    /// Applies commands in one transaction, which is kept only where that is wanted in the
+    /// end.
+    pub fn batch<T, E: From<RecordsError>>(
+        &self,
+        run: impl FnOnce(&mut Batch<'_>) -> Result<(T, Keep), E>,
+    ) -> Result<T, E> {
+        let mut connection = self.lock();
+        let mut batch = Batch { transaction: connection.transaction().map_err(RecordsError::from)? };
+        let (came, keep) = run(&mut batch)?;
+        match keep {
+            Keep::All => batch.transaction.commit().map_err(RecordsError::from)?,
+            Keep::Nothing => batch.transaction.rollback().map_err(RecordsError::from)?,
+        }
+        Ok(came)
+    }
+
     /// The commands that a filter lets through, the last first, as people see them.
     pub fn audit(&self, filter: &AuditFilter) -> Result<Vec<AuditEntry>, RecordsError> {
         log::audit(&self.reader(), filter)
@@ -158,6 +174,27 @@ fn open_to_read(path: &Path) -> Result<Connection, RecordsError> {
     connection.pragma_update(None, "query_only", true)?;
     connection.set_prepared_statement_cache_capacity(64);
     Ok(connection)
+}
+
+/// Commands of one transaction.
+pub struct Batch<'c> {
+    transaction: Transaction<'c>,
+}
+
+/// What becomes of a transaction.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Keep {
+    /// All of it is kept.
+    All,
+    /// It is as if it had never begun.
+    Nothing,
+}
+
+impl Batch<'_> {
+    /// Applies a command; a refusal is what it deserves, and the others go on.
+    pub fn apply(&mut self, envelope: &Envelope) -> Result<Result<Done, Refusal>, RecordsError> {
+        Ok(apply::apply(&mut self.transaction, envelope)?.outcome.done())
+    }
 }
 
 /// The records as a command would leave them.

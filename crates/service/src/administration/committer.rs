@@ -79,6 +79,11 @@ impl Turn<'_> {
         Ok((committed.done, before))
     }
 
+    /// Swaps in a snapshot of what was committed in this turn.
+    pub(crate) fn swap(&self, snapshot: Snapshot) {
+        self.committer.snapshot.store(Arc::new(snapshot));
+    }
+
     /// Swaps in a snapshot of what is not in the records: what was fetched.
     pub(crate) fn refresh_offers(&self) -> Result<(), AdministrationError> {
         let Committer { records, snapshot, environment, .. } = self.committer;

@@ -8,6 +8,7 @@ pub(crate) mod downloads;
 pub(crate) mod entries;
 pub(crate) mod equipment;
 pub(crate) mod identities;
+pub(crate) mod import;
 pub(crate) mod inventories;
 pub(crate) mod issuers;
 pub(crate) mod languages;
@@ -21,6 +22,7 @@ pub(crate) mod revocation_lists;
 pub(crate) mod second_factor;
 pub(crate) mod secrets;
 
+use std::io;
 use std::sync::Arc;
 
 use regnant_decision::OfferProblem;
@@ -242,6 +244,21 @@ pub enum AdministrationError {
     /// A password that is guessed soon.
     #[error("{0}; choose another")]
     WeakPassword(WeakPassword),
+    /// What came cannot be kept until it is whole.
+    #[error("what came cannot be kept beside the records: {0}; make room on the disk, then import it again")]
+    Spool(io::Error),
+    /// What came stopped.
+    #[error("nothing was imported, for what came broke off: {0}")]
+    Broken(io::Error),
+    /// A line that has no end.
+    #[error("nothing was imported: line {0} has more than {1} bytes")]
+    LongLine(u64, u64),
+    /// What is no CSV.
+    #[error("nothing was imported: it is no CSV: {0}")]
+    Csv(String),
+    /// Too much at once.
+    #[error("nothing was imported: it has more than {0} lines; import it in parts")]
+    TooManyLines(u64),
     /// Somebody was faster.
     #[error("there is an administrator already: sign in, or ask one")]
     NotFirst,

@@ -24,6 +24,9 @@ const BODY: Duration = Duration::from_secs(20);
 /// What is open to everybody that has a body.
 const OPEN: [&str; 2] = ["/api/v1/sign-in", "/api/v1/welcome"];
 
+/// What is open to whoever signed in, of bodies that are read as they come.
+const STREAMED: &str = "/api/v1/import/";
+
 /// Which names and proxies are ours.
 #[derive(Debug, Default)]
 pub(crate) struct Front {
@@ -107,6 +110,10 @@ async fn enter(api: &Api, request: Request) -> Result<Request, ApiError> {
             MOST_BODY
         }
     };
+    // What is read as it comes bounds itself.
+    if parts.uri.path().starts_with(STREAMED) {
+        return Ok(Request::from_parts(parts, body));
+    }
     let bytes = tokio::time::timeout(BODY, to_bytes(body, most))
         .await
         .map_err(|_| ApiError::timeout("The body of the request did not come in time."))?

@@ -129,6 +129,10 @@ impl From<AdministrationError> for ApiError {
             | AdministrationError::Name
             | AdministrationError::WeakPassword(_)
             | AdministrationError::TokenName
+            | AdministrationError::Broken(_)
+            | AdministrationError::LongLine(..)
+            | AdministrationError::Csv(_)
+            | AdministrationError::TooManyLines(_)
             | AdministrationError::HowMany { .. }
             | AdministrationError::Password => Self::bad(text),
             AdministrationError::InUse { .. }
@@ -140,7 +144,7 @@ impl From<AdministrationError> for ApiError {
             AdministrationError::NotFound(_) | AdministrationError::UnknownDevices(_) => Self::not_found(text),
             AdministrationError::Changed(_) => Self::new(StatusCode::PRECONDITION_FAILED, text),
             AdministrationError::Records(error) => error.into(),
-            AdministrationError::NoEdition => Self::ours(text),
+            AdministrationError::NoEdition | AdministrationError::Spool(_) => Self::ours(text),
         }
     }
 }

@@ -15,6 +15,7 @@ mod door;
 mod error;
 mod extract;
 mod health;
+mod import;
 mod inventory;
 mod journal;
 mod machines;
@@ -42,7 +43,7 @@ use regnant_base::Shares;
 use regnant_journal::{AccountingLog, Journal, JournalReader};
 use regnant_records::HashPool;
 use tokio::net::TcpListener;
-use tokio::sync::watch;
+use tokio::sync::{Semaphore, watch};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
@@ -67,6 +68,8 @@ pub(crate) struct Api {
     pub(crate) front: Arc<Front>,
     /// Live streams, of which nobody has more than their share.
     pub(crate) live: Shares,
+    /// One import at a time.
+    pub(crate) imports: Arc<Semaphore>,
     /// Apart from the pool of the RADIUS side: guessing at sign-in delays nobody there.
     pub(crate) pool: HashPool,
     pub(crate) stopped: watch::Receiver<bool>,
@@ -83,8 +86,21 @@ impl Api {
     ) -> Self {
         let (attempts, welcome, live) = Default::default();
         let front = Arc::new(Front { hosts: config.hosts.clone(), proxies: config.proxies.clone() });
-        let pool = HashPool::start(1);
-        Self { administration, journal, accounting, reader, radius, attempts, welcome, front, live, pool, stopped }
+        let (pool, imports) = (HashPool::start(1), Arc::new(Semaphore::new(1)));
+        Self {
+            administration,
+            journal,
+            accounting,
+            reader,
+            radius,
+            attempts,
+            welcome,
+            front,
+            live,
+            imports,
+            pool,
+            stopped,
+        }
     }
 
     /// The secret of the one-time link, where nobody can sign in yet.
@@ -139,6 +155,7 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(devices::act))
         .routes(routes!(devices::bar))
         .routes(routes!(inventory::import))
+        .routes(routes!(import::lines))
         .routes(routes!(certificates::certificates, certificates::import))
         .routes(routes!(certificates::request))
         .routes(routes!(certificates::profile))
