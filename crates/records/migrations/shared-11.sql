@@ -1,5 +1,5 @@
 -- Every record says which command changed it last; devices have one number for store and
--- address, and texts that lists are found by; administrators have roles and sessions.
+-- address; administrators have roles and sessions.
 
 ALTER TABLE nas         ADD COLUMN revision INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE certificate ADD COLUMN revision INTEGER NOT NULL DEFAULT 0;
@@ -41,10 +41,6 @@ SELECT number << 48 | mac_number(mac), groups, barred, NULL, title, '', '', '', 
 FROM device JOIN store ON store.name = device.store;
 DROP TABLE device;
 ALTER TABLE device_now RENAME TO device;
-
--- The words of title, owner, note and groups; the text itself is in the table above alone.
-CREATE VIRTUAL TABLE device_words USING fts5 (words, content = '', contentless_delete = 1, detail = 'none');
-INSERT INTO device_words (rowid, words) SELECT id, title || ' ' || groups FROM device;
 
 ALTER TABLE administrator ADD COLUMN role TEXT NOT NULL DEFAULT 'engineer';
 ALTER TABLE administrator ADD COLUMN disabled INTEGER NOT NULL DEFAULT 0;

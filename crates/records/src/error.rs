@@ -77,6 +77,9 @@ pub enum RecordsError {
         /// The key that is there.
         file: KeyId,
     },
+    /// What devices are found by cannot be written or read.
+    #[error("what devices are found by cannot be written or read: {0}; make room on the disk of the records")]
+    Texts(std::io::Error),
     /// A row does not hold what it must.
     #[error("the records are damaged: {0}")]
     Damaged(String),
@@ -89,7 +92,9 @@ impl RecordsError {
         match self {
             Self::Sqlite(error) | Self::File { error, .. } => is_broken(error),
             Self::Damaged(_) => true,
-            Self::Migration { .. } | Self::Refused(_) | Self::Sealed(_) | Self::OtherKey { .. } => false,
+            Self::Texts(_) | Self::Migration { .. } | Self::Refused(_) | Self::Sealed(_) | Self::OtherKey { .. } => {
+                false
+            }
         }
     }
 }

@@ -425,7 +425,8 @@ proptest! {
         prop_assert_eq!(dump(&one), dump(&two));
         let whole = LocalStores::of(&one, key.clone(), HashPool::start(1)).unwrap();
         let cranes = DeviceFilter { group: Some("cranes".into()), limit: 1_000, ..DeviceFilter::default() };
-        prop_assert_eq!(stores.devices(&one, &cranes).unwrap(), one.all::<DeviceRow>().unwrap());
+        let texts = DeviceTexts::new(dir.path());
+        prop_assert_eq!(texts.devices(&stores, &one, &cranes).unwrap(), one.all::<DeviceRow>().unwrap());
         prop_assert_eq!(stores.device_counts().collect::<Vec<_>>(), whole.device_counts().collect::<Vec<_>>());
         prop_assert_eq!(
             stores.registry().into_keys().collect::<Vec<_>>(),

@@ -142,7 +142,8 @@ fn an_inventory_is_kept_over_a_restart_with_its_secrets_sealed() {
     let devices = Asked(registry["devices"].clone());
     assert_eq!(devices.device(Mac([2, 0, 0x5e, 0x20, 0, 0x12])).unwrap().title.read(), "crane controller");
     assert!(devices.device(Mac([2, 0, 0x5e, 0x20, 0, 0x13])).is_none());
-    let all = stores.devices(&records, &DeviceFilter { limit: 100, ..DeviceFilter::default() }).unwrap();
+    let texts = DeviceTexts::new(dir.path());
+    let all = texts.devices(&stores, &records, &DeviceFilter { limit: 100, ..DeviceFilter::default() }).unwrap();
     assert_eq!((all.len(), stores.device_counts().collect::<Vec<_>>()), (18, vec![("devices", 18)]));
     // No file of the database holds a secret in the clear.
     for entry in fs::read_dir(dir.path()).unwrap() {
@@ -467,4 +468,54 @@ fn an_error_of_an_inventory_names_the_line_and_shows_no_secret() {
         assert!(told.starts_with(&format!("inventory.toml: line {line}: ")), "{told}");
         assert!(!told.contains("Tide") && !told.contains("secret-1"), "{told}");
     }
+}
+
+#[test]
+fn devices_are_found_by_words_and_digits_as_they_change() {
+    let dir = tempfile::tempdir().unwrap();
+    let (key, records) = (key(dir.path()), open(dir.path()));
+    let lines = (0..3_000).map(|number| {
+        format!(
+            "[[device]]\nstore = \"devices\"\nmac = \"02:00:5e:20:{:02x}:{:02x}\"\ntitle = \"Crane {number}\"\nowner = \"Hall {}\"\n",
+            number / 256, number % 256, number % 7
+        )
+    });
+    let store = "[[store]]\nname = \"devices\"\nkind = \"devices\"\n".to_owned();
+    import(&records, &key, &(store + &lines.collect::<String>())).unwrap();
+    let mut stores = stores(&records, key.clone());
+    let texts = DeviceTexts::new(dir.path());
+    texts.write(&records).unwrap();
+    let titles = |stores: &LocalStores, words: &str, after: Option<Mac>, limit| {
+        let words = words.split_whitespace().map(str::to_owned).collect();
+        let after = after.map(|mac| ("devices".into(), mac));
+        let filter = DeviceFilter { words, after, limit, ..DeviceFilter::default() };
+        let found = texts.devices(stores, &records, &filter).unwrap();
+        found.into_iter().map(|row| row.title).collect::<Vec<_>>()
+    };
+    assert_eq!(titles(&stores, "CRANE 2999", None, 9), ["Crane 2999"]);
+    assert_eq!(titles(&stores, "rane hall", None, 2), ["Crane 0", "Crane 1"]);
+    assert_eq!(titles(&stores, "rane hall", Some(Mac([2, 0, 0x5e, 0x20, 4, 0])), 2), ["Crane 1025", "Crane 1026"]);
+    assert_eq!(titles(&stores, "20.0bb7", None, 9), ["Crane 2999"]);
+    // `00` begins every address, and is no reason to find what a number merely begins with.
+    assert!(titles(&stores, "0001000000", None, 9).is_empty());
+    // What changes is found as it is, before and after the file is written anew.
+    let number = |last| RecordName::Device { store: "devices".into(), mac: Mac([2, 0, 0x5e, 0x20, 0, last]) };
+    let found = records.find(&number(1)).unwrap().devices.remove(0);
+    let rows = Rows { devices: vec![DeviceRow { title: "Gantry".into(), ..found }], ..Rows::default() };
+    let gone = vec![number(1)];
+    apply(&records, Command::Change { was: gone.clone(), rows: rows.clone() }).unwrap();
+    stores.add(&rows).unwrap();
+    assert!(!texts.note(&records, &gone, &rows).unwrap());
+    apply(&records, Command::Remove(vec![number(2)])).unwrap();
+    let stores = stores.without(&[number(2)]);
+    assert!(!texts.note(&records, &[number(2)], &Rows::default()).unwrap());
+    for _ in 0..2 {
+        assert_eq!(titles(&stores, "gantry", None, 9), ["Gantry"]);
+        assert_eq!(titles(&stores, "hall", None, 3), ["Crane 0", "Gantry", "Crane 3"]);
+        assert!(titles(&stores, "crane", None, 9).iter().all(|title| title != "Crane 1" && title != "Crane 2"));
+        texts.write(&records).unwrap();
+    }
+    let many = DeviceRow { last: Mac([2, 0, 0x5e, 0x21, 0xff, 0xff]), ..records.all::<DeviceRow>().unwrap().remove(0) };
+    let many = DeviceRow { first: Mac([2, 0, 0x5e, 0x21, 0, 0]), ..many };
+    assert!(texts.note(&records, &[], &Rows { devices: vec![many], ..Rows::default() }).unwrap(), "write it anew");
 }

@@ -242,8 +242,8 @@ pub(crate) struct Device {
 pub(crate) enum DeviceAction {
     /// List devices; at most 100 of them, unless as JSON or CSV
     List {
-        /// Only those in which all these begin a word (title, owner, note, groups) or are a
-        /// part of the address, in any notation
+        /// Only those in which all these stand: title, owner, note, groups, or a part of the
+        /// address in any notation
         words: Vec<String>,
         /// Only those of this group
         #[arg(long)]

@@ -22,7 +22,7 @@ use crate::command::{Author, Command, Done, Envelope};
 use crate::database::changes::FieldChange;
 use crate::database::log::{AuditEntry, AuditFilter, Verified};
 pub use crate::database::tables::Record;
-pub(crate) use crate::database::tables::{device_id, devices_by_id, mac_of, store_number};
+pub(crate) use crate::database::tables::{device_id, devices_by_id, mac_of};
 use crate::error::{RecordsError, Refusal, is_broken};
 use crate::names::RecordName;
 use crate::rows::{Rows, fold, number};
@@ -147,6 +147,17 @@ impl Records {
     /// The titles of devices, read beside everything else.
     pub(crate) fn titles(&self) -> Result<DeviceTitles, RecordsError> {
         Ok(DeviceTitles(Mutex::new(open_to_read(&self.path)?)))
+    }
+
+    /// Tells the number, title, owner, note and groups (a JSON array) of every device.
+    pub(crate) fn each_device_text(&self, each: impl FnMut(i64, &str, &str, &str, &str)) -> Result<(), RecordsError> {
+        // Nobody else waits while a million are read.
+        tables::each_device_text(&open_to_read(&self.path)?, each)
+    }
+
+    /// The number of a store; one that none has where there is no such store.
+    pub(crate) fn store_number(&self, name: &str) -> Result<i64, RecordsError> {
+        tables::store_number(&self.reader(), name)
     }
 
     pub(crate) fn reader(&self) -> MutexGuard<'_, Connection> {
@@ -329,6 +340,7 @@ mod tests {
     use super::*;
     use crate::command::Outcome;
     use crate::device_search::DeviceFilter;
+    use crate::device_texts::DeviceTexts;
     use crate::hash_pool::HashPool;
     use crate::rows::{
         CertificateRow, DeviceRow, MachineRow, NasRow, PersonRow, Role, StoreKind, StoreRow, TrustRow, nt_hash_context,
@@ -444,7 +456,9 @@ mod tests {
             assert_eq!(records.verify().unwrap().broken, None);
             let cranes = DeviceFilter { words: vec!["crane".into()], limit: 9, ..DeviceFilter::default() };
             let stores = LocalStores::of(&records, key.clone(), HashPool::start(1)).unwrap();
-            assert_eq!(stores.devices(&records, &cranes).unwrap(), rows.devices, "its words are found");
+            let texts = DeviceTexts::new(dir.path());
+            texts.write(&records).unwrap();
+            assert_eq!(texts.devices(&stores, &records, &cranes).unwrap(), rows.devices, "its words are found");
         }
     }
 }

@@ -91,6 +91,20 @@ pub(crate) fn each_device(
     Ok(())
 }
 
+/// Tells the number, title, owner, note and groups (a JSON array) of every device, by number.
+pub(crate) fn each_device_text(
+    db: &Connection,
+    mut each: impl FnMut(i64, &str, &str, &str, &str),
+) -> Result<(), RecordsError> {
+    let mut statement = db.prepare("SELECT id, title, owner, note, groups FROM device ORDER BY id")?;
+    let mut rows = statement.query([])?;
+    while let Some(row) = rows.next()? {
+        let text = |column| row.get_ref(column)?.as_str().map_err(rusqlite::Error::from);
+        each(row.get(0)?, text(1)?, text(2)?, text(3)?, text(4)?);
+    }
+    Ok(())
+}
+
 /// The title of a device.
 pub(crate) fn title(db: &Connection, store: &str, mac: Mac) -> Result<Option<String>, RecordsError> {
     let id = device_id(store_number(db, store)?, mac);
@@ -169,12 +183,7 @@ pub(crate) fn revision(db: &Connection, name: &RecordName) -> Result<Option<u64>
 /// Forgets a record.
 pub(crate) fn remove(db: &Connection, name: &RecordName) -> Result<(), RecordsError> {
     let (table, clause) = place(name);
-    let id = key(db, name)?;
-    run(db, &format!("DELETE FROM {table} {clause}"), params_from_iter(id.iter()))?;
-    match name {
-        RecordName::Device { .. } => run(db, "DELETE FROM device_words WHERE rowid = ?1", params_from_iter(id)),
-        _ => Ok(()),
-    }
+    run(db, &format!("DELETE FROM {table} {clause}"), params_from_iter(key(db, name)?))
 }
 
 /// Whether a store holds nothing, as it must before it is forgotten.
@@ -358,7 +367,6 @@ fn put_machine(db: &Connection, row: &MachineRow, revision: Option<i64>) -> Resu
 
 fn put_device(db: &Connection, row: &DeviceRow, revision: Option<i64>) -> Result<(), RecordsError> {
     let (groups, store) = (row.groups_as_json(), store_number(db, &row.store)?);
-    let words = [&row.title, &row.owner, &row.note, &groups].map(String::as_str).join(" ");
     let none = Barred::default();
     let barred = row.barred.as_ref().unwrap_or(&none);
     for mac in row.addresses() {
@@ -384,7 +392,6 @@ fn put_device(db: &Connection, row: &DeviceRow, revision: Option<i64>) -> Result
                 revision,
             ],
         )?;
-        run(db, "INSERT OR REPLACE INTO device_words (rowid, words) VALUES (?1, ?2)", params![id, words])?;
     }
     Ok(())
 }

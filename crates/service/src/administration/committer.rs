@@ -1,7 +1,7 @@
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use arc_swap::ArcSwap;
-use regnant_records::{Author, Command, Done, Envelope, Expected, Pending, Records, Rows};
+use regnant_records::{Author, Command, DeviceTexts, Done, Envelope, Expected, Pending, Records, Rows};
 
 use crate::administration::AdministrationError;
 use crate::clock::now_ms;
@@ -14,6 +14,8 @@ pub(crate) struct Committer {
     pub(crate) records: Records,
     pub(crate) environment: Environment,
     pub(crate) snapshot: ArcSwap<Snapshot>,
+    /// What devices are found by.
+    pub(crate) texts: DeviceTexts,
     /// Held from check to swap, so that two changes cannot cross.
     one_at_a_time: Mutex<()>,
 }
@@ -26,8 +28,8 @@ pub(crate) struct Turn<'c> {
 
 impl Committer {
     pub(crate) fn new(records: Records, environment: Environment, snapshot: Snapshot) -> Self {
-        let snapshot = ArcSwap::from_pointee(snapshot);
-        Self { records, environment, snapshot, one_at_a_time: Mutex::new(()) }
+        let (snapshot, texts) = (ArcSwap::from_pointee(snapshot), DeviceTexts::new(&environment.folder));
+        Self { records, environment, snapshot, texts, one_at_a_time: Mutex::new(()) }
     }
 
     /// Waits for its turn.
@@ -38,7 +40,7 @@ impl Committer {
     /// Applies a command that changes records by their names, and swaps in the snapshot with
     /// what came of it.
     pub(crate) fn commit_records(
-        &self,
+        self: &Arc<Self>,
         turn: &Turn<'_>,
         command: Command,
         expected: Expected,
@@ -48,9 +50,22 @@ impl Committer {
             Command::Change { was, .. } | Command::Remove(was) => was.clone(),
             _ => Vec::new(),
         };
-        let environment = &self.environment;
+        let (environment, rows) = (&self.environment, command.rows());
         turn.commit(by, (command, expected), |before, _, rows, _| Ok(environment.with_records(before, &gone, rows)?))?;
+        if self.texts.note(&self.records, &gone, &rows)? {
+            self.write_texts();
+        }
         Ok(())
+    }
+
+    /// Writes anew what devices are found by, on a thread of its own.
+    pub(crate) fn write_texts(self: &Arc<Self>) {
+        let committer = self.clone();
+        std::thread::spawn(move || {
+            if let Err(error) = committer.texts.write(&committer.records) {
+                tracing::error!("{error}; lists of devices are not searched by words until then");
+            }
+        });
     }
 
     /// Applies a command that no decision depends on.

@@ -208,7 +208,7 @@ impl Identities {
     /// The devices that a filter lets through.
     pub(crate) fn devices(&self, filter: &DeviceFilter) -> Result<Vec<DeviceRow>, AdministrationError> {
         let stores = self.committer.snapshot.load().stores.clone();
-        Ok(stores.devices(&self.committer.records, filter)?)
+        Ok(self.committer.texts.devices(&stores, &self.committer.records, filter)?)
     }
 
     /// A device.

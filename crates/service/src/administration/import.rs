@@ -171,6 +171,7 @@ impl Inventories {
         if report.applied {
             let after = committer.environment.with_records(&before, &[], &nases)?;
             turn.swap(after.with_stores(stores));
+            committer.write_texts();
         }
         Ok(())
     }

@@ -82,6 +82,7 @@ impl Administration {
         let mut snapshot = environment.snapshot(&records, stores, languages, edition)?;
         snapshot.active.earlier = earlier.into();
         let committer = Arc::new(Committer::new(records, environment, snapshot));
+        committer.write_texts();
         Ok(Self {
             policies: Policies::new(committer.clone()),
             certificates: Certificates { committer: committer.clone() },

@@ -138,8 +138,8 @@ pub(crate) struct Acted {
 #[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct WantedDevices {
-    /// Every one of these words begins a word of title, owner, note or groups, or is a part
-    /// of the address in any notation.
+    /// Every one of these words stands in title, owner, note or groups, or is a part of the
+    /// address in any notation.
     q: Option<String>,
     /// Only those of this store.
     store: Option<String>,
