@@ -882,6 +882,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/today": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is odd now. */
+        get: operations["today"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tokens": {
         parameters: {
             query?: never;
@@ -1452,6 +1469,18 @@ export interface components {
             /** @description `draft`, `active` or `retired`. */
             state: string;
         };
+        /** @description Something that ends soon. */
+        EndView: {
+            at: string;
+            /** @description `device`, `person`, `machine`, `certificate` or `authority`. */
+            kind: string;
+            /** @description Its name or address. */
+            name: string;
+            /** @description The store, of those that are in one. */
+            store?: string | null;
+            /** @description What it is, where there is more to say. */
+            title: string;
+        };
         /** @description Entries, newest first. */
         EntryList: {
             entries: components["schemas"]["EntryView"][];
@@ -1539,6 +1568,19 @@ export interface components {
             state: string;
             /** @description The version of the service. */
             version: string;
+        };
+        /** @description What was decided within an hour. */
+        HourView: {
+            /** Format: int64 */
+            granted: number;
+            /** @description When it began, in UTC. */
+            hour: string;
+            /** Format: int64 */
+            refused: number;
+            /** Format: int64 */
+            silence: number;
+            /** Format: int64 */
+            unfinished: number;
         };
         /** @description What came of an import. */
         ImportView: {
@@ -2060,6 +2102,12 @@ export interface components {
             /** @description The request, in PEM; its private key stays here. */
             pem: string;
         };
+        /** @description A NAS that is not heard any more. */
+        SilentView: {
+            /** @description When it was heard last. */
+            last: string;
+            name: string;
+        };
         /** @description A statement in a dialect. */
         StatementView: {
             /** @description The attributes that it goes into; `{}` stands for its value. */
@@ -2108,6 +2156,43 @@ export interface components {
             name: string;
             /** Format: int64 */
             people: number;
+        };
+        /** @description What did not go well, for one reason. */
+        StoryView: {
+            /** @description The gate. */
+            gate?: string | null;
+            /** @description Where; at most 20. */
+            nases: string[];
+            /**
+             * Format: int64
+             * @description How often.
+             */
+            number: number;
+            /** @description `refused`, `silence` or `unfinished`. */
+            outcome: string;
+            /** @description What finds its entries in the journal. */
+            q: string;
+            /** @description What to do. */
+            remedy: string;
+            /** @description The rule, where one decided. */
+            rule?: string | null;
+            /** @description The hour in which it began, in UTC. */
+            since: string;
+            /** @description Why, in words that go on after a number. */
+            why: string;
+        };
+        /** @description What is odd now. */
+        TodayView: {
+            /** @description What ends soon, the next first. */
+            ends: components["schemas"]["EndView"][];
+            /** @description What was decided in each of the last 24 hours, the earliest first. */
+            hours: components["schemas"]["HourView"][];
+            /** @description Equipment that was heard once and is not any more. */
+            silent: components["schemas"]["SilentView"][];
+            /** @description What did not go well, what happened most first. */
+            stories: components["schemas"]["StoryView"][];
+            /** @description Equipment whose requests need not be signed: answers to it can be forged on the way. */
+            unsigned: string[];
         };
         /** @description A token, by what is known of it without knowing it. */
         TokenEntry: {
@@ -2756,8 +2841,8 @@ export interface operations {
         parameters: {
             query?: {
                 /**
-                 * @description Every one of these words begins a word of title, owner, note or groups, or is a part
-                 *     of the address in any notation.
+                 * @description Every one of these words stands in title, owner, note or groups, or is a part of the
+                 *     address in any notation.
                  */
                 q?: string;
                 /** @description Only those of this store. */
@@ -5528,6 +5613,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    today: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TodayView"];
                 };
             };
             401: {

@@ -82,6 +82,7 @@ const ROUTES: &str = "
     post   /stores                                e
     delete /stores/{name}                         e
     get    /supplicant-profile                    e h a
+    get    /today                                 e h a
     get    /tokens                                e h a
     post   /tokens                                e h a
     delete /tokens/{id}                           e h a

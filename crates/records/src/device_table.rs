@@ -7,13 +7,14 @@ use std::sync::Arc;
 use regnant_decision::{Device, Groups, Title, Titles};
 use regnant_policy::{Mac, Value};
 
+use crate::device_search::DeviceFilter;
+use crate::mac_map::MacMap;
 use crate::rows::number;
-use crate::sharded::ShardedMap;
 
 /// The devices of one store. A copy shares what is not changed in it.
 #[derive(Clone, Default)]
 pub(crate) struct DeviceTable {
-    by_address: ShardedMap<Mac, Place>,
+    by_address: MacMap<Place>,
     sets: Arc<Sets>,
     count: usize,
     titles: Option<(Arc<dyn Titles>, Arc<str>)>,
@@ -50,7 +51,7 @@ impl DeviceTable {
 
     /// The device of an address at this time, in milliseconds since 1970.
     pub(crate) fn get(&self, mac: Mac, now: i64) -> Option<Arc<Device>> {
-        let place = self.by_address.get(&mac)?;
+        let place = self.by_address.get(mac)?;
         let Common { groups, barred } = self.sets.all[place.set as usize].clone();
         let expired = place.expires != 0 && i64::from(place.expires) * 1_000 <= now;
         let title = match &self.titles {
@@ -70,12 +71,12 @@ impl DeviceTable {
 
     /// Forgets a device.
     pub(crate) fn remove(&mut self, mac: Mac) {
-        self.count -= usize::from(self.by_address.remove(&mac).is_some());
+        self.count -= usize::from(self.by_address.remove(mac).is_some());
     }
 
     /// Whether there is a device of this address.
     pub(crate) fn holds(&self, mac: Mac) -> bool {
-        self.by_address.get(&mac).is_some()
+        self.by_address.get(mac).is_some()
     }
 
     /// How many there are.
@@ -103,9 +104,9 @@ impl DeviceTable {
         let after = after.map_or(-1, |mac| number(mac).cast_signed());
         let mut found = BinaryHeap::with_capacity(most + 1);
         for (mac, place) in self.by_address.iter() {
-            let number = number(*mac).cast_signed();
+            let number = number(mac).cast_signed();
             let later = found.len() >= most && found.peek().is_none_or(|last| number >= *last);
-            if number <= after || later || !wanted.holds(*mac, *place) {
+            if number <= after || later || !wanted.holds(mac, *place) {
                 continue;
             }
             found.push(number);
@@ -122,7 +123,7 @@ impl DeviceTable {
 
     /// Whether a device of this address is there and wanted.
     pub(crate) fn is_wanted(&self, mac: Mac, wanted: &Wanted<'_>) -> bool {
-        self.by_address.get(&mac).is_some_and(|place| wanted.holds(mac, *place))
+        self.by_address.get(mac).is_some_and(|place| wanted.holds(mac, *place))
     }
 
     fn set(&mut self, groups: &str, barred: bool) -> u32 {
@@ -145,12 +146,17 @@ pub(crate) struct Wanted<'d> {
     digits: &'d [Digits],
     /// By the number of a set, where not all fit.
     sets: Option<Vec<bool>>,
+    /// Seconds since 1970 from which and before which they end.
+    ends: Option<(u32, u32)>,
 }
 
 impl<'d> Wanted<'d> {
-    /// Those in whose address these digits stand, of this group, and barred or not.
-    pub(crate) fn new(table: &DeviceTable, digits: &'d [Digits], group: Option<&str>, barred: Option<bool>) -> Self {
-        let group = group.map(str::to_lowercase);
+    /// Those in whose address these digits stand, of the group that a filter names, barred or
+    /// not as it says, and that end when it says.
+    pub(crate) fn new(table: &DeviceTable, digits: &'d [Digits], filter: &DeviceFilter) -> Self {
+        let (group, barred) = (filter.group.as_ref().map(|group| group.to_lowercase()), filter.barred);
+        let seconds = |at: i64| u32::try_from(at / 1_000).unwrap_or(u32::MAX);
+        let ends = filter.ends.map(|(from, until)| (seconds(from).max(1), seconds(until)));
         let fits = |device: &Common| {
             let holds = |group: &String| {
                 device.groups.iter().any(|value| matches!(value, Value::Text(text) if text.to_lowercase() == *group))
@@ -158,12 +164,13 @@ impl<'d> Wanted<'d> {
             barred.is_none_or(|barred| device.barred == barred) && group.as_ref().is_none_or(holds)
         };
         let all = group.is_none() && barred.is_none();
-        Self { digits, sets: (!all).then(|| table.sets.all.iter().map(fits).collect()) }
+        Self { digits, sets: (!all).then(|| table.sets.all.iter().map(fits).collect()), ends }
     }
 
     fn holds(&self, mac: Mac, place: Place) -> bool {
         let of_set = self.sets.as_ref().is_none_or(|sets| sets.get(place.set as usize) == Some(&true));
-        of_set && self.digits.iter().all(|digits| digits.stand_in(mac))
+        let ends = self.ends.is_none_or(|(from, until)| (from..until).contains(&place.expires));
+        of_set && ends && self.digits.iter().all(|digits| digits.stand_in(mac))
     }
 }
 
@@ -212,6 +219,11 @@ mod tests {
             table.insert(mac(last), r#"["cranes"]"#, false, (last == 7).then_some(5_000));
         }
         assert_eq!((table.len(), table.sets.all.len()), (200, 1));
+        let ending = |ends| {
+            let filter = DeviceFilter { ends: Some(ends), ..DeviceFilter::default() };
+            table.page(&Wanted::new(&table, &[], &filter), None, 9)
+        };
+        assert_eq!((ending((5_000, 6_000)), ending((0, 5_000)).len()), (vec![mac(7)], 0));
         assert!(!table.get(mac(7), 4_999).unwrap().expired && table.get(mac(7), 5_000).unwrap().expired);
         assert!(!table.get(mac(8), i64::MAX).unwrap().expired);
         let before = table.clone();
@@ -243,9 +255,11 @@ mod tests {
             model.dedup();
             model.retain(|mac| after.is_none_or(|after| *mac > Mac(after)) && digits[0].stand_in(*mac));
             model.truncate(most);
-            let wanted = Wanted::new(&table, &digits, None, Some(false));
+            let filter = DeviceFilter { barred: Some(false), ..DeviceFilter::default() };
+            let wanted = Wanted::new(&table, &digits, &filter);
             prop_assert_eq!(table.page(&wanted, after.map(Mac), most), model);
-            let nothing = Wanted::new(&table, &digits, Some("cranes"), None);
+            let filter = DeviceFilter { group: Some("cranes".into()), ..DeviceFilter::default() };
+            let nothing = Wanted::new(&table, &digits, &filter);
             prop_assert!(table.page(&nothing, None, most).is_empty());
         }
     }

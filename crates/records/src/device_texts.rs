@@ -163,11 +163,11 @@ impl DeviceTexts {
 }
 
 /// Case does not count, and no text ends its line.
-fn folded(text: &str) -> String {
+pub(crate) fn folded(text: &str) -> String {
     text.to_lowercase().replace('\n', " ")
 }
 
-fn text_of(title: &str, owner: &str, note: &str, groups: &str) -> String {
+pub(crate) fn text_of(title: &str, owner: &str, note: &str, groups: &str) -> String {
     folded(&[title, owner, note, groups].join("\t"))
 }
 

@@ -14,6 +14,7 @@ mod fetched_lists;
 mod hash_pool;
 mod inventory;
 mod known_passwords;
+mod mac_map;
 mod names;
 mod password;
 mod password_rules;

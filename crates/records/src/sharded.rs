@@ -41,7 +41,8 @@ impl<K: Clone + Eq + Hash, V: Clone> ShardedMap<K, V> {
         Arc::make_mut(held).remove(key)
     }
 
-    pub(crate) fn iter(&self) -> impl Iterator<Item = (&K, &V)> {
+    #[cfg(test)]
+    fn iter(&self) -> impl Iterator<Item = (&K, &V)> {
         self.parts.iter().flatten().flat_map(|part| part.iter())
     }
 

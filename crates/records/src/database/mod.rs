@@ -126,17 +126,18 @@ impl Records {
 
     /// The commands that a filter lets through, the last first, as people see them.
     pub fn audit(&self, filter: &AuditFilter) -> Result<Vec<AuditEntry>, RecordsError> {
-        log::audit(&self.reader(), filter)
+        // Nobody else waits while the whole log is looked through.
+        log::audit(&open_to_read(&self.path)?, filter)
     }
 
     /// A command with what it changed, field by field.
     pub fn audit_entry(&self, revision: u64) -> Result<Option<(AuditEntry, Vec<FieldChange>)>, RecordsError> {
-        log::entry(&self.reader(), revision)
+        log::entry(&open_to_read(&self.path)?, revision)
     }
 
     /// Goes along the chain of commands from the first to the last.
     pub fn verify(&self) -> Result<Verified, RecordsError> {
-        log::verify(&self.reader())
+        log::verify(&open_to_read(&self.path)?)
     }
 
     /// How many commands were applied.
@@ -316,6 +317,8 @@ fn open_prepared(
         connection.pragma_update(None, "journal_mode", "WAL")?;
         // A commit is on the disk when it returns, not only in the system's memory.
         connection.pragma_update(None, "synchronous", "FULL")?;
+        // What a large import left does not stay.
+        connection.pragma_update(None, "journal_size_limit", 64 << 20)?;
         // A migration that makes a table anew must not take with it what refers to it.
         connection.pragma_update(None, "foreign_keys", false)?;
         Ok(connection)

@@ -10,7 +10,7 @@ const MOST_OF_NAME: u32 = 10;
 /// And for all names.
 const MOST_OF_SOURCE: u32 = 60;
 /// Wrong passwords that the audit tells of within [`WINDOW`].
-const MOST_TOLD: u32 = 60;
+const MOST_TOLD: u32 = 10;
 const WINDOW: Duration = Duration::from_secs(60);
 /// How long a source from which somebody signed in, or used a token, stays known.
 const KNOWN_FOR: Duration = Duration::from_secs(12 * 3_600);

@@ -231,6 +231,7 @@ pub(crate) async fn devices(
         store: wanted.store,
         group: wanted.group,
         barred: wanted.barred,
+        ends: None,
         after: after.transpose()?,
         limit: limit + 1,
     };

@@ -27,6 +27,7 @@ mod record;
 mod secrets;
 mod sign_in;
 mod stores;
+mod today;
 mod tokens;
 mod unheard;
 mod view;
@@ -130,6 +131,7 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(tokens::revoke))
         .routes(routes!(journal::entries))
         .routes(routes!(journal::live))
+        .routes(routes!(today::today))
         .routes(routes!(counts::counts))
         .routes(routes!(counts::newest))
         .routes(routes!(journal::entry))
