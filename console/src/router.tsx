@@ -22,6 +22,7 @@ import { Change } from "./places/settings/Change";
 import { Settings } from "./places/settings/Settings";
 import { SignIn } from "./places/sign-in/SignIn";
 import { Welcome } from "./places/sign-in/Welcome";
+import { Today } from "./places/today/Today";
 import { isSignedOut, queries, session } from "./queries";
 
 const root = createRootRoute({
@@ -60,9 +61,11 @@ const start = createRoute({
   getParentRoute: () => inside,
   path: "/",
   beforeLoad: () => {
-    throw redirect({ to: "/journal" });
+    throw redirect({ to: "/today" });
   },
 });
+
+const today = createRoute({ getParentRoute: () => inside, path: "/today", component: Today });
 
 const journal = createRoute({
   getParentRoute: () => inside,
@@ -144,6 +147,7 @@ export const router = createRouter({
     welcome,
     inside.addChildren([
       start,
+      today,
       journal,
       decision,
       policy,

@@ -14,7 +14,7 @@ export function PlaceHead(props: {
       <input
         type="search"
         aria-label={`Find in ${props.title}`}
-        placeholder={`${props.placeholder}   press /`}
+        placeholder={props.placeholder}
         value={props.q}
         onChange={(event) => props.look(event.target.value)}
         className="w-80 rounded-sm border border-soft bg-sheet px-3 py-1"

@@ -1,10 +1,11 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, Outlet, useNavigate } from "@tanstack/react-router";
-import { useEffect } from "react";
 import { api } from "../api/client";
 import { session } from "../queries";
+import { Finder } from "./Finder";
 
 const PLACES = [
+  { to: "/today", name: "Today" },
   { to: "/journal", name: "Journal" },
   { to: "/policy", name: "Policy" },
   { to: "/network", name: "Network" },
@@ -17,11 +18,11 @@ const PLACES = [
 /** The rail of places, around every page that needs somebody signed in. */
 export function Shell() {
   const { data } = useQuery(session);
-  useSlashFocusesSearch();
   return (
     <div className="grid min-h-screen grid-cols-[9.5rem_1fr]">
       <nav aria-label="Places" className="sticky top-0 flex h-screen flex-col border-r border-line px-5 py-6">
-        <span className="mb-8 font-serif text-xl font-semibold text-deep">Regnant</span>
+        <span className="mb-5 font-serif text-xl font-semibold text-deep">Regnant</span>
+        <Finder />
         <ul className="space-y-1">
           {PLACES.filter((place) => place.to !== "/policy" || data?.role !== "helpdesk").map((place) => (
             <li key={place.to}>
@@ -60,19 +61,4 @@ function SignOut({ name, role }: { name: string; role: string }) {
       </button>
     </div>
   );
-}
-
-function useSlashFocusesSearch() {
-  useEffect(() => {
-    const focus = (event: KeyboardEvent) => {
-      const typing = event.target instanceof HTMLElement && event.target.matches("input, textarea, select");
-      const search = document.querySelector<HTMLInputElement>("input[type=search]");
-      if (event.key === "/" && !typing && search) {
-        event.preventDefault();
-        search.focus();
-      }
-    };
-    window.addEventListener("keydown", focus);
-    return () => window.removeEventListener("keydown", focus);
-  }, []);
 }

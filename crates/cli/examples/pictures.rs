@@ -27,8 +27,13 @@ async fn main() {
     browser.find("input[name=name]").await;
     picture("sign-in.png").await;
     browser.sign_in("harbour", "tarnmouth-demo").await;
+    browser.sees("What did not go well").await;
+    page.goto(&format!("{CONSOLE}/journal")).await.unwrap();
     browser.find("ol[aria-label=Journal] li").await;
     picture("journal.png").await;
+    page.goto(&format!("{CONSOLE}/today")).await.unwrap();
+    browser.find("svg.recharts-surface").await;
+    picture("today.png").await;
     page.goto(&format!("{CONSOLE}/journal?outcome=refused")).await.unwrap();
     browser.find("li[data-outcome=refused] a").await;
     page.goto(&format!("{CONSOLE}/journal?q=gate-fw-1%20no%20rule%20applies")).await.unwrap();

@@ -82,13 +82,11 @@ fn the_journal_is_searched_and_walked_by_keyboard() {
         }
         service.entries("limit=10", 3);
         let browser = Browser::start().await;
-        browser.page.goto(&service.api).await.unwrap();
+        browser.page.goto(&format!("{}/journal", service.api)).await.unwrap();
         browser.find("input[name=name]").await;
         browser.sign_in("harbour", PASSWORD).await;
         browser.sees("quay camera 02:00:5e:50:00:01").await;
-        browser.find("body").await.send_keys("/").await.unwrap();
-        let search = browser.page.active_element().await.unwrap();
-        search.send_keys("crane").await.unwrap();
+        browser.find("input[type=search]").await.send_keys("crane").await.unwrap();
         for _ in 0..100 {
             if browser.page.current_url().await.unwrap().as_str().ends_with("?q=crane") {
                 break;
@@ -117,7 +115,7 @@ fn a_session_leads_to_the_decision_that_gave_it_and_back() {
         service.try_from(&YARD_SW_1, &["mac", "--mac", "02005e400066"]).ends_with(1);
         service.entries("outcome=refused", 1);
         let browser = Browser::start().await;
-        browser.page.goto(&service.api).await.unwrap();
+        browser.page.goto(&format!("{}/journal", service.api)).await.unwrap();
         browser.find("input[name=name]").await;
         browser.sign_in("harbour", PASSWORD).await;
         browser.find("li[data-outcome=refused]").await;
@@ -315,6 +313,61 @@ fn a_person_and_a_device_are_added_changed_and_removed_in_the_page() {
         browser.sees("0 devices").await;
         let (_, one) = service.get("devices/harbour-devices/02005e200001");
         assert_eq!(one["device"]["groups"], serde_json::json!(["cranes", "spare"]));
+        browser.close().await;
+    });
+}
+
+#[test]
+fn today_tells_what_is_odd_and_anything_is_found() {
+    block_on(async {
+        let service = Running::harbour();
+        for _ in 0..3 {
+            service.try_from(&GATE_FW_1, &["pap", "--user", "tom.reed", "--password", "Winch-Oil-48"]).ends_with(1);
+        }
+        service.try_from(&YARD_SW_1, &["mac", "--mac", "02005e400066"]).ends_with(1);
+        service.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200007"]).ends_with(0);
+        service.entries("limit=10", 5);
+        let soon = jiff::Timestamp::now() + jiff::SignedDuration::from_hours(30);
+        service.client(&["device", "change", "02005e50003c", "--expires", &format!("{soon:.0}")]).succeeds();
+        let stranger = regnant_campus::Nas { address: std::net::Ipv4Addr::new(127, 0, 0, 13), ..QUAY_SW_1 };
+        service.try_from(&stranger, &["mac", "--mac", "02005e200007", "--wait", "1", "--tries", "1"]).ends_with(3);
+        let browser = Browser::start().await;
+        browser.page.goto(&service.api).await.unwrap();
+        browser.find("input[name=name]").await;
+        browser.sign_in("harbour", PASSWORD).await;
+        browser.sees("3 times refused because no rule of gate `admin-logins` applies, on gate-fw-1").await;
+        browser.sees("Once refused by the rule `Reported lost or stolen`").await;
+        browser.sees("1 granted").await;
+        browser.sees("Need not sign their requests").await;
+        browser.find("ul[aria-label='Unheard senders'] li").await;
+        let ends = browser.text("ul[aria-label='What ends soon']").await;
+        assert!(ends.contains("02:00:5e:50:00:3c") && ends.contains("quay camera"), "{ends}");
+        // The drawing has a table behind it.
+        browser.click_text("summary", "As a table").await;
+        let rows = browser.page.find_all(fantoccini::Locator::Css("details tbody tr")).await.unwrap();
+        assert_eq!(rows.len(), 24);
+        // A story leads to its entries.
+        browser.click_text("a", "3 times refused").await;
+        let entries = "ol[aria-label=Journal] li";
+        browser.find(entries).await;
+        assert_eq!(browser.page.find_all(fantoccini::Locator::Css(entries)).await.unwrap().len(), 3);
+        // Anything is found by a few digits or letters, from every page.
+        for (typed, leads) in
+            [("20-0007", "crane controller"), ("gate-fw", "firewall at gatehouse"), ("ida.m", "harbour-office")]
+        {
+            browser.find("body").await.send_keys("/").await.unwrap();
+            let search = browser.find("input[role=combobox]").await;
+            search.send_keys(typed).await.unwrap();
+            browser.find("#found li[aria-selected=true]").await;
+            for _ in 0..100 {
+                if browser.text("#found li:nth-last-child(1)").await.contains(typed) {
+                    break;
+                }
+                tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+            }
+            search.send_keys("\u{e007}").await.unwrap();
+            browser.sees(leads).await;
+        }
         browser.close().await;
     });
 }

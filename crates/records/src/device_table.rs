@@ -32,8 +32,8 @@ struct Place {
 #[derive(Clone, Default)]
 struct Sets {
     all: Vec<Common>,
-    /// By groups as a JSON array, and whether they are barred.
-    by_text: HashMap<(String, bool), u32>,
+    /// By groups as a JSON array: of those that are not barred, and of those that are.
+    by_text: [HashMap<String, u32>; 2],
 }
 
 /// What devices of one set have in common.
@@ -127,16 +127,15 @@ impl DeviceTable {
     }
 
     fn set(&mut self, groups: &str, barred: bool) -> u32 {
-        let key = (groups.to_owned(), barred);
-        if let Some(set) = self.sets.by_text.get(&key) {
+        if let Some(set) = self.sets.by_text[usize::from(barred)].get(groups) {
             return *set;
         }
-        let names: Vec<String> = serde_json::from_str(groups).unwrap_or_default();
+        let (names, text): (Vec<String>, _) = (serde_json::from_str(groups).unwrap_or_default(), groups.to_owned());
         let groups = names.into_iter().map(Value::owned).collect();
         let sets = Arc::make_mut(&mut self.sets);
         let set = u32::try_from(sets.all.len()).expect("there are fewer sets than addresses");
         sets.all.push(Common { groups, barred });
-        sets.by_text.insert(key, set);
+        sets.by_text[usize::from(barred)].insert(text, set);
         set
     }
 }

@@ -38,7 +38,7 @@ export function FilterBar(props: {
       <input
         type="search"
         aria-label="Find in the journal"
-        placeholder="Name, MAC, equipment …   press /"
+        placeholder="Name, MAC, equipment …"
         value={text}
         onChange={(event) => setText(event.target.value)}
         className="w-64 rounded-sm border border-soft bg-sheet px-3 py-1"

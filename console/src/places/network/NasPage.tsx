@@ -53,13 +53,15 @@ export function NasPage() {
             </button>
             <Remove detail={detail} seen={seen} />
           </p>
+          <LastDecision title="Last heard" heard={detail.heard} q={detail.nas.name} />
+          <Past record={recordPath("nas", detail.nas.name)} />
         </>
       )}
     </article>
   );
 }
 
-function Facts({ detail: { nas, heard, named_by, instead } }: { detail: Detail }) {
+function Facts({ detail: { nas, named_by, instead } }: { detail: Detail }) {
   const rows: [string, string][] = [
     ["addresses", nas.addresses.join(", ")],
     ["dialect", nas.dialect],
@@ -83,8 +85,6 @@ function Facts({ detail: { nas, heard, named_by, instead } }: { detail: Detail }
         </p>
       ))}
       <Known rows={rows} />
-      <LastDecision title="Last heard" heard={heard} q={nas.name} />
-      <Past record={recordPath("nas", nas.name)} />
     </>
   );
 }

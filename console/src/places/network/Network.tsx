@@ -24,7 +24,7 @@ export function Network() {
         <input
           type="search"
           aria-label="Find equipment"
-          placeholder="Name, address, site, tag …   press /"
+          placeholder="Name, address, site, tag …"
           value={q}
           onChange={(event) =>
             void navigate({ to: "/network", search: event.target.value ? { q: event.target.value } : {}, replace: true })

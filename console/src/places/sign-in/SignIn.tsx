@@ -18,7 +18,7 @@ export function SignIn() {
       throw error;
     }
     queries.clear();
-    router.history.push(back ?? "/journal");
+    router.history.push(back ?? "/today");
   };
   return (
     <Form

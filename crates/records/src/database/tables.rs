@@ -76,10 +76,7 @@ pub(crate) fn each_device(
     db: &Connection,
     mut each: impl FnMut(&str, Mac, &str, bool, Option<i64>),
 ) -> Result<(), RecordsError> {
-    let stores = db
-        .prepare("SELECT number, name FROM store")?
-        .query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?
-        .collect::<Result<BTreeMap<i64, String>, _>>()?;
+    let stores: BTreeMap<_, _> = store_numbers(db)?.into_iter().map(|(name, number)| (number, name)).collect();
     let mut statement = db.prepare("SELECT id, groups, barred, expires FROM device ORDER BY id")?;
     let mut rows = statement.query([])?;
     while let Some(row) = rows.next()? {
@@ -146,7 +143,15 @@ impl Before {
 /// The records as they are now in whose place these would be put.
 pub(crate) fn before(db: &Connection, rows: &Rows) -> Result<Before, RecordsError> {
     let mut before = Before::default();
+    let numbers = store_numbers(db)?;
+    let mut known = db.prepare_cached("SELECT EXISTS (SELECT 1 FROM device WHERE id = ?1)")?;
     for name in rows.names() {
+        // Most devices of a large import are new.
+        if let RecordName::Device { store, mac } = &name
+            && !known.query_row([device_id(numbers.get(store).copied().unwrap_or(0), *mac)], |row| row.get(0))?
+        {
+            continue;
+        }
         before.look_at(db, &name)?;
     }
     Ok(before)
@@ -242,6 +247,12 @@ pub(crate) fn store_number(db: &Connection, store: &str) -> Result<i64, RecordsE
     Ok(statement.query_row([store], |row| row.get(0)).optional()?.unwrap_or(0))
 }
 
+fn store_numbers(db: &Connection) -> Result<BTreeMap<String, i64>, RecordsError> {
+    let mut statement = db.prepare_cached("SELECT name, number FROM store")?;
+    let rows = statement.query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?;
+    Ok(rows.collect::<Result<_, _>>()?)
+}
+
 /// A device's number: that of its store, then its address.
 pub(crate) fn device_id(store: i64, mac: Mac) -> i64 {
     store << 48 | number(mac).cast_signed()
@@ -268,7 +279,10 @@ pub(crate) fn put(db: &Connection, rows: &Rows, at: i64, revision: Option<u64>) 
     rows.nases.iter().try_for_each(|row| put_nas(db, row, revision))?;
     rows.people.iter().try_for_each(|row| put_person(db, row, revision))?;
     rows.machines.iter().try_for_each(|row| put_machine(db, row, revision))?;
-    rows.devices.iter().try_for_each(|row| put_device(db, row, revision))?;
+    let numbers = if rows.devices.is_empty() { BTreeMap::new() } else { store_numbers(db)? };
+    for row in &rows.devices {
+        put_device(db, row, numbers.get(&row.store).copied().unwrap_or(0), revision)?;
+    }
     rows.certificates.iter().try_for_each(|row| put_certificate(db, row, revision))?;
     rows.trusts.iter().try_for_each(|row| put_trust(db, row, revision))?;
     rows.administrators.iter().try_for_each(|row| put_administrator(db, row, at, revision))?;
@@ -365,8 +379,8 @@ fn put_machine(db: &Connection, row: &MachineRow, revision: Option<i64>) -> Resu
     )
 }
 
-fn put_device(db: &Connection, row: &DeviceRow, revision: Option<i64>) -> Result<(), RecordsError> {
-    let (groups, store) = (row.groups_as_json(), store_number(db, &row.store)?);
+fn put_device(db: &Connection, row: &DeviceRow, store: i64, revision: Option<i64>) -> Result<(), RecordsError> {
+    let groups = row.groups_as_json();
     let none = Barred::default();
     let barred = row.barred.as_ref().unwrap_or(&none);
     for mac in row.addresses() {
