@@ -4,6 +4,7 @@ import { lazy, Suspense } from "react";
 import { api, dataOf } from "../../api/client";
 import { Mark } from "../../parts/Mark";
 import { Notice } from "../../parts/Notice";
+import { Prose } from "../../parts/Prose";
 import { clock, moment } from "../../parts/time";
 import { UnheardSenders } from "../network/UnheardSenders";
 import { type End, linkOf, type Story, times } from "./today";
@@ -102,7 +103,7 @@ function StoryLine({ story }: { story: Story }) {
           <Link to="/journal" search={{ outcome: story.outcome, ...(story.q ? { q: story.q } : {}) }} className="font-semibold">
             {times(story)}
           </Link>{" "}
-          {story.why}
+          <Prose text={story.why} />
           {story.nases.length > 0 && (
             <>
               , on{" "}
@@ -120,7 +121,9 @@ function StoryLine({ story }: { story: Story }) {
           , since {clock(story.since).slice(0, 5)}.
         </span>
       </p>
-      <p className="ml-7 text-soft">{story.remedy}</p>
+      <p className="ml-7 text-soft">
+        <Prose text={story.remedy} />
+      </p>
     </li>
   );
 }
