@@ -109,6 +109,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/backup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * A backup of the running service: a tar archive, encrypted where a passphrase is given. One
+         *     that breaks off has no end, which a restore tells.
+         */
+        post: operations["backup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/certificates": {
         parameters: {
             query?: never;
@@ -1107,6 +1127,16 @@ export interface components {
             type: string;
             /** @description The names of its numbers. */
             values: components["schemas"]["NamedNumber"][];
+        };
+        /** @description What shall be backed up beside the records. */
+        BackupForm: {
+            /**
+             * @description Takes the sealing key along, and encrypts all of it under this; left out, the key stays
+             *     here and must be kept apart.
+             */
+            passphrase?: string | null;
+            /** @description Whether journal and accounting are taken along; false if not said. */
+            with_journal?: boolean;
         };
         /** @description Devices that must stay out, or may come in again. */
         BarForm: {
@@ -2725,6 +2755,53 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    backup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BackupForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": number[];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

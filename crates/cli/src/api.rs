@@ -92,6 +92,16 @@ impl Client {
         Ok(read(self.reached(request.send(ureq::SendBody::from_reader(&mut body)))?))
     }
 
+    /// Asks for a file, which is read as it comes.
+    pub(crate) fn download(&self, path: &str, body: &serde_json::Value) -> Result<impl std::io::Read + use<>, Failure> {
+        let request = self.agent.post(format!("{}/api/v1/{path}", self.base));
+        let answer = self.reached(self.authorize(request).send_json(body))?;
+        match answer.status().is_success() {
+            true => Ok(answer.into_body().into_reader()),
+            false => Err(read(answer).err().map_or_else(|| Failure::new("no file"), Failure::from)),
+        }
+    }
+
     /// Changes what is at an address of the API.
     pub(crate) fn patch(&self, path: &str, body: &impl Serialize) -> Result<Result<Value, Refused>, Failure> {
         let request = self.agent.patch(format!("{}/api/v1/{path}", self.base));

@@ -5,6 +5,7 @@ mod administrator;
 mod api;
 mod args;
 mod audit;
+mod backup;
 mod certificate;
 mod check;
 mod demo;
@@ -76,6 +77,8 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Audit(Audit::List(list)) => audit::list(&list),
         Command::Audit(Audit::Show(show)) => audit::show(&show),
         Command::Audit(Audit::Verify(verify)) => audit::verify(&verify),
+        Command::Backup(backup) => backup::make(&backup),
+        Command::Restore(restore) => backup::restore(&restore),
         Command::Key(Key::Rotate(rotate)) => key::rotate(&rotate),
         Command::SignIn(sign_in) => sign_in::run(&sign_in),
     }

@@ -18,6 +18,7 @@ const ROUTES: &str = "
     get    /audit                                 e a
     get    /audit/verify                          e a
     get    /audit/{revision}                      e a
+    post   /backup                                e
     get    /certificates                          e h a
     post   /certificates                          e
     post   /certificates/request                  e

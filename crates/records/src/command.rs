@@ -189,6 +189,11 @@ pub enum Command {
         /// The name that was given.
         name: String,
     },
+    /// Somebody took a backup, which changes nothing and is kept in the log.
+    Backup {
+        /// Whether the sealing key is in it.
+        with_key: bool,
+    },
     /// Makes a policy the active edition, under the next number, and retires the one
     /// before.
     ActivateEdition {
@@ -289,6 +294,7 @@ impl Command {
             | Self::OpenSession { .. }
             | Self::CloseSession { .. }
             | Self::RefuseSignIn { .. }
+            | Self::Backup { .. }
             | Self::ActivateEdition { .. }
             | Self::RemoveLanguage { .. }
             | Self::RemoveSecret { .. }
@@ -318,6 +324,7 @@ impl Command {
             | Self::OpenSession { .. }
             | Self::CloseSession { .. }
             | Self::RefuseSignIn { .. }
+            | Self::Backup { .. }
             | Self::ActivateEdition { .. }
             | Self::SetLanguage { .. }
             | Self::RemoveLanguage { .. }
@@ -349,6 +356,7 @@ impl Command {
             Self::OpenSession { .. } => "sign in",
             Self::CloseSession { .. } => "sign out",
             Self::RefuseSignIn { .. } => "refuse sign-in",
+            Self::Backup { .. } => "back up",
             Self::ActivateEdition { .. } => "activate policy",
             Self::SetSecret(_) => "set secret",
             Self::RemoveSecret { .. } => "remove secret",

@@ -64,6 +64,19 @@ pub enum RecordsError {
         /// What SQLite says.
         reason: String,
     },
+    /// A file is of a later release.
+    #[error(
+        "{} has form {form}, and this release knows {known}: install the release that wrote it, or restore what was kept \
+         before it was brought up to date", file.display()
+    )]
+    Newer {
+        /// The file.
+        file: PathBuf,
+        /// Its form.
+        form: usize,
+        /// The newest that is known here.
+        known: usize,
+    },
     /// Something sealed does not open: another key, or a changed file.
     #[error("{0} does not open with this sealing key; restore the key file that belongs to these records")]
     Sealed(String),
@@ -92,9 +105,12 @@ impl RecordsError {
         match self {
             Self::Sqlite(error) | Self::File { error, .. } => is_broken(error),
             Self::Damaged(_) => true,
-            Self::Texts(_) | Self::Migration { .. } | Self::Refused(_) | Self::Sealed(_) | Self::OtherKey { .. } => {
-                false
-            }
+            Self::Texts(_)
+            | Self::Newer { .. }
+            | Self::Migration { .. }
+            | Self::Refused(_)
+            | Self::Sealed(_)
+            | Self::OtherKey { .. } => false,
         }
     }
 }

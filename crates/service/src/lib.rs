@@ -5,12 +5,14 @@
 //! through which everything that people change goes.
 
 mod administration;
+mod backup;
 mod clock;
 mod config;
 mod data_dir;
 mod http;
 mod languages;
 mod on_machine;
+mod sealed_stream;
 mod service;
 mod snapshot;
 mod udp;
@@ -20,6 +22,7 @@ pub use administration::profile::ProfileOrder;
 pub use administration::report::{CaseReport, CheckReport, DiagnosticReport};
 pub use administration::revocation_lists::ListReport;
 pub use administration::{Administration, AdministrationError, check_alone};
+pub use backup::{BackupError, Manifest, Restored, is_encrypted, restore};
 pub use config::{ApiConfig, Config, ConfigError, KeysConfig, RadiusConfig};
 pub use http::openapi::openapi_json;
 pub use on_machine::OnMachine;

@@ -20,6 +20,7 @@ use tokio::task;
 use crate::administration::downloads::Fetched;
 use crate::administration::issuers::Issuers;
 use crate::administration::{Administration, AdministrationError};
+use crate::backup::Places;
 use crate::clock::now_ms;
 use crate::config::Config;
 use crate::data_dir::DataDir;
@@ -167,12 +168,13 @@ impl Service {
                  in front and name it under `proxies`, or listen on 127.0.0.1"
             );
         }
+        let places = Places { folder: data.join(""), key: data.join(&config.keys.sealing), id: key.id() };
         let state = Api::new(
             administration.clone(),
             (journal.clone(), reported.clone()),
             reader,
             radius.clone(),
-            &config.api,
+            (&config.api, places),
             stopped.clone(),
         );
         let welcome = state.open_welcome()?.map(|secret| format!("http://{api}/welcome#{secret}"));

@@ -71,6 +71,10 @@ pub(crate) enum Command {
     /// Show who changed what
     #[command(subcommand)]
     Audit(Audit),
+    /// Back up a running service into a file
+    Backup(Backup),
+    /// Put a backup into a data directory that no service has open
+    Restore(Restore),
     /// Set another sealing key
     #[command(subcommand)]
     Key(Key),
@@ -246,6 +250,35 @@ pub(crate) struct ListAudit {
     pub(crate) json: bool,
     #[command(flatten)]
     pub(crate) api: Api,
+}
+
+#[derive(Args)]
+pub(crate) struct Backup {
+    /// The file, which must not be there yet
+    #[arg(value_name = "FILE")]
+    pub(crate) file: PathBuf,
+    /// Take the sealing key along, and encrypt all of it under a passphrase, which is read from
+    /// standard input
+    #[arg(long)]
+    pub(crate) with_keys: bool,
+    /// Take journal and accounting along
+    #[arg(long)]
+    pub(crate) with_journal: bool,
+    #[command(flatten)]
+    pub(crate) api: Api,
+}
+
+#[derive(Args)]
+pub(crate) struct Restore {
+    /// The backup; the passphrase of an encrypted one is read from standard input
+    #[arg(value_name = "FILE")]
+    pub(crate) file: PathBuf,
+    /// Directory with the records; what is there is moved aside
+    #[arg(long, value_name = "DIR")]
+    pub(crate) data: PathBuf,
+    /// Configuration file (TOML), where it says where the sealing key is
+    #[arg(long, value_name = "FILE")]
+    pub(crate) config: Option<PathBuf>,
 }
 
 #[derive(Subcommand)]

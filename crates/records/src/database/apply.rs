@@ -56,6 +56,7 @@ fn run(db: &Connection, envelope: &Envelope, revision: u64) -> Result<(Done, Bef
         | Command::SetCertificate(_)
         | Command::SetTrust(_)
         | Command::SetSecret(_)
+        | Command::Backup { .. }
         | Command::RefuseSignIn { .. } => {}
         Command::Add(rows) => make_way(db, &[], rows, &mut gone)?,
         Command::Change { was, rows } => make_way(db, was, rows, &mut gone)?,

@@ -395,6 +395,8 @@ fn subject(command: &Command, outcome: &Outcome) -> String {
         Command::OpenSession { administrator, .. } => administrator.clone(),
         Command::CloseSession { .. } => String::new(),
         Command::RefuseSignIn { name } => name.clone(),
+        Command::Backup { with_key: true } => "with the sealing key".into(),
+        Command::Backup { with_key: false } => "without the sealing key".into(),
         Command::ActivateEdition { source, .. } => match outcome {
             Outcome::Done(Done { edition: Some(edition) }) => format!("edition {edition} ({} bytes)", source.len()),
             _ => format!("{} bytes", source.len()),

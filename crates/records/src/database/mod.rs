@@ -15,7 +15,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use regnant_decision::Titles;
 use regnant_policy::Mac;
 use rusqlite::functions::FunctionFlags;
-use rusqlite::{Connection, OptionalExtension, Transaction};
+use rusqlite::{Connection, OpenFlags, OptionalExtension, Transaction};
 use rusqlite_migration::{M, Migrations};
 
 use crate::command::{Author, Command, Done, Envelope};
@@ -262,6 +262,7 @@ fn open_shared(
 ) -> Result<Connection, RecordsError> {
     open_prepared(path, migrations, |connection| {
         check_early_seal(connection, key)?;
+        copy_before(connection, path, migrations.len())?;
         let text = FunctionFlags::SQLITE_UTF8;
         let fixed = text | FunctionFlags::SQLITE_DETERMINISTIC;
         connection.create_scalar_function("fold", 1, fixed, |call| Ok(fold(call.get_raw(0).as_str()?)))?;
@@ -300,6 +301,60 @@ fn check_early_seal(connection: &Connection, key: &SealingKey) -> Result<(), Rec
     let sql = "SELECT value FROM setting WHERE name = 'seal'";
     let sealed: Option<Vec<u8>> = connection.query_row(sql, [], |row| row.get(0)).optional()?;
     sealed.map_or(Ok(()), |sealed| key.open_keyless(CANARY, &sealed).map(drop))
+}
+
+/// Copies a database as it is now into a file that there is not yet, while others go on.
+pub fn copy_database(from: &Path, to: &Path) -> Result<(), RecordsError> {
+    let copy = || {
+        let connection = Connection::open_with_flags(from, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
+        connection.execute("VACUUM INTO ?1", [to.to_string_lossy()])
+    };
+    copy().map(drop).map_err(|error| RecordsError::File { file: from.into(), error })
+}
+
+/// Whether a file of records is whole and of a form that this release knows, and what became
+/// of its log.
+pub fn check_records(path: &Path) -> Result<Verified, RecordsError> {
+    let look = || {
+        let connection = Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
+        let told: String = connection.query_row("PRAGMA integrity_check(1)", [], |row| row.get(0))?;
+        let form = connection.query_row("PRAGMA user_version", [], |row| row.get::<_, u32>(0))? as usize;
+        Ok((connection, told, form))
+    };
+    let (connection, told, form) = look().map_err(|error| RecordsError::File { file: path.into(), error })?;
+    if told != "ok" {
+        return Err(RecordsError::Damaged(told));
+    }
+    match form {
+        form if form == MIGRATIONS.len() => log::verify(&connection),
+        // Earlier releases chained nothing.
+        1.. if form < MIGRATIONS.len() => Ok(Verified { commands: 0, chain: String::new(), broken: None }),
+        0 => Err(RecordsError::Damaged("it holds no records".into())),
+        form => Err(RecordsError::Newer { file: path.into(), form, known: MIGRATIONS.len() }),
+    }
+}
+
+/// Keeps a copy of records that migrations are about to change, for whoever goes back to the
+/// release before.
+fn copy_before(connection: &Connection, path: &Path, known: usize) -> Result<(), RecordsError> {
+    let form = connection.query_row("PRAGMA user_version", [], |row| row.get::<_, u32>(0))? as usize;
+    if form > known {
+        return Err(RecordsError::Newer { file: path.into(), form, known });
+    }
+    if form == 0 || form == known {
+        return Ok(());
+    }
+    let copy = path.with_added_extension(format!("before-{}", form + 1));
+    if !copy.exists() {
+        connection.execute("VACUUM INTO ?1", [copy.to_string_lossy()])?;
+    }
+    tracing::info!(
+        "{} is brought up to date; as it was it is kept as {}. To go back to the release before: stop the service, put \
+         that file in the place of the first, delete its -wal and -shm, and start the earlier release",
+        path.display(),
+        copy.display()
+    );
+    Ok(())
 }
 
 /// Opens a database in write-ahead mode and runs the migrations it lacks.
@@ -400,6 +455,12 @@ mod tests {
         assert!(told.to_string().contains("restore the key file"), "{told}");
         for _ in 0..2 {
             let records = Records::open(&file, &key, 9).unwrap();
+            // As they were they are kept beside, and open with the release of before.
+            let copy = dir.path().join("records.sqlite.before-3");
+            let kept = Connection::open(&copy).unwrap();
+            let names = "SELECT count(*) FROM machine WHERE name = 'tablet' AND password_hash IS NULL";
+            assert_eq!(kept.query_row(names, [], |row| row.get::<_, i64>(0)).unwrap(), 1);
+            assert_eq!(kept.query_row("PRAGMA user_version", [], |row| row.get::<_, i64>(0)).unwrap(), 2);
             let rows = records.rows().unwrap();
             let opened = |context: &str, sealed: &Sealed| {
                 String::from_utf8_lossy(key.open(context, sealed).unwrap().expose()).into_owned()

@@ -179,6 +179,12 @@ impl Administrators {
         Ok(())
     }
 
+    /// Keeps in the audit that somebody took a backup.
+    pub(crate) fn note_backup(&self, with_key: bool, by: &Author) -> Result<(), AdministrationError> {
+        self.committer.apply(by, Command::Backup { with_key })?;
+        Ok(())
+    }
+
     /// A token with which a program acts as the author, in a role that the author may give.
     pub fn token_for(
         &self,

@@ -3,6 +3,7 @@
 mod administrators;
 mod attempts;
 mod audit;
+mod backup;
 mod callers;
 mod certificates;
 mod connections;
@@ -49,6 +50,7 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use crate::administration::{Administration, AdministrationError};
+use crate::backup::Places;
 use crate::config::ApiConfig;
 use crate::http::attempts::Attempts;
 use crate::http::door::Front;
@@ -69,6 +71,8 @@ pub(crate) struct Api {
     pub(crate) front: Arc<Front>,
     /// Live streams, of which nobody has more than their share.
     pub(crate) live: Shares,
+    /// Where what is backed up is kept.
+    pub(crate) places: Places,
     /// One import at a time.
     pub(crate) imports: Arc<Semaphore>,
     /// Apart from the pool of the RADIUS side: guessing at sign-in delays nobody there.
@@ -82,7 +86,7 @@ impl Api {
         (journal, accounting): (Arc<Journal>, Arc<AccountingLog>),
         reader: Arc<JournalReader>,
         radius: Arc<RadiusState>,
-        config: &ApiConfig,
+        (config, places): (&ApiConfig, Places),
         stopped: watch::Receiver<bool>,
     ) -> Self {
         let (attempts, welcome, live) = Default::default();
@@ -98,6 +102,7 @@ impl Api {
             welcome,
             front,
             live,
+            places,
             imports,
             pool,
             stopped,
@@ -169,6 +174,7 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(dialects::dialect, dialects::remove))
         .routes(routes!(secrets::secrets, secrets::set))
         .routes(routes!(secrets::remove))
+        .routes(routes!(backup::backup))
         .routes(routes!(audit::audit))
         .routes(routes!(audit::verify))
         .routes(routes!(audit::entry))

@@ -1,0 +1,70 @@
+use std::fs::{self, OpenOptions};
+use std::io::{self, Write};
+use std::os::unix::fs::OpenOptionsExt;
+use std::process::ExitCode;
+
+use regnant_base::SecretText;
+use regnant_service::{Config, is_encrypted};
+use serde_json::json;
+
+use crate::api::Client;
+use crate::args;
+use crate::failure::Failure;
+use crate::paint::say;
+use crate::sign_in::ask_secretly;
+
+/// Backs up a running service.
+pub(crate) fn make(args: &args::Backup) -> Result<ExitCode, Failure> {
+    let name = args.file.display();
+    let client = Client::new(&args.api)?;
+    let passphrase = match args.with_keys {
+        true => Some(ask_secretly("A passphrase of at least 12 characters: ")?),
+        false => None,
+    };
+    let mut form = json!({ "with_journal": args.with_journal });
+    if let Some(passphrase) = passphrase {
+        form["passphrase"] = json!(passphrase);
+    }
+    let mut part = args.file.clone().into_os_string();
+    part.push(".part");
+    let part = std::path::PathBuf::from(part);
+    if args.file.exists() {
+        return Err(Failure::usage(format!("{name} is there already: a backup replaces nothing")));
+    }
+    let mut backup = client.download("backup", &form)?;
+    let mut write = || -> io::Result<u64> {
+        let mut file = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&part)?;
+        let bytes = io::copy(&mut backup, &mut file)?;
+        file.flush()?;
+        file.sync_all()?;
+        fs::rename(&part, &args.file)?;
+        Ok(bytes)
+    };
+    let bytes = write().map_err(|error| {
+        let _ = fs::remove_file(&part);
+        Failure::new(format!("{name} is not made, for it broke off: {error}; the service's log may say why"))
+    })?;
+    say!("{name} holds {bytes} bytes");
+    match args.with_keys {
+        true => say!("it is encrypted, and opens under its passphrase alone: keep that apart from it"),
+        false => say!("the sealing key is not in it: keep a copy of the key file apart, for nothing opens without it"),
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Restores a backup.
+pub(crate) fn restore(args: &args::Restore) -> Result<ExitCode, Failure> {
+    let config = args.config.as_deref().map_or_else(|| Ok(Config::default()), Config::read)?;
+    let passphrase: Option<SecretText> = match is_encrypted(&args.file)? {
+        true => Some(ask_secretly("The passphrase: ")?.into()),
+        false => None,
+    };
+    let restored = regnant_service::restore(&config, &args.data, &args.file, passphrase.as_ref())?;
+    let manifest = &restored.manifest;
+    say!("restored what was backed up at {} (change {})", manifest.made, manifest.revision);
+    if let Some(aside) = restored.aside {
+        say!("what was there before is in {}", aside.display());
+    }
+    say!("start the service: regnant serve --data {} --config ...", args.data.display());
+    Ok(ExitCode::SUCCESS)
+}
