@@ -335,8 +335,8 @@ fn today_tells_what_is_odd_and_anything_is_found() {
         browser.page.goto(&service.api).await.unwrap();
         browser.find("input[name=name]").await;
         browser.sign_in("harbour", PASSWORD).await;
-        browser.sees("3 times refused because no rule of gate `admin-logins` applies, on gate-fw-1").await;
-        browser.sees("Once refused by the rule `Reported lost or stolen`").await;
+        browser.sees("3 times refused because no rule of gate admin-logins applies, on gate-fw-1").await;
+        browser.sees("Once refused by the rule Reported lost or stolen").await;
         browser.sees("1 granted").await;
         browser.sees("Need not sign their requests").await;
         browser.find("ul[aria-label='Unheard senders'] li").await;

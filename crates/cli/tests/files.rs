@@ -122,7 +122,8 @@ fn another_sealing_key_is_set_while_nothing_runs_and_all_goes_on() {
     let again = service.again();
     again.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200007"]).ends_with(0);
     let audit = again.client(&["audit", "list"]).succeeds();
-    assert!(audit.contains("regnant  set sealing key"), "{audit}");
+    assert!(audit.contains("regnant (this machine)  set sealing key"), "{audit}");
+    again.client(&["audit", "verify"]).succeeds();
     // The key of before opens nothing, and says so.
     let mut again = again;
     assert_eq!(again.end("-TERM"), Some(0));

@@ -1,3 +1,4 @@
+use std::collections::HashMap;
 use std::path::Path;
 
 use regnant_decision::EntryKind;
@@ -110,6 +111,23 @@ impl JournalReader {
             Ok(found.is_some())
         })?;
         Ok(found)
+    }
+
+    /// The newest entry of everybody of a kind, by name.
+    pub fn newest_of(&self, kind: NewestKind) -> Result<HashMap<String, Ulid>, JournalError> {
+        let mut all = HashMap::new();
+        each_file(&self.journal, segment::VERSION, |file| {
+            let mut statement = file.prepare("SELECT name, id FROM newest WHERE kind = ?1")?;
+            let rows =
+                statement.query_map([kind as i64], |row| Ok((row.get::<_, String>(0)?, row.get::<_, [u8; 16]>(1)?)))?;
+            for row in rows {
+                let (name, id) = row?;
+                // The newest file comes first.
+                all.entry(name).or_insert(Ulid::from_bytes(id));
+            }
+            Ok(false)
+        })?;
+        Ok(all)
     }
 
     /// What was counted from one hour on, until another and not with it.

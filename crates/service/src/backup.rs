@@ -204,7 +204,7 @@ fn same(one: &Path, other: &Path) -> io::Result<bool> {
 
 /// Unpacks the entries that an archive of ours has, and no others: whoever made it may be
 /// somebody else.
-fn unpack(input: impl Read, folder: &Path) -> Result<(), BackupError> {
+pub fn unpack(input: impl Read, folder: &Path) -> Result<(), BackupError> {
     let mut archive = Archive::new(input);
     let mut whole = false;
     for entry in archive.entries()? {

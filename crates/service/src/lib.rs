@@ -27,3 +27,10 @@ pub use config::{ApiConfig, Config, ConfigError, KeysConfig, RadiusConfig};
 pub use http::openapi::openapi_json;
 pub use on_machine::OnMachine;
 pub use service::{Service, StartError, rotate_key};
+
+/// Parsers of outside bytes that are reached from nowhere else outside, for the fuzzer.
+#[doc(hidden)]
+pub mod outside {
+    pub use crate::administration::import::read_all;
+    pub use crate::backup::unpack;
+}

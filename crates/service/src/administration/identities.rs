@@ -5,7 +5,7 @@ use regnant_base::SecretText;
 use regnant_policy::Mac;
 use regnant_records::{
     Author, Barred, Command, DeviceEntry, DeviceFilter, DeviceRow, Expected, MachineEntry, MachineRow, Marked,
-    PersonEntry, PersonRow, Reading, RecordName, Rows, StoreKind, StoreRow,
+    PersonEntry, PersonRow, Reading, RecordName, RecordsError, Rows, StoreKind, StoreRow,
 };
 
 use crate::administration::committer::{Committer, Turn};
@@ -208,7 +208,12 @@ impl Identities {
     /// The devices that a filter lets through.
     pub(crate) fn devices(&self, filter: &DeviceFilter) -> Result<Vec<DeviceRow>, AdministrationError> {
         let stores = self.committer.snapshot.load().stores.clone();
-        Ok(self.committer.texts.devices(&stores, &self.committer.records, filter)?)
+        let found = self.committer.texts.devices(&stores, &self.committer.records, filter);
+        if matches!(found, Err(RecordsError::Texts(_))) {
+            // There may be room on the disk by now.
+            self.committer.write_texts();
+        }
+        Ok(found?)
     }
 
     /// A device.

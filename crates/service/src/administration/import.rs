@@ -347,6 +347,21 @@ fn over<E: serde::Serialize + serde::de::DeserializeOwned>(
 /// Each line that is no empty one, by its number.
 type Take<'t> = &'t mut dyn FnMut(u64, Result<Map<String, Value>, String>) -> Result<(), AdministrationError>;
 
+/// Reads lines, and gives how many say something of a record.
+pub fn read_all(csv: bool, input: impl Read) -> Result<u64, AdministrationError> {
+    let mut count = 0;
+    let mut take = |_, said: Result<Map<String, Value>, String>| {
+        count += u64::from(said.is_ok());
+        Ok(())
+    };
+    if csv {
+        csv_lines(input, &mut take)?;
+    } else {
+        json_lines(input, &mut take)?;
+    }
+    Ok(count)
+}
+
 fn json_lines(input: impl Read, take: Take<'_>) -> Result<(), AdministrationError> {
     let mut input = BufReader::new(input);
     for number in 1.. {

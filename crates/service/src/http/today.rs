@@ -295,15 +295,8 @@ fn ends(administration: &Administration) -> Result<Vec<EndView>, AdministrationE
 
 fn silent(api: &Api, names: &[String]) -> Result<Vec<SilentView>, JournalError> {
     let now = now_ms();
-    let mut silent = Vec::new();
-    for name in names {
-        let Some(newest) = api.reader.newest(NewestKind::Nas, name)? else { continue };
-        if newest.timestamp_ms() + SILENT_AFTER < now {
-            silent.push(SilentView { name: name.clone(), last: iso(newest.timestamp_ms()) });
-        }
-        if silent.len() >= MOST {
-            break;
-        }
-    }
-    Ok(silent)
+    let newest = api.reader.newest_of(NewestKind::Nas)?;
+    let last = names.iter().filter_map(|name| Some((name, newest.get(name)?.timestamp_ms())));
+    let silent = last.filter(|(_, at)| at + SILENT_AFTER < now);
+    Ok(silent.map(|(name, at)| SilentView { name: name.clone(), last: iso(at) }).take(MOST).collect())
 }
