@@ -213,6 +213,9 @@ fn a_token_may_no_more_than_it_was_made_for_and_ends() {
     let list = service.client(&["token", "list"]).succeeds();
     let line = list.lines().find(|line| line.contains("watch")).unwrap();
     assert!(line.contains("auditor") && line.contains("127.0.0.1") && line.contains("2999-01-01"), "{list}");
+    // One that may less ends none that may more.
+    let own = service.get("tokens").1["tokens"][0]["id"].as_str().unwrap().to_owned();
+    assert_eq!(call(&service, watch, "delete", &format!("/api/v1/tokens/{own}"), &json!({})).0, 404);
     // The helpdesk sees its own alone, and revokes nobody else's.
     let own = call(&service, &desk, "get", "/api/v1/tokens", &Value::Null).1;
     assert!(own["tokens"].as_array().unwrap().iter().all(|token| token["administrator"] == "desk"), "{own}");

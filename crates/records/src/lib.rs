@@ -35,7 +35,9 @@ pub use database::changes::FieldChange;
 pub use database::editions::{Basis, EditionRow};
 pub use database::log::{AuditEntry, AuditFilter, Verified};
 pub use database::rotation::{RotationError, rotate_key, take_key};
-pub use database::{Batch, Committed, Keep, Pending, Reading, Record, Records, check_records, copy_database};
+pub use database::{
+    Batch, Committed, Keep, Pending, Reading, Record, Records, check_records, copy_database, settle_database,
+};
 pub use device_search::DeviceFilter;
 pub use device_texts::DeviceTexts;
 pub use error::{RecordsError, Refusal};

@@ -141,6 +141,12 @@ fn what_cannot_be_done_at_all_is_said() {
     assert!(records.apply(&later).unwrap_err().to_string().contains("of a later release"));
     let other = take_key(&dir.path().join("other.key"), Path::new("none")).unwrap();
     assert!(told(nases(vec![nas(&other, "quay-sw-1", "127.0.0.11")])).contains("under another key"));
+    let engineer = administrator("harbour", &key, Role::Engineer);
+    records.apply(&envelope(Command::Add(administrators(vec![engineer])))).unwrap();
+    let secret = Some(sealed_second_factor("harbour", b"12345678901234567890", &other));
+    let factor = Command::SetSecondFactor { administrator: "harbour".into(), secret, recovery: Vec::new() };
+    assert!(told(factor).contains("under another key"));
+    assert!(told(Command::Remove(vec![RecordName::Administrator("harbour".into())])).contains("make another engineer"));
     let mut rows = Rows { stores: vec![store("devices", StoreKind::People)], ..Rows::default() };
     records.apply(&envelope(import(rows.clone()))).unwrap();
     rows.devices = vec![device(1, 2, "crane")];

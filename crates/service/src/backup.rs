@@ -6,7 +6,7 @@ use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 
 use regnant_base::SecretText;
-use regnant_records::{KeyId, RecordsError, SealingKey, check_records, copy_database};
+use regnant_records::{KeyId, RecordsError, SealingKey, check_records, copy_database, settle_database};
 use serde::{Deserialize, Serialize};
 use tar::{Archive, Builder, Header};
 use thiserror::Error;
@@ -175,25 +175,38 @@ pub fn restore(
     }
     // From here on things are replaced.
     let aside = data.join(format!("before-restore-{}", now_ms()));
-    let names = [RECORDS, "records.sqlite-wal", "records.sqlite-shm"];
-    let folders = FOLDERS.iter().filter(|_| manifest.with_journal);
-    let replaced: Vec<_> = names.iter().chain(folders).filter(|name| data.join(name).exists()).collect();
+    let now = data.join(RECORDS);
+    let folders: Vec<_> = FOLDERS.iter().filter(|_| manifest.with_journal).collect();
     let replaces_key = brought.exists() && key.exists() && !same(&brought, &key)?;
-    if !replaced.is_empty() || replaces_key {
+    if now.exists() || replaces_key || folders.iter().any(|folder| data.join(folder).exists()) {
         fs::create_dir(&aside)?;
     }
-    for name in replaced {
-        fs::rename(data.join(name), aside.join(name))?;
+    if now.exists() {
+        // What its log holds still comes into the file first; where it is too broken for that,
+        // the log stands beside it.
+        if let Err(error) = settle_database(&now) {
+            tracing::warn!("what was there before is kept as it is: {error}");
+        }
+        fs::hard_link(&now, aside.join(RECORDS))?;
+        for name in ["records.sqlite-wal", "records.sqlite-shm"].iter().filter(|name| data.join(name).exists()) {
+            fs::rename(data.join(name), aside.join(name))?;
+        }
     }
     if replaces_key {
-        fs::rename(&key, aside.join(KEY))?;
+        fs::hard_link(&key, aside.join(KEY))?;
     }
-    if brought.exists() && !key.exists() {
+    if brought.exists() {
         fs::rename(&brought, &key)?;
     }
-    fs::rename(&records, data.join(RECORDS))?;
-    for folder in FOLDERS.iter().filter(|folder| unpacked.path().join(folder).exists()) {
-        fs::rename(unpacked.path().join(folder), data.join(folder))?;
+    // In one step: whatever interrupts it, there are records.
+    fs::rename(&records, &now)?;
+    for folder in folders {
+        if data.join(folder).exists() {
+            fs::rename(data.join(folder), aside.join(folder))?;
+        }
+        if unpacked.path().join(folder).exists() {
+            fs::rename(unpacked.path().join(folder), data.join(folder))?;
+        }
     }
     Ok(Restored { manifest, aside: aside.exists().then_some(aside) })
 }

@@ -73,6 +73,10 @@ fn run(db: &Connection, envelope: &Envelope, revision: u64) -> Result<(Done, Bef
             if !gone.look_at(db, &name)? {
                 return Err(Missing::Record(name).into());
             }
+            let in_use = key_in_use(db)?;
+            if secret.as_ref().is_some_and(|secret| secret.key() != in_use) {
+                return Err(Fault::Key.into());
+            }
             administrators::set_second_factor(db, administrator, secret.as_ref(), recovery, revision)?;
         }
         Command::AddToken { hash, administrator, name, role, expires } => {

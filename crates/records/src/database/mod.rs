@@ -312,6 +312,16 @@ pub fn copy_database(from: &Path, to: &Path) -> Result<(), RecordsError> {
     copy().map(drop).map_err(|error| RecordsError::File { file: from.into(), error })
 }
 
+/// Takes what a database's write-ahead log holds into the file itself, which nobody else has
+/// open.
+pub fn settle_database(path: &Path) -> Result<(), RecordsError> {
+    let settle = || {
+        let connection = Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
+        connection.query_row("PRAGMA wal_checkpoint(TRUNCATE)", [], |_| Ok(()))
+    };
+    settle().map_err(|error| RecordsError::File { file: path.into(), error })
+}
+
 /// Whether a file of records is whole and of a form that this release knows, and what became
 /// of its log.
 pub fn check_records(path: &Path) -> Result<Verified, RecordsError> {

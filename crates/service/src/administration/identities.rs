@@ -108,19 +108,14 @@ impl Identities {
         password: &SecretText,
         by: &Author,
     ) -> Result<(), AdministrationError> {
-        let set = |row: &PersonRow| PersonEntry { password: Some(password.clone()), ..entries::person(row) };
         let turn = self.committer.turn();
         let before = self.person(store, name)?;
-        let why = match before.engineers_only {
-            true => Some("they are marked engineers only".to_owned()),
-            false => privilege::reach(&self.committer.snapshot.load().active.edition, &before)
-                .map(|rule| format!("{rule} could make them an administrator of equipment")),
-        };
-        if let Some(why) = why {
+        if let Some(why) = self.engineers_only(&before) {
             return Err(AdministrationError::EngineersOnly { name: before.name, why });
         }
         let was = RecordName::Person { store: before.store.clone(), name: before.name.clone() };
-        let row = set(&before).row(&self.committer.environment.key, Some(&before))?;
+        let entry = PersonEntry { password: Some(password.clone()), ..entries::person(&before) };
+        let row = entry.row(&self.committer.environment.key, Some(&before))?;
         let rows = Rows { people: vec![row], ..Rows::default() };
         self.commit(&turn, Command::Change { was: vec![was], rows }, by)
     }
@@ -128,9 +123,10 @@ impl Identities {
     /// Why the helpdesk may not set the password of a person, where it may not.
     pub(crate) fn engineers_only(&self, person: &PersonRow) -> Option<String> {
         if person.engineers_only {
-            return Some("marked engineers only".into());
+            return Some("they are marked engineers only".into());
         }
-        privilege::reach(&self.committer.snapshot.load().active.edition, person)
+        let rule = privilege::reach(&self.committer.snapshot.load().active.edition, person)?;
+        Some(format!("{rule} could make them an administrator of equipment"))
     }
 
     /// Every machine.

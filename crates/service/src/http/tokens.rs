@@ -130,7 +130,9 @@ pub(crate) async fn revoke(
     let work = move || {
         let administrators = &api.administration.administrators;
         let anybodys = signed.may(&[Role::Engineer]);
-        let own = |row: &TokenRow| anybodys || row.administrator == signed.bearer.administrator;
+        // A token that may less than its owner ends none that may more.
+        let fits = |row: &TokenRow| signed.bearer.token.is_none() || row.role == signed.role();
+        let own = |row: &TokenRow| anybodys || (row.administrator == signed.bearer.administrator && fits(row));
         let found = administrators.tokens()?.into_iter().filter(own).find(|row| row.hash.id() == id);
         match found {
             Some(row) => administrators.forget_token(row.hash, &signed.author).map_err(ApiError::from),
