@@ -220,6 +220,10 @@ fn a_token_may_no_more_than_it_was_made_for_and_ends() {
     let own = call(&service, &desk, "get", "/api/v1/tokens", &Value::Null).1;
     assert!(own["tokens"].as_array().unwrap().iter().all(|token| token["administrator"] == "desk"), "{own}");
     assert_eq!(call(&service, &desk, "delete", &format!("/api/v1/tokens/{id}"), &json!({})).0, 404);
+    // Nor where its owner's role and its own have nothing in common any more.
+    let desk_again = json!({ "role": "auditor" });
+    assert_eq!(call(&service, &service.token, "patch", "/api/v1/administrators/desk", &desk_again).0, 200);
+    assert_eq!(call(&service, &desk, "post", "/api/v1/tokens", &json!({})).0, 403);
     service.client(&["token", "revoke", id]).succeeds();
     assert_eq!(call(&service, watch, "get", "/api/v1/audit", &Value::Null).0, 401);
     // A token of somebody who is kept out is none.

@@ -104,7 +104,8 @@ pub(crate) async fn add(
 ) -> Result<Json<TokenView>, ApiError> {
     let new = new.map(|Sent(new)| new).unwrap_or_default();
     let role = new.role.unwrap_or_else(|| signed.role());
-    if role != signed.role() && signed.role() != Role::Engineer {
+    let within = |most: Role| most == Role::Engineer || most == role;
+    if !within(signed.bearer.role) || !signed.bearer.token.as_ref().is_none_or(|(_, most)| within(*most)) {
         return Err(ApiError::forbidden(format!(
             "You are signed in as {}: a token of yours is one too.",
             signed.role().word()
