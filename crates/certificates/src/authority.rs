@@ -1,5 +1,5 @@
 use rcgen::{
-    BasicConstraints, CertificateParams, CertificateRevocationListParams, CustomExtension, DnType,
+    BasicConstraints, CertificateParams, CertificateRevocationListParams, CustomExtension, DistinguishedName, DnType,
     ExtendedKeyUsagePurpose, IsCa, Issuer, KeyIdMethod, KeyPair, KeyUsagePurpose, OtherNameValue, RevokedCertParams,
     SanType, SerialNumber,
 };
@@ -138,6 +138,22 @@ impl Authority {
         };
         Ok(params.signed_by(&self.issuer)?.pem()?)
     }
+}
+
+/// A certificate that vouches for itself alone, for a server of these names (DNS names and
+/// addresses), in seconds since 1970.
+pub fn self_signed(names: &[String], not_before: i64, not_after: i64) -> Result<Issued, AuthorityError> {
+    let key = KeyPair::generate()?;
+    let mut params = CertificateParams::new(names)?;
+    params.distinguished_name = DistinguishedName::new();
+    params.distinguished_name.push(DnType::CommonName, "Regnant");
+    params.is_ca = IsCa::ExplicitNoCa;
+    params.key_usages = vec![KeyUsagePurpose::DigitalSignature];
+    params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ServerAuth];
+    params.not_before = moment(not_before)?;
+    params.not_after = moment(not_after)?;
+    let certificate = params.self_signed(&key)?.pem();
+    Ok(Issued { certificate, key: key.serialize_pem() })
 }
 
 /// Where the issuer's responder is.

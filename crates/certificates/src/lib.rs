@@ -10,7 +10,7 @@ mod ocsp;
 mod request;
 mod responder;
 
-pub use authority::{Authority, AuthorityError, Issued, Order, Purpose};
+pub use authority::{Authority, AuthorityError, Issued, Order, Purpose, self_signed};
 pub use bundle::{Bundle, BundleError, check_chain, read_certificates, read_crls, to_pem};
 pub use ocsp::{OcspAnswer, OcspError, ocsp_request, read_ocsp_response};
 pub use request::{RequestError, SigningRequest};

@@ -7,13 +7,17 @@ use serde::Serialize;
 use serde_json::Value;
 use ureq::Agent;
 use ureq::http::{Response, StatusCode};
+use ureq::unversioned::resolver::DefaultResolver;
+use ureq::unversioned::transport::{Connector, TcpConnector};
 
 use crate::args;
 use crate::failure::Failure;
+use crate::service_tls::ServiceTls;
 
 /// A client of the service's API.
 pub(crate) struct Client {
     agent: Agent,
+    tls: ServiceTls,
     base: String,
     token: Option<String>,
 }
@@ -40,18 +44,35 @@ impl From<Refused> for Failure {
 impl Client {
     /// A client with the token of the environment or of a file.
     pub(crate) fn new(args: &args::Api) -> Result<Self, Failure> {
-        Ok(Self { token: Some(token(args)?), ..Self::anonymous(&args.api) })
+        Ok(Self { token: Some(token(args)?), ..Self::anonymous(args)? })
     }
 
     /// A client that is not signed in.
-    pub(crate) fn anonymous(base: &str) -> Self {
+    pub(crate) fn anonymous(args: &args::Api) -> Result<Self, Failure> {
         let config = Agent::config_builder().http_status_as_error(false).build();
-        Self { agent: config.into(), base: base.trim_end_matches('/').to_owned(), token: None }
+        let tls = ServiceTls::new(args)?;
+        let connector = TcpConnector::default().chain(tls.clone());
+        let agent = Agent::with_parts(config, connector, DefaultResolver::default());
+        Ok(Self { agent, tls, base: args.api.trim_end_matches('/').to_owned(), token: None })
     }
 
     /// A client with this token.
-    pub(crate) fn with_token(base: &str, token: String) -> Self {
-        Self { token: Some(token), ..Self::anonymous(base) }
+    pub(crate) fn with_token(args: &args::Api, token: String) -> Result<Self, Failure> {
+        Ok(Self { token: Some(token), ..Self::anonymous(args)? })
+    }
+
+    /// Whether the service proves who it is; where it does not, the fingerprint of what it
+    /// presented.
+    pub(crate) fn proves_itself(&self) -> Result<Result<(), String>, Failure> {
+        match (self.agent.get(format!("{}/api/v1/health", self.base)).call(), self.tls.doubted()) {
+            (Err(_), Some(fingerprint)) => Ok(Err(fingerprint)),
+            (sent, _) => self.reached(sent).map(|_| Ok(())),
+        }
+    }
+
+    /// Why a service that did not prove itself is not spoken to.
+    pub(crate) fn doubts(&self, presented: &str) -> Failure {
+        Failure::new(self.tls.remedy(&self.base, presented))
     }
 
     /// Reads an address of the API.
@@ -166,11 +187,12 @@ impl Client {
     }
 
     fn reached(&self, sent: Result<Response<ureq::Body>, ureq::Error>) -> Result<Response<ureq::Body>, Failure> {
-        sent.map_err(|error| {
-            Failure::new(format!(
+        sent.map_err(|error| match self.tls.doubted() {
+            Some(presented) => self.doubts(&presented),
+            None => Failure::new(format!(
                 "the service at {} cannot be reached: {error}; is it running, and is --api right?",
                 self.base
-            ))
+            )),
         })
     }
 }

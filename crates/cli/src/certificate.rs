@@ -10,6 +10,7 @@ use crate::api::Client;
 use crate::args::{self, CertificateAction};
 use crate::failure::Failure;
 use crate::paint::{self, say};
+use crate::records::path;
 
 /// Shows certificates, or changes them.
 pub(crate) fn run(args: &args::Certificate) -> Result<ExitCode, Failure> {
@@ -25,6 +26,10 @@ pub(crate) fn run(args: &args::Certificate) -> Result<ExitCode, Failure> {
             let answer = client.post("certificates/request", &json!({ "name": name }))??;
             say!("{}", answer["pem"].as_str().unwrap_or_default().trim_end());
             eprintln!("the key stays in the service; import the certificate that comes back under the same name");
+        }
+        CertificateAction::Remove { name } => {
+            client.delete(&path(&["certificates", name])?)??;
+            say!("certificate {name} is gone, with its key");
         }
     }
     Ok(ExitCode::SUCCESS)

@@ -24,6 +24,7 @@ mod profile;
 mod records;
 mod secret;
 mod serve;
+mod service_tls;
 mod sign_in;
 mod trail;
 mod trust;

@@ -25,7 +25,10 @@ pub(crate) fn run(args: &args::Serve) -> Result<ExitCode, Failure> {
         for address in service.accounting() {
             tell(format_args!("RADIUS accounting on {address}"));
         }
-        tell(format_args!("console and API on http://{}", service.api()));
+        if let Some(fingerprint) = service.fingerprint() {
+            tell(format_args!("certificate of the console, SHA-256 {fingerprint}"));
+        }
+        tell(format_args!("console and API on {}", service.console()));
         if let Some(link) = service.welcome() {
             tell(format_args!(
                 "\nNobody can sign in yet. Open this link once to set the first administrator's password:\n  {link}"

@@ -8,11 +8,12 @@ use crate::api::{Client, token_path};
 use crate::args;
 use crate::failure::Failure;
 use crate::paint::say;
+use crate::service_tls::{is_https, keep_fingerprint};
 
 /// Signs in and keeps a token for the other commands.
 pub(crate) fn run(args: &args::SignIn) -> Result<ExitCode, Failure> {
+    let client = believed(args.api.clone())?;
     let password = ask_secretly(&format!("Password of {}: ", args.user))?;
-    let client = Client::anonymous(&args.api.api);
     let token = match client.sign_in(&args.user, &password, None)? {
         Some(token) => token,
         None => {
@@ -25,6 +26,35 @@ pub(crate) fn run(args: &args::SignIn) -> Result<ExitCode, Failure> {
     keep_token(&path, &token)?;
     say!("signed in; the token is in {}", path.display());
     Ok(ExitCode::SUCCESS)
+}
+
+/// A client of a service that proved who it is; somebody may say that it is the right one.
+fn believed(mut api: args::Api) -> Result<Client, Failure> {
+    let mut client = Client::anonymous(&api)?;
+    if let Err(presented) = client.proves_itself()? {
+        if api.fingerprint.is_some() || !stdin().is_terminal() {
+            return Err(client.doubts(&presented));
+        }
+        say!(
+            "{} presents a certificate that nobody known here vouches for. Its SHA-256 is\n\n  {presented}\n",
+            api.api
+        );
+        say!("Compare it with what the service printed when it started. Is it the same? [yes/no]");
+        let mut line = String::new();
+        stdin().read_line(&mut line)?;
+        if line.trim() != "yes" {
+            return Err(Failure::new("nothing was sent to it"));
+        }
+        api.fingerprint = Some(presented);
+        client = Client::anonymous(&api)?;
+        if let Err(presented) = client.proves_itself()? {
+            return Err(client.doubts(&presented));
+        }
+    }
+    if let (Some(fingerprint), true) = (&api.fingerprint, is_https(&api.api)) {
+        keep_fingerprint(&api, fingerprint)?;
+    }
+    Ok(client)
 }
 
 /// A line that nobody may see: typed where there is a terminal, else read from standard input.

@@ -8,6 +8,7 @@ use crate::args::{self, TrustAction};
 use crate::certificate::{days, listed, read, report, show_link, tell};
 use crate::failure::Failure;
 use crate::paint::{self, say};
+use crate::records::path;
 
 /// Shows whom we trust, or says so.
 pub(crate) fn run(args: &args::Trust) -> Result<ExitCode, Failure> {
@@ -25,6 +26,10 @@ pub(crate) fn run(args: &args::Trust) -> Result<ExitCode, Failure> {
             for subject in kept["left_out"].as_array().into_iter().flatten().filter_map(|subject| subject.as_str()) {
                 say!("left out: {subject} is no authority's certificate");
             }
+        }
+        TrustAction::Remove { name } => {
+            client.delete(&path(&["trusts", name])?)??;
+            say!("trust {name} is gone");
         }
     }
     Ok(ExitCode::SUCCESS)

@@ -2,23 +2,11 @@
 mod running;
 
 use std::fs;
-use std::io::Write;
-use std::process::{Command, Output, Stdio};
 
 use regnant_campus::harbour::*;
 use running::*;
 
 const PASSPHRASE: &str = "seven ropes and a lantern\n";
-
-fn typed(command: &mut Command, input: &str) -> Output {
-    let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
-    child.stdin.take().unwrap().write_all(input.as_bytes()).unwrap();
-    child.wait_with_output().unwrap()
-}
-
-fn told(output: &Output) -> String {
-    String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr)
-}
 
 #[test]
 fn what_was_backed_up_under_load_comes_back_with_its_keys_and_journal() {
@@ -37,12 +25,12 @@ fn what_was_backed_up_under_load_comes_back_with_its_keys_and_journal() {
         });
         let mut backup = service.client(&["backup", "--with-keys", "--with-journal"]);
         let made = typed(backup.arg(&file), PASSPHRASE);
-        assert!(made.status.success(), "{}", told(&made));
+        assert!(made.status.success(), "{}", printed(&made));
         changing.join().unwrap();
     });
     assert!(fs::read(&file).unwrap().starts_with(b"regnant sealed stream 1\n"));
     let again = typed(service.client(&["backup", "--with-keys"]).arg(&file), PASSPHRASE);
-    assert!(told(&again).contains("a backup replaces nothing"), "{}", told(&again));
+    assert!(printed(&again).contains("a backup replaces nothing"), "{}", printed(&again));
     assert!(service.client(&["audit", "list", "back", "up"]).succeeds().contains("with the sealing key"));
 
     let restore = |data: &std::path::Path, input: &str| {
@@ -51,16 +39,16 @@ fn what_was_backed_up_under_load_comes_back_with_its_keys_and_journal() {
     };
     // Never into a directory that a service has open, and nothing with another passphrase.
     assert!(
-        told(&restore(&service.data, PASSPHRASE)).contains("another service"),
+        printed(&restore(&service.data, PASSPHRASE)).contains("another service"),
         "{}",
-        told(&restore(&service.data, PASSPHRASE))
+        printed(&restore(&service.data, PASSPHRASE))
     );
     let data = dir.path().join("data");
     let wrong = restore(&data, "seven ropes and a lanterm\n");
-    assert!(!wrong.status.success() && told(&wrong).contains("the passphrase is another"), "{}", told(&wrong));
+    assert!(!wrong.status.success() && printed(&wrong).contains("the passphrase is another"), "{}", printed(&wrong));
     assert!(!data.join("records.sqlite").exists());
     let restored = restore(&data, PASSPHRASE);
-    assert!(restored.status.success(), "{}", told(&restored));
+    assert!(restored.status.success(), "{}", printed(&restored));
     fs::write(data.join("welcomed"), "").unwrap();
     let mut other = Running::start(&data);
     other.token.clone_from(&service.token);
@@ -83,22 +71,26 @@ fn a_backup_without_keys_wants_the_key_and_one_that_is_not_whole_replaces_nothin
         command.arg("restore").arg(file).arg("--data").arg(data).output().unwrap()
     };
     let elsewhere = restore(&file, &dir.path().join("elsewhere"));
-    assert!(told(&elsewhere).contains("take a backup with its key"), "{}", told(&elsewhere));
+    assert!(printed(&elsewhere).contains("take a backup with its key"), "{}", printed(&elsewhere));
     service.client(&["device", "bar", "02005e200001", "--reason", "later"]).succeeds();
     service.end("-TERM");
     // Cut, changed, or with something in it that no backup has.
     let half = dir.path().join("half.backup");
     fs::write(&half, &bytes[..bytes.len() / 2]).unwrap();
     let cut = restore(&half, &service.data);
-    assert!(told(&cut).contains("no whole backup") && told(&cut).contains("nothing was replaced"), "{}", told(&cut));
+    assert!(
+        printed(&cut).contains("no whole backup") && printed(&cut).contains("nothing was replaced"),
+        "{}",
+        printed(&cut)
+    );
     let mut changed = bytes.clone();
     let at = changed.windows(16).position(|part| part == b"add administrato").unwrap();
     changed[at] = b'b';
     fs::write(&half, &changed).unwrap();
-    let told_changed = told(&restore(&half, &service.data));
+    let told_changed = printed(&restore(&half, &service.data));
     assert!(told_changed.contains("is not what was written"), "{told_changed}");
     fs::write(&half, "nothing").unwrap();
-    assert!(told(&restore(&half, &service.data)).contains("no whole backup"));
+    assert!(printed(&restore(&half, &service.data)).contains("no whole backup"));
     // As it was before all of this.
     let service = service.again();
     assert!(service.client(&["device", "show", "02005e200001"]).succeeds().contains("later"));
@@ -106,9 +98,9 @@ fn a_backup_without_keys_wants_the_key_and_one_that_is_not_whole_replaces_nothin
     service.end("-TERM");
     let restored = restore(&file, &service.data);
     assert!(
-        restored.status.success() && told(&restored).contains("what was there before is in"),
+        restored.status.success() && printed(&restored).contains("what was there before is in"),
         "{}",
-        told(&restored)
+        printed(&restored)
     );
     let service = service.again();
     assert!(!service.client(&["device", "show", "02005e200001"]).succeeds().contains("later"));

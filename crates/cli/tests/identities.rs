@@ -1,24 +1,11 @@
 //! People, machines, devices, stores and groups, kept from the command line and the API.
 mod running;
 
-use std::io::Write;
-use std::process::{Command, Output, Stdio};
-
 use regnant_campus::harbour::*;
 use running::*;
 use serde_json::{Value, json};
 
 /// Runs a command that reads this from standard input.
-fn typed(mut command: Command, input: &str) -> Output {
-    let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
-    child.stdin.take().unwrap().write_all(input.as_bytes()).unwrap();
-    child.wait_with_output().unwrap()
-}
-
-fn told(output: &Output) -> String {
-    String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr)
-}
-
 fn vpn(service: &Running, name: &str, password: &str, code: i32) {
     let ask = ["pap", "--user", name, "--password", password];
     service.try_from(&PILOT_VPN_1, &ask).ends_with(code);
@@ -26,7 +13,7 @@ fn vpn(service: &Running, name: &str, password: &str, code: i32) {
 
 fn asks(service: &Running, mac: &str) -> String {
     let asked = service.try_from(&QUAY_SW_1, &["mac", "--mac", mac]).output().unwrap();
-    told(&asked)
+    printed(&asked)
 }
 
 #[test]
@@ -38,13 +25,13 @@ fn a_person_is_added_changed_and_removed() {
         ("short-1", "at least 8 characters"),
         ("mara.quay7", "not the name that it belongs to"),
     ] {
-        let output = typed(service.client(&add), &format!("{weak}\n"));
-        assert!(!output.status.success() && told(&output).contains(why), "{}", told(&output));
+        let output = typed(&mut service.client(&add), &format!("{weak}\n"));
+        assert!(!output.status.success() && printed(&output).contains(why), "{}", printed(&output));
     }
-    assert!(typed(service.client(&add), "Dry-Dock-82\n").status.success());
+    assert!(typed(&mut service.client(&add), "Dry-Dock-82\n").status.success());
     vpn(&service, "mara.quay", "Dry-Dock-82", 0);
-    let again = typed(service.client(&add), "Dry-Dock-82\n");
-    assert!(told(&again).contains("There is a person `Mara.Quay` in `harbour` already"), "{}", told(&again));
+    let again = typed(&mut service.client(&add), "Dry-Dock-82\n");
+    assert!(printed(&again).contains("There is a person `Mara.Quay` in `harbour` already"), "{}", printed(&again));
     service.entries("q=mara.quay&outcome=granted", 1);
     let shown = service.client(&["person", "show", "mara.quay"]).succeeds();
     for part in ["Mara.Quay", "staff", "Dry dock; night shift", "was given remote"] {
@@ -57,7 +44,7 @@ fn a_person_is_added_changed_and_removed() {
     let wants = service.client(&["person", "change", "mara.pier", "--mschap", "true"]).fails(1);
     assert!(wants.contains("give the password anew, so that MS-CHAP can prove it"), "{wants}");
     let change = ["person", "change", "mara.pier", "--mschap", "true", "--ask-password"];
-    assert!(typed(service.client(&change), "Slip-Way-58x\n").status.success());
+    assert!(typed(&mut service.client(&change), "Slip-Way-58x\n").status.success());
     vpn(&service, "mara.pier", "Slip-Way-58x", 0);
     service.client(&["person", "change", "mara.pier", "--disabled", "true"]).succeeds();
     vpn(&service, "mara.pier", "Slip-Way-58x", 1);
@@ -98,7 +85,7 @@ fn a_machine_is_added_changed_and_removed() {
     let told = service.client(&["machine", "change", "quay-laptop-9", "--mschap", "true"]).fails(1);
     assert!(told.contains("MS-CHAP needs a password"), "{told}");
     let change = ["machine", "change", "QUAY-laptop-9", "--ask-password", "--mschap", "true", "--note", "Spare"];
-    assert!(typed(service.client(&change), "Keel-Plate-59\n").status.success());
+    assert!(typed(&mut service.client(&change), "Keel-Plate-59\n").status.success());
     let list = service.client(&["machine", "list", "laptop-9"]).succeeds();
     assert!(list.contains("MS-CHAP") && list.contains("Spare"), "{list}");
     let wrong = service.client(&["machine", "add", "host/quay-laptop-8"]).fails(1);
@@ -127,8 +114,8 @@ fn a_device_is_added_barred_regrouped_and_removed() {
     assert_eq!(service.client(&["device", "list", "--csv"]).succeeds().lines().count(), 0x12 + 0x28 + 0x3c + 3);
     // Barred by the hundred, pasted in whatever form they came.
     let pasted = "02:00:5e:20:00:01, 02-00-5E-20-00-02\n(0200.5e20.0003); 02005e200004 and no address: 12:34";
-    let barred = typed(service.client(&["device", "bar", "-", "02005e200099", "--reason", "=recalled"]), pasted);
-    assert!(told(&barred).starts_with("5 devices must stay out from now on"), "{}", told(&barred));
+    let barred = typed(&mut service.client(&["device", "bar", "-", "02005e200099", "--reason", "=recalled"]), pasted);
+    assert!(printed(&barred).starts_with("5 devices must stay out from now on"), "{}", printed(&barred));
     assert!(asks(&service, "02005e200099").contains("Access-Reject"));
     let list = service.client(&["device", "list", "--barred", "true", "--csv"]).succeeds();
     assert!(list.lines().count() == 7 && list.contains(",'=recalled"), "{list}");
@@ -200,7 +187,7 @@ fn what_the_policy_names_does_not_disappear() {
     assert!(service.client(&["store", "remove", "harbour"]).fails(1).contains("looks identities up in it"));
     service.client(&["store", "add", "visitors", "--kind", "people"]).succeeds();
     let add = ["person", "add", "new.hand", "--store", "visitors"];
-    assert!(typed(service.client(&add), "Gang-Plank-44\n").status.success());
+    assert!(typed(&mut service.client(&add), "Gang-Plank-44\n").status.success());
     assert!(service.client(&["store", "remove", "visitors"]).fails(1).contains("holds 1 people"));
     assert!(
         service.client(&["person", "show", "ida.marsh"]).fails(2).contains("say --store: there are harbour, visitors")
@@ -226,9 +213,9 @@ fn the_audit_is_a_chain_that_breaks_where_somebody_changes_it() {
     let mut service = service.again();
     let broken = service.client(&["audit", "verify"]).ends_with(1);
     assert!(
-        told(&broken).contains("is not what was written: it was changed after it was written"),
+        printed(&broken).contains("is not what was written: it was changed after it was written"),
         "{}",
-        told(&broken)
+        printed(&broken)
     );
     service.end("-TERM");
     file.execute("UPDATE command SET author = 'harbour' WHERE what = 'change device'", []).unwrap();
@@ -237,7 +224,7 @@ fn the_audit_is_a_chain_that_breaks_where_somebody_changes_it() {
     let service = service.again();
     service.client(&["audit", "verify"]).succeeds();
     let known = service.client(&["audit", "verify", "--known", &noted]).ends_with(1);
-    assert!(told(&known).contains("was written anew"), "{}", told(&known));
+    assert!(printed(&known).contains("was written anew"), "{}", printed(&known));
 }
 
 #[test]
@@ -255,17 +242,17 @@ fn a_file_with_bad_lines_is_imported_as_far_as_it_is_right_or_not_at_all() {
         let mut command = service.client(&["device", "import"]);
         command.arg(&file).args(more).output().unwrap()
     };
-    let tried = told(&import(&["--dry-run"]));
+    let tried = printed(&import(&["--dry-run"]));
     assert!(tried.starts_with("2 added, 1 changed, 2 refused; nothing is in force"), "{tried}");
     assert!(
         tried.contains("line 3: `mac`:") && tried.contains("line 4: device 02:00:5e:60:00:03: `expires` is no time"),
         "{tried}"
     );
-    assert!(told(&import(&["--all-or-none"])).contains("nothing is in force"));
+    assert!(printed(&import(&["--all-or-none"])).contains("nothing is in force"));
     assert_eq!(service.client(&["device", "list", "drone"]).succeeds().lines().count(), 1);
     let done = import(&[]);
     assert_eq!(done.status.code(), Some(1), "a line was refused");
-    assert!(told(&done).starts_with("2 added, 1 changed, 2 refused\n"), "{}", told(&done));
+    assert!(printed(&done).starts_with("2 added, 1 changed, 2 refused\n"), "{}", printed(&done));
     let drone = service.client(&["device", "show", "02005e600001"]).succeeds();
     assert!(drone.contains("drones cameras") && drone.contains("2999-01-01"), "{drone}");
     assert!(service.client(&["device", "show", "02005e600004"]).succeeds().contains("lost at sea"));
@@ -276,30 +263,30 @@ fn a_file_with_bad_lines_is_imported_as_far_as_it_is_right_or_not_at_all() {
     // What a list hands out is imported again, and changes nothing.
     let before = service.client(&["device", "list", "--csv"]).succeeds();
     std::fs::write(&file, &before).unwrap();
-    assert!(told(&import(&[])).starts_with("121 changed"));
+    assert!(printed(&import(&[])).starts_with("121 changed"));
     assert_eq!(service.client(&["device", "list", "--csv"]).succeeds(), before);
     // JSON, TOML and lines of JSON, from standard input too.
     let person = "[{\"name\": \"mara.quay\", \"password\": \"Dry-Dock-82\", \"groups\": [\"staff\"]}]";
-    let json = typed(service.client(&["person", "import", "-"]), person);
-    assert!(told(&json).starts_with("1 added"), "{}", told(&json));
+    let json = typed(&mut service.client(&["person", "import", "-"]), person);
+    assert!(printed(&json).starts_with("1 added"), "{}", printed(&json));
     vpn(&service, "mara.quay", "Dry-Dock-82", 0);
     let line = "{\"name\": \"mara.quay\", \"note\": \"Dry dock\"}\n{\"name\": \"no.password\"}\n";
-    let lines = typed(service.client(&["person", "import", "-"]), line);
+    let lines = typed(&mut service.client(&["person", "import", "-"]), line);
     assert!(
-        told(&lines).contains("1 changed, 1 refused")
-            && told(&lines).contains("line 2: person `no.password`: `password` is missing"),
+        printed(&lines).contains("1 changed, 1 refused")
+            && printed(&lines).contains("line 2: person `no.password`: `password` is missing"),
         "{}",
-        told(&lines)
+        printed(&lines)
     );
     vpn(&service, "mara.quay", "Dry-Dock-82", 0);
     let toml = "[[nas]]\nname = \"dock-sw-1\"\naddress = \"127.0.0.61\"\nkind = \"switch\"\nsite = \"dock\"\n\
                 secret = \"gantry-4-lashing\"\n[[nas]]\nname = \"dock-sw-2\"\naddress = \"127.0.0.61\"\nkind = \"switch\"\n\
                 site = \"dock\"\nsecret = \"gantry-4-lashing\"\n";
-    let nases = typed(service.client(&["nas", "import", "-"]), toml);
+    let nases = typed(&mut service.client(&["nas", "import", "-"]), toml);
     assert!(
-        told(&nases).contains("1 added, 1 refused") && told(&nases).contains("which NAS `dock-sw-1` has"),
+        printed(&nases).contains("1 added, 1 refused") && printed(&nases).contains("which NAS `dock-sw-1` has"),
         "{}",
-        told(&nases)
+        printed(&nases)
     );
     let dock = regnant_campus::Nas {
         address: std::net::Ipv4Addr::new(127, 0, 0, 61),
@@ -307,8 +294,8 @@ fn a_file_with_bad_lines_is_imported_as_far_as_it_is_right_or_not_at_all() {
         ..QUAY_SW_1
     };
     service.try_from(&dock, &["mac", "--mac", "02005e500001"]).ends_with(0);
-    let cut = typed(service.client(&["device", "import", "-"]), "mac,titel\n02005e600009,x\n");
-    assert!(told(&cut).contains("unknown field `titel`"), "{}", told(&cut));
+    let cut = typed(&mut service.client(&["device", "import", "-"]), "mac,titel\n02005e600009,x\n");
+    assert!(printed(&cut).contains("unknown field `titel`"), "{}", printed(&cut));
     let audit = service.client(&["audit", "list", "--record", "nas/dock-sw-1"]).succeeds();
     assert!(audit.contains("import  NASes: 1"), "{audit}");
 }

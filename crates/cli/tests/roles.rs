@@ -22,6 +22,7 @@ const ROUTES: &str = "
     get    /certificates                          e h a
     post   /certificates                          e
     post   /certificates/request                  e
+    delete /certificates/{name}                   e
     get    /devices                               e h a
     post   /devices                               e
     post   /devices/act                           e
@@ -88,6 +89,7 @@ const ROUTES: &str = "
     post   /tokens                                e h a
     delete /tokens/{id}                           e h a
     post   /trusts                                e
+    delete /trusts/{name}                         e
     get    /unheard                               e h a
     post   /unheard/{id}/secret                   e
     post   /welcome                               -

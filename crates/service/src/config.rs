@@ -111,9 +111,19 @@ pub struct RadiusConfig {
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 pub struct ApiConfig {
-    /// Where console and API listen; `127.0.0.1:8480` if not said. There is no
-    /// TLS here yet: put a proxy with TLS in front before you open it to a network.
+    /// Where console and API listen; `127.0.0.1:8480` if not said.
     pub listen: SocketAddr,
+    /// Whether they speak TLS; if not said, they do wherever others than this machine can
+    /// reach them, unless a proxy is named, and where a certificate is named.
+    pub tls: Option<bool>,
+    /// The certificate that they present, by its name in the records; if not said, or while
+    /// there is none of that name, one that vouches for itself and was made at the first
+    /// start.
+    pub certificate: Option<String>,
+    /// `"I accept"` where everybody on the way may read passwords: plain HTTP on an address
+    /// that others can reach, and no proxy with TLS in front of it.
+    #[serde(rename = "plain-http")]
+    pub plain_http: Option<String>,
     /// The names by which people call the console; none if not said, and then it is
     /// reached by address and as `localhost` alone. A name that is not here is
     /// refused: somebody's page could point a name of its own at this address.
@@ -123,6 +133,9 @@ pub struct ApiConfig {
     /// stands here can say that they are anybody.
     pub proxies: Vec<IpAddr>,
 }
+
+/// What is to be written by whoever wants plain HTTP on a network.
+const ACCEPTED: &str = "I accept";
 
 /// Keys.
 #[derive(Clone, Debug, Deserialize)]
@@ -144,7 +157,50 @@ impl Default for RadiusConfig {
 
 impl Default for ApiConfig {
     fn default() -> Self {
-        Self { listen: ([127, 0, 0, 1], 8480).into(), hosts: Vec::new(), proxies: Vec::new() }
+        Self {
+            listen: ([127, 0, 0, 1], 8480).into(),
+            tls: None,
+            certificate: None,
+            plain_http: None,
+            hosts: Vec::new(),
+            proxies: Vec::new(),
+        }
+    }
+}
+
+impl ApiConfig {
+    /// Whether console and API speak TLS.
+    pub(crate) fn speaks_tls(&self) -> bool {
+        let open = !self.listen.ip().is_loopback() && self.proxies.is_empty() && self.plain_http.is_none();
+        self.tls.unwrap_or(open || self.certificate.is_some())
+    }
+
+    /// Whether only proxies are heard: they speak TLS in our place.
+    pub(crate) fn only_proxies(&self) -> bool {
+        !self.speaks_tls() && !self.listen.ip().is_loopback() && self.plain_http.is_none()
+    }
+
+    fn check(&self) -> Result<(), String> {
+        if self.plain_http.as_ref().is_some_and(|word| word != ACCEPTED) {
+            return Err(format!(
+                "`plain-http` under [api] is \"{ACCEPTED}\" where everybody on the way may read passwords, or is left out"
+            ));
+        }
+        if self.speaks_tls() {
+            return Ok(());
+        }
+        if self.certificate.is_some() {
+            return Err("`certificate` under [api] needs TLS: leave out `tls`, or leave out the certificate".into());
+        }
+        if self.only_proxies() && self.proxies.is_empty() {
+            return Err(format!(
+                "console and API would listen on {} without TLS, and everybody on the way would read passwords: leave out \
+                 `tls` under [api], name the proxy with TLS that stands in front under `proxies`, or write \
+                 plain-http = \"{ACCEPTED}\"",
+                self.listen
+            ));
+        }
+        Ok(())
     }
 }
 
@@ -171,6 +227,7 @@ impl Config {
                     .into(),
             );
         }
+        self.api.check()?;
         if self.radius.conversation_seconds.is_some_and(|seconds| !(1..=300).contains(&seconds)) {
             return Err("`conversation_seconds` is 1 to 300: how long a supplicant may take to answer".into());
         }

@@ -1,5 +1,5 @@
 //! The service: sockets, tasks, the HTTP API and the console's files around the
-//! core in `regnant-access`.
+//! core in `regnant-decision`.
 //!
 //! This crate decides nothing itself. Read [`Service`] first, then [`Administration`],
 //! through which everything that people change goes.
@@ -8,6 +8,7 @@ mod administration;
 mod backup;
 mod clock;
 mod config;
+mod console_tls;
 mod data_dir;
 mod http;
 mod languages;
@@ -24,6 +25,7 @@ pub use administration::revocation_lists::ListReport;
 pub use administration::{Administration, AdministrationError, check_alone};
 pub use backup::{BackupError, Manifest, Restored, is_encrypted, restore};
 pub use config::{ApiConfig, Config, ConfigError, KeysConfig, RadiusConfig};
+pub use console_tls::ConsoleTlsError;
 pub use http::openapi::openapi_json;
 pub use on_machine::OnMachine;
 pub use service::{Service, StartError, rotate_key};

@@ -23,6 +23,7 @@ use crate::administration::{Administration, AdministrationError};
 use crate::backup::Places;
 use crate::clock::now_ms;
 use crate::config::Config;
+use crate::console_tls::{ConsoleTls, ConsoleTlsError};
 use crate::data_dir::DataDir;
 use crate::http::{self, Api};
 use crate::snapshot::Environment;
@@ -60,6 +61,8 @@ pub struct Service {
     radius: Arc<RadiusState>,
     addresses: [Vec<SocketAddr>; 2],
     api: SocketAddr,
+    console: String,
+    console_tls: Option<Arc<ConsoleTls>>,
     welcome: Option<String>,
     receivers: Vec<JoinHandle<()>>,
     server: task::JoinHandle<()>,
@@ -94,7 +97,10 @@ impl Service {
         let key = take_key(&data.join(&config.keys.sealing), &data.join(RECORDS))?;
         let threads = std::thread::available_parallelism().map_or(1, usize::from);
         let list_file = open_or_set_aside(&data.join("lists.sqlite"), FetchedLists::open)?;
+        let tls = || ConsoleTls::open(&config.api, &data.join("")).map(Arc::new);
+        let console_tls = config.api.speaks_tls().then(tls).transpose()?;
         let environment = Environment {
+            console_tls: console_tls.clone(),
             key: key.clone(),
             folder: data.join(""),
             pool: HashPool::start(threads),
@@ -104,6 +110,7 @@ impl Service {
             issuers: Arc::new(Issuers::new(Handle::current())),
         };
         let records = Records::open(&data.join(RECORDS), &key, now_ms())?;
+        environment.refresh_console(&records)?;
         let uses = open_or_set_aside(&data.join("tokens.sqlite"), TokenUses::open)?;
         let administration = Arc::new(Administration::open(records, environment, uses)?);
         let count = if config.radius.receivers == 0 { threads } else { config.radius.receivers };
@@ -162,12 +169,8 @@ impl Service {
             what: "the API",
             error,
         })?;
-        if !api.ip().is_loopback() && config.api.proxies.is_empty() {
-            tracing::warn!(
-                "console and API listen on {api} without TLS: whoever is on the way reads passwords. Put a proxy with TLS \
-                 in front and name it under `proxies`, or listen on 127.0.0.1"
-            );
-        }
+        let tls = console_tls.as_ref().map(ConsoleTls::server).transpose().map_err(ConsoleTlsError::from)?;
+        let console = format!("{}://{api}", if tls.is_some() { "https" } else { "http" });
         let places = Places { folder: data.join(""), key: data.join(&config.keys.sealing), id: key.id() };
         let state = Api::new(
             administration.clone(),
@@ -177,8 +180,8 @@ impl Service {
             (&config.api, places),
             stopped.clone(),
         );
-        let welcome = state.open_welcome()?.map(|secret| format!("http://{api}/welcome#{secret}"));
-        let server = tokio::spawn(http::serve(listener, state, stopped));
+        let welcome = state.open_welcome()?.map(|secret| format!("{console}/welcome#{secret}"));
+        let server = tokio::spawn(http::serve(listener, tls, state, stopped));
         let ticker = tokio::spawn(tick(radius.clone(), journal.clone()));
         let renewal = tokio::spawn(renew(administration.clone()));
         Ok(Self {
@@ -188,6 +191,8 @@ impl Service {
             radius,
             addresses,
             api,
+            console,
+            console_tls,
             welcome,
             receivers,
             server,
@@ -216,6 +221,16 @@ impl Service {
     /// Where console and API are.
     pub fn api(&self) -> SocketAddr {
         self.api
+    }
+
+    /// The address of the console, as people type it.
+    pub fn console(&self) -> &str {
+        &self.console
+    }
+
+    /// SHA-256 of the certificate that the console presents, where it speaks TLS.
+    pub fn fingerprint(&self) -> Option<String> {
+        self.console_tls.as_ref().map(|tls| tls.fingerprint())
     }
 
     /// The one-time link to set the first administrator's password, while there
@@ -417,6 +432,9 @@ pub enum StartError {
         #[source]
         error: io::Error,
     },
+    /// TLS of console and API.
+    #[error(transparent)]
+    Tls(#[from] ConsoleTlsError),
     /// The key file.
     #[error(transparent)]
     Key(#[from] KeyError),

@@ -20,6 +20,7 @@ use crate::administration::downloads::Fetched;
 use crate::administration::issuers::Issuers;
 use crate::administration::renewal::staple_name;
 use crate::clock::now_ms;
+use crate::console_tls::ConsoleTls;
 use crate::languages::Languages;
 
 /// What the packet path reads, immutable: a change makes a new one and swaps it. Its
@@ -56,6 +57,8 @@ pub(crate) struct Environment {
     pub(crate) staples: Fetched,
     /// Who is asked about others' certificates.
     pub(crate) issuers: Arc<Issuers>,
+    /// What console and API present, where they speak TLS.
+    pub(crate) console_tls: Option<Arc<ConsoleTls>>,
 }
 
 /// Why a policy cannot become an edition.
@@ -78,6 +81,11 @@ impl Environment {
     /// The stores that the records hold.
     pub(crate) fn stores(&self, records: &Records) -> Result<LocalStores, RecordsError> {
         LocalStores::of(records, self.key.clone(), self.pool.clone())
+    }
+
+    /// Has console and API present what the records have now.
+    pub(crate) fn refresh_console(&self, records: &impl Reading) -> Result<(), RecordsError> {
+        self.console_tls.as_ref().map_or(Ok(()), |tls| tls.refresh(records, &self.key))
     }
 
     /// Certificates and authorities as the records have them. What cannot be read

@@ -1,8 +1,14 @@
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
 import { api, dataOf } from "../../api/client";
 import type { components } from "../../api/schema";
+import { Confirm } from "../../parts/Confirm";
 import { Notice } from "../../parts/Notice";
+import { Past } from "../../parts/Past";
 import { Prose } from "../../parts/Prose";
+import { useRole } from "../../queries";
+import { NewCertificate } from "./NewCertificate";
+import { NewTrust } from "./NewTrust";
 import { Profiles } from "./Profiles";
 import { day, ends, gatesWithProfiles, lasts } from "./certificates";
 
@@ -24,12 +30,12 @@ export function Certificates() {
     <div className="max-w-4xl">
       <title>Certificates · Regnant</title>
       <h1 className="mb-6 font-serif text-2xl">Certificates</h1>
-      <Section title="What we present" empty={certificates.length === 0} teach="regnant certificate request radius.example">
+      <Section title="What we present" empty={certificates.length === 0} action="Bring or request a certificate" form={(done) => <NewCertificate done={done} />}>
         {certificates.map((certificate) => (
           <Presented key={certificate.name} certificate={certificate} />
         ))}
       </Section>
-      <Section title="Whom we trust" empty={trusts.length === 0} teach="regnant trust add our-authority authority.pem">
+      <Section title="Whom we trust" empty={trusts.length === 0} action="Trust somebody" form={(done) => <NewTrust done={done} />}>
         {trusts.map((trust) => (
           <Trusted key={trust.name} trust={trust} />
         ))}
@@ -39,14 +45,28 @@ export function Certificates() {
   );
 }
 
-function Section(props: { title: string; empty: boolean; teach: string; children: React.ReactNode }) {
+function Section(props: {
+  title: string;
+  empty: boolean;
+  action: string;
+  form: (done: () => void) => React.ReactNode;
+  children: React.ReactNode;
+}) {
+  const [open, setOpen] = useState(false);
+  const role = useRole();
   return (
     <section className="mb-8">
-      <h2 className="mb-3 text-lg font-semibold">{props.title}</h2>
+      <h2 className="mb-3 flex items-baseline text-lg font-semibold">
+        {props.title}
+        {role === "engineer" && !open && (
+          <button type="button" onClick={() => setOpen(true)} className="ml-auto cursor-pointer text-base font-normal text-deep hover:underline">
+            {props.action}
+          </button>
+        )}
+      </h2>
+      {open && props.form(() => setOpen(false))}
       {props.empty ? (
-        <p>
-          Nothing yet. Begin with <code className="bg-tint px-1">{props.teach}</code>.
-        </p>
+        <p>Nothing yet.</p>
       ) : (
         <ul className="border-t border-line">{props.children}</ul>
       )}
@@ -57,7 +77,9 @@ function Section(props: { title: string; empty: boolean; teach: string; children
 function Presented({ certificate }: { certificate: Certificate }) {
   return (
     <li className="border-b border-line py-4">
-      <Heading name={certificate.name} verb="presented by" gates={certificate.gates} />
+      <Heading name={certificate.name} verb="presented by" gates={certificate.gates}>
+        <Removal kind="certificate" name={certificate.name} gates={certificate.gates} />
+      </Heading>
       <Findings list={certificate.findings} />
       {certificate.chain.map((link, place) => (
         <Entry key={link.fingerprint} link={link} label={place === 0 ? "certificate" : "issued by"} />
@@ -65,6 +87,7 @@ function Presented({ certificate }: { certificate: Certificate }) {
       {certificate.stapled_until != null && (
         <Remark>Its issuer&rsquo;s word that it is not revoked goes with it, good until {day(certificate.stapled_until)}.</Remark>
       )}
+      <Before record={`certificate/${certificate.name}`} />
     </li>
   );
 }
@@ -73,7 +96,9 @@ function Trusted({ trust }: { trust: Trust }) {
   const lists = trust.revocation_lists;
   return (
     <li className="border-b border-line py-4">
-      <Heading name={trust.name} verb="trusted by" gates={trust.gates} />
+      <Heading name={trust.name} verb="trusted by" gates={trust.gates}>
+        <Removal kind="trust" name={trust.name} gates={trust.gates} />
+      </Heading>
       <Findings list={trust.findings} />
       {trust.authorities.map((link) => (
         <Entry key={link.fingerprint} link={link} label="authority" />
@@ -84,6 +109,7 @@ function Trusted({ trust }: { trust: Trust }) {
       {lists.length === 0 && <Remark>No revocation list.</Remark>}
       {trust.crl_url && <Remark>Newer lists come from {trust.crl_url}.</Remark>}
       {trust.ocsp_url && <Remark>Asked about revocation: {trust.ocsp_url}.</Remark>}
+      <Before record={`trust/${trust.name}`} />
     </li>
   );
 }
@@ -105,11 +131,59 @@ function RevocationList({ list }: { list: List }) {
   );
 }
 
-function Heading({ name, verb, gates }: { name: string; verb: string; gates: string[] }) {
+function Heading(props: { name: string; verb: string; gates: string[]; children: React.ReactNode }) {
+  const { name, verb, gates } = props;
   return (
-    <h3 className="font-semibold">
-      {name} <span className="font-normal text-soft">{gates.length ? `${verb} ${gates.join(", ")}` : "used by no gate"}</span>
-    </h3>
+    <div className="flex items-baseline justify-between">
+      <h3 className="font-semibold">
+        {name} <span className="font-normal text-soft">{gates.length ? `${verb} ${gates.join(", ")}` : "used by no gate"}</span>
+      </h3>
+      {props.children}
+    </div>
+  );
+}
+
+/** What was changed about it, for whoever wants to know. */
+function Before({ record }: { record: string }) {
+  const [open, setOpen] = useState(false);
+  const role = useRole();
+  if (role === "helpdesk") return null;
+  return (
+    <details onToggle={(event) => setOpen(event.currentTarget.open)} className="mt-2">
+      <summary className="cursor-pointer text-sm text-deep">Its past</summary>
+      {open && <Past record={record} />}
+    </details>
+  );
+}
+
+function Removal({ kind, name, gates }: { kind: "certificate" | "trust"; name: string; gates: string[] }) {
+  const queries = useQueryClient();
+  const role = useRole();
+  const removed = useMutation({
+    mutationFn: async () => {
+      const params = { params: { path: { name } } };
+      await (kind === "certificate" ? api.DELETE("/api/v1/certificates/{name}", params) : api.DELETE("/api/v1/trusts/{name}", params));
+    },
+    onSuccess: () => void queries.invalidateQueries(),
+  });
+  if (role !== "engineer") return null;
+  const follows =
+    kind === "certificate"
+      ? "No gate presents it. Its private key goes with it and is not to be had again."
+      : "No gate trusts it.";
+  return (
+    <Confirm
+      action="Remove"
+      title={`Remove ${kind} ${name}?`}
+      keep="Keep it"
+      confirm="Remove it"
+      error={removed.error}
+      busy={removed.isPending}
+      forbidden={gates.length > 0}
+      act={() => removed.mutate()}
+    >
+      {gates.length > 0 ? `The active policy names it in the gate ${gates.join(", ")}, so that it stays until that changes.` : follows}
+    </Confirm>
   );
 }
 

@@ -346,14 +346,27 @@ pub(crate) struct Check {
 }
 
 /// How to reach the service's API.
-#[derive(Args)]
+#[derive(Clone, Args)]
 pub(crate) struct Api {
     /// The service's address
-    #[arg(long, env = "REGNANT_API", value_name = "URL", default_value = "http://127.0.0.1:8480")]
+    #[arg(long, global = true, env = "REGNANT_API", value_name = "URL", default_value = "http://127.0.0.1:8480")]
     pub(crate) api: String,
     /// File that holds the token [default: the one that `regnant sign-in` writes]
-    #[arg(long, env = "REGNANT_TOKEN_FILE", value_name = "FILE")]
+    #[arg(long, global = true, env = "REGNANT_TOKEN_FILE", value_name = "FILE")]
     pub(crate) token_file: Option<PathBuf>,
+    /// SHA-256 of the service's certificate, as the service prints it at its start [default: what `regnant sign-in` kept]
+    #[arg(long, global = true, env = "REGNANT_FINGERPRINT", value_name = "SHA-256")]
+    pub(crate) fingerprint: Option<String>,
+    /// File of the authorities that vouch for the service's certificate, in PEM [default: those of the system]
+    #[arg(long, global = true, env = "REGNANT_AUTHORITY", value_name = "FILE")]
+    pub(crate) authority: Option<PathBuf>,
+}
+
+impl Api {
+    /// The service at this address, in plain HTTP.
+    pub(crate) fn plain(api: &str) -> Self {
+        Self { api: api.to_owned(), token_file: None, fingerprint: None, authority: None }
+    }
 }
 
 #[derive(Args)]
@@ -444,6 +457,11 @@ pub(crate) enum CertificateAction {
         /// The server's name, which supplicants will check
         name: String,
     },
+    /// Forget a certificate with its key, which no gate presents
+    Remove {
+        /// Its name
+        name: String,
+    },
 }
 
 #[derive(Args)]
@@ -479,6 +497,11 @@ pub(crate) enum TrustAction {
         /// of one could then issue clients
         #[arg(long)]
         whatever_it_is: bool,
+    },
+    /// Forget a trust that no gate has
+    Remove {
+        /// Its name
+        name: String,
     },
 }
 

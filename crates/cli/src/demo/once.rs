@@ -11,6 +11,7 @@ use serde_json::Value;
 
 use super::{ACCOUNTING, API, RADIUS};
 use crate::api::Client;
+use crate::args::Api;
 use crate::failure::Failure;
 use crate::paint::{self, say};
 
@@ -26,7 +27,7 @@ struct Row {
 
 /// Plays the story once and prints what everybody was given and why.
 pub(crate) fn play(token: &str, scenes: &[Scene], as_json: bool) -> Result<ExitCode, Failure> {
-    let client = Client::with_token(&format!("http://{API}"), token.to_owned());
+    let client = Client::with_token(&Api::plain(&format!("http://{API}")), token.to_owned())?;
     let dictionary = Arc::new(harbour::dictionary());
     let mut accounting = Accounting::new(ACCOUNTING, dictionary.clone());
     let mut play = |scene| row(scene, &client, &dictionary, &mut accounting);

@@ -4,7 +4,7 @@
 
 pub(crate) mod issuer;
 
-use std::io::{BufRead, BufReader};
+use std::io::{BufRead, BufReader, Write};
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
@@ -19,7 +19,15 @@ pub(crate) const PASSWORD: &str = "tarnmouth-demo";
 pub(crate) fn regnant() -> Command {
     let mut command = Command::new(env!("CARGO_BIN_EXE_regnant"));
     // What stands in the tester's own environment must not matter.
-    for name in ["REGNANT_TOKEN", "REGNANT_TOKEN_FILE", "REGNANT_API", "REGNANT_SECRET", "REGNANT_LOG"] {
+    for name in [
+        "REGNANT_TOKEN",
+        "REGNANT_TOKEN_FILE",
+        "REGNANT_API",
+        "REGNANT_SECRET",
+        "REGNANT_LOG",
+        "REGNANT_FINGERPRINT",
+        "REGNANT_AUTHORITY",
+    ] {
         command.env_remove(name);
     }
     command
@@ -30,6 +38,8 @@ pub(crate) struct Running {
     pub(crate) radius: SocketAddr,
     pub(crate) accounting: SocketAddr,
     pub(crate) welcome: Option<String>,
+    /// SHA-256 of the console's certificate, where it speaks TLS.
+    pub(crate) fingerprint: Option<String>,
     pub(crate) token: String,
     child: Child,
     pub(crate) data: PathBuf,
@@ -42,6 +52,13 @@ pub(crate) fn config(dir: &Path, radius: &str, api: &str) -> PathBuf {
     let text = format!(
         "[radius]\nauthentication = [\"{radius}\"]\naccounting = [\"{accounting}\"]\n[api]\nlisten = \"{api}\"\n"
     );
+    std::fs::write(&file, text).unwrap();
+    file
+}
+
+pub(crate) fn config_with_api(dir: &Path, listen: &str, more: &str) -> PathBuf {
+    let file = config(dir, "127.0.0.1:0", listen);
+    let text = std::fs::read_to_string(&file).unwrap() + more;
     std::fs::write(&file, text).unwrap();
     file
 }
@@ -145,12 +162,14 @@ impl Running {
             .spawn()
             .unwrap();
         let mut lines = BufReader::new(child.stdout.take().unwrap()).lines().map_while(Result::ok);
-        let (mut radius, mut accounting, mut api, mut welcome) = (None, None, None, None);
+        let (mut radius, mut accounting, mut api, mut welcome, mut fingerprint) = (None, None, None, None, None);
         for line in lines.by_ref() {
             if let Some(address) = line.strip_prefix("RADIUS authentication on ") {
                 radius = address.parse().ok();
             } else if let Some(address) = line.strip_prefix("RADIUS accounting on ") {
                 accounting = address.parse().ok();
+            } else if let Some(printed) = line.strip_prefix("certificate of the console, SHA-256 ") {
+                fingerprint = Some(printed.to_owned());
             } else if let Some(address) = line.strip_prefix("console and API on ") {
                 api = Some(address.to_owned());
                 // Only a data directory without administrators has more to say.
@@ -166,7 +185,14 @@ impl Running {
         std::thread::spawn(move || lines.for_each(drop));
         let (radius, accounting) = (radius.expect("serve tells its ports"), accounting.expect("of accounting too"));
         let api = api.expect("serve tells its address");
-        Self { api, radius, accounting, welcome, token: String::new(), child, data: data.to_owned(), _dir: None }
+        let (token, data) = (String::new(), data.to_owned());
+        Self { api, radius, accounting, welcome, fingerprint, token, child, data, _dir: None }
+    }
+
+    /// A service whose [api] section says this beside.
+    pub(crate) fn with_api(data: &Path, listen: &str, more: &str) -> Self {
+        let config = config_with_api(data.parent().unwrap(), listen, more);
+        Self::start_with(&config, data)
     }
 
     /// The service once more, after its end, with the same configuration, data and token.
@@ -272,6 +298,18 @@ impl Drop for Running {
         let _ = self.child.kill();
         let _ = self.child.wait();
     }
+}
+
+/// Runs a command that reads this from standard input.
+pub(crate) fn typed(command: &mut Command, input: &str) -> Output {
+    let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    child.stdin.take().unwrap().write_all(input.as_bytes()).unwrap();
+    child.wait_with_output().unwrap()
+}
+
+/// All that a command printed.
+pub(crate) fn printed(output: &Output) -> String {
+    String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr)
 }
 
 pub(crate) fn agent() -> ureq::Agent {

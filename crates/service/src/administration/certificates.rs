@@ -7,7 +7,7 @@ use regnant_certificates::{Bundle, SigningRequest, check_chain, read_certificate
 use regnant_eap::{Certificate, Judgement, ServerTls, Trust, is_authority};
 use regnant_policy::{Gate, RevocationSource};
 use regnant_radius::Secret;
-use regnant_records::{Author, CertificateRow, Command, Expected, Reading, TrustRow};
+use regnant_records::{Author, CertificateRow, Command, Expected, Reading, RecordName, TrustRow};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -181,6 +181,39 @@ impl Certificates {
         Ok(request.pem)
     }
 
+    /// Forgets a certificate with its key, which no gate presents.
+    pub fn remove(&self, name: &str, by: &Author) -> Result<(), AdministrationError> {
+        let record = RecordName::Certificate(name.to_owned());
+        if self.committer.environment.console_tls.as_ref().is_some_and(|tls| tls.wants(name)) {
+            let by = "console and API present it, as the configuration says under [api]".to_owned();
+            return Err(AdministrationError::InService { record, by });
+        }
+        self.forget(record, |gate| gate.present.as_deref() == Some(name), by)
+    }
+
+    /// Forgets a trust that no gate has.
+    pub fn remove_trust(&self, name: &str, by: &Author) -> Result<(), AdministrationError> {
+        let trusts = |gate: &Gate| gate.trust.as_ref().is_some_and(|trust| trust.name == name);
+        self.forget(RecordName::Trust(name.to_owned()), trusts, by)
+    }
+
+    fn forget(
+        &self,
+        record: RecordName,
+        needs: impl Fn(&Gate) -> bool,
+        by: &Author,
+    ) -> Result<(), AdministrationError> {
+        let turn = self.committer.turn();
+        let active = self.committer.snapshot.load().active.edition.clone();
+        let gates: Vec<_> =
+            active.policy.gates().iter().filter(|gate| needs(gate)).map(|gate| gate.name.as_str()).collect();
+        if !gates.is_empty() {
+            let by = format!("the active policy names it in the gate {}", gates.join(", "));
+            return Err(AdministrationError::InService { record, by });
+        }
+        put_in_force(&self.committer, &turn, Command::Remove(vec![record]), by)
+    }
+
     /// Keeps authorities and revocation lists, and tells which certificates it left
     /// out because they are no authorities'. Where it says from where a newer list is
     /// fetched, that is done at once.
@@ -244,7 +277,7 @@ fn put_in_force(
     turn.commit(by, (command, Expected::Anything), |before, pending, _, _| {
         Ok(committer.environment.with_certificates(before, pending)?)
     })?;
-    Ok(())
+    Ok(committer.environment.refresh_console(&committer.records)?)
 }
 
 fn named(name: &str) -> Result<(), AdministrationError> {

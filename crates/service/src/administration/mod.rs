@@ -197,6 +197,14 @@ pub enum AdministrationError {
         /// Who names it.
         by: String,
     },
+    /// A certificate or trust that is in use.
+    #[error("{record} is in use and stays: {by}")]
+    InService {
+        /// Which.
+        record: RecordName,
+        /// Who uses it.
+        by: String,
+    },
     /// Devices that no store lists.
     #[error("nothing was changed, for no store lists {}", .0.join(", "))]
     UnknownDevices(Vec<String>),

@@ -1,5 +1,5 @@
 use axum::Json;
-use axum::extract::State;
+use axum::extract::{Path, State};
 use axum::http::{StatusCode, header};
 use axum::response::IntoResponse;
 use regnant_base::SecretText;
@@ -103,6 +103,34 @@ pub(crate) async fn request(
 ) -> Result<Json<SigningRequestView>, ApiError> {
     let pem = blocking(move || api.administration.certificates.request(&new.name, &by)).await?;
     Ok(Json(SigningRequestView { pem }))
+}
+
+/// Forgets a certificate with its key, which no gate presents.
+#[utoipa::path(delete, path = "/api/v1/certificates/{name}", operation_id = "remove_certificate",
+    params(("name" = String, Path, description = "Its name")),
+    responses((status = 204), (status = 401, body = ApiError), (status = 404, body = ApiError),
+        (status = 409, body = ApiError)))]
+pub(crate) async fn remove(
+    State(api): State<Api>,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
+    Path(name): Path<String>,
+) -> Result<StatusCode, ApiError> {
+    blocking(move || api.administration.certificates.remove(&name, &by)).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Forgets a trust that no gate has.
+#[utoipa::path(delete, path = "/api/v1/trusts/{name}", operation_id = "remove_trust",
+    params(("name" = String, Path, description = "Its name")),
+    responses((status = 204), (status = 401, body = ApiError), (status = 404, body = ApiError),
+        (status = 409, body = ApiError)))]
+pub(crate) async fn remove_trust(
+    State(api): State<Api>,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
+    Path(name): Path<String>,
+) -> Result<StatusCode, ApiError> {
+    blocking(move || api.administration.certificates.remove_trust(&name, &by)).await?;
+    Ok(StatusCode::NO_CONTENT)
 }
 
 /// Keeps authorities and revocation lists.

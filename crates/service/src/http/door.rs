@@ -34,6 +34,8 @@ pub(crate) struct Front {
     pub(crate) hosts: Vec<String>,
     /// Proxies whose word on who asked is believed.
     pub(crate) proxies: Vec<IpAddr>,
+    /// Whether nobody else is heard, for only they speak TLS.
+    pub(crate) only_proxies: bool,
 }
 
 /// Where a request comes from, and the name it asked for.
@@ -41,25 +43,34 @@ pub(crate) struct Front {
 pub(crate) struct Origin {
     pub(crate) source: IpAddr,
     pub(crate) host: String,
-    /// Whether it came over TLS, to a proxy.
+    /// Whether it came over TLS, to us or to a proxy.
     pub(crate) secure: bool,
 }
 
 impl Front {
-    fn origin(&self, peer: IpAddr, headers: &HeaderMap) -> Option<Origin> {
+    fn origin(&self, peer: Peer, headers: &HeaderMap) -> Option<Origin> {
         let text = |name: &str| headers.get(name).and_then(|value| value.to_str().ok());
-        let direct = || Some(Origin { source: peer, host: text("host")?.to_owned(), secure: false });
-        if !self.proxies.contains(&peer) {
+        let direct = || Some(Origin { source: peer.address, host: text("host")?.to_owned(), secure: peer.tls });
+        if !self.is_proxy(peer.address) {
             return direct();
         }
         // The last entry is what our own proxy saw; what stands before it anybody wrote.
         let last = |name: &str| text(name).and_then(|list| list.rsplit(',').next()).map(str::trim);
         let source = last("x-forwarded-for").and_then(|source| source.parse().ok());
         Some(Origin {
-            source: source.unwrap_or(peer),
+            source: source.unwrap_or(peer.address),
             host: last("x-forwarded-host").or_else(|| text("host"))?.to_owned(),
             secure: last("x-forwarded-proto") == Some("https"),
         })
+    }
+
+    fn is_proxy(&self, address: IpAddr) -> bool {
+        self.proxies.contains(&address)
+    }
+
+    /// Whether whoever connects from there is heard at all.
+    fn hears(&self, peer: IpAddr) -> bool {
+        !self.only_proxies || self.is_proxy(peer) || peer.is_loopback()
     }
 
     /// A page of somebody else may point a name of its own at our address. Addresses
@@ -89,7 +100,13 @@ pub(crate) async fn admit(State(api): State<Api>, request: Request, next: Next) 
 
 async fn enter(api: &Api, request: Request) -> Result<Request, ApiError> {
     let (mut parts, body) = request.into_parts();
-    let peer = parts.extensions.get::<Peer>().map_or(IpAddr::from([127, 0, 0, 1]), |peer| peer.0);
+    let here = Peer { address: [127, 0, 0, 1].into(), tls: false };
+    let peer = parts.extensions.get().copied().unwrap_or(here);
+    if !api.front.hears(peer.address) {
+        return Err(ApiError::forbidden(
+            "Only the proxies that the configuration names are heard here, for they speak TLS.".to_owned(),
+        ));
+    }
     let origin = api.front.origin(peer, &parts.headers).ok_or_else(|| ApiError::bad("The request names no host."))?;
     if !api.front.is_ours(&origin.host) {
         return Err(ApiError::forbidden(format!(
@@ -132,24 +149,34 @@ mod tests {
     #[test]
     fn only_a_proxy_that_is_named_says_who_asked() {
         let proxy: IpAddr = "10.44.0.9".parse().unwrap();
-        let front = Front { hosts: vec!["regnant.tarnmouth.example".into()], proxies: vec![proxy] };
+        let front = Front { hosts: vec!["regnant.tarnmouth.example".into()], proxies: vec![proxy], ..Front::default() };
+        let peer = |address: &str| Peer { address: address.parse().unwrap(), tls: false };
         let told = headers(&[
             ("host", "127.0.0.1:8480"),
             ("x-forwarded-for", "1.2.3.4, 10.44.7.7"),
             ("x-forwarded-host", "regnant.tarnmouth.example"),
             ("x-forwarded-proto", "https"),
         ]);
-        let through = front.origin(proxy, &told).unwrap();
+        let through = front.origin(peer("10.44.0.9"), &told).unwrap();
         assert_eq!((through.source.to_string().as_str(), through.secure), ("10.44.7.7", true));
         assert_eq!(through.host, "regnant.tarnmouth.example");
-        let direct = front.origin("10.44.0.8".parse().unwrap(), &told).unwrap();
+        let direct = front.origin(peer("10.44.0.8"), &told).unwrap();
         assert_eq!((direct.source.to_string().as_str(), direct.secure), ("10.44.0.8", false));
         assert_eq!(direct.host, "127.0.0.1:8480");
     }
 
     #[test]
+    fn where_a_proxy_speaks_tls_nobody_goes_around_it() {
+        let [proxy, other, here]: [IpAddr; 3] =
+            ["10.44.0.9", "10.44.0.8", "::1"].map(|address| address.parse().unwrap());
+        let behind = Front { proxies: vec![proxy], only_proxies: true, ..Front::default() };
+        assert!(behind.hears(proxy) && behind.hears(here) && !behind.hears(other));
+        assert!(Front { only_proxies: false, ..behind }.hears(other));
+    }
+
+    #[test]
     fn a_name_that_somebody_points_at_us_is_not_ours() {
-        let front = Front { hosts: vec!["regnant.tarnmouth.example".into()], proxies: Vec::new() };
+        let front = Front { hosts: vec!["regnant.tarnmouth.example".into()], ..Front::default() };
         for ours in [
             "127.0.0.1:8480",
             "[::1]:8480",

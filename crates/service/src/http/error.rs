@@ -139,7 +139,8 @@ impl From<AdministrationError> for ApiError {
             | AdministrationError::SecretInUse { .. }
             | AdministrationError::NotFirst
             | AdministrationError::TooManyTokens(_)
-            | AdministrationError::RecordInUse { .. } => Self::new(StatusCode::CONFLICT, text),
+            | AdministrationError::RecordInUse { .. }
+            | AdministrationError::InService { .. } => Self::new(StatusCode::CONFLICT, text),
             AdministrationError::EngineersOnly { .. } => Self::forbidden(text),
             AdministrationError::NotFound(_) | AdministrationError::UnknownDevices(_) => Self::not_found(text),
             AdministrationError::Changed(_) => Self::new(StatusCode::PRECONDITION_FAILED, text),

@@ -44,6 +44,7 @@ use axum::{Json, Router};
 use regnant_base::Shares;
 use regnant_journal::{AccountingLog, Journal, JournalReader};
 use regnant_records::HashPool;
+use rustls::ServerConfig;
 use tokio::net::TcpListener;
 use tokio::sync::{Semaphore, watch};
 use utoipa_axum::router::OpenApiRouter;
@@ -90,7 +91,11 @@ impl Api {
         stopped: watch::Receiver<bool>,
     ) -> Self {
         let (attempts, welcome, live) = Default::default();
-        let front = Arc::new(Front { hosts: config.hosts.clone(), proxies: config.proxies.clone() });
+        let front = Arc::new(Front {
+            hosts: config.hosts.clone(),
+            proxies: config.proxies.clone(),
+            only_proxies: config.only_proxies(),
+        });
         let (pool, imports) = (HashPool::start(1), Arc::new(Semaphore::new(1)));
         Self {
             administration,
@@ -165,8 +170,10 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(import::lines))
         .routes(routes!(certificates::certificates, certificates::import))
         .routes(routes!(certificates::request))
+        .routes(routes!(certificates::remove))
         .routes(routes!(certificates::profile))
         .routes(routes!(certificates::trust))
+        .routes(routes!(certificates::remove_trust))
         .routes(routes!(dictionaries::dictionaries, dictionaries::add))
         .routes(routes!(dictionaries::dictionary, dictionaries::remove))
         .routes(routes!(dialects::dialects, dialects::add))
@@ -198,8 +205,13 @@ fn router(api: Api) -> Router {
 }
 
 /// Serves until told to stop.
-pub(crate) async fn serve(listener: TcpListener, api: Api, stopped: watch::Receiver<bool>) {
-    connections::serve(listener, router(api), stopped).await;
+pub(crate) async fn serve(
+    listener: TcpListener,
+    tls: Option<Arc<ServerConfig>>,
+    api: Api,
+    stopped: watch::Receiver<bool>,
+) {
+    connections::serve(listener, tls, router(api), stopped).await;
 }
 
 async fn wrong_verb() -> ApiError {
