@@ -20,18 +20,13 @@ static NAS: LazyLock<Arc<Nas>> = LazyLock::new(|| {
         site: "quayside".into(),
         dialect: "standard".into(),
     };
-    Arc::new(Nas {
-        identity,
-        networks: vec!["127.0.0.11".parse().expect("it is an address")],
-        secret: SharedSecret::new(*b"bollard-9-anchor"),
-        require_message_authenticator: true,
-        class_at_login: false,
-    })
+    let network = "127.0.0.11".parse().expect("it is an address");
+    Arc::new(Nas::new(identity, vec![network], SharedSecret::new(*b"bollard-9-anchor")))
 });
 
 fn take(bytes: &[u8]) {
     let source = SocketAddr::new(IpAddr::V4(Ipv4Addr::new(127, 0, 0, 11)), 1);
-    let Ok(AcceptedAccounting::Report(accepted)) = accept_accounting(Some(&NAS), source, bytes) else { return };
+    let Ok(AcceptedAccounting::Report(accepted)) = accept_accounting(Some(&NAS), source, bytes, 0) else { return };
     let _ = accepted.response();
     for class in accepted.packet().all(number::CLASS) {
         assert_eq!(DecisionClass::decision(class, &[7; 32]), None);

@@ -591,7 +591,7 @@ export interface paths {
         patch: operations["change_nas"];
         trace?: never;
     };
-    "/api/v1/nases/{name}/secret": {
+    "/api/v1/nases/{name}/former-secret": {
         parameters: {
             query?: never;
             header?: never;
@@ -600,6 +600,27 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        post?: never;
+        /** Has the secret of now count alone: whoever changed the NAS says that it has it. */
+        delete: operations["end_nas_grace"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/nases/{name}/secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Sets another secret, which is made and shown this once where none is given. For a while the
+         *     one until now counts too.
+         */
+        put: operations["set_nas_secret"];
         /** Shows the secret that is shared with a NAS; the audit tells that it was shown. */
         post: operations["reveal_nas_secret"];
         delete?: never;
@@ -1536,7 +1557,7 @@ export interface components {
         /** @description Something that ends soon. */
         EndView: {
             at: string;
-            /** @description `device`, `person`, `machine`, `certificate` or `authority`. */
+            /** @description `device`, `person`, `machine`, `former-secret`, `certificate` or `authority`. */
             kind: string;
             /** @description Its name or address. */
             name: string;
@@ -1784,7 +1805,7 @@ export interface components {
             /** Format: int32 */
             number: number;
         };
-        /** @description A NAS that was added. */
+        /** @description A NAS that was added, or has another secret. */
         NasAdded: {
             nas: components["schemas"]["NasView"];
             /** @description The secret that was made for it, shown this once; none where one was given. */
@@ -1793,6 +1814,8 @@ export interface components {
         /** @description A NAS with what is known of it. */
         NasDetail: {
             heard?: components["schemas"]["EntryView"] | null;
+            /** @description What was decided for it in each of the last 24 hours, the earliest first. */
+            hours: components["schemas"]["HourView"][];
             /** @description Entries that would take its packets if it were not there. */
             instead: string[];
             /** @description Where the active policy names it. */
@@ -1869,8 +1892,16 @@ export interface components {
             note: string;
             /** @description Whether its requests must carry Message-Authenticator; false is a risk. */
             require_message_authenticator: boolean;
+            secret_change?: components["schemas"]["SecretChange"] | null;
+            /**
+             * @description Since when all its requests for access carry Message-Authenticator; none where the last
+             *     did not, or none came.
+             */
+            signed_since?: string | null;
             site: string;
             tags: string[];
+            /** @description When a request for access came last that did not, to within a minute. */
+            unsigned_at?: string | null;
         };
         /** @description Somebody who shall be able to sign in. */
         NewAdministrator: {
@@ -1913,6 +1944,17 @@ export interface components {
             note?: string;
             password?: string | null;
             store: string;
+        };
+        /** @description A secret to be set. */
+        NewNasSecret: {
+            /**
+             * Format: int32
+             * @description For how many hours the one until now counts too, at most 720; 24 if not said, 0 for not
+             *     at all. It ends before where the NAS uses the new one.
+             */
+            grace_hours?: number;
+            /** @description The secret; left out, one is made. */
+            secret?: string | null;
         };
         /** @description A new password for somebody who forgot theirs. */
         NewPassword: {
@@ -2136,6 +2178,18 @@ export interface components {
             line: number;
             why: string;
         };
+        /** @description A change of a secret that the NAS has not followed yet. */
+        SecretChange: {
+            /** @description When the new one was set. */
+            since: string;
+            /**
+             * @description Whether requests without Message-Authenticator are heard: they count under the secret of
+             *     before until somebody ends that by hand, for they do not tell.
+             */
+            unsigned: boolean;
+            /** @description Until when the one before counts too. */
+            until: string;
+        };
         /** @description Whether a secret fits. */
         SecretFits: {
             /** @description Whether the newest packet was made under it; none where nothing in it can be verified. */
@@ -2256,7 +2310,7 @@ export interface components {
             /** @description What did not go well, what happened most first. */
             stories: components["schemas"]["StoryView"][];
             /** @description Equipment whose requests need not be signed: answers to it can be forged on the way. */
-            unsigned: string[];
+            unsigned: components["schemas"]["UnsignedView"][];
         };
         /** @description A token, by what is known of it without knowing it. */
         TokenEntry: {
@@ -2332,6 +2386,12 @@ export interface components {
             nas?: string | null;
             /** @description Its address. */
             source: string;
+        };
+        /** @description A NAS whose requests need not be signed. */
+        UnsignedView: {
+            name: string;
+            /** @description Since when they all are, so that it can be required. */
+            signed_since?: string | null;
         };
         /** @description Whether the audit is what was written. */
         VerifiedView: {
@@ -4723,6 +4783,100 @@ export interface operations {
                 };
             };
             412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    end_nas_grace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NasView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    set_nas_secret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewNasSecret"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NasAdded"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

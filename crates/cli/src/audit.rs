@@ -108,7 +108,7 @@ fn print(change: &Value) {
     );
 }
 
-fn day_and_time(at: &str) -> String {
+pub(crate) fn day_and_time(at: &str) -> String {
     match at.parse::<Timestamp>() {
         Ok(at) => at.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string(),
         Err(_) => at.to_owned(),

@@ -4,6 +4,7 @@ use serde_json::{Map, Value, json};
 
 use crate::api::Client;
 use crate::args::{self, NasAction};
+use crate::audit::day_and_time;
 use crate::failure::Failure;
 use crate::import_lines;
 use crate::journal::{sentence, time};
@@ -60,6 +61,22 @@ pub(crate) fn run(args: &args::Nas) -> Result<ExitCode, Failure> {
         NasAction::Secret { name } => {
             let shown = client.post(&format!("{}/secret", at(name)?), &json!({}))??;
             say!("{}", shown["secret"].as_str().unwrap_or_default());
+        }
+        NasAction::NewSecret { name, grace, ask_secret } => {
+            let mut body = json!({ "grace_hours": grace });
+            if *ask_secret {
+                body["secret"] = json!(ask_secretly("The new shared secret: ")?);
+            }
+            let set = client.put(&format!("{}/secret", at(name)?), &body)??;
+            match set["secret"].as_str() {
+                Some(secret) => say!("the new shared secret of {name}, shown this once: {}", paint::bold(secret)),
+                None => say!("{name} has another shared secret"),
+            }
+            tell_change(&set["nas"]);
+        }
+        NasAction::EndGrace { name } => {
+            client.delete(&format!("{}/former-secret", at(name)?))??;
+            say!("the new shared secret of {name} alone counts from now on");
         }
         NasAction::Unheard { json } => {
             let list = client.get("unheard", &[])?;
@@ -154,9 +171,12 @@ fn list(nases: &[Value], how: &args::Show) {
 
 fn show(detail: &Value) {
     let nas = &detail["nas"];
-    let signs = match nas["require_message_authenticator"] == false {
-        true => "not required: its answers can be forged on the way; update it, then require it",
-        false => "required",
+    let signs = match (nas["require_message_authenticator"] == false, nas["signed_since"].as_str()) {
+        (true, Some(since)) => {
+            format!("not required, and in every request since {}: require it now", day_and_time(since))
+        }
+        (true, None) => "not required: its answers can be forged on the way; update it, then require it".into(),
+        (false, _) => "required".into(),
     };
     let heard = match detail["heard"].is_object() {
         true => sentence(&detail["heard"]),
@@ -169,9 +189,16 @@ fn show(detail: &Value) {
         ["tags".into(), texts(&nas["tags"])],
         ["note".into(), text(&nas["note"])],
         ["dialect".into(), text(&nas["dialect"])],
-        ["Message-Authenticator".into(), signs.into()],
+        ["Message-Authenticator".into(), signs],
         ["last heard".into(), heard],
     ];
+    rows.extend(secret_change(nas).map(|told| ["shared secret".into(), told]));
+    let sums = ["granted", "refused", "silence", "unfinished"].map(|kind| {
+        let hours = detail["hours"].as_array().into_iter().flatten();
+        (hours.filter_map(|hour| hour[kind].as_u64()).sum::<u64>(), kind)
+    });
+    let sums: Vec<_> = sums.iter().filter(|(sum, _)| *sum > 0).map(|(sum, kind)| format!("{sum} {kind}")).collect();
+    rows.push(["last 24 hours".into(), if sums.is_empty() { "nothing".into() } else { sums.join(", ") }]);
     if nas["class_at_login"] == true {
         rows.push(["Class at login".into(), "yes".into()]);
     }
@@ -182,6 +209,27 @@ fn show(detail: &Value) {
         rows.extend(lines.map(|line| [what.to_owned(), line]));
     }
     show_one(&text(&nas["name"]), rows);
+}
+
+/// What is to be known of a change of a secret that the NAS has not followed yet.
+fn secret_change(nas: &Value) -> Option<String> {
+    let change = nas["secret_change"].as_object()?;
+    let (since, until) = (day_and_time(&text(&change["since"])), day_and_time(&text(&change["until"])));
+    Some(match change["unsigned"] == true {
+        true => format!(
+            "another since {since}; what it does not sign counts under the one before until `regnant nas end-grace`, \
+             all else until {until} or the first under the new one"
+        ),
+        false => {
+            format!("another since {since}; the one before counts too until {until}, or until it uses the new one")
+        }
+    })
+}
+
+fn tell_change(nas: &Value) {
+    if let Some(told) = secret_change(nas) {
+        say!("{told}");
+    }
 }
 
 /// Each sender with what it claims, why it stays unheard and what to do.

@@ -208,3 +208,78 @@ fn a_secret_that_differs_is_found_by_trying_and_what_cannot_be_verified_is_said(
     let audit = service.get("audit").1.to_string();
     assert!(!audit.contains("another-one"), "what is tried is kept nowhere");
 }
+
+#[test]
+fn a_secret_is_changed_while_the_equipment_goes_on_asking() {
+    let mut service = Running::harbour();
+    let secret_of = |told: &str| -> &'static str {
+        let line = told.lines().find(|line| line.contains("shown this once")).unwrap();
+        String::leak(line.rsplit(' ').next().unwrap().to_owned())
+    };
+    let told = service.client(&["nas", "new-secret", "quay-sw-1"]).succeeds();
+    assert!(told.contains("the one before counts too until"), "{told}");
+    let changed = Nas { secret: secret_of(&told), ..QUAY_SW_1 };
+    // Old and new both work, each reply under the secret of its request; the first under the
+    // new one ends the time of the old.
+    asks(&service, &QUAY_SW_1, 0);
+    assert!(service.client(&["nas", "show", "quay-sw-1"]).succeeds().contains("another since"));
+    let today = service.get("today").1;
+    assert!(today["ends"].as_array().unwrap().iter().any(|end| end["kind"] == "former-secret"), "{today}");
+    asks(&service, &changed, 0);
+    asks(&service, &QUAY_SW_1, 3);
+    assert!(!service.client(&["nas", "show", "quay-sw-1"]).succeeds().contains("another since"));
+    // Over a restart too.
+    service.end("-TERM");
+    let service = service.again();
+    asks(&service, &QUAY_SW_1, 3);
+    asks(&service, &changed, 0);
+
+    // A second change before the equipment followed the first: what it has goes on counting.
+    let one = secret_of(&service.client(&["nas", "new-secret", "quay-sw-1"]).succeeds());
+    let two = secret_of(&service.client(&["nas", "new-secret", "quay-sw-1"]).succeeds());
+    asks(&service, &changed, 0);
+    asks(&service, &Nas { secret: one, ..QUAY_SW_1 }, 3);
+    // Under another name both are the same.
+    service.client(&["policy", "check"]).arg(service.data.join("harbour")).succeeds();
+    service.client(&["nas", "change", "quay-sw-1", "--site", "quayside"]).succeeds();
+    asks(&service, &changed, 0);
+    service.client(&["nas", "end-grace", "quay-sw-1"]).succeeds();
+    asks(&service, &changed, 3);
+    asks(&service, &Nas { secret: two, ..QUAY_SW_1 }, 0);
+
+    // At once, where somebody says so, and short ones are told.
+    let mut given = service.client(&["nas", "new-secret", "quay-sw-1", "--grace", "0", "--ask-secret"]);
+    assert!(typed(&mut given, "short\n").status.code() == Some(1));
+    assert!(typed(&mut given, "lanyard-7-shackle\n").status.success());
+    asks(&service, &Nas { secret: two, ..QUAY_SW_1 }, 3);
+    asks(&service, &Nas { secret: "lanyard-7-shackle", ..QUAY_SW_1 }, 0);
+    let audit = service.client(&["audit", "list", "--json"]).succeeds();
+    assert!(!audit.contains("lanyard") && !audit.contains(two), "secrets stay out of the audit");
+    let (status, _) = service.put("nases/quay-sw-1/secret", &json!({ "grace_hours": 721 }));
+    assert_eq!(status, 400);
+}
+
+#[test]
+fn what_carries_no_signature_counts_under_the_former_secret_until_somebody_says_otherwise() {
+    let service = Running::harbour();
+    let told = service.client(&["nas", "new-secret", "pilot-vpn-1", "--ask-secret", "--grace", "1"]);
+    let told = printed(&typed(&mut { told }, "windlass-5-hawser\n"));
+    assert!(told.contains("does not sign") && told.contains("end-grace"), "{told}");
+    let changed = Nas { secret: "windlass-5-hawser", ..PILOT_VPN_1 };
+    let login = |nas: &Nas, code: i32| {
+        let ask = ["pap", "--user", "ida.marsh", "--password", "Tide-Table-61", "--wait", "1", "--tries", "1"];
+        service.try_from(nas, &ask).ends_with(code);
+    };
+    login(&PILOT_VPN_1, 0);
+    // What is made under the new one opens as no password, and the reply proves nothing to it.
+    login(&changed, 3);
+    let nas = service.get("nases/pilot-vpn-1").1["nas"].clone();
+    assert!(nas["unsigned_at"].is_string() && nas["signed_since"].is_null(), "{nas}");
+    service.client(&["nas", "end-grace", "pilot-vpn-1"]).succeeds();
+    login(&changed, 0);
+    login(&PILOT_VPN_1, 3);
+    // As soon as it signs everything, somebody is told that it can be required.
+    login(&Nas { signed: true, ..changed }, 0);
+    let shown = service.client(&["nas", "show", "pilot-vpn-1"]).succeeds();
+    assert!(shown.contains("in every request since") && shown.contains("require it now"), "{shown}");
+}

@@ -60,6 +60,8 @@ const ROUTES: &str = "
     patch  /nases/{name}                          e
     delete /nases/{name}                          e
     post   /nases/{name}/secret                   e
+    put    /nases/{name}/secret                   e
+    delete /nases/{name}/former-secret            e
     get    /people                                e h a
     post   /people                                e
     get    /people/{store}/{name}                 e h a

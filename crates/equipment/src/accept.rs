@@ -2,10 +2,12 @@ use std::fmt;
 use std::net::SocketAddr;
 use std::sync::Arc;
 
-use regnant_radius::{Builder, Code, MessageAuthenticator, OwnedPacket, Packet, check_message_authenticator, number};
+use regnant_radius::{
+    Builder, Code, MessageAuthenticator, OwnedPacket, Packet, SharedSecret, check_message_authenticator, number,
+};
 use serde::{Deserialize, Serialize};
 
-use crate::nas::Nas;
+use crate::nas::{Nas, Under};
 
 /// A datagram that is a request of a NAS that we know and that knows our secret.
 #[derive(Clone, Debug)]
@@ -15,12 +17,18 @@ pub struct AcceptedRequest {
     /// Where the reply goes.
     pub source: SocketAddr,
     packet: OwnedPacket,
+    under: Under,
 }
 
 impl AcceptedRequest {
     /// The request.
     pub fn packet(&self) -> Packet<'_> {
         self.packet.view()
+    }
+
+    /// The secret that it was made under, and its reply is.
+    pub(crate) fn secret(&self) -> &SharedSecret {
+        self.nas.secret_under(self.under)
     }
 
     /// Its EAP packet; nothing where it has none.
@@ -31,19 +39,19 @@ impl AcceptedRequest {
     /// The answer to Status-Server, which asks whether we are alive and nothing else
     /// (RFC 5997 section 4.2); none where this is a request to be decided.
     pub fn status(&self) -> Option<Vec<u8>> {
-        status_reply(&self.packet(), &self.nas, Code::ACCESS_ACCEPT)
+        status_reply(&self.packet(), self.secret(), Code::ACCESS_ACCEPT)
     }
 }
 
 /// The answer to Status-Server, which has this code.
-pub(crate) fn status_reply(packet: &Packet<'_>, nas: &Nas, code: Code) -> Option<Vec<u8>> {
+pub(crate) fn status_reply(packet: &Packet<'_>, secret: &SharedSecret, code: Code) -> Option<Vec<u8>> {
     let asked = packet.code() == Code::STATUS_SERVER;
-    asked.then(|| Builder::new(code, packet.identifier()).reply(packet, &nas.secret).ok())?
+    asked.then(|| Builder::new(code, packet.identifier()).reply(packet, secret).ok())?
 }
 
 /// Turns a datagram into a request, or says why it cannot become one.
-/// `nas` is whoever has the address that it came from.
-pub fn accept(nas: Option<&Arc<Nas>>, source: SocketAddr, datagram: &[u8]) -> Result<AcceptedRequest, Cause> {
+/// `nas` is whoever has the address that it came from, `now` in milliseconds since 1970.
+pub fn accept(nas: Option<&Arc<Nas>>, source: SocketAddr, datagram: &[u8], now: u64) -> Result<AcceptedRequest, Cause> {
     let nas = nas.ok_or(Cause::UnknownSender)?;
     let packet = Packet::parse(datagram).map_err(|error| Cause::Malformed(error.to_string()))?;
     let asks_status = packet.code() == Code::STATUS_SERVER;
@@ -53,19 +61,27 @@ pub fn accept(nas: Option<&Arc<Nas>>, source: SocketAddr, datagram: &[u8]) -> Re
         code => return Err(Cause::UnexpectedCode(code.to_string())),
     }
     let eap = packet.first(number::EAP_MESSAGE).is_some();
-    match check_message_authenticator(&packet, &nas.secret) {
-        MessageAuthenticator::Right => {}
-        MessageAuthenticator::Wrong => return Err(Cause::SecretDiffers),
+    let signed = packet.first(number::MESSAGE_AUTHENTICATOR).is_some();
+    let under = match signed {
+        true => nas.signed_under(now, |secret| is_signed_under(&packet, secret)).ok_or(Cause::SecretDiffers)?,
         // RFC 3579 section 3.1: EAP-Message without Message-Authenticator is discarded.
-        MessageAuthenticator::Missing if eap => return Err(Cause::EapUnprotected),
+        false if eap => return Err(Cause::EapUnprotected),
         // RFC 5997 section 3: nor is Status-Server heard without.
-        MessageAuthenticator::Missing if nas.require_message_authenticator || asks_status => {
-            return Err(Cause::MessageAuthenticatorMissing);
-        }
-        MessageAuthenticator::Missing => {}
-    }
+        false if nas.require_message_authenticator || asks_status => return Err(Cause::MessageAuthenticatorMissing),
+        false => nas.unsigned_under(),
+    };
     well_made(&packet)?;
-    Ok(AcceptedRequest { nas: nas.clone(), source, packet: packet.into() })
+    match (signed, asks_status) {
+        (_, true) => {}
+        (true, false) => nas.heard.signs(now),
+        (false, false) => nas.heard.signs_not(now),
+    }
+    Ok(AcceptedRequest { nas: nas.clone(), source, packet: packet.into(), under })
+}
+
+/// Whether Message-Authenticator was made under this secret.
+pub(crate) fn is_signed_under(packet: &Packet<'_>, secret: &SharedSecret) -> bool {
+    check_message_authenticator(packet, secret) == MessageAuthenticator::Right
 }
 
 /// What stands at most once in a request, so that nobody can mean one thing and

@@ -11,6 +11,7 @@ mod accounting;
 mod conversation;
 mod decide;
 mod edition;
+mod heard;
 mod lists;
 mod ms_chap;
 mod nas;
@@ -28,7 +29,8 @@ pub use accounting::{
 pub use conversation::RadiusConversation;
 pub use decide::{ActiveEdition, Decision, Handled, decide};
 pub use edition::{Edition, GrantProblem, Preview};
-pub use nas::{Nas, NasTable};
+pub use heard::{Heard, HeardMarks};
+pub use nas::{FormerSecret, Nas, NasTable};
 pub use render::dialect::Dialect;
 pub use render::{CannotSay, RenderError};
 pub use secrets::NamedSecrets;

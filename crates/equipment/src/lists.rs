@@ -48,7 +48,7 @@ pub(crate) fn answer(accepted: &AcceptedRequest, active: &ActiveEdition) -> Opti
             let next = next.iter().map(|next| (part.name.as_str(), next.as_str()));
             let built = dictionary.encode(next).map_err(|error| error.to_string()).and_then(|next| {
                 let build = builder.encoded(&found.entries).and_then(|()| builder.encoded(&next));
-                let build = build.and_then(|()| builder.reply(&packet, &accepted.nas.secret));
+                let build = build.and_then(|()| builder.reply(&packet, accepted.secret()));
                 build.map_err(|error| error.to_string())
             });
             Listed { ending: Ending::Told(found.what), reply: built.map(Some) }

@@ -48,11 +48,11 @@ pub(crate) fn add_success(
     };
     let (challenge, response, method) = answered(&sent, name);
     if method == Method::MsChap {
-        return builder.ms_chap_keys(&key, request.authenticator(), &accepted.nas.secret);
+        return builder.ms_chap_keys(&key, request.authenticator(), accepted.secret());
     }
     builder.ms_chap2_success(sent.identifier(), &mschap::authenticator_response(&key, &response, &challenge))?;
     let keys = mschap::session_keys(&key, &response);
-    builder.session_keys([&keys[..16], &keys[16..]], salts, request.authenticator(), &accepted.nas.secret)
+    builder.session_keys([&keys[..16], &keys[16..]], salts, request.authenticator(), accepted.secret())
 }
 
 /// Adds what an Access-Reject says, where the request was of MS-CHAP. `random` is a

@@ -62,7 +62,7 @@ pub(crate) fn acceptance(
                 builder.encoded_without(number::REPLY_MESSAGE, attributes)?;
                 builder.eap_message(eap.packet)?;
                 if let Some(keys) = eap.keys {
-                    let secret = &accepted.nas.secret;
+                    let secret = accepted.secret();
                     let (recv, send) = keys.msk.expose().split_at_checked(32).unwrap_or_default();
                     builder.session_keys([recv, send], eap.salts, request.authenticator(), secret)?;
                     // RFC 7268 section 2.1: only where the equipment asks for it.
@@ -85,7 +85,7 @@ pub(crate) fn acceptance(
         if let Some(chargeable) = &beside.chargeable {
             builder.attribute(number::CHARGEABLE_USER_IDENTITY, chargeable.as_bytes())?;
         }
-        builder.reply(&request, &accepted.nas.secret)
+        builder.reply(&request, accepted.secret())
     };
     build().map_err(|error: BuildError| error.to_string())
 }
@@ -143,7 +143,7 @@ pub(crate) fn refusal(accepted: &AcceptedRequest, eap: Option<&[u8]>, text: Opti
             (None, None, Some(text)) => builder.attribute(number::REPLY_MESSAGE, text.as_bytes())?,
             (None, None, None) => {}
         }
-        builder.reply(&request, &accepted.nas.secret)
+        builder.reply(&request, accepted.secret())
     };
     build().map_err(|error: BuildError| error.to_string())
 }
@@ -170,7 +170,7 @@ pub(crate) fn plain_refusal(
         if let Some(text) = text {
             builder.attribute(number::REPLY_MESSAGE, text.as_bytes())?;
         }
-        builder.reply(&request, &accepted.nas.secret)
+        builder.reply(&request, accepted.secret())
     };
     build().map_err(|error: BuildError| error.to_string())
 }
@@ -190,7 +190,7 @@ pub(crate) fn challenge(
         if ignored {
             builder.attribute(number::ERROR_CAUSE, &INVALID_EAP_PACKET.to_be_bytes())?;
         }
-        builder.reply(&request, &accepted.nas.secret)
+        builder.reply(&request, accepted.secret())
     };
     build().map_err(|error: BuildError| error.to_string())
 }

@@ -5,12 +5,11 @@ use std::sync::Arc;
 use regnant_decision::{Carrier, KeptRequest, Medium, NasKind, NoName, Presented, ProtocolFacts, Purpose, Request};
 use regnant_eap::Credential;
 use regnant_policy::{Facts, Known, Mac, Method, Type, Value};
-use regnant_radius::{ChapResponse, Packet, number, reveal_password};
+use regnant_radius::{ChapResponse, Packet, SharedSecret, number, reveal_password};
 
 use crate::accept::AcceptedRequest;
 use crate::edition::Edition;
 use crate::ms_chap;
-use crate::nas::Nas;
 use crate::render::asking::Bypass;
 use crate::secrets::NamedSecrets;
 
@@ -61,7 +60,7 @@ impl AcceptedRequest {
         let of_ms_chap = ms_chap::presented(&packet, name.ok()).filter(|_| !raw.eap);
         let (presented, ms_chap) = match of_ms_chap {
             Some((presented, method)) => (presented, Some(method)),
-            None => (raw.presented(&packet, nas), None),
+            None => (raw.presented(&packet, self.secret()), None),
         };
         let carrier = match ms_chap {
             Some(_) => Some(Carrier::MsChap),
@@ -138,9 +137,9 @@ impl<'p> Raw<'p> {
         }
     }
 
-    fn presented(&self, packet: &Packet<'_>, nas: &Nas) -> Presented {
+    fn presented(&self, packet: &Packet<'_>, secret: &SharedSecret) -> Presented {
         if let Some(hidden) = self.password {
-            return match reveal_password(hidden, packet.authenticator(), &nas.secret) {
+            return match reveal_password(hidden, packet.authenticator(), secret) {
                 Ok(password) if self.signed || printable(password.expose()) => {
                     Presented::Credential(Credential::Password(password))
                 }

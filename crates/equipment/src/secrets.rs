@@ -38,7 +38,7 @@ impl NamedSecrets {
             if secret.len() > most {
                 return Err(format!("the secret \"{name}\" has more bytes than {} carries ({most})", definition.name));
             }
-            let (packet, shared) = (accepted.packet(), &accepted.nas.secret);
+            let (packet, shared) = (accepted.packet(), accepted.secret());
             // Salts of one packet differ (RFC 2868 section 3.5). Those of the keys are less than
             // 256 apart, and these come after them; a packet has no room for so many that they
             // come round.

@@ -365,15 +365,9 @@ fn a_firewall_can_send_two_kinds_of_login_that_its_dialect_tells_apart() {
         let (name, kind, site) = ("gate-fw-1".into(), NasKind::Firewall, "gatehouse".into());
         let identity = NasIdentity { name, kind, site, dialect: dialect.into() };
         let networks = vec!["127.0.0.31".parse().unwrap()];
-        let nas = Arc::new(Nas {
-            identity,
-            networks,
-            secret: secret.clone(),
-            require_message_authenticator: true,
-            class_at_login: false,
-        });
+        let nas = Arc::new(Nas::new(identity, networks, secret.clone()));
         let bytes = builder.request(&[1; 16], &secret);
-        let accepted = accept(Some(&nas), "127.0.0.31:1".parse().unwrap(), &bytes).unwrap();
+        let accepted = accept(Some(&nas), "127.0.0.31:1".parse().unwrap(), &bytes, 0).unwrap();
         accepted.request(&NoFacts, &edition).purpose
     };
     let tunnel = [("Tarnworks-Zone", "tunnel"), ("Calling-Station-Id", "10.44.0.9"), ("Service-Type", "NAS-Prompt")];

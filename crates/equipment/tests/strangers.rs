@@ -18,13 +18,7 @@ fn nas() -> Arc<Nas> {
         site: "quay".into(),
         dialect: "standard".into(),
     };
-    Arc::new(Nas {
-        identity,
-        networks: vec!["127.0.0.11".parse().unwrap()],
-        secret: secret(),
-        require_message_authenticator: true,
-        class_at_login: false,
-    })
+    Arc::new(Nas::new(identity, vec!["127.0.0.11".parse().unwrap()], secret()))
 }
 
 fn source() -> SocketAddr {
@@ -67,7 +61,7 @@ proptest! {
     ) {
         claims(&bytes);
         secret_fits(&bytes, &secret());
-        let _ = accept_accounting(Some(&nas()), source(), &bytes);
+        let _ = accept_accounting(Some(&nas()), source(), &bytes, 0);
         let mut builder = Builder::unsigned(Code::ACCOUNTING_REQUEST, 1);
         builder.attribute(number::ACCT_STATUS_TYPE, &status.to_be_bytes()).unwrap();
         builder.attribute(number::ACCT_SESSION_ID, session.as_bytes()).unwrap();
@@ -78,7 +72,7 @@ proptest! {
         }
         let packet = builder.accounting_request(&secret());
         prop_assert_eq!(secret_fits(&packet, &secret()), Some(true));
-        let Ok(AcceptedAccounting::Report(accepted)) = accept_accounting(Some(&nas()), source(), &packet) else {
+        let Ok(AcceptedAccounting::Report(accepted)) = accept_accounting(Some(&nas()), source(), &packet, 0) else {
             return Err(TestCaseError::fail("a report is refused"));
         };
         let report = accepted.report();
@@ -96,7 +90,7 @@ proptest! {
         for at in 0..packet.len() {
             let mut changed = packet.clone();
             changed[at] ^= 1;
-            prop_assert!(accept_accounting(Some(&nas()), source(), &changed).is_err(), "byte {} may be changed", at);
+            prop_assert!(accept_accounting(Some(&nas()), source(), &changed, 0).is_err(), "byte {} may be changed", at);
         }
     }
 }

@@ -51,8 +51,8 @@ pub use names::{NoRecordName, RecordName};
 pub use password::{hash_password, verify_password};
 pub use password_rules::{WeakPassword, fit_password};
 pub use rows::{
-    AdministratorRow, Barred, CertificateRow, DeviceRow, LanguageKind, LanguageRow, MachineRow, NasRow, PersonRow,
-    Role, Rows, SecretRow, StoreKind, StoreRow, TrustRow,
+    AdministratorRow, Barred, CertificateRow, DeviceRow, FormerSecretRow, LanguageKind, LanguageRow, MachineRow,
+    NasRow, PersonRow, Role, Rows, SecretRow, StoreKind, StoreRow, TrustRow,
 };
 pub use sealing::{KeyError, KeyId, Sealed, SealingKey};
 pub use stores::LocalStores;

@@ -62,12 +62,26 @@ pub struct NasRow {
     pub dialect: String,
     /// The secret shared with it.
     pub secret: Sealed,
+    /// The one before, while it still counts.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub former_secret: Option<FormerSecretRow>,
     /// Whether its requests must carry Message-Authenticator.
     pub require_message_authenticator: bool,
     /// Whether replies to logins of administrators carry the Class by which reports find
     /// their decision too.
     #[serde(default)]
     pub class_at_login: bool,
+}
+
+/// A secret that was changed, and counts beside the new one for a while.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct FormerSecretRow {
+    /// What it is.
+    pub secret: Sealed,
+    /// When another was set, in milliseconds since 1970.
+    pub since: i64,
+    /// Until when it counts, unless the NAS uses the new one before.
+    pub until: i64,
 }
 
 impl NasRow {
@@ -87,6 +101,30 @@ impl NasRow {
     /// The secret shared with it.
     pub fn shared_secret(&self, key: &SealingKey) -> Result<Secret, RecordsError> {
         key.open(&secret_context(&self.name), &self.secret)
+    }
+
+    /// The secret that was shared with it before, while it still counts.
+    pub fn former_secret(&self, key: &SealingKey) -> Result<Option<Secret>, RecordsError> {
+        let former = self.former_secret.as_ref();
+        former.map(|former| key.open(&former_secret_context(&self.name), &former.secret)).transpose()
+    }
+
+    /// The same NAS with another secret. The one that it has counts too until then, in
+    /// milliseconds since 1970; or the one before, where it still has that.
+    pub fn with_secret(
+        &self,
+        secret: &Secret,
+        (now, until): (i64, i64),
+        has_former: bool,
+        key: &SealingKey,
+    ) -> Result<Self, RecordsError> {
+        let had = match (has_former, self.former_secret(key)?) {
+            (true, Some(former)) => former,
+            _ => self.shared_secret(key)?,
+        };
+        let sealed = key.seal(&former_secret_context(&self.name), had.expose());
+        let former_secret = (now < until).then_some(FormerSecretRow { secret: sealed, since: now, until });
+        Ok(Self { secret: key.seal(&secret_context(&self.name), secret.expose()), former_secret, ..self.clone() })
     }
 }
 
@@ -430,6 +468,9 @@ impl Rows {
     ) -> Result<(), RecordsError> {
         for row in &mut self.nases {
             each(&secret_context(&row.name), &mut row.secret)?;
+            if let Some(former) = &mut row.former_secret {
+                each(&former_secret_context(&row.name), &mut former.secret)?;
+            }
         }
         for row in &mut self.people {
             each(&password_context("person", &row.store, &row.name), &mut row.password_hash)?;
@@ -504,6 +545,11 @@ impl Rows {
 /// A name as records are found by it: case does not count, in any script.
 pub(crate) fn fold(name: &str) -> String {
     name.to_lowercase()
+}
+
+/// What the secret that was shared with a NAS before is sealed as.
+pub(crate) fn former_secret_context(name: &str) -> String {
+    format!("former {}", secret_context(name))
 }
 
 pub(crate) fn secret_context(nas: &str) -> String {

@@ -60,6 +60,7 @@ fn nas(key: &SealingKey, name: &str, network: &str) -> NasRow {
         note: String::new(),
         dialect: "standard".into(),
         secret: key.seal(&format!("the secret of NAS {}", name.to_lowercase()), b"bollard-9-anchor"),
+        former_secret: None,
         require_message_authenticator: true,
         class_at_login: false,
     }

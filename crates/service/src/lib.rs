@@ -10,6 +10,7 @@ mod clock;
 mod config;
 mod console_tls;
 mod data_dir;
+mod heard;
 mod http;
 mod languages;
 mod on_machine;

@@ -7,7 +7,9 @@ use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
 use regnant_decision::{EntryKind, Machines, SeenMachine};
-use regnant_journal::{AccountingLog, Entry, EntryFilter, Journal, JournalError, JournalReader, NodeFile, set_aside};
+use regnant_journal::{
+    AccountingLog, Entry, EntryFilter, HeardFile, Journal, JournalError, JournalReader, NodeFile, set_aside,
+};
 use regnant_records::{
     Author, FetchedLists, HashPool, KeyError, KeyId, Records, RecordsError, RotationError, TokenUses, take_key,
 };
@@ -25,6 +27,7 @@ use crate::clock::now_ms;
 use crate::config::Config;
 use crate::console_tls::{ConsoleTls, ConsoleTlsError};
 use crate::data_dir::DataDir;
+use crate::heard::HeardOfNases;
 use crate::http::{self, Api};
 use crate::snapshot::Environment;
 use crate::udp::accounting::AccountingReceiver;
@@ -48,6 +51,8 @@ const AT_ONCE: usize = 500;
 /// When what is renewed is looked at again after a failure of ours.
 const RENEW_AGAIN: Duration = Duration::from_secs(600);
 const UNHEARD_EVERY: Duration = Duration::from_millis(500);
+/// What was heard of equipment is written at every so manieth tick.
+const HEARD_EVERY: u64 = 20;
 /// How long the API may take to end.
 const STUCK_CLIENTS: Duration = Duration::from_millis(300);
 /// Whose share of the journal the unheard take.
@@ -101,6 +106,7 @@ impl Service {
         let console_tls = config.api.speaks_tls().then(tls).transpose()?;
         let environment = Environment {
             console_tls: console_tls.clone(),
+            heard: open_heard(&data.join("heard.sqlite"))?,
             key: key.clone(),
             folder: data.join(""),
             pool: HashPool::start(threads),
@@ -248,6 +254,8 @@ impl Service {
         self.ticker.abort();
         self.renewal.abort();
         flush_unheard(&self.radius, &self.journal);
+        let administration = self.administration.clone();
+        let _ = task::spawn_blocking(move || write_heard(&administration)).await;
         // Live listeners of the journal end with the server; a stuck client may not hold us.
         let mut server = self.server;
         if tokio::time::timeout(STUCK_CLIENTS, &mut server).await.is_err() {
@@ -347,10 +355,37 @@ async fn listen(address: SocketAddr) -> Result<TcpListener, StartError> {
     })
 }
 
+/// What was heard of equipment before; where it cannot be read it is heard anew.
+fn open_heard(file: &Path) -> Result<HeardOfNases, JournalError> {
+    let open = || HeardFile::open(file).and_then(HeardOfNases::restored);
+    open().or_else(|error| {
+        let aside = set_aside(file).map_err(|_| error)?;
+        tracing::error!(
+            "{} cannot be read and was set aside as {}: whether equipment signs is found out anew",
+            file.display(),
+            aside.display()
+        );
+        open()
+    })
+}
+
+/// Writes what was heard of equipment.
+fn write_heard(administration: &Administration) {
+    if let Err(error) = administration.environment().heard.write() {
+        tracing::warn!(
+            "whether equipment signs cannot be written down, and is found out anew after a restart: {error}"
+        );
+    }
+}
+
 async fn tick(radius: Arc<RadiusState>, journal: Arc<Journal>) {
     let mut interval = tokio::time::interval(UNHEARD_EVERY);
-    loop {
+    for ticks in 0_u64.. {
         interval.tick().await;
+        if ticks % HEARD_EVERY == 0 {
+            let administration = radius.administration.clone();
+            task::spawn_blocking(move || write_heard(&administration));
+        }
         flush_unheard(&radius, &journal);
         journal_abandoned(&radius, &journal);
     }

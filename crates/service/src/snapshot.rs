@@ -2,12 +2,13 @@ use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::Arc;
 
+use regnant_base::Secret;
 use regnant_certificates::{Bundle, read_certificates, read_crls};
 use regnant_decision::{
     ActivePolicy, BoundStores, CertificateMaterial, GateOffers, OfferProblem, Presentable, TrustMaterial,
 };
 use regnant_eap::{Judgement, Trust};
-use regnant_equipment::{ActiveEdition, Edition, GrantProblem, NamedSecrets, Nas, NasTable};
+use regnant_equipment::{ActiveEdition, Edition, FormerSecret, GrantProblem, NamedSecrets, Nas, NasTable};
 use regnant_policy::Checked;
 use regnant_radius::SharedSecret;
 use regnant_records::{
@@ -21,6 +22,7 @@ use crate::administration::issuers::Issuers;
 use crate::administration::renewal::staple_name;
 use crate::clock::now_ms;
 use crate::console_tls::ConsoleTls;
+use crate::heard::HeardOfNases;
 use crate::languages::Languages;
 
 /// What the packet path reads, immutable: a change makes a new one and swaps it. Its
@@ -57,6 +59,8 @@ pub(crate) struct Environment {
     pub(crate) staples: Fetched,
     /// Who is asked about others' certificates.
     pub(crate) issuers: Arc<Issuers>,
+    /// What is heard of equipment, whatever its records say.
+    pub(crate) heard: HeardOfNases,
     /// What console and API present, where they speak TLS.
     pub(crate) console_tls: Option<Arc<ConsoleTls>>,
 }
@@ -130,7 +134,7 @@ impl Environment {
         edition: Arc<Edition>,
     ) -> Result<Snapshot, SnapshotError> {
         let (offers, bound) = (self.offers(&edition, records)?, bind(&edition, &stores));
-        let nases = records.all::<NasRow>()?.iter().map(|row| opened(row, &self.key)).collect::<Result<Vec<_>, _>>()?;
+        let nases = records.all::<NasRow>()?.iter().map(|row| self.opened(row)).collect::<Result<Vec<_>, _>>()?;
         Ok(Snapshot {
             nases: Arc::new(NasTable::new(nases)),
             active: ActiveEdition { secrets: self.secrets(records)?, ..active(edition, offers, bound) },
@@ -154,7 +158,7 @@ impl Environment {
                 RecordName::Nas(name) => Some(name.as_str()),
                 _ => None,
             });
-            let changed = rows.nases.iter().map(|row| opened(row, &self.key)).collect::<Result<_, _>>()?;
+            let changed = rows.nases.iter().map(|row| self.opened(row)).collect::<Result<_, _>>()?;
             after.nases = Arc::new(before.nases.with(changed, &names.collect::<Vec<_>>()));
         }
         let identities = |name: &RecordName| !nas(name);
@@ -185,6 +189,25 @@ impl Environment {
         let mut after = before.clone();
         after.active.secrets = self.secrets(records)?;
         Ok(after)
+    }
+
+    /// A NAS with its secrets opened.
+    fn opened(&self, row: &NasRow) -> Result<Nas, RecordsError> {
+        let shared = |secret: Secret| SharedSecret::new(secret.expose());
+        let former = row.former_secret(&self.key)?.map(shared).zip(row.former_secret.as_ref());
+        Ok(Nas {
+            identity: row.identity(),
+            networks: row.networks.clone(),
+            secret: shared(row.shared_secret(&self.key)?),
+            former: former.map(|(secret, row)| FormerSecret {
+                secret,
+                since: row.since.cast_unsigned(),
+                until: row.until.cast_unsigned(),
+            }),
+            heard: self.heard.of(&row.name),
+            require_message_authenticator: row.require_message_authenticator,
+            class_at_login: row.class_at_login,
+        })
     }
 
     fn secrets(&self, records: &impl Reading) -> Result<NamedSecrets, RecordsError> {
@@ -220,14 +243,6 @@ fn active(edition: Arc<Edition>, offers: Arc<GateOffers>, stores: Arc<BoundStore
         secrets: NamedSecrets::default(),
         earlier: Arc::default(),
     }
-}
-
-/// A NAS with its secret opened.
-fn opened(row: &NasRow, key: &SealingKey) -> Result<Nas, RecordsError> {
-    let identity = row.identity();
-    let secret = SharedSecret::new(row.shared_secret(key)?.expose());
-    let NasRow { require_message_authenticator, class_at_login, .. } = *row;
-    Ok(Nas { identity, networks: row.networks.clone(), secret, require_message_authenticator, class_at_login })
 }
 
 /// The stores that an edition names.

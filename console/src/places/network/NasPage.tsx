@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
-import { type FormEvent, useState } from "react";
+import { type FormEvent, lazy, Suspense, useState } from "react";
 import { api, dataOf } from "../../api/client";
 import type { components } from "../../api/schema";
 import { Confirm } from "../../parts/Confirm";
@@ -11,8 +11,12 @@ import { Past } from "../../parts/Past";
 import { recordPath } from "../../parts/records";
 import { Refused } from "../../parts/Refused";
 import { useRole } from "../../queries";
-import { draftOf, formOf, type Nas } from "./nases";
+import { draftOf, formOf, type Nas, signing } from "./nases";
 import { NasFields } from "./NasFields";
+import { NasSecret } from "./NasSecret";
+import { UnheardSenders } from "./UnheardSenders";
+
+const Hours = lazy(() => import("../../parts/Hours"));
 
 type Detail = components["schemas"]["NasDetail"];
 
@@ -53,6 +57,13 @@ export function NasPage() {
             </button>
             <Remove detail={detail} seen={seen} />
           </p>
+          <UnheardSenders nas={detail.nas.name} />
+          {role === "engineer" && <NasSecret nas={detail.nas} />}
+          <section aria-label="Decisions of the last day" className="mt-6 min-h-52">
+            <Suspense fallback={<p className="text-soft">Drawing …</p>}>
+              <Hours hours={detail.hours} />
+            </Suspense>
+          </section>
           <LastDecision title="Last heard" heard={detail.heard} q={detail.nas.name} />
           <Past record={recordPath("nas", detail.nas.name)} />
         </>
@@ -67,12 +78,7 @@ function Facts({ detail: { nas, named_by, instead } }: { detail: Detail }) {
     ["dialect", nas.dialect],
     ["tags", nas.tags.join(", ")],
     ["note", nas.note],
-    [
-      "Message-Authenticator",
-      nas.require_message_authenticator
-        ? "required"
-        : "not required, so that its answers can be forged on the way: update it, then require it",
-    ],
+    ["Message-Authenticator", signing(nas)],
     ["Class at login", nas.class_at_login ? "yes" : ""],
     ["named by the policy", named_by.join("; ")],
     ["without it", instead.join("; ")],

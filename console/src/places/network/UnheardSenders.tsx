@@ -9,17 +9,17 @@ import { claimed, type Unheard } from "./nases";
 /** How often it is looked whether somebody stays unheard. */
 const AGAIN_MS = 3_000;
 
-/** Who asks and is not heard, with what to do; nothing where everybody is heard. */
-export function UnheardSenders() {
+/** Who asks and is not heard, with what to do; nothing where everybody is heard. With a name, of that NAS alone. */
+export function UnheardSenders({ nas }: { nas?: string }) {
   const unheard = useQuery({
     queryKey: ["unheard"],
     queryFn: async () => dataOf(await api.GET("/api/v1/unheard")),
     refetchInterval: AGAIN_MS,
   });
-  const senders = unheard.data?.senders ?? [];
+  const senders = unheard.data?.senders.filter((sender) => !nas || sender.nas === nas) ?? [];
   if (senders.length === 0) return null;
   return (
-    <section className="mb-8">
+    <section className={nas ? "mt-6" : "mb-8"}>
       <h2 className="mb-2 text-lg font-semibold">Asking and not heard</h2>
       <ul aria-label="Unheard senders" className="border-t border-line">
         {senders.map((sender) => (

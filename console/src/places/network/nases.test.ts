@@ -1,5 +1,5 @@
 import { expect, it } from "vitest";
-import { type Nas, claimed, draftFor, draftOf, formOf, holds } from "./nases";
+import { type Nas, claimed, draftFor, draftOf, formOf, holds, signing } from "./nases";
 
 const NAS: Nas = {
   name: "quay-sw-1",
@@ -46,4 +46,13 @@ it("claims are told in a sentence", () => {
     "It calls itself dock, looks like a switch.",
   );
   expect(claimed({ ...sender, claims: {} })).toBe("");
+});
+
+it("says whether a NAS signs, and what to do", () => {
+  const since = "2026-11-26T08:00:00Z";
+  const nas = (required: boolean, signed: string | null) => ({ require_message_authenticator: required, signed_since: signed, unsigned_at: null });
+  expect(signing(nas(true, null))).toBe("required");
+  expect(signing(nas(false, since))).toMatch(/in every request since .*: require it now/);
+  expect(signing(nas(false, null))).toMatch(/forged on the way: update it/);
+  expect(signing({ ...nas(false, null), unsigned_at: since })).toMatch(/the last without came at/);
 });

@@ -1,4 +1,5 @@
 import type { components } from "../../api/schema";
+import { moment } from "../../parts/time";
 
 export type Nas = components["schemas"]["NasView"];
 export type NasForm = components["schemas"]["NasForm"];
@@ -99,4 +100,12 @@ export function claimed({ claims }: Unheard): string {
     claims.kind && `looks like a ${claims.kind}`,
   ].filter(Boolean);
   return said.length > 0 ? `It ${said.join(", ")}.` : "";
+}
+
+/** What is to be known of whether a NAS signs its requests. */
+export function signing(nas: Pick<Nas, "require_message_authenticator" | "signed_since" | "unsigned_at">): string {
+  if (nas.require_message_authenticator) return nas.signed_since ? `required, and in every request since ${moment(nas.signed_since)}` : "required";
+  if (nas.signed_since) return `not required, and in every request since ${moment(nas.signed_since)}: require it now`;
+  const last = nas.unsigned_at ? ` (the last without came at ${moment(nas.unsigned_at)})` : "";
+  return `not required, so that its answers can be forged on the way${last}: update it, then require it`;
 }

@@ -9,7 +9,7 @@ import { clock, moment } from "../../parts/time";
 import { UnheardSenders } from "../network/UnheardSenders";
 import { type End, linkOf, type Story, times } from "./today";
 
-const Hours = lazy(() => import("./Hours"));
+const Hours = lazy(() => import("../../parts/Hours"));
 
 /** How often it is looked again. */
 const AGAIN_MS = 15_000;
@@ -60,12 +60,13 @@ export function Today() {
           {data.unsigned.length > 0 && (
             <p className="mb-6 border-l-2 border-ochre bg-tint px-3 py-2">
               Need not sign their requests, so that answers to them can be forged on the way:{" "}
-              {data.unsigned.map((name, place) => (
+              {data.unsigned.map(({ name, signed_since }, place) => (
                 <span key={name}>
                   {place > 0 && ", "}
                   <Link to="/network/$name" params={{ name }} className="text-deep hover:underline">
                     {name}
                   </Link>
+                  {signed_since && ` (all signed since ${moment(signed_since)})`}
                 </span>
               ))}
               . Update them, then require Message-Authenticator.

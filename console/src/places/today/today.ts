@@ -2,7 +2,6 @@ import type { components } from "../../api/schema";
 
 export type Story = components["schemas"]["StoryView"];
 export type End = components["schemas"]["EndView"];
-export type Hour = components["schemas"]["HourView"];
 
 const DONE: Record<string, string> = {
   refused: "refused",
@@ -26,6 +25,8 @@ export function linkOf(end: End) {
       return { to: "/people/$store/$name", params: { store, name: end.name } } as const;
     case "machine":
       return { to: "/machines/$store/$name", params: { store, name: end.name } } as const;
+    case "former-secret":
+      return { to: "/network/$name", params: { name: end.name } } as const;
     default:
       return { to: "/certificates" } as const;
   }

@@ -60,6 +60,22 @@ pub(crate) enum NasAction {
         /// Its name
         name: String,
     },
+    /// Set another secret, made unless you give one; for a while the one until now counts too
+    NewSecret {
+        /// Its name
+        name: String,
+        /// For how many hours the one until now counts too, unless the NAS uses the new one before
+        #[arg(long, value_name = "HOURS", default_value_t = 24, value_parser = clap::value_parser!(u32).range(0..=720))]
+        grace: u32,
+        /// Read the new secret from standard input
+        #[arg(long)]
+        ask_secret: bool,
+    },
+    /// Say that one has its new secret, so that the one before counts no more
+    EndGrace {
+        /// Its name
+        name: String,
+    },
     /// List who stayed unheard within the last minutes, why, and what it claims to be
     Unheard {
         /// Print JSON

@@ -234,6 +234,13 @@ impl Running {
         (answer.status().as_u16(), answer.body_mut().read_json().unwrap_or(Value::Null))
     }
 
+    pub(crate) fn put(&self, path: &str, body: &Value) -> (u16, Value) {
+        let request = agent().put(format!("{}/api/v1/{path}", self.api));
+        let sent = request.header("authorization", format!("Bearer {}", self.token)).send_json(body);
+        let mut answer = sent.unwrap();
+        (answer.status().as_u16(), answer.body_mut().read_json().unwrap_or(Value::Null))
+    }
+
     pub(crate) fn delete(&self, path: &str) -> (u16, Value) {
         let request = agent().delete(format!("{}/api/v1/{path}", self.api));
         let mut answer = request.header("authorization", format!("Bearer {}", self.token)).call().unwrap();

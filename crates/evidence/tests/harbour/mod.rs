@@ -354,12 +354,11 @@ impl Harbour {
         let certificates = Certificates::new();
         let issuer = Arc::<Issuer>::default();
         let active = active(policy, people, &vocabulary, &certificates, &issuer);
-        let nas = |name: &str, address: &str, kind, secret: &str, sign| Nas {
-            identity: NasIdentity { name: name.into(), kind, site: "quayside".into(), dialect: "standard".into() },
-            networks: vec![address.parse().unwrap()],
-            secret: SharedSecret::new(secret.as_bytes()),
-            require_message_authenticator: sign,
-            class_at_login: false,
+        let nas = |name: &str, address: &str, kind, secret: &str, sign| {
+            let (name, site, dialect) = (name.into(), "quayside".into(), "standard".into());
+            let identity = NasIdentity { name, kind, site, dialect };
+            let (networks, secret) = (vec![address.parse().unwrap()], SharedSecret::new(secret.as_bytes()));
+            Nas { require_message_authenticator: sign, ..Nas::new(identity, networks, secret) }
         };
         let nases = NasTable::new([
             nas("quay-sw-1", "127.0.0.11", NasKind::Switch, "bollard-9-anchor", true),
@@ -399,7 +398,7 @@ impl Harbour {
     /// What the service does with one datagram.
     pub(crate) fn ask(&self, request: &Request) -> Answered {
         let source: SocketAddr = format!("{}:40000", request.from).parse().unwrap();
-        let heard = match accept(self.nases.find(source.ip()), source, &request.bytes) {
+        let heard = match accept(self.nases.find(source.ip()), source, &request.bytes, 0) {
             Ok(heard) => heard,
             Err(cause) => return Answered::Unheard(cause),
         };
@@ -417,7 +416,7 @@ impl Harbour {
     /// What the service does with a datagram of a conversation.
     pub(crate) fn go_on(&self, session: Box<RadiusConversation>, request: &Request) -> Answered {
         let source: SocketAddr = format!("{}:40000", request.from).parse().unwrap();
-        let heard = accept(self.nases.find(source.ip()), source, &request.bytes).unwrap();
+        let heard = accept(self.nases.find(source.ip()), source, &request.bytes, 0).unwrap();
         match now(session.go_on(heard, &self.resources(), stopwatch)) {
             Handled::Decided(decision) => {
                 let reply = decision.reply.clone();

@@ -12,8 +12,8 @@ use crate::command::Conflict;
 use crate::error::RecordsError;
 use crate::names::RecordName;
 use crate::rows::{
-    AdministratorRow, Barred, CertificateRow, DeviceRow, LanguageKind, LanguageRow, MachineRow, NasRow, PersonRow,
-    Role, Rows, SecretRow, StoreKind, StoreRow, TrustRow, fold, number,
+    AdministratorRow, Barred, CertificateRow, DeviceRow, FormerSecretRow, LanguageKind, LanguageRow, MachineRow,
+    NasRow, PersonRow, Role, Rows, SecretRow, StoreKind, StoreRow, TrustRow, fold, number,
 };
 use crate::sealing::Sealed;
 
@@ -306,14 +306,15 @@ pub(crate) fn put(db: &Connection, rows: &Rows, at: i64, revision: Option<u64>) 
 }
 
 fn put_nas(db: &Connection, row: &NasRow, revision: Option<i64>) -> Result<(), RecordsError> {
+    let former = row.former_secret.as_ref();
     run(
         db,
         "INSERT INTO nas (key, name, networks, kind, site, tags, note, dialect, secret, require_message_authenticator,
-             class_at_login, revision)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, coalesce(?12, 0))
+             class_at_login, former_secret, former_since, former_until, revision)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, coalesce(?15, 0))
          ON CONFLICT (key) DO UPDATE SET name = ?2, networks = ?3, kind = ?4, site = ?5, tags = ?6, note = ?7,
-             dialect = ?8, secret = ?9, require_message_authenticator = ?10, class_at_login = ?11,
-             revision = coalesce(?12, revision)",
+             dialect = ?8, secret = ?9, require_message_authenticator = ?10, class_at_login = ?11, former_secret = ?12,
+             former_since = ?13, former_until = ?14, revision = coalesce(?15, revision)",
         params![
             fold(&row.name),
             row.name,
@@ -326,6 +327,9 @@ fn put_nas(db: &Connection, row: &NasRow, revision: Option<i64>) -> Result<(), R
             row.secret.bytes(),
             row.require_message_authenticator,
             row.class_at_login,
+            former.map(|former| former.secret.bytes()),
+            former.map(|former| former.since),
+            former.map(|former| former.until),
             revision,
         ],
     )
@@ -472,8 +476,8 @@ impl Record for StoreRow {
 }
 
 impl Record for NasRow {
-    const COLUMNS: &'static str =
-        "name, networks, kind, site, tags, note, dialect, secret, require_message_authenticator, class_at_login";
+    const COLUMNS: &'static str = "name, networks, kind, site, tags, note, dialect, secret, require_message_authenticator, class_at_login, \
+         former_secret, former_since, former_until";
     const TABLE: &'static str = "nas";
     const ORDER: &'static str = "key";
 
@@ -492,6 +496,10 @@ impl Record for NasRow {
             secret: sealed(row, 7)?,
             require_message_authenticator: row.get(8)?,
             class_at_login: row.get(9)?,
+            former_secret: match maybe_sealed(row, 10)? {
+                Some(secret) => Some(FormerSecretRow { secret, since: row.get(11)?, until: row.get(12)? }),
+                None => None,
+            },
         })
     }
 }

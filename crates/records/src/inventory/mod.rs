@@ -18,7 +18,8 @@ use crate::database::Reading;
 use crate::error::RecordsError;
 use crate::names::RecordName;
 use crate::rows::{
-    Barred, DeviceRow, MOST_ADDRESSES, NasRow, Rows, StoreKind, StoreRow, count, fold, range, secret_context,
+    Barred, DeviceRow, FormerSecretRow, MOST_ADDRESSES, NasRow, Rows, StoreKind, StoreRow, count, fold,
+    former_secret_context, range, secret_context,
 };
 use crate::sealing::{SealingKey, hex};
 
@@ -375,6 +376,8 @@ impl NasEntry {
         let wrong = |what: String| InventoryError(format!("NAS `{}`: {what}", self.name));
         let networks = self.address.networks().map_err(wrong)?;
         let context = secret_context(&self.name);
+        let same = |before: &&NasRow| fold(&before.name) == fold(&self.name);
+        let mut former_secret = None;
         let secret = match (&self.secret, before) {
             (Some(secret), _) if secret.expose().len() < LEAST_SECRET => {
                 return Err(wrong(format!(
@@ -384,10 +387,23 @@ impl NasEntry {
                     if secret.expose().len() == 1 { "byte" } else { "bytes" },
                 )));
             }
+            (Some(secret), Some(before)) if same(&before) && is_shared(before, secret, key) => {
+                former_secret.clone_from(&before.former_secret);
+                before.secret.clone()
+            }
             (Some(secret), _) => key.seal(&context, secret.expose().as_bytes()),
-            (None, Some(before)) if fold(&before.name) == fold(&self.name) => before.secret.clone(),
+            (None, Some(before)) if same(&before) => {
+                former_secret.clone_from(&before.former_secret);
+                before.secret.clone()
+            }
+            // Under another name everything is sealed anew.
             (None, Some(before)) => {
-                let secret = before.shared_secret(key).map_err(|error| wrong(error.to_string()))?;
+                let opened = before.shared_secret(key).and_then(|secret| Ok((secret, before.former_secret(key)?)));
+                let (secret, former) = opened.map_err(|error| wrong(error.to_string()))?;
+                former_secret = former.zip(before.former_secret.as_ref()).map(|(secret, row)| FormerSecretRow {
+                    secret: key.seal(&former_secret_context(&self.name), secret.expose()),
+                    ..row.clone()
+                });
                 key.seal(&context, secret.expose())
             }
             (None, None) => return Err(wrong("`secret` is missing: the one that it shares with this service".into())),
@@ -417,11 +433,17 @@ impl NasEntry {
             note: self.note,
             dialect: self.dialect,
             secret,
+            former_secret,
             require_message_authenticator: self.require_message_authenticator,
             class_at_login: self.class_at_login,
             name: self.name,
         })
     }
+}
+
+/// Whether a NAS has this secret already.
+fn is_shared(row: &NasRow, secret: &SecretText, key: &SealingKey) -> bool {
+    row.shared_secret(key).is_ok_and(|shared| shared.expose() == secret.expose().as_bytes())
 }
 
 /// Whether groups and other texts of a record are what they may be.

@@ -1,10 +1,13 @@
 use std::sync::Arc;
+use std::time::Duration;
 
-use regnant_base::SecretText;
-use regnant_records::{Author, Command, Expected, NasEntry, NasRow, Reading, RecordName, Rows};
+use regnant_base::{Secret, SecretText};
+use regnant_equipment::HeardMarks;
+use regnant_records::{Author, Command, Expected, FormerSecretRow, NasEntry, NasRow, Reading, RecordName, Rows};
 
 use crate::administration::committer::{Committer, Turn};
-use crate::administration::{AdministrationError, RecordVersion, named};
+use crate::administration::{AdministrationError, RecordVersion, entries, named};
+use crate::clock::now_ms;
 
 /// The equipment that asks.
 pub struct Equipment {
@@ -56,6 +59,62 @@ impl Equipment {
         let command = Command::Change { was: vec![RecordName::Nas(before.name)], rows: of(&row) };
         self.commit(&turn, command, by)?;
         Ok(row)
+    }
+
+    /// Sets another secret, one that is made where none is given, and gives that. The one until
+    /// now counts too for this time, until the NAS uses the new one.
+    pub(crate) fn set_secret(
+        &self,
+        name: &str,
+        given: Option<SecretText>,
+        grace: Duration,
+        by: &Author,
+    ) -> Result<(NasRow, Option<SecretText>), AdministrationError> {
+        let turn = self.committer.turn();
+        let before = self.find(name)?;
+        let made = given.is_none().then(made_secret);
+        let Some(secret) = given.or_else(|| made.clone()) else { return Ok((before, None)) };
+        let entry = NasEntry { secret: Some(secret.clone()), ..entries::nas(&before) };
+        // It says what is wrong with it.
+        self.row(entry, None)?;
+        let environment = &self.committer.environment;
+        let now = now_ms().cast_signed();
+        let until = now.saturating_add(i64::try_from(grace.as_millis()).unwrap_or(i64::MAX));
+        let former = self.running_grace(&before, now).is_some();
+        let secret = Secret::new(secret.expose().as_bytes());
+        let row = before.with_secret(&secret, (now, until), former, &environment.key)?;
+        self.put(&turn, row.clone(), by)?;
+        Ok((row, made))
+    }
+
+    /// Has the secret of now count alone: the NAS has it.
+    pub(crate) fn end_grace(&self, name: &str, by: &Author) -> Result<NasRow, AdministrationError> {
+        let turn = self.committer.turn();
+        let before = self.find(name)?;
+        if before.former_secret.is_none() {
+            return Ok(before);
+        }
+        let row = NasRow { former_secret: None, ..before };
+        self.put(&turn, row.clone(), by)?;
+        Ok(row)
+    }
+
+    /// What was heard of a NAS.
+    pub(crate) fn heard(&self, name: &str) -> HeardMarks {
+        self.committer.environment.heard.of(name).marks()
+    }
+
+    /// The change of a secret that a NAS has not followed yet, while the former counts.
+    pub(crate) fn running_grace<'r>(&self, row: &'r NasRow, now: i64) -> Option<&'r FormerSecretRow> {
+        let switched = |since: i64| self.committer.environment.heard.of(&row.name).has_switched(since.cast_unsigned());
+        // What is not signed counts under the former until somebody says otherwise.
+        let counts = |former: &&FormerSecretRow| now < former.until || !row.require_message_authenticator;
+        row.former_secret.as_ref().filter(|former| counts(former) && !switched(former.since))
+    }
+
+    fn put(&self, turn: &Turn<'_>, row: NasRow, by: &Author) -> Result<(), AdministrationError> {
+        let command = Command::Change { was: vec![RecordName::Nas(row.name.clone())], rows: of(&row) };
+        self.commit(turn, command, by)
     }
 
     /// Forgets a NAS that the active policy does not name, where it is still as its author

@@ -16,6 +16,7 @@ mod door;
 mod error;
 mod extract;
 mod health;
+mod hours;
 mod import;
 mod inventory;
 mod journal;
@@ -151,7 +152,8 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(policy::activate))
         .routes(routes!(nases::nases, nases::add))
         .routes(routes!(nases::nas, nases::replace, nases::patch, nases::remove))
-        .routes(routes!(nases::reveal))
+        .routes(routes!(nases::reveal, nases::set_secret))
+        .routes(routes!(nases::end_grace))
         .routes(routes!(unheard::unheard))
         .routes(routes!(unheard::try_secret))
         .routes(routes!(stores::stores, stores::add))

@@ -1,7 +1,10 @@
+use std::time::Duration;
+
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Response};
+use jiff::Timestamp;
 use regnant_base::SecretText;
 use regnant_decision::NasKind;
 use regnant_equipment::Edition;
@@ -10,11 +13,13 @@ use regnant_records::{Addresses, Author, NasEntry, NasRow};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-use crate::administration::entries;
+use crate::administration::{Administration, entries};
+use crate::clock::{iso, now_ms};
 use crate::http::Api;
 use crate::http::callers::{Change, Look, May, Signed};
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::{Asked, Sent};
+use crate::http::hours::{HourView, hours};
 use crate::http::record::{etag, holds, limit, page, seen, words};
 use crate::http::view::EntryView;
 
@@ -36,9 +41,42 @@ pub(crate) struct NasView {
     /// Whether replies to logins of administrators carry the Class by which accounting finds
     /// their decision too.
     class_at_login: bool,
+    /// Whether a secret of before counts beside the new one, until the NAS uses the new one.
+    secret_change: Option<SecretChange>,
+    /// Since when all its requests for access carry Message-Authenticator; none where the last
+    /// did not, or none came.
+    signed_since: Option<String>,
+    /// When a request for access came last that did not, to within a minute.
+    unsigned_at: Option<String>,
     /// What the active policy could grant to it and its dialect cannot say; requests that
     /// would get it are refused.
     lacks: Vec<String>,
+}
+
+/// A change of a secret that the NAS has not followed yet.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct SecretChange {
+    /// When the new one was set.
+    since: String,
+    /// Until when the one before counts too.
+    until: String,
+    /// Whether requests without Message-Authenticator are heard: they count under the secret of
+    /// before until somebody ends that by hand, for they do not tell.
+    unsigned: bool,
+}
+
+/// A secret to be set.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct NewNasSecret {
+    /// The secret; left out, one is made.
+    #[serde(default)]
+    #[schema(value_type = Option<String>)]
+    secret: Option<SecretText>,
+    /// For how many hours the one until now counts too, at most 720; 24 if not said, 0 for not
+    /// at all. It ends before where the NAS uses the new one.
+    #[serde(default = "a_day")]
+    grace_hours: u32,
 }
 
 /// NASes by name.
@@ -57,13 +95,15 @@ pub(crate) struct NasDetail {
     nas: NasView,
     /// The newest entry of the journal that is its; none where it was never heard.
     heard: Option<EntryView>,
+    /// What was decided for it in each of the last 24 hours, the earliest first.
+    hours: Vec<HourView>,
     /// Where the active policy names it.
     named_by: Vec<String>,
     /// Entries that would take its packets if it were not there.
     instead: Vec<String>,
 }
 
-/// A NAS that was added.
+/// A NAS that was added, or has another secret.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct NasAdded {
     nas: NasView,
@@ -149,9 +189,28 @@ fn yes() -> bool {
     true
 }
 
+fn a_day() -> u32 {
+    24
+}
+
+/// What is looked back at.
+const HOURS: i64 = 24;
+/// The longest time in which a former secret counts, in hours.
+const LONGEST_GRACE: u32 = 720;
+
 impl NasView {
-    fn new(row: NasRow, edition: &Edition) -> Self {
+    fn new(row: NasRow, administration: &Administration, edition: &Edition) -> Self {
+        let equipment = &administration.equipment;
+        let (heard, time) = (equipment.heard(&row.name), |at: u64| (at > 0).then(|| iso(at)));
+        let change = equipment.running_grace(&row, now_ms().cast_signed());
         Self {
+            secret_change: change.map(|change| SecretChange {
+                since: iso(change.since.cast_unsigned()),
+                until: iso(change.until.cast_unsigned()),
+                unsigned: !row.require_message_authenticator,
+            }),
+            signed_since: time(heard.signed_since),
+            unsigned_at: time(heard.unsigned_at),
             lacks: edition.lacks(&row.identity(), row.single_address()).iter().map(ToString::to_string).collect(),
             addresses: row.networks.iter().map(ToString::to_string).collect(),
             name: row.name,
@@ -218,10 +277,11 @@ pub(crate) async fn nases(
 ) -> Result<Json<NasList>, ApiError> {
     let (limit, words) = (limit(wanted.limit)?, words(wanted.q.as_ref()));
     let edition = api.administration.snapshot().active.edition.clone();
+    let administration = api.administration.clone();
     let rows = blocking(move || api.administration.equipment.all()).await?;
     let (all, after) = (rows.len(), wanted.after.map(|name| name.to_lowercase()));
     let later = rows.into_iter().filter(|row| after.as_ref().is_none_or(|after| row.name.to_lowercase() > *after));
-    let views = later.map(|row| NasView::new(row, &edition));
+    let views = later.map(|row| NasView::new(row, &administration, &edition));
     let found = views.filter(|view| holds(&words, view.texts())).take(limit + 1).collect();
     let (nases, next) = page(found, limit, |nas: &NasView| nas.name.clone());
     Ok(Json(NasList { nases, all, next }))
@@ -251,11 +311,15 @@ pub(crate) async fn nas(State(api): State<Api>, _: May<Look>, Path(name): Path<S
     let heard = blocking(move || {
         let newest = reading.reader.newest(NewestKind::Nas, &name)?;
         let entry = newest.map(|id| reading.reader.entry(&id.to_string())).transpose()?.flatten();
-        Ok::<_, JournalError>(entry.map(|entry| EntryView::new(&entry, &reading.administration)))
+        let until = Timestamp::now().as_second() / 3_600 + 1;
+        let counts = reading.reader.counts(until - HOURS, until)?;
+        let own = counts.iter().filter(|count| count.nas.as_ref() == Some(&name));
+        let hours = hours(own, until, HOURS);
+        Ok::<_, JournalError>((entry.map(|entry| EntryView::new(&entry, &reading.administration)), hours))
     });
-    let heard = heard.await?;
-    let nas = NasView::new(found, &snapshot.active.edition);
-    Ok((tag, Json(NasDetail { nas, heard, named_by, instead })).into_response())
+    let (heard, hours) = heard.await?;
+    let nas = NasView::new(found, &api.administration, &snapshot.active.edition);
+    Ok((tag, Json(NasDetail { nas, heard, hours, named_by, instead })).into_response())
 }
 
 /// Adds a NAS. Where no secret is given, one is made and shown this once.
@@ -270,7 +334,7 @@ pub(crate) async fn add(
     let adding = api.clone();
     let (row, secret) = blocking(move || adding.administration.equipment.add(form.into(), &by)).await?;
     let tag = etag(&row);
-    let nas = NasView::new(row, &api.administration.snapshot().active.edition);
+    let nas = NasView::new(row, &api.administration, &api.administration.snapshot().active.edition);
     Ok((StatusCode::CREATED, tag, Json(NasAdded { nas, secret })).into_response())
 }
 
@@ -313,7 +377,8 @@ async fn change(
     let work = move || changing.administration.equipment.change(&name, seen.as_ref(), entry, &by);
     let row = blocking(work).await?;
     let tag = etag(&row);
-    Ok((tag, Json(NasView::new(row, &api.administration.snapshot().active.edition))).into_response())
+    Ok((tag, Json(NasView::new(row, &api.administration, &api.administration.snapshot().active.edition)))
+        .into_response())
 }
 
 /// Removes a NAS that the active policy does not name; its packets are not heard any more.
@@ -329,6 +394,44 @@ pub(crate) async fn remove(
     let seen = seen(&headers)?;
     blocking(move || api.administration.equipment.remove(&name, seen.as_ref(), &by)).await?;
     Ok(StatusCode::NO_CONTENT)
+}
+
+/// Sets another secret, which is made and shown this once where none is given. For a while the
+/// one until now counts too.
+#[utoipa::path(put, path = "/api/v1/nases/{name}/secret", operation_id = "set_nas_secret", params(("name" = String, Path)),
+    request_body = NewNasSecret,
+    responses((status = 200, body = NasAdded), (status = 400, body = ApiError), (status = 404, body = ApiError),
+        (status = 422, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn set_secret(
+    State(api): State<Api>,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
+    Path(name): Path<String>,
+    Sent(NewNasSecret { secret, grace_hours }): Sent<NewNasSecret>,
+) -> Result<Response, ApiError> {
+    if grace_hours > LONGEST_GRACE {
+        return Err(ApiError::bad(format!(
+            "`grace_hours` is 0 to {LONGEST_GRACE}: for how long the secret until now counts too"
+        )));
+    }
+    let (changing, grace) = (api.clone(), Duration::from_secs(u64::from(grace_hours) * 3_600));
+    let set = move || changing.administration.equipment.set_secret(&name, secret, grace, &by);
+    let (row, secret) = blocking(set).await?;
+    let tag = etag(&row);
+    let nas = NasView::new(row, &api.administration, &api.administration.snapshot().active.edition);
+    Ok((tag, Json(NasAdded { nas, secret })).into_response())
+}
+
+/// Has the secret of now count alone: whoever changed the NAS says that it has it.
+#[utoipa::path(delete, path = "/api/v1/nases/{name}/former-secret", operation_id = "end_nas_grace", params(("name" = String, Path)),
+    responses((status = 200, body = NasView), (status = 404, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn end_grace(
+    State(api): State<Api>,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
+    Path(name): Path<String>,
+) -> Result<Json<NasView>, ApiError> {
+    let changing = api.clone();
+    let row = blocking(move || changing.administration.equipment.end_grace(&name, &by)).await?;
+    Ok(Json(NasView::new(row, &api.administration, &api.administration.snapshot().active.edition)))
 }
 
 /// Shows the secret that is shared with a NAS; the audit tells that it was shown.

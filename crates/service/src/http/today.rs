@@ -17,6 +17,7 @@ use crate::clock::{iso, now_ms};
 use crate::http::Api;
 use crate::http::callers::{Look, May};
 use crate::http::error::{ApiError, blocking};
+use crate::http::hours::{HourView, hour_text, hours};
 
 /// What is looked back at.
 const HOURS: i64 = 24;
@@ -41,18 +42,7 @@ pub(crate) struct TodayView {
     /// Equipment that was heard once and is not any more.
     silent: Vec<SilentView>,
     /// Equipment whose requests need not be signed: answers to it can be forged on the way.
-    unsigned: Vec<String>,
-}
-
-/// What was decided within an hour.
-#[derive(Default, Serialize, ToSchema)]
-pub(crate) struct HourView {
-    /// When it began, in UTC.
-    hour: String,
-    granted: u64,
-    refused: u64,
-    silence: u64,
-    unfinished: u64,
+    unsigned: Vec<UnsignedView>,
 }
 
 /// What did not go well, for one reason.
@@ -81,7 +71,7 @@ pub(crate) struct StoryView {
 /// Something that ends soon.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct EndView {
-    /// `device`, `person`, `machine`, `certificate` or `authority`.
+    /// `device`, `person`, `machine`, `former-secret`, `certificate` or `authority`.
     kind: String,
     /// The store, of those that are in one.
     store: Option<String>,
@@ -100,13 +90,21 @@ pub(crate) struct SilentView {
     last: String,
 }
 
+/// A NAS whose requests need not be signed.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct UnsignedView {
+    name: String,
+    /// Since when they all are, so that it can be required.
+    signed_since: Option<String>,
+}
+
 /// What is odd now.
 #[utoipa::path(get, path = "/api/v1/today",
     responses((status = 200, body = TodayView), (status = 401, body = ApiError)))]
 pub(crate) async fn today(State(api): State<Api>, _: May<Look>) -> Result<Json<TodayView>, ApiError> {
     let (reading, until) = (api.clone(), Timestamp::now().as_second() / 3_600 + 1);
     let counts = blocking(move || reading.reader.counts(until - HOURS, until)).await?;
-    let (hours, stories) = (hours(&counts, until), stories(counts, &api.administration));
+    let (hours, stories) = (hours(&counts, until, HOURS), stories(counts, &api.administration));
     let reading = api.clone();
     let ends = blocking(move || ends(&reading.administration)).await?;
     let nases = {
@@ -114,30 +112,14 @@ pub(crate) async fn today(State(api): State<Api>, _: May<Look>) -> Result<Json<T
         blocking(move || reading.administration.equipment.all()).await?
     };
     let unsigned = nases.iter().filter(|row| !row.require_message_authenticator);
-    let unsigned = unsigned.map(|row| row.name.clone()).take(MOST).collect();
+    let unsigned = unsigned.take(MOST).map(|row| {
+        let since = api.administration.equipment.heard(&row.name).signed_since;
+        UnsignedView { name: row.name.clone(), signed_since: (since > 0).then(|| iso(since)) }
+    });
+    let unsigned = unsigned.collect();
     let names: Vec<_> = nases.into_iter().map(|row| row.name).collect();
     let silent = blocking(move || silent(&api, &names)).await?;
     Ok(Json(TodayView { hours, stories, ends, silent, unsigned }))
-}
-
-fn hour_text(hour: i64) -> String {
-    Timestamp::from_second(hour * 3_600).map(|hour| hour.to_string()).unwrap_or_default()
-}
-
-fn hours(counts: &[Count], until: i64) -> Vec<HourView> {
-    let mut hours: BTreeMap<i64, HourView> =
-        (until - HOURS..until).map(|hour| (hour, HourView { hour: hour_text(hour), ..HourView::default() })).collect();
-    for count in counts {
-        let Some(hour) = hours.get_mut(&count.hour) else { continue };
-        match count.kind {
-            EntryKind::Granted => hour.granted += count.number,
-            EntryKind::Refused => hour.refused += count.number,
-            EntryKind::Silence => hour.silence += count.number,
-            EntryKind::Unfinished => hour.unfinished += count.number,
-            _ => {}
-        }
-    }
-    hours.into_values().collect()
 }
 
 /// What stories are told apart by.
@@ -277,6 +259,12 @@ fn ends(administration: &Administration) -> Result<Vec<EndView>, AdministrationE
     for row in identities.devices(&filter)? {
         let at = row.expires.unwrap_or(now);
         tell("device", Some(&row.store), &row.first.to_string(), &row.title, at);
+    }
+    for row in administration.equipment.all()? {
+        let change = administration.equipment.running_grace(&row, now).filter(|change| now < change.until);
+        if let Some(change) = change {
+            tell("former-secret", None, &row.name, "It was given another secret and does not use it yet", change.until);
+        }
     }
     let report = administration.certificates.report()?;
     for certificate in report.certificates {

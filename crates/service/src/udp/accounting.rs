@@ -43,7 +43,7 @@ impl Receive for AccountingReceiver {
             let nas = nas.map(|nas| nas.name.as_str());
             radius.unheard.note((source.ip(), datagram.bytes), nas, cause, now_ms(), || ids.next());
         };
-        let accepted = match accept_accounting(nas, source, datagram.bytes) {
+        let accepted = match accept_accounting(nas, source, datagram.bytes, now_ms()) {
             Ok(AcceptedAccounting::Report(accepted)) => accepted,
             Ok(AcceptedAccounting::Status(reply)) => {
                 count(&radius.counters.status);

@@ -76,7 +76,7 @@ impl Receiving<'_> {
                 None => return count(&self.radius.counters.unjournaled),
             },
         };
-        let accepted = match accept(nas, source, datagram.bytes) {
+        let accepted = match accept(nas, source, datagram.bytes, now_ms()) {
             Ok(accepted) => accepted,
             Err(cause) => {
                 let nas = nas.map(|nas| nas.name.as_str());

@@ -1,6 +1,8 @@
 import { Bar, BarChart, ResponsiveContainer, Tooltip, XAxis, YAxis } from "recharts";
-import { clock } from "../../parts/time";
-import type { Hour } from "./today";
+import type { components } from "../api/schema";
+import { clock } from "./time";
+
+type Hour = components["schemas"]["HourView"];
 
 /** Outcomes by shape as well as by tint: filled, hatched, dotted, empty. */
 const KINDS = [
