@@ -2,6 +2,7 @@ import { createRootRoute, createRoute, createRouter, Outlet, redirect } from "@t
 import { Shell } from "./parts/Shell";
 import { Notice } from "./parts/Notice";
 import { Certificates } from "./places/certificates/Certificates";
+import { Attributes } from "./places/devices/Attributes";
 import { DevicePage } from "./places/devices/DevicePage";
 import { Devices } from "./places/devices/Devices";
 import { readSearch as readDeviceSearch } from "./places/devices/devices";
@@ -126,6 +127,8 @@ const newDevice = createRoute({
   validateSearch: (search): { mac?: string } => (typeof search.mac === "string" ? { mac: search.mac } : {}),
 });
 
+const deviceAttributes = createRoute({ getParentRoute: () => inside, path: "/devices/attributes", component: Attributes });
+
 const device = createRoute({ getParentRoute: () => inside, path: "/devices/$store/$mac", component: DevicePage });
 
 const settings = createRoute({ getParentRoute: () => inside, path: "/settings", component: Settings });
@@ -160,7 +163,7 @@ export const router = createRouter({
       newMachine,
       machine,
       devices,
-      newDevice,
+      newDevice, deviceAttributes,
       device,
       certificates,
       settings,

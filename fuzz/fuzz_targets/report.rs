@@ -19,6 +19,7 @@ static NAS: LazyLock<Arc<Nas>> = LazyLock::new(|| {
         kind: NasKind::Switch,
         site: "quayside".into(),
         dialect: "standard".into(),
+        tags: Arc::default(),
     };
     let network = "127.0.0.11".parse().expect("it is an address");
     Arc::new(Nas::new(identity, vec![network], SharedSecret::new(*b"bollard-9-anchor")))

@@ -184,6 +184,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/device-attributes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What people keep of devices, by name. */
+        get: operations["attributes"];
+        put?: never;
+        /**
+         * Declares an attribute of devices. The active policy goes on with it as a new edition. Its
+         *     type stays for as long as devices have it.
+         */
+        post: operations["declare_device_attribute"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/device-attributes/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forgets an attribute that no policy names and no device has. */
+        delete: operations["remove_device_attribute"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices": {
         parameters: {
             query?: never;
@@ -1421,6 +1459,18 @@ export interface components {
             /** @description Whether they shall be removed. */
             remove?: boolean;
         };
+        /** @description What people keep of devices beside what every device has. */
+        DeviceAttributeList: {
+            attributes: components["schemas"]["DeviceAttributeView"][];
+        };
+        /** @description An attribute of devices: the fact `device.NAME`. */
+        DeviceAttributeView: {
+            /** @description What it means, for people. */
+            meaning: string;
+            name: string;
+            /** @description `text`, `number`, `boolean`, `address` or `texts`. */
+            type: string;
+        };
         /** @description A device with what is known of it. */
         DeviceDetail: {
             device: components["schemas"]["DeviceView"];
@@ -1441,6 +1491,10 @@ export interface components {
          *     `PUT /api/v1/devices/bar`'s.
          */
         DevicePatch: {
+            /** @description By name; null takes one away. */
+            attributes?: {
+                [key: string]: unknown;
+            } | null;
             /** @description Empty is never. */
             expires?: string | null;
             groups?: string[] | null;
@@ -1451,6 +1505,10 @@ export interface components {
         };
         /** @description A device. */
         DeviceView: {
+            /** @description What people keep of it beside, by the names of attributes. */
+            attributes: {
+                [key: string]: unknown;
+            };
             barred?: components["schemas"]["BarredView"] | null;
             /** @description From when on it is not known any more; never where there is none. */
             expires?: string | null;
@@ -1923,6 +1981,10 @@ export interface components {
         };
         /** @description A device as it shall be. */
         NewDevice: {
+            /** @description What people keep of it beside, by the names of declared attributes. */
+            attributes?: {
+                [key: string]: unknown;
+            };
             /** @description Why it must stay out, where it must. */
             barred?: string | null;
             expires?: string | null;
@@ -1933,6 +1995,14 @@ export interface components {
             owner?: string;
             store: string;
             title?: string;
+        };
+        /** @description An attribute to be declared, or of which something else is to be said. */
+        NewDeviceAttribute: {
+            meaning?: string;
+            /** @description Up to 64 small letters, digits and hyphens. */
+            name: string;
+            /** @description `text`, `number`, `boolean`, `address` or `texts`. */
+            type: string;
         };
         /** @description A machine as it shall be. */
         NewMachine: {
@@ -3052,12 +3122,139 @@ export interface operations {
             };
         };
     };
+    attributes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceAttributeList"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    declare_device_attribute: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDeviceAttribute"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LanguageTaken"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    remove_device_attribute: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LanguageTaken"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
     devices: {
         parameters: {
             query?: {
                 /**
-                 * @description Every one of these words stands in title, owner, note or groups, or is a part of the
-                 *     address in any notation.
+                 * @description Every one of these words stands in title, owner, note, groups or attributes, or is a part
+                 *     of the address in any notation.
                  */
                 q?: string;
                 /** @description Only those of this store. */

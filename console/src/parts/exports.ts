@@ -5,9 +5,10 @@ export function cell(value: unknown): string {
   return /[",\n\r]/.test(safe) ? `"${safe.replaceAll('"', '""')}"` : safe;
 }
 
-/** Records as CSV of these fields. */
+/** Records as CSV of these fields, or of fields within them: `attributes.asset-class`. */
 export function csv(records: readonly object[], fields: readonly string[]): string {
-  const value = (record: object, field: string) => cell((record as Record<string, unknown>)[field]);
+  const within = (record: unknown, part: string) => (record as Record<string, unknown> | null | undefined)?.[part];
+  const value = (record: object, field: string) => cell(field.split(".").reduce<unknown>(within, record));
   const lines = records.map((record) => fields.map((field) => value(record, field)).join(","));
   return `${[fields.join(","), ...lines].join("\r\n")}\r\n`;
 }

@@ -5,7 +5,7 @@ use regnant_policy::Mac;
 use serde_json::{Map, Value, json};
 
 use crate::api::Client;
-use crate::args::{self, DeviceAction};
+use crate::args::{self, AttributeAction, DeviceAction};
 use crate::failure::Failure;
 use crate::import_lines;
 use crate::journal::sentence;
@@ -30,7 +30,9 @@ pub(crate) fn run(args: &args::Device) -> Result<ExitCode, Failure> {
             query.extend(group.as_deref().map(|group| ("group", group)));
             query.extend(barred.as_deref().map(|barred| ("barred", barred)));
             if how.json || how.csv {
-                show(&all(&client, "devices", &query)?, how, &FIELDS, HEAD, row);
+                let attributes = attribute_fields(&client)?;
+                let fields = FIELDS.into_iter().chain(attributes.iter().map(String::as_str));
+                show(&all(&client, "devices", &query)?, how, &fields.collect::<Vec<_>>(), HEAD, row);
             } else {
                 let (devices, more) = first(&client, "devices", &query, READ)?;
                 show(&devices, how, &FIELDS, HEAD, row);
@@ -44,14 +46,14 @@ pub(crate) fn run(args: &args::Device) -> Result<ExitCode, Failure> {
             if *json { paint::json(&detail) } else { show_device(&detail) }
         }
         DeviceAction::Add { mac, at: said, fields } => {
-            let mut form = form(fields);
+            let mut form = form(fields)?;
             put(&mut form, "store", Some(store(&client, said.store.as_ref(), "devices")?));
             put(&mut form, "mac", Some(mac.as_str()));
             let added = client.post("devices", &Value::Object(form))??;
             say!("{} is added and known from now on", text(&added["mac"]));
         }
         DeviceAction::Change { mac, at: said, fields } => {
-            let form = form(fields);
+            let form = form(fields)?;
             changes(&form)?;
             let changed = client.patch(&at(said, mac)?, &Value::Object(form))??;
             say!("{} is changed", text(&changed["mac"]));
@@ -80,8 +82,11 @@ pub(crate) fn run(args: &args::Device) -> Result<ExitCode, Failure> {
                 device["is_barred"] = json!(device["barred"].is_object());
             }
             let more = [("barred", "is_barred"), ("barred-reason", "barred.reason")];
-            say!("{}", export("device", &all, &[&fields[..], &more].concat()));
+            let attributes = attribute_fields(&client)?;
+            let attributes: Vec<_> = attributes.iter().map(|field| (field.as_str(), field.as_str())).collect();
+            say!("{}", export("device", &all, &[&fields[..], &more, &attributes].concat()));
         }
+        DeviceAction::Attribute { action } => attribute(&client, action)?,
     }
     Ok(ExitCode::SUCCESS)
 }
@@ -114,14 +119,56 @@ fn addresses(given: &[String]) -> Result<Vec<String>, Failure> {
     Ok(all)
 }
 
-fn form(fields: &args::DeviceFields) -> Map<String, Value> {
+/// Keeps what is declared of devices.
+fn attribute(client: &Client, action: &AttributeAction) -> Result<(), Failure> {
+    match action {
+        AttributeAction::List { json } => {
+            let list = client.get("device-attributes", &[])?;
+            let attributes = list["attributes"].as_array().cloned().unwrap_or_default();
+            if *json {
+                paint::json(&json!(attributes));
+            } else {
+                let row =
+                    |one: &Value| [format!("device.{}", text(&one["name"])), text(&one["type"]), text(&one["meaning"])];
+                paint::table(["fact", "type", "meaning"], attributes.iter().map(row));
+            }
+        }
+        AttributeAction::Add { name, kind, meaning } => {
+            let body = json!({ "name": name, "type": kind, "meaning": meaning });
+            let taken = client.post("device-attributes", &body)??;
+            say!("device.{name} is a fact from now on; the active policy is edition {} with it", taken["edition"]);
+        }
+        AttributeAction::Remove { name } => {
+            let taken = client.delete(&path(&["device-attributes", name])?)??;
+            say!("device.{name} is no fact any more; the active policy is edition {} without it", taken["edition"]);
+        }
+    }
+    Ok(())
+}
+
+/// Where what is declared stands in a device.
+fn attribute_fields(client: &Client) -> Result<Vec<String>, Failure> {
+    let list = client.get("device-attributes", &[])?;
+    let names = list["attributes"].as_array().into_iter().flatten().filter_map(|one| one["name"].as_str());
+    Ok(names.map(|name| format!("attributes.{name}")).collect())
+}
+
+fn form(fields: &args::DeviceFields) -> Result<Map<String, Value>, Failure> {
     let mut form = Map::new();
+    if !fields.set.is_empty() {
+        let pairs = fields.set.iter().map(|pair| {
+            let wrong = || Failure::usage(format!("`{pair}` is no NAME=VALUE"));
+            let (name, value) = pair.split_once('=').ok_or_else(wrong)?;
+            Ok((name.trim().to_owned(), json!(value)))
+        });
+        form.insert("attributes".into(), Value::Object(pairs.collect::<Result<_, Failure>>()?));
+    }
     put(&mut form, "title", fields.title.as_deref());
     put_list(&mut form, "groups", &fields.group);
     put(&mut form, "owner", fields.owner.as_deref());
     put(&mut form, "note", fields.note.as_deref());
     put(&mut form, "expires", fields.expires.as_deref());
-    form
+    Ok(form)
 }
 
 const FIELDS: [&str; 8] = ["store", "mac", "title", "groups", "owner", "note", "expires", "barred.reason"];
@@ -145,6 +192,15 @@ fn row(device: &Value) -> [String; 8] {
     ]
 }
 
+/// A value of an attribute, as it is written.
+fn written(value: &Value) -> String {
+    match value {
+        Value::String(_) => text(value),
+        Value::Array(_) => texts(value),
+        other => other.to_string(),
+    }
+}
+
 fn show_device(detail: &Value) {
     let device = &detail["device"];
     let [mac, title, groups, owner, expires, why, store, note] = row(device);
@@ -165,8 +221,13 @@ fn show_device(detail: &Value) {
         ["expires".into(), expires],
         ["note".into(), note],
         ["store".into(), store],
-        ["last decision".into(), if detail["heard"].is_object() { sentence(&detail["heard"]) } else { "none".into() }],
     ];
+    let attributes = device["attributes"].as_object().into_iter().flatten();
+    rows.extend(attributes.map(|(name, value)| [name.clone(), written(value)]));
+    rows.push([
+        "last decision".into(),
+        if detail["heard"].is_object() { sentence(&detail["heard"]) } else { "none".into() },
+    ]);
     rows.extend(
         detail["named_by"].as_array().into_iter().flatten().map(|line| ["named by the policy".into(), text(line)]),
     );

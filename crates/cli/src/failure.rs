@@ -19,6 +19,11 @@ impl Failure {
         Self { text: text.to_string(), code: 2 }
     }
 
+    /// What is wrong, in a sentence.
+    pub(crate) fn text(&self) -> &str {
+        &self.text
+    }
+
     /// Prints the failure and gives its exit code.
     pub(crate) fn tell(self) -> ExitCode {
         eprintln!("regnant: {}", self.text.trim_end());

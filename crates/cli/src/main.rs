@@ -12,6 +12,7 @@ mod demo;
 mod device;
 mod dialect;
 mod dictionary;
+mod doctor;
 mod failure;
 mod import;
 mod import_lines;
@@ -81,6 +82,7 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Backup(backup) => backup::make(&backup),
         Command::Restore(restore) => backup::restore(&restore),
         Command::Key(Key::Rotate(rotate)) => key::rotate(&rotate),
+        Command::Doctor(args) => doctor::run(&args),
         Command::SignIn(sign_in) => sign_in::run(&sign_in),
     }
 }

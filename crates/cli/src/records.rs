@@ -90,7 +90,11 @@ pub(crate) fn show<const N: usize>(
         return paint::json(&json!(records));
     }
     if show.csv {
-        say!("{}", fields.join(",").replace('.', "_"));
+        let head = fields.iter().map(|field| match field.starts_with("attributes.") {
+            true => (*field).to_owned(),
+            false => field.replace('.', "_"),
+        });
+        say!("{}", head.collect::<Vec<_>>().join(","));
         for record in records {
             let cells = fields.iter().map(|field| csv_cell(&plain(at(record, field))));
             say!("{}", cells.collect::<Vec<_>>().join(","));

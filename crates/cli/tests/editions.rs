@@ -24,7 +24,7 @@ fn a_release_with_other_dictionaries_makes_a_new_edition_and_old_trails_stay_who
     let records = rusqlite::Connection::open(service.data.join("records.sqlite")).unwrap();
     records
         .execute_batch(
-            "INSERT INTO basis SELECT x'07', replace(dictionaries, 'NAS-Port-Type', 'Port-Sort'), dialects FROM basis
+            "INSERT INTO basis (hash, dictionaries, dialects) SELECT x'07', replace(dictionaries, 'NAS-Port-Type', 'Port-Sort'), dialects FROM basis
              WHERE hash = (SELECT basis FROM edition WHERE state = 'active');
              UPDATE edition SET basis = x'07' WHERE state = 'active'",
         )

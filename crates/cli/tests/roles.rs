@@ -23,6 +23,9 @@ const ROUTES: &str = "
     post   /certificates                          e
     post   /certificates/request                  e
     delete /certificates/{name}                   e
+    get    /device-attributes                     e h a
+    post   /device-attributes                     e
+    delete /device-attributes/{name}              e
     get    /devices                               e h a
     post   /devices                               e
     post   /devices/act                           e
@@ -39,6 +42,7 @@ const ROUTES: &str = "
     post   /dictionaries                          e
     get    /dictionaries/{name}                   e h a
     delete /dictionaries/{name}                   e
+    get    /findings                              e a
     get    /groups                                e h a
     get    /health                                -
     post   /import/{kind}                         e

@@ -23,6 +23,7 @@ pub use eap::offers::{CertificateMaterial, GateOffers, OfferProblem, Presentable
 pub use eap::resumption::ResumptionTable;
 pub use eap::session::{Carriage, EapSession, Progress};
 pub use ending::{Because, Decider, Ending, EntryKind, Unfit};
+pub use facts::device_attribute::{AttributeKind, DeviceAttribute, DeviceAttributes};
 pub use facts::request_facts::{DeviceLookUp, Findings, Identity, ProofDetails, Proved, RequestFacts};
 pub use facts::table::{FactCode, FactTable};
 pub use guesses::{GuessTable, Guesser, Guesses, Held, Wait};

@@ -6,8 +6,10 @@ use regnant_eap::Credential;
 use regnant_policy::{Facts, Known, Mac, Method, Type, Value};
 use serde::{Deserialize, Serialize};
 
+use crate::stores::Groups;
+
 /// Who asks: a piece of equipment (NAS, RFC 2865 section 1.2).
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct NasIdentity {
     /// Its name in the inventory.
     pub name: String,
@@ -17,6 +19,8 @@ pub struct NasIdentity {
     pub site: String,
     /// The name of the dialect that its grants are rendered in.
     pub dialect: String,
+    /// Words that people put on it.
+    pub tags: Groups,
 }
 
 /// What a NAS is.

@@ -13,6 +13,8 @@ use regnant_eap::{MsChapResponse, Question, Standing};
 use regnant_policy::{IdentityKind, Mac, StoreId, Value};
 use thiserror::Error;
 
+use crate::facts::device_attribute::DeviceAttributes;
+
 /// The groups of an identity, ready to be a fact.
 pub type Groups = Arc<[Value<'static>]>;
 
@@ -84,6 +86,8 @@ pub struct Device {
     pub title: Title,
     /// The groups it is in.
     pub groups: Groups,
+    /// What people keep of it beside.
+    pub attributes: DeviceAttributes,
     /// Whether it must stay out.
     pub barred: bool,
     /// Whether its time is over, so that it counts as not listed; barred it stays.

@@ -143,14 +143,17 @@ struct House {
 
 impl House {
     fn new() -> Self {
-        let table = Arc::new(FactTable::new([FactDefinition {
-            name: "request.Shift".into(),
-            also: Vec::new(),
-            always: false,
-            kind: Type::Enumeration(vec![("day".into(), 0), ("night".into(), 1)]),
-            known: Stage::FirstPacket,
-            meaning: "When it is asked.".into(),
-        }]));
+        let table = Arc::new(FactTable::new(
+            Vec::new(),
+            [FactDefinition {
+                name: "request.Shift".into(),
+                also: Vec::new(),
+                always: false,
+                kind: Type::Enumeration(vec![("day".into(), 0), ("night".into(), 1)]),
+                known: Stage::FirstPacket,
+                meaning: "When it is asked.".into(),
+            }],
+        ));
         let policy = Compiled::from_source(Source::new("typed.writ", POLICY), table.schema())
             .unwrap_or_else(|checked| panic!("{:?}", checked.diagnostics()));
         let offers = Arc::new(GateOffers::prepare(&policy, &CertificateMaterial::default()).unwrap());
@@ -183,8 +186,13 @@ impl House {
 }
 
 fn typed(shift: &'static str, name: &'static str, password: &'static str) -> Typed {
-    let nas =
-        NasIdentity { name: "desk".into(), kind: NasKind::Firewall, site: "quayside".into(), dialect: "spoken".into() };
+    let nas = NasIdentity {
+        name: "desk".into(),
+        kind: NasKind::Firewall,
+        site: "quayside".into(),
+        dialect: "spoken".into(),
+        tags: Arc::default(),
+    };
     Typed { nas, shift, name, carrier: Carrier::Pap, password: Some(password) }
 }
 

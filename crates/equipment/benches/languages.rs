@@ -64,7 +64,7 @@ fn dictionary(count: usize) -> String {
 fn edition() -> Edition {
     let mut dictionary = Dictionary::standard();
     dictionary.add_own("tarnworks.toml", DICTIONARY).unwrap();
-    let vocabulary = Arc::new(Vocabulary::new(dictionary).unwrap());
+    let vocabulary = Arc::new(Vocabulary::new(dictionary, Vec::new()).unwrap());
     let mut dialects = vec![Dialect::standard(vocabulary.dictionary())];
     dialects.push(Dialect::read("tarnworks.toml", TARNWORKS, vocabulary.dictionary(), &dialects).unwrap());
     let policy = "acl edge { permit tcp to 10.44.40.10 port 443 permit udp to any port 67 deny ip to any }

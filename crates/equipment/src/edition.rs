@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use regnant_base::did_you_mean;
 use regnant_decision::{NasIdentity, Purpose};
-use regnant_policy::{Acl, Compiled, FactId, Facts, Known, Statement, StatementValue, Value};
+use regnant_policy::{Acl, Compiled, FactId, Facts, Known, Members, Statement, StatementValue, Value};
 use regnant_radius::{Attributes, Definition, MAX_LEN};
 
 use crate::nas::Nas;
@@ -265,6 +265,7 @@ impl Facts for OfNas<'_> {
             "nas.name" => Known::Is(Value::text(&self.nas.name)),
             "nas.site" => Known::Is(Value::text(&self.nas.site)),
             "nas.dialect" => Known::Is(Value::text(&self.nas.dialect)),
+            "nas.tags" => Known::Is(Value::Set(Members::Borrowed(&self.nas.tags))),
             "nas.kind" => Known::Is(Value::Integer(self.nas.kind as i64)),
             "nas.address" => self.address.map_or(Known::Unanswered, |address| Known::Is(Value::Address(address))),
             _ => Known::Unanswered,

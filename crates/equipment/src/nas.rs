@@ -179,7 +179,7 @@ mod tests {
 
     fn nas(name: &str, network: &str) -> Nas {
         let (name, site, dialect) = (name.into(), "yard".into(), "standard".into());
-        let identity = NasIdentity { name, kind: NasKind::Switch, site, dialect };
+        let identity = NasIdentity { name, kind: NasKind::Switch, site, dialect, tags: Arc::default() };
         let networks = network.split(' ').map(|one| one.parse().unwrap()).collect();
         Nas::new(identity, networks, SharedSecret::new(*b"s"))
     }

@@ -4,7 +4,7 @@
 use std::borrow::Cow;
 use std::sync::Arc;
 
-use regnant_decision::FactTable;
+use regnant_decision::{DeviceAttribute, FactTable};
 use regnant_policy::{FactDefinition, Known, Schema, SentAttribute, Stage, Type, Value};
 use regnant_radius::{AttributeId, Attributes, Definition, Dictionary, Kind, Value as AttributeValue, number};
 use thiserror::Error;
@@ -36,9 +36,9 @@ pub struct NameTaken {
 }
 
 impl Vocabulary {
-    /// The facts with these attributes.
-    pub fn new(dictionary: Dictionary) -> Result<Self, NameTaken> {
-        let own = FactTable::new([]);
+    /// The facts with these attributes, and with what people keep of devices.
+    pub fn new(dictionary: Dictionary, device: Vec<DeviceAttribute>) -> Result<Self, NameTaken> {
+        let own = FactTable::new(Vec::new(), []);
         for definition in dictionary.definitions() {
             let names = [&definition.name].into_iter().chain(&definition.also);
             let taken = |name: &&String| own.schema().find(&format!("request.{name}")).is_some();
@@ -49,13 +49,13 @@ impl Vocabulary {
         }
         let shown = dictionary.definitions().iter().filter(|one| is_fact(one));
         let attributes = shown.clone().map(|attribute| attribute.id).collect();
-        let table = FactTable::new(shown.map(|attribute| fact(attribute))).with_attributes(sent(&dictionary));
+        let table = FactTable::new(device, shown.map(|attribute| fact(attribute))).with_attributes(sent(&dictionary));
         Ok(Self { table: Arc::new(table), dictionary, attributes })
     }
 
     /// The facts with the attributes of the RFCs.
     pub fn standard() -> Self {
-        Self::new(Dictionary::standard()).expect("the files that ship are checked by the tests")
+        Self::new(Dictionary::standard(), Vec::new()).expect("the files that ship are checked by the tests")
     }
 
     /// Which facts there are.

@@ -13,7 +13,7 @@ const TARNWORKS: &str = include_str!("../../campus/harbour/tarnworks.dialect.tom
 fn vocabulary() -> Arc<Vocabulary> {
     let mut dictionary = Dictionary::standard();
     dictionary.add_own("tarnworks.toml", DICTIONARY).unwrap();
-    Arc::new(Vocabulary::new(dictionary).unwrap())
+    Arc::new(Vocabulary::new(dictionary, Vec::new()).unwrap())
 }
 
 /// The standard dialect and this one.
@@ -310,7 +310,7 @@ fn a_nas_lacks_what_its_dialect_cannot_say_of_the_gates_that_may_take_it() {
     );
     let lacks = |site: &str, dialect: &str| {
         let (name, kind) = ("yard-sw-1".into(), NasKind::Switch);
-        let nas = NasIdentity { name, kind, site: site.into(), dialect: dialect.into() };
+        let nas = NasIdentity { name, kind, site: site.into(), dialect: dialect.into(), tags: Arc::default() };
         let lacks = edition.lacks(&nas, "127.0.0.12".parse().ok());
         lacks.iter().map(ToString::to_string).collect::<Vec<_>>()
     };
@@ -363,7 +363,7 @@ fn a_firewall_can_send_two_kinds_of_login_that_its_dialect_tells_apart() {
         let mut builder = Builder::new(Code::ACCESS_REQUEST, 1);
         builder.encoded(&vocabulary.dictionary().encode(attributes.iter().copied()).unwrap()).unwrap();
         let (name, kind, site) = ("gate-fw-1".into(), NasKind::Firewall, "gatehouse".into());
-        let identity = NasIdentity { name, kind, site, dialect: dialect.into() };
+        let identity = NasIdentity { name, kind, site, dialect: dialect.into(), tags: Arc::default() };
         let networks = vec!["127.0.0.31".parse().unwrap()];
         let nas = Arc::new(Nas::new(identity, networks, secret.clone()));
         let bytes = builder.request(&[1; 16], &secret);

@@ -24,6 +24,7 @@ fn nas(require: bool, heard: &Arc<Heard>) -> Arc<Nas> {
         kind: NasKind::Switch,
         site: "quay".into(),
         dialect: "standard".into(),
+        tags: Arc::default(),
     };
     let former = Some(FormerSecret { secret: old(), since: SET, until: UNTIL });
     let known = Nas::new(identity, vec!["127.0.0.11".parse().unwrap()], new());

@@ -17,6 +17,7 @@ fn nas() -> Arc<Nas> {
         kind: NasKind::Switch,
         site: "quay".into(),
         dialect: "standard".into(),
+        tags: Arc::default(),
     };
     Arc::new(Nas::new(identity, vec!["127.0.0.11".parse().unwrap()], secret()))
 }

@@ -301,7 +301,8 @@ fn a_nas_whose_dialect_the_edition_does_not_know_gets_no_bare_access() {
 fn groups_are_values_that_ignore_case() {
     let mut harbour = Harbour::new();
     let groups = [Value::owned("CRANES")].into_iter().collect();
-    let device = Device { title: Title::Text(String::new()), groups, barred: false, expired: false };
+    let (title, attributes) = (Title::Text(String::new()), Default::default());
+    let device = Device { title, groups, attributes, barred: false, expired: false };
     harbour.stores.devices.insert(mac("02:00:5e:99:00:01"), std::sync::Arc::new(device));
     let record = harbour.record(&bypass("02005e990001", "02005e990001"));
     assert_eq!(record.end, EndRecord::Rule { title: "Crane controllers".into() });
@@ -401,6 +402,6 @@ fn no_attribute_takes_the_name_of_a_fact_that_there_is() {
     let file = "name = \"local\"\nattribute = [{ number = 200, name = \"Carrier\", type = \"text\" }]";
     let mut dictionary = Dictionary::standard();
     assert_eq!(dictionary.add_own("local.toml", file).unwrap(), "local");
-    let told = regnant_equipment::Vocabulary::new(dictionary).unwrap_err().to_string();
+    let told = regnant_equipment::Vocabulary::new(dictionary, Vec::new()).unwrap_err().to_string();
     assert!(told.starts_with("local.toml:2: `Carrier` would be the fact `request.Carrier`"), "{told}");
 }

@@ -360,10 +360,8 @@ impl Command {
             Self::ActivateEdition { .. } => "activate policy",
             Self::SetSecret(_) => "set secret",
             Self::RemoveSecret { .. } => "remove secret",
-            Self::SetLanguage { row, .. } if row.kind == LanguageKind::Dictionary => "set dictionary",
-            Self::SetLanguage { .. } => "set dialect",
-            Self::RemoveLanguage { kind: LanguageKind::Dictionary, .. } => "remove dictionary",
-            Self::RemoveLanguage { .. } => "remove dialect",
+            Self::SetLanguage { row, .. } => return format!("set {}", row.kind.word()),
+            Self::RemoveLanguage { kind, .. } => return format!("remove {}", kind.word()),
             Self::UseKey { .. } => "set sealing key",
         }
         .to_owned()

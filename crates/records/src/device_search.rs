@@ -7,7 +7,7 @@ use regnant_policy::Mac;
 
 use crate::database::{Reading, Records, device_id, devices_by_id, mac_of};
 use crate::device_table::{DeviceTable, Digits, Wanted};
-use crate::device_texts::{DeviceTexts, folded, text_of};
+use crate::device_texts::{DeviceTexts, folded, text_of_row};
 use crate::error::RecordsError;
 use crate::rows::DeviceRow;
 use crate::stores::LocalStores;
@@ -127,7 +127,7 @@ impl<'s> Search<'s> {
 impl DeviceRow {
     /// Whether every word stands in its texts.
     fn holds(&self, words: &[String]) -> bool {
-        let text = text_of(&self.title, &self.owner, &self.note, &self.groups_as_json());
+        let text = text_of_row(self);
         words.iter().all(|word| text.contains(&folded(word)))
     }
 }

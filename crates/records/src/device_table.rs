@@ -1,12 +1,16 @@
 //! Devices in memory, as the packet path looks them up: an address, the number of what it
 //! has in common with others, and when it ends. Texts about it stay on the disk.
 
+use std::collections::hash_map::RandomState;
 use std::collections::{BinaryHeap, HashMap};
+use std::hash::BuildHasher;
 use std::sync::Arc;
 
-use regnant_decision::{Device, Groups, Title, Titles};
+use regnant_decision::{Device, DeviceAttributes, Groups, Title, Titles};
 use regnant_policy::{Mac, Value};
 
+use crate::database::LookedUp;
+use crate::device_attributes::as_facts;
 use crate::device_search::DeviceFilter;
 use crate::mac_map::MacMap;
 use crate::rows::number;
@@ -32,14 +36,17 @@ struct Place {
 #[derive(Clone, Default)]
 struct Sets {
     all: Vec<Common>,
-    /// By groups as a JSON array: of those that are not barred, and of those that are.
-    by_text: [HashMap<String, u32>; 2],
+    /// By what they have in common, as it is kept, under two seeds that nobody knows: with 128
+    /// bits no two are ever taken for each other.
+    by_text: HashMap<(u64, u64), u32>,
+    seeds: (RandomState, RandomState),
 }
 
 /// What devices of one set have in common.
 #[derive(Clone)]
 struct Common {
     groups: Groups,
+    attributes: DeviceAttributes,
     barred: bool,
 }
 
@@ -52,18 +59,18 @@ impl DeviceTable {
     /// The device of an address at this time, in milliseconds since 1970.
     pub(crate) fn get(&self, mac: Mac, now: i64) -> Option<Arc<Device>> {
         let place = self.by_address.get(mac)?;
-        let Common { groups, barred } = self.sets.all[place.set as usize].clone();
+        let Common { groups, attributes, barred } = self.sets.all[place.set as usize].clone();
         let expired = place.expires != 0 && i64::from(place.expires) * 1_000 <= now;
         let title = match &self.titles {
             Some((titles, store)) => Title::Kept(titles.clone(), store.clone(), mac),
             None => Title::Text(String::new()),
         };
-        Some(Arc::new(Device { title, groups, barred, expired }))
+        Some(Arc::new(Device { title, groups, attributes, barred, expired }))
     }
 
-    /// Puts a device in the place of the one of its address. `groups` is a JSON array.
-    pub(crate) fn insert(&mut self, mac: Mac, groups: &str, barred: bool, expires: Option<i64>) {
-        let set = self.set(groups, barred);
+    /// Puts a device in the place of the one of its address.
+    pub(crate) fn insert(&mut self, mac: Mac, device: &LookedUp<'_>) {
+        let (set, expires) = (self.set(device), device.expires);
         let seconds = |at: i64| u32::try_from(at.max(1).cast_unsigned().div_ceil(1_000)).unwrap_or(u32::MAX);
         let place = Place { set, expires: expires.map_or(0, seconds) };
         self.count += usize::from(self.by_address.insert(mac, place).is_none());
@@ -126,16 +133,20 @@ impl DeviceTable {
         self.by_address.get(mac).is_some_and(|place| wanted.holds(mac, *place))
     }
 
-    fn set(&mut self, groups: &str, barred: bool) -> u32 {
-        if let Some(set) = self.sets.by_text[usize::from(barred)].get(groups) {
+    fn set(&mut self, device: &LookedUp<'_>) -> u32 {
+        let LookedUp { groups, attributes, barred, .. } = *device;
+        let (one, other) = &self.sets.seeds;
+        let text = (groups, attributes, barred);
+        let text = (one.hash_one(text), other.hash_one(text));
+        if let Some(set) = self.sets.by_text.get(&text) {
             return *set;
         }
-        let (names, text): (Vec<String>, _) = (serde_json::from_str(groups).unwrap_or_default(), groups.to_owned());
-        let groups = names.into_iter().map(Value::owned).collect();
+        let names: Vec<String> = serde_json::from_str(groups).unwrap_or_default();
         let sets = Arc::make_mut(&mut self.sets);
         let set = u32::try_from(sets.all.len()).expect("there are fewer sets than addresses");
-        sets.all.push(Common { groups, barred });
-        sets.by_text[usize::from(barred)].insert(text, set);
+        let groups = names.into_iter().map(Value::owned).collect();
+        sets.all.push(Common { groups, attributes: as_facts(attributes), barred });
+        sets.by_text.insert(text, set);
         set
     }
 }
@@ -211,11 +222,15 @@ mod tests {
         Mac([2, 0, 0x5e, 0x20, 0, last])
     }
 
+    fn device(groups: &str, barred: bool, expires: Option<i64>) -> LookedUp<'_> {
+        LookedUp { groups, attributes: "{}", barred, expires }
+    }
+
     #[test]
     fn a_device_is_known_until_it_expires_and_shares_what_it_has_in_common() {
         let mut table = DeviceTable::default();
         for last in 1..=200 {
-            table.insert(mac(last), r#"["cranes"]"#, false, (last == 7).then_some(5_000));
+            table.insert(mac(last), &device(r#"["cranes"]"#, false, (last == 7).then_some(5_000)));
         }
         assert_eq!((table.len(), table.sets.all.len()), (200, 1));
         let ending = |ends| {
@@ -226,7 +241,7 @@ mod tests {
         assert!(!table.get(mac(7), 4_999).unwrap().expired && table.get(mac(7), 5_000).unwrap().expired);
         assert!(!table.get(mac(8), i64::MAX).unwrap().expired);
         let before = table.clone();
-        table.insert(mac(8), r#"["cranes"]"#, true, None);
+        table.insert(mac(8), &device(r#"["cranes"]"#, true, None));
         table.remove(mac(9));
         table.remove(mac(9));
         assert_eq!((table.len(), before.len()), (199, 200));
@@ -247,7 +262,7 @@ mod tests {
         #[test]
         fn a_page_of_addresses_is_as_a_sorted_list_has_it(list: Vec<[u8; 6]>, after: Option<[u8; 6]>, most in 1_usize..9) {
             let mut table = DeviceTable::default();
-            list.iter().for_each(|address| table.insert(Mac(*address), "[]", false, None));
+            list.iter().for_each(|address| table.insert(Mac(*address), &device("[]", false, None)));
             let digits = [Digits::read("0").unwrap()];
             let mut model: Vec<_> = list.iter().map(|address| Mac(*address)).collect();
             model.sort();

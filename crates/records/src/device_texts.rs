@@ -102,8 +102,7 @@ impl DeviceTexts {
             }
         }
         for row in &rows.devices {
-            let (store, text) =
-                (number(&row.store)?, text_of(&row.title, &row.owner, &row.note, &row.groups_as_json()));
+            let (store, text) = (number(&row.store)?, text_of_row(row));
             noted.extend(row.addresses().map(|mac| (device_id(store, mac), Some(text.clone()))));
         }
         let mut state = self.lock();
@@ -167,8 +166,14 @@ pub(crate) fn folded(text: &str) -> String {
     text.to_lowercase().replace('\n', " ")
 }
 
-pub(crate) fn text_of(title: &str, owner: &str, note: &str, groups: &str) -> String {
-    folded(&[title, owner, note, groups].join("\t"))
+/// What a device is found by.
+pub(crate) fn text_of_row(row: &DeviceRow) -> String {
+    text_of([&row.title, &row.owner, &row.note, &row.groups_as_json(), &row.attributes_as_json()])
+}
+
+/// The same of its texts, the last two of which are JSON.
+fn text_of(texts: [&str; 5]) -> String {
+    folded(&texts.join("\t"))
 }
 
 impl Sorted {
@@ -176,12 +181,12 @@ impl Sorted {
         let file = tempfile::tempfile_in(folder).map_err(RecordsError::Texts)?;
         let mut output = BufWriter::with_capacity(BLOCK, &file);
         let (mut length, mut count, mut places, mut failed) = (0, 0, Vec::new(), None);
-        records.each_device_text(|id, title, owner, note, groups| {
+        records.each_device_text(|id, texts| {
             if count % APART == 0 {
                 places.push((id, length));
             }
             count += 1;
-            let text = text_of(title, owner, note, groups);
+            let text = text_of(texts);
             length += (ID + text.len() + 1) as u64;
             failed = failed.take().or_else(|| writeln!(output, "{id:016x}{text}").err());
         })?;

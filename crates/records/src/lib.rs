@@ -6,6 +6,7 @@
 
 mod command;
 mod database;
+mod device_attributes;
 mod device_search;
 mod device_table;
 mod device_texts;
@@ -34,10 +35,11 @@ pub use database::administrators::{
 pub use database::changes::FieldChange;
 pub use database::editions::{Basis, EditionRow};
 pub use database::log::{AuditEntry, AuditFilter, Verified};
-pub use database::rotation::{RotationError, rotate_key, take_key};
+pub use database::rotation::{RotationError, records_key, rotate_key, take_key};
 pub use database::{
     Batch, Committed, Keep, Pending, Reading, Record, Records, check_records, copy_database, settle_database,
 };
+pub use device_attributes::{AttributeValue, AttributeValues, DeclaredAttributes, declaration, declared};
 pub use device_search::DeviceFilter;
 pub use device_texts::DeviceTexts;
 pub use error::{RecordsError, Refusal};

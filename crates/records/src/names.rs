@@ -48,9 +48,9 @@ pub enum RecordName {
     Administrator(String),
     /// A secret that replies carry.
     Secret(String),
-    /// A dictionary or a dialect.
+    /// A dictionary, a dialect or an attribute of devices.
     Language {
-        /// Which of the two.
+        /// Which of them.
         kind: LanguageKind,
         /// Its name.
         name: String,
@@ -144,6 +144,7 @@ impl FromStr for RecordName {
             ["secret", name] => Self::Secret((*name).into()),
             ["dictionary", _] => language(LanguageKind::Dictionary, &parts[1]),
             ["dialect", _] => language(LanguageKind::Dialect, &parts[1]),
+            ["attribute", _] => language(LanguageKind::DeviceAttribute, &parts[1]),
             _ => return Err(NoRecordName),
         })
     }
@@ -153,7 +154,7 @@ impl FromStr for RecordName {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Error)]
 #[error(
     "a record is named by its kind and name, such as nas/quay-sw-1, person/STORE/NAME or device/STORE/MAC; the kinds are \
-     store, nas, person, machine, device, certificate, trust, administrator, secret, dictionary and dialect"
+     store, nas, person, machine, device, certificate, trust, administrator, secret, dictionary, dialect and attribute"
 )]
 pub struct NoRecordName;
 
@@ -179,6 +180,7 @@ mod tests {
                 RecordName::Secret(name.clone()),
                 language(LanguageKind::Dictionary),
                 language(LanguageKind::Dialect),
+                language(LanguageKind::DeviceAttribute),
             ] {
                 prop_assert_eq!(record.path().parse::<RecordName>().unwrap(), record);
             }

@@ -4,9 +4,10 @@ use std::net::IpAddr;
 
 use regnant_base::{Network, Secret};
 use regnant_decision::{NasIdentity, NasKind};
-use regnant_policy::Mac;
+use regnant_policy::{Mac, Value};
 use serde::{Deserialize, Serialize};
 
+use crate::device_attributes::AttributeValues;
 use crate::error::RecordsError;
 use crate::names::RecordName;
 use crate::sealing::{Sealed, SealingKey};
@@ -95,7 +96,13 @@ impl NasRow {
 
     /// Who it is.
     pub fn identity(&self) -> NasIdentity {
-        NasIdentity { name: self.name.clone(), kind: self.kind, site: self.site.clone(), dialect: self.dialect.clone() }
+        NasIdentity {
+            name: self.name.clone(),
+            kind: self.kind,
+            site: self.site.clone(),
+            dialect: self.dialect.clone(),
+            tags: self.tags.iter().cloned().map(Value::owned).collect(),
+        }
     }
 
     /// The secret shared with it.
@@ -201,6 +208,9 @@ pub struct DeviceRow {
     /// From when on it is not known any more, in milliseconds since 1970.
     #[serde(default)]
     pub expires: Option<i64>,
+    /// What people keep of it beside.
+    #[serde(default, skip_serializing_if = "AttributeValues::is_empty")]
+    pub attributes: AttributeValues,
     /// Why it must stay out, where it must.
     #[serde(deserialize_with = "barred")]
     pub barred: Option<Barred>,
@@ -235,6 +245,11 @@ fn barred<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<Option<Ba
 pub(crate) const MOST_ADDRESSES: u64 = 65_536;
 
 impl DeviceRow {
+    /// Its attributes, as they are kept.
+    pub(crate) fn attributes_as_json(&self) -> String {
+        serde_json::to_string(&self.attributes).expect("values are JSON")
+    }
+
     /// Its groups, as they are kept.
     pub(crate) fn groups_as_json(&self) -> String {
         serde_json::to_string(&self.groups).expect("texts are JSON")
@@ -336,6 +351,8 @@ pub enum LanguageKind {
     Dictionary,
     /// How a make of equipment is told what access consists of.
     Dialect,
+    /// What people keep of devices.
+    DeviceAttribute,
 }
 
 impl LanguageKind {
@@ -344,6 +361,7 @@ impl LanguageKind {
         match self {
             Self::Dictionary => "dictionary",
             Self::Dialect => "dialect",
+            Self::DeviceAttribute => "attribute",
         }
     }
 }

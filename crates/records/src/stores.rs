@@ -13,7 +13,7 @@ use regnant_policy::{IdentityKind, Mac, Value};
 use regnant_radius::Secret;
 use sha2::{Digest, Sha256};
 
-use crate::database::{Reading, Records};
+use crate::database::{LookedUp, Reading, Records};
 use crate::device_table::DeviceTable;
 use crate::error::RecordsError;
 use crate::hash_pool::HashPool;
@@ -68,9 +68,9 @@ impl LocalStores {
         let rows = Rows { stores: records.all()?, people: records.all()?, machines: records.all()?, ..Rows::default() };
         let titles = Some(Arc::new(records.titles()?) as Arc<dyn Titles>);
         let mut stores = Self { titles, ..Self::new(key, pool) }.with(&rows)?;
-        records.each_device(|store, mac, groups, barred, expires| {
+        records.each_device(|store, mac, device| {
             if let Some(table) = stores.devices.get_mut(store) {
-                Arc::make_mut(table).insert(mac, groups, barred, expires);
+                Arc::make_mut(table).insert(mac, device);
             }
         })?;
         Ok(stores)
@@ -197,10 +197,11 @@ impl LocalStores {
 
     fn add_device(&mut self, row: &DeviceRow) -> Result<(), RecordsError> {
         let store = self.devices.get_mut(&row.store).ok_or_else(|| no_store(&row.store))?;
-        let (store, groups) = (Arc::make_mut(store), row.groups_as_json());
-        for mac in row.addresses() {
-            store.insert(mac, &groups, row.barred.is_some(), row.expires);
-        }
+        let (groups, attributes) = (row.groups_as_json(), row.attributes_as_json());
+        let (barred, expires) = (row.barred.is_some(), row.expires);
+        let device = LookedUp { groups: &groups, attributes: &attributes, barred, expires };
+        let store = Arc::make_mut(store);
+        row.addresses().for_each(|mac| store.insert(mac, &device));
         Ok(())
     }
 }

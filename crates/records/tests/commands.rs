@@ -70,7 +70,18 @@ fn device(first: u8, last: u8, title: &str) -> DeviceRow {
     let mac = |last| Mac([2, 0, 0x5e, 0x20, 0, last]);
     let (store, title, groups) = ("devices".into(), title.into(), vec!["cranes".into()]);
     let (owner, note) = (String::new(), String::new());
-    DeviceRow { store, first: mac(first), last: mac(last), title, groups, owner, note, expires: None, barred: None }
+    DeviceRow {
+        store,
+        first: mac(first),
+        last: mac(last),
+        title,
+        groups,
+        owner,
+        note,
+        expires: None,
+        attributes: AttributeValues::new(),
+        barred: None,
+    }
 }
 
 fn import(rows: Rows) -> Command {
@@ -89,7 +100,7 @@ fn dump(records: &Records) -> String {
 #[test]
 fn a_command_that_comes_again_gets_its_first_outcome_and_changes_nothing() {
     let dir = tempfile::tempdir().unwrap();
-    let (key, basis) = (key(dir.path()), Basis { dictionaries: Vec::new(), dialects: Vec::new() });
+    let (key, basis) = (key(dir.path()), Basis::default());
     let records = open(dir.path(), &key);
     let first = envelope(Command::ActivateEdition { source: "first".into(), basis: BasisOf::New(basis.clone()) });
     let second = Command::ActivateEdition { source: "second".into(), basis: BasisOf::Known(basis.hash()) };
@@ -115,7 +126,7 @@ fn whoever_saw_something_else_is_told_and_nothing_is_done() {
     let key = key(dir.path());
     let records = open(dir.path(), &key);
     let activate = |expected| {
-        let basis = BasisOf::New(Basis { dictionaries: Vec::new(), dialects: Vec::new() });
+        let basis = BasisOf::New(Basis::default());
         let command = Command::ActivateEdition { source: "x".into(), basis };
         records.apply(&envelope(command).expecting(expected))
     };
@@ -342,10 +353,8 @@ fn command(key: Arc<SealingKey>) -> impl Strategy<Value = Command> {
             ..Rows::default()
         })
     });
-    let activations = "[ab]".prop_map(|source| Command::ActivateEdition {
-        source,
-        basis: BasisOf::New(Basis { dictionaries: Vec::new(), dialects: Vec::new() }),
-    });
+    let activations =
+        "[ab]".prop_map(|source| Command::ActivateEdition { source, basis: BasisOf::New(Basis::default()) });
     let token = (0..3_u8, any::<bool>()).prop_map(|(number, add)| {
         let hash = TokenHash([number; 32]);
         match add {

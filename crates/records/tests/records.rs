@@ -25,7 +25,7 @@ fn apply(records: &Records, command: Command) -> Result<Done, RecordsError> {
 
 fn imported(records: &Records, key: &SealingKey, toml: &str) -> Result<Import, String> {
     let inventory = Inventory::from_toml("inventory.toml", toml).map_err(|error| error.to_string())?;
-    let marked = Marked { by: "harbour", at: 1_000 };
+    let marked = Marked { by: "harbour", at: 1_000, declared: &DeclaredAttributes::default() };
     inventory.into_import(key, records, &["standard".into()], marked).map_err(|error| error.to_string())
 }
 
@@ -258,6 +258,7 @@ fn one_edition_is_active_and_the_others_are_kept() {
     let basis = Basis {
         dictionaries: vec![("a.toml".into(), "attribute = []".into())],
         dialects: vec![("standard.toml".into(), "name = \"standard\"".into())],
+        device_attributes: vec![("asset-class".into(), "type = \"text\"".into())],
     };
     for (number, source) in [(1, "first"), (2, "second")] {
         let command =
@@ -272,7 +273,8 @@ fn one_edition_is_active_and_the_others_are_kept() {
     let (first, with) = records.edition(1).unwrap().unwrap();
     assert_eq!((first.source.as_str(), first.basis, with), ("first", Some(basis.hash().to_vec()), Some(basis.clone())));
     assert!(records.edition(3).unwrap().is_none());
-    let other = Basis { dictionaries: basis.dialects.clone(), dialects: basis.dictionaries.clone() };
+    let (dictionaries, dialects) = (basis.dialects.clone(), basis.dictionaries.clone());
+    let other = Basis { dictionaries, dialects, device_attributes: Vec::new() };
     assert_ne!(other.hash(), basis.hash());
 }
 
@@ -361,7 +363,7 @@ proptest::proptest! {
             format!("[[store]]\nname = \"e\"\nkind = \"devices\"\n[[device]]\nstore = \"e\"\nmac = \"{address}\""),
         ] {
             if let Ok(inventory) = Inventory::from_toml("inventory.toml", &text) {
-                let marked = Marked { by: "harbour", at: 1_000 };
+                let marked = Marked { by: "harbour", at: 1_000, declared: &DeclaredAttributes::default() };
                 let _ = inventory.into_import(&key, &records, &["standard".into()], marked);
             }
         }

@@ -180,6 +180,11 @@ impl ApiConfig {
         !self.speaks_tls() && !self.listen.ip().is_loopback() && self.plain_http.is_none()
     }
 
+    /// Whether others than this machine speak plain HTTP to it, with no proxy between.
+    pub(crate) fn in_plain_text(&self) -> bool {
+        !self.speaks_tls() && !self.listen.ip().is_loopback() && self.proxies.is_empty()
+    }
+
     fn check(&self) -> Result<(), String> {
         if self.plain_http.as_ref().is_some_and(|word| word != ACCEPTED) {
             return Err(format!(

@@ -2,12 +2,13 @@ use std::collections::HashSet;
 use std::sync::Arc;
 
 use regnant_base::Mistakes;
-use regnant_decision::StoreRegistry;
+use regnant_decision::{DeviceAttribute, StoreRegistry};
 use regnant_equipment::{Dialect, Edition, GrantProblem, NameTaken, Vocabulary};
 use regnant_policy::{Checked, Compiled, Schema, Source};
 use regnant_radius::Dictionary;
 use regnant_records::{
-    Basis, CertificateRow, EditionRow, LanguageKind, LanguageRow, NasRow, Reading, RecordsError, SecretRow, TrustRow,
+    Basis, CertificateRow, DeclaredAttributes, EditionRow, LanguageKind, LanguageRow, NasRow, Reading, RecordsError,
+    SecretRow, TrustRow, declared,
 };
 use thiserror::Error;
 
@@ -35,7 +36,11 @@ impl Languages {
         for row in own.iter().filter(|row| row.kind == LanguageKind::Dictionary) {
             dictionary.add_own(&called(row), &row.text)?;
         }
-        let vocabulary = Arc::new(Vocabulary::new(dictionary)?);
+        let mut device = Vec::<DeviceAttribute>::new();
+        for row in own.iter().filter(|row| row.kind == LanguageKind::DeviceAttribute) {
+            device.push(declared(row).map_err(LanguageError::Attribute)?);
+        }
+        let vocabulary = Arc::new(Vocabulary::new(dictionary, device)?);
         let files = own.iter().filter(|row| row.kind == LanguageKind::Dialect);
         let files: Vec<_> = files.map(|row| (called(row), row.text.as_str())).collect();
         let dialects = dialects(files, vocabulary.dictionary())?;
@@ -96,6 +101,11 @@ impl Languages {
         self.own.iter().filter(|row| !is_it(row)).cloned().collect()
     }
 
+    /// What may be kept of devices.
+    pub(crate) fn declared(&self) -> DeclaredAttributes {
+        DeclaredAttributes::new(self.vocabulary.table().device_attributes())
+    }
+
     /// What the file of a dialect says, where it is one of the user's own.
     pub(crate) fn text_of_dialect(&self, name: &str) -> Option<&str> {
         let is_it = |row: &&LanguageRow| row.kind == LanguageKind::Dialect && row.name.eq_ignore_ascii_case(name);
@@ -106,14 +116,18 @@ impl Languages {
     pub(crate) fn basis(&self) -> Basis {
         let shipped =
             |files: &[(&str, &str)]| files.iter().map(|(file, text)| ((*file).into(), (*text).into())).collect();
-        let mut basis =
-            Basis { dictionaries: shipped(Dictionary::built_in_files()), dialects: shipped(Dialect::built_in_files()) };
+        let mut basis = Basis {
+            dictionaries: shipped(Dictionary::built_in_files()),
+            dialects: shipped(Dialect::built_in_files()),
+            device_attributes: Vec::new(),
+        };
         for row in &self.own {
-            let list = match row.kind {
-                LanguageKind::Dictionary => &mut basis.dictionaries,
-                LanguageKind::Dialect => &mut basis.dialects,
-            };
-            list.push((row.file(), row.text.clone()));
+            let text = row.text.clone();
+            match row.kind {
+                LanguageKind::Dictionary => basis.dictionaries.push((row.file(), text)),
+                LanguageKind::Dialect => basis.dialects.push((row.file(), text)),
+                LanguageKind::DeviceAttribute => basis.device_attributes.push((row.name.clone(), text)),
+            }
         }
         basis
     }
@@ -199,7 +213,11 @@ fn dialects(files: Vec<(String, &str)>, dictionary: &Dictionary) -> Result<Vec<D
 /// name passes: those of that time may be gone.
 pub(crate) fn edition_of_old(row: &EditionRow, basis: &Basis) -> Option<Edition> {
     let files = basis.dictionaries.iter().map(|(file, text)| (file.as_str(), text.as_str()));
-    let vocabulary = Arc::new(Vocabulary::new(Dictionary::of_files(files).ok()?).ok()?);
+    let attributes = basis.device_attributes.iter().map(|(name, text)| {
+        declared(&LanguageRow { kind: LanguageKind::DeviceAttribute, name: name.clone(), text: text.clone() }).ok()
+    });
+    let attributes = attributes.collect::<Option<_>>()?;
+    let vocabulary = Arc::new(Vocabulary::new(Dictionary::of_files(files).ok()?, attributes).ok()?);
     let mut dialects = Vec::new();
     for (file, text) in &basis.dialects {
         dialects.push(Dialect::read(file, text, vocabulary.dictionary(), &dialects).ok()?);
@@ -217,6 +235,9 @@ pub enum LanguageError {
     /// An attribute has the name of a fact.
     #[error(transparent)]
     Name(#[from] NameTaken),
+    /// An attribute of devices.
+    #[error("{0}")]
+    Attribute(String),
     /// Two dialects of a name.
     #[error("there is a dialect `{0}` already, which ships; give yours another name, and say `extends = \"{0}\"`")]
     TwoDialects(String),

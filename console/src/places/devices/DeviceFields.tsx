@@ -1,8 +1,11 @@
-import { Field, BOX, TextField } from "../../parts/Field";
+import { useQuery } from "@tanstack/react-query";
+import { BOX, ChoiceField, Field, TextField } from "../../parts/Field";
+import { type Attribute, declared } from "./attributes";
 import type { DeviceDraft } from "./devices";
 
 /** The fields of a device, with help at each. */
 export function DeviceFields({ draft, change }: { draft: DeviceDraft; change: (draft: DeviceDraft) => void }) {
+  const known = useQuery(declared);
   const text = (key: "mac" | "title" | "groups" | "owner" | "note") => ({
     name: key,
     value: draft[key],
@@ -24,6 +27,24 @@ export function DeviceFields({ draft, change }: { draft: DeviceDraft; change: (d
           className={BOX}
         />
       </Field>
+      {known.data?.attributes.map((attribute) => (
+        <AttributeField
+          key={attribute.name}
+          attribute={attribute}
+          value={draft.attributes[attribute.name] ?? ""}
+          change={(value) => change({ ...draft, attributes: { ...draft.attributes, [attribute.name]: value } })}
+        />
+      ))}
     </div>
   );
+}
+
+/** A field for what is declared of devices. */
+function AttributeField(props: { attribute: Attribute; value: string; change: (value: string) => void }) {
+  const { attribute, value, change } = props;
+  const { name, type, meaning } = attribute;
+  const several = type === "texts" ? "; several with ; between them" : "";
+  const help = `${meaning || `device.${name} in policies`}${several} (${type}).`;
+  const field = { label: name, help, name: `attribute-${name}`, value, change };
+  return type === "boolean" ? <ChoiceField {...field} choices={["", "true", "false"]} /> : <TextField {...field} />;
 }

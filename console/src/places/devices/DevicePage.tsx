@@ -11,6 +11,7 @@ import { Refused } from "../../parts/Refused";
 import { recordPath } from "../../parts/records";
 import { moment } from "../../parts/time";
 import { useRole } from "../../queries";
+import { typed } from "./attributes";
 import { DeviceFields } from "./DeviceFields";
 import { changeOf, type Device, draftOf } from "./devices";
 
@@ -64,6 +65,7 @@ export function DevicePage() {
               ["owner", device.owner],
               ["note", device.note],
               ["expires", device.expires && moment(device.expires)],
+              ...Object.entries(device.attributes).map(([name, value]): [string, string] => [name, typed(value)]),
               ["named by the policy", detail.named_by.join("; ")],
             ]}
           />

@@ -1,4 +1,4 @@
-import { useInfiniteQuery, keepPreviousData } from "@tanstack/react-query";
+import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { useCallback, useState } from "react";
 import { Exports } from "../../parts/Exports";
@@ -8,6 +8,7 @@ import { PlaceHead } from "../../parts/PlaceHead";
 import { Rows } from "../../parts/Rows";
 import { moment } from "../../parts/time";
 import { useRole } from "../../queries";
+import { declared } from "./attributes";
 import { type Device, devicePage, type DeviceSearch, everyDevice, FIELDS } from "./devices";
 import { Together } from "./Together";
 
@@ -24,6 +25,8 @@ export function Devices() {
     getNextPageParam: (page) => page.next ?? undefined,
     placeholderData: keepPreviousData,
   });
+  const known = useQuery(declared);
+  const fields = [...FIELDS, ...(known.data?.attributes.map(({ name }) => `attributes.${name}`) ?? [])];
   const { hasNextPage, isFetchingNextPage, fetchNextPage } = pages;
   const more = useCallback(() => {
     if (hasNextPage && !isFetchingNextPage) void fetchNextPage();
@@ -57,7 +60,10 @@ export function Devices() {
           </button>
         )}
         <span className="ml-auto flex items-center gap-5">
-          <Exports name="devices" fields={FIELDS} all={() => everyDevice(search)} />
+          <Exports name="devices" fields={fields} all={() => everyDevice(search)} />
+          <Link to="/devices/attributes" className="text-deep hover:underline">
+            Attributes
+          </Link>
           {role === "engineer" && (
             <Link to="/devices/new" className="rounded-sm bg-deep px-3 py-1 text-paper">
               Add a device

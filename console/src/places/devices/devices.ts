@@ -1,6 +1,7 @@
 import { api, dataOf } from "../../api/client";
 import type { components } from "../../api/schema";
 import { timeField, timeOf, words } from "../../parts/records";
+import { typed } from "./attributes";
 
 export type Device = components["schemas"]["DeviceView"];
 
@@ -57,10 +58,12 @@ export interface DeviceDraft {
   owner: string;
   note: string;
   expires: string;
+  attributes: Record<string, string>;
 }
 
 export function draftOf(device: Device): DeviceDraft {
-  return { ...device, groups: device.groups.join(" "), expires: timeField(device.expires) };
+  const attributes = Object.fromEntries(Object.entries(device.attributes).map(([name, value]) => [name, typed(value)]));
+  return { ...device, groups: device.groups.join(" "), expires: timeField(device.expires), attributes };
 }
 
 export function changeOf(draft: DeviceDraft) {
@@ -71,6 +74,8 @@ export function changeOf(draft: DeviceDraft) {
     owner: draft.owner.trim(),
     note: draft.note.trim(),
     expires: timeOf(draft.expires),
+    // The service reads each as its type says; an empty one is taken away.
+    attributes: Object.fromEntries(Object.entries(draft.attributes).map(([name, value]) => [name, value.trim()])),
   };
 }
 

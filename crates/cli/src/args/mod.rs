@@ -8,9 +8,9 @@ use clap::{Args, Parser, Subcommand};
 
 pub(crate) use nas::{Nas, NasAction, NasFields};
 pub(crate) use records::{
-    Administrator, AdministratorAction, Device, DeviceAction, DeviceFields, Group, GroupAction, ImportFile, InStore,
-    Machine, MachineAction, MachineFields, Person, PersonAction, PersonFields, Show, Store, StoreAction, Token,
-    TokenAction,
+    Administrator, AdministratorAction, AttributeAction, Device, DeviceAction, DeviceFields, Group, GroupAction,
+    ImportFile, InStore, Machine, MachineAction, MachineFields, Person, PersonAction, PersonFields, Show, Store,
+    StoreAction, Token, TokenAction,
 };
 pub(crate) use try_out::{InnerMethod, Tls, Try, TryMethod};
 
@@ -78,8 +78,25 @@ pub(crate) enum Command {
     /// Set another sealing key
     #[command(subcommand)]
     Key(Key),
+    /// Look at an installation and say what to do (exit code 1 where something is wrong)
+    Doctor(Doctor),
     /// Sign in and keep a token for the other commands
     SignIn(SignIn),
+}
+
+#[derive(Args)]
+pub(crate) struct Doctor {
+    /// Directory with the service's data, on its machine: looks at files, keys, room and ports too
+    #[arg(long, value_name = "DIR")]
+    pub(crate) data: Option<PathBuf>,
+    /// The configuration file (TOML) that goes with it
+    #[arg(long, value_name = "FILE", requires = "data")]
+    pub(crate) config: Option<PathBuf>,
+    /// Print JSON
+    #[arg(long)]
+    pub(crate) json: bool,
+    #[command(flatten)]
+    pub(crate) api: Api,
 }
 
 #[derive(Args)]

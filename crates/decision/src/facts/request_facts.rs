@@ -153,6 +153,8 @@ impl RequestFacts<'_> {
             Source::Machine(part) => known_of(&self.known.machine, part),
             Source::Certificate(part) => self.certificate(part).into(),
             Source::Tls(part) => self.tls(part).into(),
+            Source::NasTags => Known::Is(Value::Set(Members::Borrowed(&request.nas.tags))),
+            Source::DeviceAttribute(place) => self.device_attribute(place),
             Source::DeviceMac | Source::DeviceKnown | Source::DeviceGroups | Source::DeviceBarred => {
                 self.device(source)
             }
@@ -219,6 +221,15 @@ impl RequestFacts<'_> {
             Source::DeviceBarred => Value::Boolean(listed.is_some_and(|device| device.barred)),
             _ => Value::Set(Members::Borrowed(listed.map_or(&[], |device| &device.groups))),
         })
+    }
+
+    /// What people keep of the device, where a store lists it.
+    fn device_attribute(&self, place: usize) -> Known<Value<'_>> {
+        match (&self.known.device, self.table.device_attributes().get(place)) {
+            (DeviceLookUp::Listed(_, device), Some(attribute)) => attribute.value(&device.attributes).into(),
+            (DeviceLookUp::Unanswered(_), _) => Known::Unanswered,
+            _ => Known::Absent,
+        }
     }
 
     /// Every fact that is not absent and no attribute, as it is kept.

@@ -1,6 +1,7 @@
 use regnant_policy::{FactDefinition, FactId, Schema, SentAttribute, Stage, Type};
 use serde::{Deserialize, Serialize};
 
+use crate::facts::device_attribute::DeviceAttribute;
 use crate::request::{Carrier, Medium, NasKind, Purpose};
 
 /// Which facts there are and where each comes from.
@@ -10,12 +11,14 @@ pub struct FactTable {
     sources: Vec<Source>,
     /// The facts that every protocol has.
     own: Vec<(FactCode, FactId)>,
+    /// What people keep of devices beside.
+    device: Vec<DeviceAttribute>,
 }
 
 /// The number of a fact that every protocol has, the same in every release: what the
 /// journal keeps is found by it. One that is given up is never given again.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
-pub struct FactCode(pub u16);
+pub struct FactCode(pub u32);
 
 impl FactCode {
     /// The name of the NAS.
@@ -42,6 +45,7 @@ pub(crate) enum Source {
     NasKind,
     NasAddress,
     NasDialect,
+    NasTags,
     Carrier,
     Purpose,
     Medium,
@@ -62,6 +66,8 @@ pub(crate) enum Source {
     DeviceKnown,
     DeviceGroups,
     DeviceBarred,
+    /// What people keep of devices, by its place among those.
+    DeviceAttribute(usize),
     /// A fact of the protocol, by its place among those.
     Protocol(usize),
 }
@@ -104,8 +110,9 @@ pub(crate) enum TlsPart {
 }
 
 impl FactTable {
-    /// The facts of this crate, and those that a protocol has beside them, in its order.
-    pub fn new(protocol: impl IntoIterator<Item = FactDefinition>) -> Self {
+    /// The facts of this crate, what people keep of devices, and those that a protocol has
+    /// beside them, in its order.
+    pub fn new(device: Vec<DeviceAttribute>, protocol: impl IntoIterator<Item = FactDefinition>) -> Self {
         let mut definitions = Vec::new();
         let (mut sources, mut own) = (Vec::new(), Vec::new());
         for (code, name, kind, known, source, meaning) in own_facts() {
@@ -120,11 +127,16 @@ impl FactTable {
             });
             sources.push(source);
         }
+        for (place, attribute) in device.iter().enumerate() {
+            own.push((attribute.code(), FactId(definitions.len() as u16)));
+            definitions.push(attribute.definition());
+            sources.push(Source::DeviceAttribute(place));
+        }
         for (place, definition) in protocol.into_iter().enumerate() {
             definitions.push(definition);
             sources.push(Source::Protocol(place));
         }
-        Self { schema: Schema::new(definitions), sources, own }
+        Self { schema: Schema::new(definitions), sources, own, device }
     }
 
     /// The same with attributes of the protocol that grants may name.
@@ -144,6 +156,11 @@ impl FactTable {
             Source::Protocol(place) => Some(place),
             _ => None,
         }
+    }
+
+    /// What people keep of devices.
+    pub fn device_attributes(&self) -> &[DeviceAttribute] {
+        &self.device
     }
 
     pub(crate) fn source(&self, id: FactId) -> Source {
@@ -166,7 +183,7 @@ fn words<T>(list: &[(&'static str, T)]) -> Type {
 }
 
 #[rustfmt::skip]
-fn own_facts() -> Vec<(u16, &'static str, Type, Stage, Source, &'static str)> {
+fn own_facts() -> Vec<(u32, &'static str, Type, Stage, Source, &'static str)> {
     let names = || Type::Set(Box::new(Type::NAME));
     vec![
         (1, "nas.name", Type::NAME, Stage::FirstPacket, Source::NasName, "The name of the NAS in the inventory."),
@@ -220,6 +237,7 @@ fn own_facts() -> Vec<(u16, &'static str, Type, Stage, Source, &'static str)> {
         (49, "device.known", Type::Boolean, Stage::Proof, Source::DeviceKnown, "Whether a store lists the device."),
         (50, "device.groups", names(), Stage::Proof, Source::DeviceGroups, "The device's groups; none where it is not listed."),
         (51, "device.barred", Type::Boolean, Stage::Proof, Source::DeviceBarred, "Whether the device must stay out."),
+        (52, "nas.tags", names(), Stage::FirstPacket, Source::NasTags, "The tags of the NAS in the inventory."),
     ]
 }
 

@@ -390,7 +390,9 @@ impl KeptFacts<'_> {
     fn shown_all(&self) -> Vec<(String, String)> {
         let schema = self.vocabulary().schema();
         let own = self.vocabulary().table().own().iter().map(|(_, id)| schema.definition(*id).name.clone());
-        own.filter_map(|name| self.shown(&name).map(|value| (name, value))).collect()
+        let shown = own.filter_map(|name| self.shown(&name).map(|value| (name, value)));
+        // Most equipment has no tags, and nobody need read that.
+        shown.filter(|(name, value)| name != "nas.tags" || value != "{ }").collect()
     }
 }
 

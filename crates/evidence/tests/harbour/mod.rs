@@ -350,13 +350,13 @@ impl Harbour {
     }
 
     pub(crate) fn with_dictionary(policy: &str, people: &[&str], dictionary: Dictionary) -> Self {
-        let vocabulary = Arc::new(Vocabulary::new(dictionary).unwrap());
+        let vocabulary = Arc::new(Vocabulary::new(dictionary, Vec::new()).unwrap());
         let certificates = Certificates::new();
         let issuer = Arc::<Issuer>::default();
         let active = active(policy, people, &vocabulary, &certificates, &issuer);
         let nas = |name: &str, address: &str, kind, secret: &str, sign| {
             let (name, site, dialect) = (name.into(), "quayside".into(), "standard".into());
-            let identity = NasIdentity { name, kind, site, dialect };
+            let identity = NasIdentity { name, kind, site, dialect, tags: Arc::default() };
             let (networks, secret) = (vec![address.parse().unwrap()], SharedSecret::new(secret.as_bytes()));
             Nas { require_message_authenticator: sign, ..Nas::new(identity, networks, secret) }
         };
@@ -382,7 +382,7 @@ impl Harbour {
             ("02:00:5e:40:00:66", "container scanner", &["scanners"], true),
         ] {
             let title = Title::Text(title.into());
-            let device = Device { title, groups: groups(list), barred, expired: false };
+            let device = Device { title, groups: groups(list), attributes: Arc::default(), barred, expired: false };
             stores.devices.insert(mac(address), Arc::new(device));
         }
         let (sessions, machines, now) = (Arc::default(), Machines::default(), NOW);

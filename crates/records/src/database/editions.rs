@@ -25,19 +25,24 @@ pub struct EditionRow {
 
 /// What an edition was checked with: files of dictionaries and dialects, each with its
 /// name and its text.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Basis {
     /// What there is to be known of attributes.
     pub dictionaries: Vec<(String, String)>,
     /// How equipment is told.
     pub dialects: Vec<(String, String)>,
+    /// What people keep of devices, each by its name.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub device_attributes: Vec<(String, String)>,
 }
 
 impl Basis {
     /// SHA-256 over all of it.
     pub fn hash(&self) -> [u8; 32] {
         let mut digest = Sha256::new();
-        for list in [&self.dictionaries, &self.dialects] {
+        // Without attributes it is the hash that it was before there were any.
+        let attributes = Some(&self.device_attributes).filter(|list| !list.is_empty());
+        for list in [&self.dictionaries, &self.dialects].into_iter().chain(attributes) {
             digest.update((list.len() as u64).to_be_bytes());
             for part in list.iter().flat_map(|(file, text)| [file, text]) {
                 digest.update((part.len() as u64).to_be_bytes());
@@ -84,14 +89,15 @@ impl Records {
     }
 
     fn basis(&self, hash: &[u8]) -> Result<Option<Basis>, RecordsError> {
-        let sql = "SELECT dictionaries, dialects FROM basis WHERE hash = ?1";
-        let texts = |row: &Row<'_>| Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?));
-        let Some((dictionaries, dialects)) = self.reader().query_row(sql, [hash], texts).optional()? else {
+        let sql = "SELECT dictionaries, dialects, device_attributes FROM basis WHERE hash = ?1";
+        let texts = |row: &Row<'_>| Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?, row.get::<_, String>(2)?));
+        let Some((dictionaries, dialects, attributes)) = self.reader().query_row(sql, [hash], texts).optional()? else {
             return Ok(None);
         };
         let damaged = |error: serde_json::Error| RecordsError::Damaged(format!("the basis of an edition: {error}"));
         let read = |text: &str| serde_json::from_str(text).map_err(damaged);
-        Ok(Some(Basis { dictionaries: read(&dictionaries)?, dialects: read(&dialects)? }))
+        let (dictionaries, dialects) = (read(&dictionaries)?, read(&dialects)?);
+        Ok(Some(Basis { dictionaries, dialects, device_attributes: read(&attributes)? }))
     }
 
     /// Every edition, newest first.
@@ -117,8 +123,9 @@ pub(crate) fn has_basis(db: &Connection, hash: &[u8; 32]) -> Result<bool, Record
 /// Keeps what editions are checked with, and gives its hash.
 pub(crate) fn keep_basis(db: &Connection, basis: &Basis) -> Result<[u8; 32], RecordsError> {
     let (hash, json) = (basis.hash(), |list| serde_json::to_string(list).expect("texts are JSON"));
-    let sql = "INSERT INTO basis (hash, dictionaries, dialects) VALUES (?1, ?2, ?3) ON CONFLICT (hash) DO NOTHING";
-    db.execute(sql, params![hash, json(&basis.dictionaries), json(&basis.dialects)])?;
+    let sql = "INSERT INTO basis (hash, dictionaries, dialects, device_attributes) VALUES (?1, ?2, ?3, ?4)
+               ON CONFLICT (hash) DO NOTHING";
+    db.execute(sql, params![hash, json(&basis.dictionaries), json(&basis.dialects), json(&basis.device_attributes)])?;
     Ok(hash)
 }
 

@@ -22,13 +22,13 @@ use crate::command::{Author, Command, Done, Envelope};
 use crate::database::changes::FieldChange;
 use crate::database::log::{AuditEntry, AuditFilter, Verified};
 pub use crate::database::tables::Record;
-pub(crate) use crate::database::tables::{device_id, devices_by_id, mac_of};
+pub(crate) use crate::database::tables::{LookedUp, device_id, devices_by_id, mac_of};
 use crate::error::{RecordsError, Refusal, is_broken};
 use crate::names::RecordName;
 use crate::rows::{Rows, fold, number};
 use crate::sealing::{Sealed, SealingKey};
 
-const MIGRATIONS: [&str; 12] = [
+const MIGRATIONS: [&str; 13] = [
     include_str!("../../migrations/shared-1.sql"),
     include_str!("../../migrations/shared-2.sql"),
     include_str!("../../migrations/shared-3.sql"),
@@ -41,6 +41,7 @@ const MIGRATIONS: [&str; 12] = [
     include_str!("../../migrations/shared-10.sql"),
     include_str!("../../migrations/shared-11.sql"),
     include_str!("../../migrations/shared-12.sql"),
+    include_str!("../../migrations/shared-13.sql"),
 ];
 /// What early releases sealed into every file, to tell another key when it was opened.
 const CANARY: &str = "the seal of these records";
@@ -152,9 +153,21 @@ impl Records {
     }
 
     /// Tells the number, title, owner, note and groups (a JSON array) of every device.
-    pub(crate) fn each_device_text(&self, each: impl FnMut(i64, &str, &str, &str, &str)) -> Result<(), RecordsError> {
+    pub(crate) fn each_device_text(&self, each: impl FnMut(i64, [&str; 5])) -> Result<(), RecordsError> {
         // Nobody else waits while a million are read.
         tables::each_device_text(&open_to_read(&self.path)?, each)
+    }
+
+    /// Tells the store, the address and what is looked up of every device.
+    pub(crate) fn each_device(&self, each: impl FnMut(&str, Mac, &LookedUp<'_>)) -> Result<(), RecordsError> {
+        tables::each_device(&self.reader(), each)
+    }
+
+    /// How many devices have an attribute. It is looked for in all of them.
+    pub fn devices_with(&self, attribute: &str) -> Result<u64, RecordsError> {
+        let sql = "SELECT count(*) FROM device, json_each(device.attributes) AS one WHERE one.key = ?1";
+        let db = open_to_read(&self.path)?;
+        Ok(db.query_row(sql, [attribute], |row| row.get::<_, i64>(0))?.cast_unsigned())
     }
 
     /// The number of a store; one that none has where there is no such store.
@@ -229,12 +242,6 @@ pub trait Reading {
     /// A record by its name; nothing where there is none.
     fn find(&self, name: &RecordName) -> Result<Rows, RecordsError> {
         self.with(|db| tables::find(db, name))
-    }
-
-    /// Tells the store, address, groups (a JSON array), whether it is barred, and the end of
-    /// every device.
-    fn each_device(&self, each: impl FnMut(&str, Mac, &str, bool, Option<i64>)) -> Result<(), RecordsError> {
-        self.with(|db| tables::each_device(db, each))
     }
 
     /// All records of every kind.

@@ -42,7 +42,7 @@ impl Records {
 pub fn take_key(path: &Path, records: &Path) -> Result<Arc<SealingKey>, KeyError> {
     let next = next_of(path);
     let opens = |key: &Path, id: KeyId| SealingKey::load(key).is_ok_and(|key| key.id() == id);
-    match key_of(records).filter(|_| next.exists()) {
+    match records_key(records).filter(|_| next.exists()) {
         Some(id) if opens(path, id) => fs::remove_file(&next).map_err(|error| KeyError::Io(next, error))?,
         Some(id) if opens(&next, id) => SealingKey::replace(path, &next)?,
         // Which of the two the records want cannot be told now: neither is given up.
@@ -57,7 +57,7 @@ fn next_of(path: &Path) -> PathBuf {
 }
 
 /// The key of a file of records, where that can be read at all.
-fn key_of(records: &Path) -> Option<KeyId> {
+pub fn records_key(records: &Path) -> Option<KeyId> {
     let connection = Connection::open_with_flags(records, OpenFlags::SQLITE_OPEN_READ_WRITE).ok()?;
     apply::key_in_use(&connection).ok()?
 }

@@ -70,34 +70,38 @@ pub(crate) fn with_secrets(db: &Connection) -> Result<Rows, RecordsError> {
     })
 }
 
-/// Tells the store, address, groups (a JSON array), whether it is barred, and the end of
-/// every device.
-pub(crate) fn each_device(
-    db: &Connection,
-    mut each: impl FnMut(&str, Mac, &str, bool, Option<i64>),
-) -> Result<(), RecordsError> {
+/// What is looked up of a device: groups as a JSON array, attributes as a JSON object, whether
+/// it is barred, and its end.
+pub(crate) struct LookedUp<'d> {
+    pub(crate) groups: &'d str,
+    pub(crate) attributes: &'d str,
+    pub(crate) barred: bool,
+    pub(crate) expires: Option<i64>,
+}
+
+/// Tells the store, the address and what is looked up of every device.
+pub(crate) fn each_device(db: &Connection, mut each: impl FnMut(&str, Mac, &LookedUp<'_>)) -> Result<(), RecordsError> {
     let stores: BTreeMap<_, _> = store_numbers(db)?.into_iter().map(|(name, number)| (number, name)).collect();
-    let mut statement = db.prepare("SELECT id, groups, barred, expires FROM device ORDER BY id")?;
+    let mut statement = db.prepare("SELECT id, groups, attributes, barred, expires FROM device ORDER BY id")?;
     let mut rows = statement.query([])?;
     while let Some(row) = rows.next()? {
         let id: i64 = row.get(0)?;
         let Some(store) = stores.get(&(id >> 48)) else { continue };
-        let groups = row.get_ref(1)?.as_str().map_err(rusqlite::Error::from)?;
-        each(store, mac_of(id), groups, row.get(2)?, row.get(3)?);
+        let text = |column| row.get_ref(column)?.as_str().map_err(rusqlite::Error::from);
+        let (groups, attributes) = (text(1)?, text(2)?);
+        each(store, mac_of(id), &LookedUp { groups, attributes, barred: row.get(3)?, expires: row.get(4)? });
     }
     Ok(())
 }
 
-/// Tells the number, title, owner, note and groups (a JSON array) of every device, by number.
-pub(crate) fn each_device_text(
-    db: &Connection,
-    mut each: impl FnMut(i64, &str, &str, &str, &str),
-) -> Result<(), RecordsError> {
-    let mut statement = db.prepare("SELECT id, title, owner, note, groups FROM device ORDER BY id")?;
+/// Tells the number and the texts of every device, by number: title, owner, note, groups (a
+/// JSON array) and attributes (a JSON object).
+pub(crate) fn each_device_text(db: &Connection, mut each: impl FnMut(i64, [&str; 5])) -> Result<(), RecordsError> {
+    let mut statement = db.prepare("SELECT id, title, owner, note, groups, attributes FROM device ORDER BY id")?;
     let mut rows = statement.query([])?;
     while let Some(row) = rows.next()? {
         let text = |column| row.get_ref(column)?.as_str().map_err(rusqlite::Error::from);
-        each(row.get(0)?, text(1)?, text(2)?, text(3)?, text(4)?);
+        each(row.get(0)?, [text(1)?, text(2)?, text(3)?, text(4)?, text(5)?]);
     }
     Ok(())
 }
@@ -384,7 +388,7 @@ fn put_machine(db: &Connection, row: &MachineRow, revision: Option<i64>) -> Resu
 }
 
 fn put_device(db: &Connection, row: &DeviceRow, store: i64, revision: Option<i64>) -> Result<(), RecordsError> {
-    let groups = row.groups_as_json();
+    let (groups, attributes) = (row.groups_as_json(), row.attributes_as_json());
     let none = Barred::default();
     let barred = row.barred.as_ref().unwrap_or(&none);
     for mac in row.addresses() {
@@ -392,10 +396,11 @@ fn put_device(db: &Connection, row: &DeviceRow, store: i64, revision: Option<i64
         run(
             db,
             "INSERT INTO device (id, groups, barred, expires, title, owner, note, barred_why, barred_by, barred_at,
-                 revision)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, coalesce(?11, 0))
+                 attributes, revision)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, coalesce(?12, 0))
              ON CONFLICT (id) DO UPDATE SET groups = ?2, barred = ?3, expires = ?4, title = ?5, owner = ?6, note = ?7,
-                 barred_why = ?8, barred_by = ?9, barred_at = ?10, revision = coalesce(?11, revision)",
+                 barred_why = ?8, barred_by = ?9, barred_at = ?10, attributes = ?11,
+                 revision = coalesce(?12, revision)",
             params![
                 id,
                 groups,
@@ -407,6 +412,7 @@ fn put_device(db: &Connection, row: &DeviceRow, store: i64, revision: Option<i64
                 barred.reason,
                 barred.by,
                 barred.at,
+                attributes,
                 revision,
             ],
         )?;
@@ -547,7 +553,7 @@ impl Record for MachineRow {
 
 impl Record for DeviceRow {
     const COLUMNS: &'static str = "(SELECT name FROM store WHERE number = id >> 48), id, groups, barred, expires, title, \
-                                   owner, note, barred_why, barred_by, barred_at";
+                                   owner, note, barred_why, barred_by, barred_at, attributes";
     const TABLE: &'static str = "device";
     const ORDER: &'static str = "id";
 
@@ -566,6 +572,7 @@ impl Record for DeviceRow {
             owner: row.get(6)?,
             note: row.get(7)?,
             expires: row.get(4)?,
+            attributes: serde_json::from_str(row.get_ref(11)?.as_str()?).map_err(|error| damaged(11, error))?,
             barred,
         })
     }
@@ -634,6 +641,7 @@ impl Record for LanguageRow {
     fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
         let kind = match row.get_ref(0)?.as_str()? {
             "dictionary" => LanguageKind::Dictionary,
+            "attribute" => LanguageKind::DeviceAttribute,
             _ => LanguageKind::Dialect,
         };
         Ok(Self { kind, name: row.get(1)?, text: row.get(2)? })

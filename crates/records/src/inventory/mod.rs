@@ -15,6 +15,7 @@ use zeroize::Zeroizing;
 
 use crate::command::Import;
 use crate::database::Reading;
+use crate::device_attributes::{AttributeValues, DeclaredAttributes};
 use crate::error::RecordsError;
 use crate::names::RecordName;
 use crate::rows::{
@@ -218,6 +219,9 @@ pub struct DeviceEntry {
     /// Why it must stay out.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub barred_reason: String,
+    /// What people keep of devices of their own, by the names of attributes.
+    #[serde(default, skip_serializing_if = "AttributeValues::is_empty")]
+    pub attributes: AttributeValues,
 }
 
 /// More devices than this do not come in one file.
@@ -484,6 +488,8 @@ pub struct Marked<'m> {
     pub by: &'m str,
     /// When, in milliseconds since 1970.
     pub at: i64,
+    /// What may be kept of it.
+    pub declared: &'m DeclaredAttributes,
 }
 
 impl DeviceEntry {
@@ -495,6 +501,7 @@ impl DeviceEntry {
         if !self.barred && !self.barred_reason.is_empty() {
             return Err(wrong("it has a reason for being barred, and is not barred: say `barred` too".into()));
         }
+        let attributes = marked.declared.read(self.attributes).map_err(wrong)?;
         let reason = self.barred_reason;
         let barred = self.barred.then(|| Barred { reason, by: marked.by.to_owned(), at: marked.at });
         Ok(DeviceRow {
@@ -506,6 +513,7 @@ impl DeviceEntry {
             groups: without_repeats(self.groups),
             owner: self.owner,
             note: self.note,
+            attributes,
             barred,
         })
     }

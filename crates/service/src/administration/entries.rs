@@ -69,5 +69,6 @@ pub(crate) fn device(row: &DeviceRow) -> DeviceEntry {
         expires: time(row.expires),
         barred: row.barred.is_some(),
         barred_reason: row.barred.as_ref().map(|barred| barred.reason.clone()).unwrap_or_default(),
+        attributes: row.attributes.clone(),
     }
 }

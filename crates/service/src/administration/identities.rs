@@ -4,8 +4,8 @@ use std::sync::Arc;
 use regnant_base::SecretText;
 use regnant_policy::Mac;
 use regnant_records::{
-    Author, Barred, Command, DeviceEntry, DeviceFilter, DeviceRow, Expected, MachineEntry, MachineRow, Marked,
-    PersonEntry, PersonRow, Reading, RecordName, RecordsError, Rows, StoreKind, StoreRow,
+    Author, Barred, Command, DeclaredAttributes, DeviceEntry, DeviceFilter, DeviceRow, Expected, MachineEntry,
+    MachineRow, Marked, PersonEntry, PersonRow, Reading, RecordName, RecordsError, Rows, StoreKind, StoreRow,
 };
 
 use crate::administration::committer::{Committer, Turn};
@@ -201,6 +201,10 @@ impl Identities {
         stores.device_counts().map(|(name, count)| (name.to_owned(), count)).collect()
     }
 
+    fn declared(&self) -> DeclaredAttributes {
+        self.committer.snapshot.load().languages.declared()
+    }
+
     /// The devices that a filter lets through.
     pub(crate) fn devices(&self, filter: &DeviceFilter) -> Result<Vec<DeviceRow>, AdministrationError> {
         let stores = self.committer.snapshot.load().stores.clone();
@@ -221,7 +225,7 @@ impl Identities {
 
     /// Adds a device, or a range of devices of which there is none.
     pub(crate) fn add_device(&self, entry: DeviceEntry, by: &Author) -> Result<DeviceRow, AdministrationError> {
-        let row = entry.row(Marked { by: &by.name, at: now_ms().cast_signed() })?;
+        let row = entry.row(Marked { by: &by.name, at: now_ms().cast_signed(), declared: &self.declared() })?;
         let rows = Rows { devices: vec![row.clone()], ..Rows::default() };
         self.commit(&self.committer.turn(), Command::Add(rows), by)?;
         Ok(row)
@@ -239,7 +243,7 @@ impl Identities {
         let before = self.device(store, mac)?;
         seen_as(seen, &before, &mac.to_string())?;
         let entry = change(&before);
-        let mut row = entry.row(Marked { by: &by.name, at: now_ms().cast_signed() })?;
+        let mut row = entry.row(Marked { by: &by.name, at: now_ms().cast_signed(), declared: &self.declared() })?;
         // Whoever barred it and when stays, where the reason does.
         let reason = |row: &DeviceRow| row.barred.as_ref().map(|barred| barred.reason.clone());
         if reason(&row) == reason(&before) {

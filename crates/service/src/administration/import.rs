@@ -6,8 +6,8 @@ use std::io::{self, BufRead, BufReader, BufWriter, Read, Seek, Write};
 
 use regnant_policy::Mac;
 use regnant_records::{
-    Author, Command, DeviceEntry, Envelope, Import, Keep, LocalStores, MachineEntry, Marked, NasEntry, PersonEntry,
-    Reading, RecordName, Refusal, Rows, StoreKind,
+    Author, Command, DeclaredAttributes, DeviceEntry, Envelope, Import, Keep, LocalStores, MachineEntry, Marked,
+    NasEntry, PersonEntry, Reading, RecordName, Refusal, Rows, StoreKind,
 };
 use serde_json::{Map, Value};
 
@@ -109,7 +109,9 @@ impl Inventories {
         by: &Author,
     ) -> Result<ImportReport, AdministrationError> {
         let mut report = ImportReport::default();
-        let reading = Lines { committer: &self.committer, order, by, snapshot: self.committer.snapshot.load_full() };
+        let snapshot = self.committer.snapshot.load_full();
+        let declared = snapshot.languages.declared();
+        let reading = Lines { committer: &self.committer, order, by, declared, snapshot };
         let mut spool = Spool::new(&self.committer.environment.folder)?;
         reading.check_all(input, &mut spool, &mut report)?;
         if order.all_or_none && report.refused > 0 {
@@ -222,6 +224,7 @@ struct Lines<'l> {
     committer: &'l Committer,
     order: &'l ImportOrder,
     by: &'l Author,
+    declared: DeclaredAttributes,
     snapshot: std::sync::Arc<Snapshot>,
 }
 
@@ -313,7 +316,7 @@ impl Lines<'_> {
                     false => None,
                 };
                 let entry: DeviceEntry = over(before.as_ref().map(entries::device), said).map_err(wrong)?;
-                let marked = Marked { by: &self.by.name, at: now_ms().cast_signed() };
+                let marked = Marked { by: &self.by.name, at: now_ms().cast_signed(), declared: &self.declared };
                 let mut row = entry.row(marked).map_err(told)?;
                 let reason = |row: &regnant_records::DeviceRow| row.barred.as_ref().map(|barred| barred.reason.clone());
                 if let Some(before) = &before
@@ -336,7 +339,13 @@ fn over<E: serde::Serialize + serde::de::DeserializeOwned>(
 ) -> Result<E, serde_json::Error> {
     let whole = match before.map(|entry| serde_json::to_value(entry)).transpose()? {
         Some(Value::Object(mut whole)) => {
-            whole.extend(said);
+            for (name, value) in said {
+                match (whole.get_mut(&name), value) {
+                    // Of attributes too, what is not said stays.
+                    (Some(Value::Object(before)), Value::Object(said)) => before.extend(said),
+                    (_, value) => drop(whole.insert(name, value)),
+                }
+            }
             whole
         }
         _ => said,
@@ -415,7 +424,10 @@ fn cells(names: &[String], record: &csv::ByteRecord) -> Result<Map<String, Value
             Some(rest) if rest.starts_with(['=', '+', '-', '@', '\t', '\r']) => rest,
             _ => text,
         };
-        if !name.is_empty() {
+        if let Some(attribute) = name.strip_prefix("attributes.") {
+            let attributes = said.entry("attributes").or_insert_with(|| Map::new().into());
+            attributes.as_object_mut().map(|all| all.insert(attribute.to_owned(), text.into()));
+        } else if !name.is_empty() {
             said.insert(name.clone(), typed(name, text)?);
         }
     }

@@ -18,7 +18,8 @@ impl Inventories {
         let Committer { records, environment, snapshot, .. } = &*self.committer;
         let turn = self.committer.turn();
         let dialects: Vec<_> = snapshot.load().languages.dialects.iter().map(|dialect| dialect.name.clone()).collect();
-        let marked = Marked { by: &by.name, at: now_ms().cast_signed() };
+        let declared = self.committer.snapshot.load().languages.declared();
+        let marked = Marked { by: &by.name, at: now_ms().cast_signed(), declared: &declared };
         let import = inventory.into_import(&environment.key, records, &dialects, marked)?;
         self.committer.commit_records(&turn, Command::Import(import), Expected::Anything, by)
     }

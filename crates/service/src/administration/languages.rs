@@ -1,8 +1,11 @@
 use std::sync::Arc;
 
+use regnant_decision::DeviceAttribute;
 use regnant_equipment::{Dialect, Edition};
 use regnant_radius::Dictionary;
-use regnant_records::{Author, Command, Expected, LanguageKind, LanguageRow, Missing, NasRow, Reading, RecordsError};
+use regnant_records::{
+    Author, Command, Expected, LanguageKind, LanguageRow, Missing, NasRow, Reading, RecordsError, declaration,
+};
 
 use crate::administration::AdministrationError;
 use crate::administration::committer::{Committer, Turn};
@@ -13,7 +16,10 @@ use crate::snapshot::Snapshot;
 /// A file is read whole, and kept with every edition that was checked with it.
 const LONGEST_FILE: usize = 1 << 20;
 
-/// Dictionaries and dialects.
+/// What an attribute of devices means, in bytes.
+const LONGEST_MEANING: usize = 500;
+
+/// Dictionaries, dialects, and what people keep of devices.
 pub struct LanguageFiles {
     pub(crate) committer: Arc<Committer>,
 }
@@ -54,6 +60,41 @@ impl LanguageFiles {
         self.remove(LanguageKind::Dictionary, name, by)
     }
 
+    /// Declares an attribute of devices, which is a fact from then on; or says anew what it
+    /// means. Its type stays for as long as devices have it.
+    pub fn declare(&self, attribute: &DeviceAttribute, by: &Author) -> Result<Taken, AdministrationError> {
+        DeviceAttribute::check_name(&attribute.name).map_err(AdministrationError::Attribute)?;
+        if attribute.meaning.len() > LONGEST_MEANING {
+            let text = format!("the meaning of an attribute has {LONGEST_MEANING} bytes at most");
+            return Err(AdministrationError::Attribute(text));
+        }
+        let languages = self.committer.snapshot.load().languages.clone();
+        let known = languages.vocabulary.table().device_attributes().iter().find(|one| one.name == attribute.name);
+        if known.is_some_and(|known| known.kind != attribute.kind) {
+            self.no_device_has(&attribute.name)?;
+        }
+        self.set(declaration(attribute), &attribute.name, by)
+    }
+
+    /// Forgets an attribute of devices, where no policy names it and no device has it.
+    pub fn remove_attribute(&self, name: &str, by: &Author) -> Result<u32, AdministrationError> {
+        self.remove(LanguageKind::DeviceAttribute, name, by)
+    }
+
+    fn no_device_has(&self, name: &str) -> Result<(), AdministrationError> {
+        match self.committer.records.devices_with(name)? {
+            0 => Ok(()),
+            many => Err(AdministrationError::InUse {
+                kind: LanguageKind::DeviceAttribute,
+                name: name.to_owned(),
+                by: format!(
+                    "{many} {} it; take it from them first",
+                    if many == 1 { "device has" } else { "devices have" }
+                ),
+            }),
+        }
+    }
+
     fn set(&self, row: LanguageRow, file: &str, by: &Author) -> Result<Taken, AdministrationError> {
         let turn = self.committer.turn();
         let before = self.committer.snapshot.load_full();
@@ -75,6 +116,9 @@ impl LanguageFiles {
         }
         if kind == LanguageKind::Dialect {
             self.no_nas_speaks(name)?;
+        }
+        if kind == LanguageKind::DeviceAttribute {
+            self.no_device_has(name)?;
         }
         let languages = Languages::new(before.languages.without(kind, name), LanguageRow::file)
             .map_err(|error| AdministrationError::InUse { kind, name: name.to_owned(), by: error.to_string() })?;

@@ -157,6 +157,9 @@ pub enum AdministrationError {
     /// A file about how equipment speaks is wrong, or does not go together with others.
     #[error("nothing of the file was taken:\n{0}")]
     Language(#[from] LanguageError),
+    /// An attribute of devices cannot be declared so.
+    #[error("{0}")]
+    Attribute(String),
     /// Such a file is too long.
     #[error("the file has {got} bytes and may have {most}")]
     FileTooLong {

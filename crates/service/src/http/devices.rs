@@ -1,10 +1,12 @@
+use std::collections::BTreeMap;
+
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Response};
 use regnant_journal::{JournalError, NewestKind};
 use regnant_policy::Mac;
-use regnant_records::{DeviceEntry, DeviceFilter, DeviceRow, RecordName};
+use regnant_records::{AttributeValue, AttributeValues, DeviceEntry, DeviceFilter, DeviceRow, RecordName};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -39,6 +41,9 @@ pub(crate) struct DeviceView {
     note: String,
     /// From when on it is not known any more; never where there is none.
     expires: Option<String>,
+    /// What people keep of it beside, by the names of attributes.
+    #[schema(value_type = BTreeMap<String, serde_json::Value>)]
+    attributes: AttributeValues,
     /// Why it must stay out, where it must.
     barred: Option<BarredView>,
 }
@@ -80,6 +85,10 @@ pub(crate) struct NewDevice {
     note: String,
     #[serde(default)]
     expires: Option<String>,
+    /// What people keep of it beside, by the names of declared attributes.
+    #[serde(default)]
+    #[schema(value_type = BTreeMap<String, serde_json::Value>)]
+    attributes: AttributeValues,
     /// Why it must stay out, where it must.
     #[serde(default)]
     barred: Option<String>,
@@ -97,6 +106,9 @@ pub(crate) struct DevicePatch {
     note: Option<String>,
     /// Empty is never.
     expires: Option<String>,
+    /// By name; null takes one away.
+    #[schema(value_type = Option<BTreeMap<String, serde_json::Value>>)]
+    attributes: Option<BTreeMap<String, Option<AttributeValue>>>,
 }
 
 /// Devices that must stay out, or may come in again.
@@ -138,8 +150,8 @@ pub(crate) struct Acted {
 #[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct WantedDevices {
-    /// Every one of these words stands in title, owner, note or groups, or is a part of the
-    /// address in any notation.
+    /// Every one of these words stands in title, owner, note, groups or attributes, or is a part
+    /// of the address in any notation.
     q: Option<String>,
     /// Only those of this store.
     store: Option<String>,
@@ -168,6 +180,7 @@ impl From<DeviceRow> for DeviceView {
             owner: row.owner,
             note: row.note,
             expires: shown(row.expires),
+            attributes: row.attributes,
             barred,
         }
     }
@@ -186,13 +199,20 @@ impl From<NewDevice> for DeviceEntry {
             expires: new.expires,
             barred: new.barred.is_some(),
             barred_reason: new.barred.unwrap_or_default(),
+            attributes: new.attributes,
         }
     }
 }
 
 impl DevicePatch {
     fn on(self, row: &DeviceRow) -> DeviceEntry {
-        let before = entries::device(row);
+        let mut before = entries::device(row);
+        for (name, value) in self.attributes.unwrap_or_default() {
+            match value {
+                Some(value) => before.attributes.insert(name, value),
+                None => before.attributes.remove(&name),
+            };
+        }
         DeviceEntry {
             mac: self.mac.unwrap_or(before.mac),
             title: self.title.unwrap_or(before.title),

@@ -36,6 +36,8 @@ pub(crate) struct Front {
     pub(crate) proxies: Vec<IpAddr>,
     /// Whether nobody else is heard, for only they speak TLS.
     pub(crate) only_proxies: bool,
+    /// Whether others than this machine speak plain HTTP to us, which somebody accepted.
+    pub(crate) in_plain_text: bool,
 }
 
 /// Where a request comes from, and the name it asked for.

@@ -121,6 +121,7 @@ impl From<AdministrationError> for ApiError {
             AdministrationError::Inventory(_)
             | AdministrationError::Offer(_)
             | AdministrationError::Language(_)
+            | AdministrationError::Attribute(_)
             | AdministrationError::FileTooLong { .. }
             | AdministrationError::SecretName
             | AdministrationError::SecretLength { .. }

@@ -9,12 +9,14 @@ mod certificates;
 mod connections;
 mod console;
 mod counts;
+mod device_attributes;
 mod devices;
 mod dialects;
 mod dictionaries;
 mod door;
 mod error;
 mod extract;
+mod findings;
 mod health;
 mod hours;
 mod import;
@@ -96,6 +98,7 @@ impl Api {
             hosts: config.hosts.clone(),
             proxies: config.proxies.clone(),
             only_proxies: config.only_proxies(),
+            in_plain_text: config.in_plain_text(),
         });
         let (pool, imports) = (HashPool::start(1), Arc::new(Semaphore::new(1)));
         Self {
@@ -143,6 +146,7 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(journal::entries))
         .routes(routes!(journal::live))
         .routes(routes!(today::today))
+        .routes(routes!(findings::findings))
         .routes(routes!(counts::counts))
         .routes(routes!(counts::newest))
         .routes(routes!(journal::entry))
@@ -168,6 +172,8 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(devices::device, devices::change, devices::remove))
         .routes(routes!(devices::act))
         .routes(routes!(devices::bar))
+        .routes(routes!(device_attributes::attributes, device_attributes::declare))
+        .routes(routes!(device_attributes::remove))
         .routes(routes!(inventory::import))
         .routes(routes!(import::lines))
         .routes(routes!(certificates::certificates, certificates::import))
