@@ -283,7 +283,8 @@ export interface paths {
         };
         /** A device, with what is known of it. The ETag is for If-Match. */
         get: operations["device"];
-        put?: never;
+        /** Puts a device in the place of one. With If-Match only where it is still as it was read. */
+        put: operations["replace_device"];
         post?: never;
         /** Removes a device that the active policy does not name. */
         delete: operations["remove_device"];
@@ -385,6 +386,26 @@ export interface paths {
         post?: never;
         /** Removes a dictionary of your own, where nothing needs it. */
         delete: operations["remove_dictionary"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What is odd about the service, and what to do: certificates, equipment, the policy,
+         *     administrators, backups, and what was not answered.
+         */
+        get: operations["findings"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -508,8 +529,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Every entry from now on, as server-sent events; `entry` events carry an
-         *     EntryView, a `gap` event says that some were missed and the list must be read anew.
+         * Every entry from now on that a filter lets through, as server-sent events; `entry` events
+         *     carry an EntryView, a `gap` event says that some were missed and the list must be read anew.
          */
         get: operations["live"];
         put?: never;
@@ -581,7 +602,8 @@ export interface paths {
         };
         /** A machine, with what is known of it. The ETag is for If-Match. */
         get: operations["machine"];
-        put?: never;
+        /** Puts a machine in the place of one. With If-Match only where it is still as it was read. */
+        put: operations["replace_machine"];
         post?: never;
         /** Removes a machine that the active policy does not name. */
         delete: operations["remove_machine"];
@@ -694,7 +716,8 @@ export interface paths {
         };
         /** A person, with what is known of them. The ETag is for If-Match. */
         get: operations["person"];
-        put?: never;
+        /** Puts a person in the place of one. With If-Match only where they are still as it was read. */
+        put: operations["replace_person"];
         post?: never;
         /** Removes a person whom the active policy does not name. */
         delete: operations["remove_person"];
@@ -1672,6 +1695,21 @@ export interface components {
             /** @description Whether it is a secret, whose values are not told. */
             secret: boolean;
         };
+        /** @description Something that was looked at. */
+        Finding: {
+            /** @description What was looked at: `disk`, `certificates`, `policy` and the like. */
+            about: string;
+            /** @description What was found, in a sentence. */
+            found: string;
+            /** @description What to do; nothing where all is well. */
+            remedy?: string;
+            /** @description How it is. */
+            weight: components["schemas"]["Weight"];
+        };
+        /** @description What was looked at. */
+        FindingList: {
+            findings: components["schemas"]["Finding"][];
+        };
         /** @description A part of a sentence. */
         FragmentView: {
             /** @description `text`, `subject`, `nas`, `verdict`, `grant` or `rule`. */
@@ -2039,7 +2077,8 @@ export interface components {
             mschap?: boolean;
             name: string;
             note?: string;
-            password: string;
+            /** @description A new one needs it; left out, another keeps its own. */
+            password?: string | null;
             recoverable_password?: boolean;
             store: string;
         };
@@ -2483,6 +2522,11 @@ export interface components {
             /** @description What is wrong with it. */
             why?: string | null;
         };
+        /**
+         * @description How bad something is.
+         * @enum {string}
+         */
+        Weight: "trouble" | "advice" | "well";
         /** @description The first administrator. */
         WelcomeForm: {
             name: string;
@@ -3511,6 +3555,83 @@ export interface operations {
             };
         };
     };
+    replace_device: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
+            path: {
+                store: string;
+                mac: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDevice"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
     remove_device: {
         parameters: {
             query?: never;
@@ -3995,6 +4116,33 @@ export interface operations {
             };
         };
     };
+    findings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FindingList"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
     groups: {
         parameters: {
             query?: never;
@@ -4262,7 +4410,12 @@ export interface operations {
     };
     live: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only these outcomes, with commas between them. */
+                outcome?: string;
+                /** @description Only sentences that hold all these words. */
+                q?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4513,6 +4666,83 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    replace_machine: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
+            path: {
+                store: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewMachine"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MachineView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5248,6 +5478,83 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    replace_person: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
+            path: {
+                store: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPerson"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };

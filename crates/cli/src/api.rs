@@ -169,9 +169,9 @@ impl Client {
         token.map(|token| Some(token.to_owned())).ok_or_else(|| Failure::new("the service gave no token"))
     }
 
-    /// The journal's live events.
-    pub(crate) fn live(&self) -> Result<BufReader<impl std::io::Read>, Failure> {
-        let request = self.agent.get(format!("{}/api/v1/journal/live", self.base));
+    /// The journal's live events that a filter lets through.
+    pub(crate) fn live(&self, query: &[(&str, &str)]) -> Result<BufReader<impl std::io::Read + use<>>, Failure> {
+        let request = self.agent.get(format!("{}/api/v1/journal/live", self.base)).query_pairs(query.iter().copied());
         let answer = self.reached(self.authorize(request).call())?;
         match answer.status().is_success() {
             true => Ok(BufReader::new(answer.into_body().into_reader())),

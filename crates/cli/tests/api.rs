@@ -296,6 +296,27 @@ fn live_events_tell_of_each_decision() {
 }
 
 #[test]
+fn a_live_stream_carries_what_its_filter_lets_through() {
+    let service = Running::harbour();
+    let listen = |query: &str| {
+        let request = agent().get(format!("{}/api/v1/journal/live?{query}", service.api));
+        let answer = request.header("authorization", format!("Bearer {}", service.token)).call().unwrap();
+        BufReader::new(answer.into_body().into_reader()).lines()
+    };
+    let (refused, worded) = (listen("outcome=refused,silence"), listen("q=CRANE+00:07"));
+    service.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200001"]).ends_with(0);
+    service.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200007"]).ends_with(0);
+    service.try_from(&YARD_SW_1, &["mac", "--mac", "02005e400066"]).ends_with(1);
+    fn first(mut lines: impl Iterator<Item = std::io::Result<String>>) -> Value {
+        let data = lines.find_map(|line| line.unwrap().strip_prefix("data: ").map(str::to_owned)).unwrap();
+        serde_json::from_str(&data).unwrap()
+    }
+    assert_eq!(first(refused)["outcome"], "refused");
+    assert!(sentence(&first(worded)).contains("crane controller 02:00:5e:20:00:07"));
+    assert_eq!(service.get("journal/live?outcome=lost").0, 400);
+}
+
+#[test]
 fn a_policy_is_checked_without_effect_and_activated_with() {
     let service = Running::harbour();
     let (status, report) = service.post("policy/check", &json!({ "source": "gate g { accept mac otherwise refuse }" }));

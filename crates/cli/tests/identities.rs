@@ -173,7 +173,23 @@ fn two_people_do_not_overwrite_each_other() {
     assert_eq!(call("DELETE", Some(&seen), &json!({})).0, 412);
     assert_eq!(service.get(path).1["device"]["owner"], "one");
     assert_eq!(call("PATCH", Some("seen"), &json!({})).0, 400);
+    // A whole one in its place: what is not said is empty.
+    let form = json!({ "store": "harbour-devices", "mac": "02005e200007", "title": "winch" });
+    assert_eq!(call("PUT", Some(&seen), &form).0, 412);
+    assert_eq!(call("PUT", None, &form).0, 200);
+    let device = service.get(path).1["device"].clone();
+    assert_eq!((&device["title"], &device["owner"], &device["groups"]), (&json!("winch"), &json!(""), &json!([])));
+    assert_eq!(call("PUT", None, &json!({ "store": "harbour", "mac": "02005e200007" })).0, 400);
     assert_eq!(call("DELETE", None, &json!({})).0, 204);
+    // People and machines keep their passwords where none is said.
+    let person = json!({ "store": "harbour", "name": "ida.marsh", "groups": ["staff"], "note": "moved" });
+    assert_eq!(service.put("people/harbour/ida.marsh", &person).0, 200);
+    vpn(&service, "ida.marsh", "Tide-Table-61", 0);
+    assert_eq!(service.put("people/harbour/ida.marsh", &json!({ "store": "elsewhere", "name": "ida.marsh" })).0, 400);
+    assert_eq!(service.post("people", &json!({ "store": "harbour", "name": "no.word" })).0, 400);
+    service.post("machines", &json!({ "store": "harbour", "name": "winch-pc", "note": "old" }));
+    assert_eq!(service.put("machines/harbour/winch-pc", &json!({ "store": "harbour", "name": "winch-pc" })).0, 200);
+    assert_eq!(service.get("machines/harbour/winch-pc").1["machine"]["note"], "");
 }
 
 #[test]

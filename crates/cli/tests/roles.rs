@@ -31,6 +31,7 @@ const ROUTES: &str = "
     post   /devices/act                           e
     put    /devices/bar                           e h
     get    /devices/{store}/{mac}                 e h a
+    put    /devices/{store}/{mac}                 e
     patch  /devices/{store}/{mac}                 e
     delete /devices/{store}/{mac}                 e
     get    /dialects                              e h a
@@ -55,6 +56,7 @@ const ROUTES: &str = "
     get    /machines                              e h a
     post   /machines                              e
     get    /machines/{store}/{name}               e h a
+    put    /machines/{store}/{name}               e
     patch  /machines/{store}/{name}               e
     delete /machines/{store}/{name}               e
     get    /nases                                 e h a
@@ -69,6 +71,7 @@ const ROUTES: &str = "
     get    /people                                e h a
     post   /people                                e
     get    /people/{store}/{name}                 e h a
+    put    /people/{store}/{name}                 e
     patch  /people/{store}/{name}                 e
     delete /people/{store}/{name}                 e
     put    /people/{store}/{name}/password        e h

@@ -29,6 +29,7 @@ export function Journal() {
   const show = (fresh: Entry[]) => setLive((shown) => merge(shown, fresh).slice(0, KEPT));
 
   const connected = useLive(
+    filter,
     (entry) => {
       // Nothing may move under the pointer or above what is being read.
       const steady = pointed.current || window.scrollY > 0;

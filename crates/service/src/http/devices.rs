@@ -16,7 +16,7 @@ use crate::http::Api;
 use crate::http::callers::{Bar, Change, Look, May, Signed};
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::{Asked, Sent};
-use crate::http::record::{etag, limit, page, seen, shown, words};
+use crate::http::record::{etag, limit, page, seen, shown, stays_in, words};
 use crate::http::view::EntryView;
 
 /// Why a device must stay out.
@@ -295,6 +295,28 @@ pub(crate) async fn add(
 ) -> Result<Response, ApiError> {
     let row = blocking(move || api.administration.identities.add_device(new.into(), &by)).await?;
     Ok((StatusCode::CREATED, etag(&row), Json(DeviceView::from(row))).into_response())
+}
+
+/// Puts a device in the place of one. With If-Match only where it is still as it was read.
+#[utoipa::path(put, path = "/api/v1/devices/{store}/{mac}", operation_id = "replace_device",
+    params(("store" = String, Path), ("mac" = String, Path), ("If-Match" = Option<String>, Header, description = "The ETag that was read")),
+    request_body = NewDevice,
+    responses((status = 200, body = DeviceView), (status = 400, body = ApiError), (status = 404, body = ApiError),
+        (status = 409, body = ApiError), (status = 412, body = ApiError), (status = 401, body = ApiError),
+        (status = 403, body = ApiError)))]
+pub(crate) async fn replace(
+    State(api): State<Api>,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
+    Path((store, address)): Path<(String, String)>,
+    headers: HeaderMap,
+    Sent(form): Sent<NewDevice>,
+) -> Result<Response, ApiError> {
+    stays_in(&store, &form.store)?;
+    let (seen, address) = (seen(&headers)?, mac(&address)?);
+    let work =
+        move || api.administration.identities.change_device((&store, address), seen.as_ref(), |_| form.into(), &by);
+    let row = blocking(work).await?;
+    Ok((etag(&row), Json(DeviceView::from(row))).into_response())
 }
 
 /// Changes some of a device. With If-Match only where it is still as it was read.

@@ -22,6 +22,7 @@ use crate::http::Api;
 use crate::http::callers::{Look, May, Signed};
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::Asked;
+use crate::http::record::words;
 use crate::http::view::{DetailView, EntryView};
 
 const MOST: usize = 500;
@@ -64,8 +65,7 @@ pub(crate) async fn entries(
     if !(1..=MOST).contains(&limit) {
         return Err(ApiError::bad(format!("`limit` is 1 to {MOST}.")));
     }
-    let words = wanted.outcome.iter().flat_map(|words| words.split(','));
-    let kinds = words.map(|word| EntryKind::from_word(word).ok_or_else(no_outcome)).collect::<Result<_, _>>()?;
+    let kinds = kinds(wanted.outcome.as_ref())?;
     if wanted.before.as_deref().is_some_and(|id| Ulid::from_string(id).is_err()) {
         return Err(ApiError::bad("`before` is the id of an entry."));
     }
@@ -75,6 +75,12 @@ pub(crate) async fn entries(
         Ok::<_, JournalError>(found.iter().map(|entry| EntryView::new(entry, &api.administration)).collect())
     };
     Ok(Json(EntryList { entries: blocking(read).await? }))
+}
+
+/// The outcomes that are wanted; of all where there is none.
+fn kinds(outcome: Option<&String>) -> Result<Vec<EntryKind>, ApiError> {
+    let words = outcome.into_iter().flat_map(|words| words.split(','));
+    words.map(|word| EntryKind::from_word(word).ok_or_else(no_outcome)).collect()
 }
 
 fn no_outcome() -> ApiError {
@@ -99,20 +105,46 @@ pub(crate) async fn entry(
     blocking(read).await?.map(Json).ok_or_else(missing)
 }
 
-/// Every entry from now on, as server-sent events; `entry` events carry an
-/// EntryView, a `gap` event says that some were missed and the list must be read anew.
-#[utoipa::path(get, path = "/api/v1/journal/live",
+/// Which entries of those that come are wanted.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct WantedLive {
+    /// Only these outcomes, with commas between them.
+    outcome: Option<String>,
+    /// Only sentences that hold all these words.
+    q: Option<String>,
+}
+
+/// What a stream lets through.
+struct LiveFilter {
+    kinds: Vec<EntryKind>,
+    words: Vec<String>,
+}
+
+impl LiveFilter {
+    fn holds(&self, view: &EntryView) -> bool {
+        let of_kind = self.kinds.is_empty() || self.kinds.iter().any(|kind| kind.word() == view.outcome());
+        of_kind && (self.words.is_empty() || view.says_all(&self.words))
+    }
+}
+
+/// Every entry from now on that a filter lets through, as server-sent events; `entry` events
+/// carry an EntryView, a `gap` event says that some were missed and the list must be read anew.
+#[utoipa::path(get, path = "/api/v1/journal/live", params(WantedLive),
     responses((status = 200, content_type = "text/event-stream", body = String), (status = 401, body = ApiError),
         (status = 429, body = ApiError)))]
 pub(crate) async fn live(
     State(api): State<Api>,
     May { signed, .. }: May<Look>,
+    Asked(wanted): Asked<WantedLive>,
 ) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, ApiError> {
+    let filter = LiveFilter { kinds: kinds(wanted.outcome.as_ref())?, words: words(wanted.q.as_ref()) };
     let place = api.live.take(&signed.author.name, MOST_LIVE);
     let place = place.ok_or_else(|| ApiError::too_many("Too many pages watch the journal already; close some."))?;
     let (entries, stopped) = (api.journal.listen(), api.stopped.clone());
     let looking = tokio::time::interval(LOOK_AGAIN);
-    let start = Watcher { entries, stopped, looking, signed, api, _place: place };
+    let start = Watcher { filter, entries, stopped, looking, signed, api, _place: place };
     let events = stream::unfold(start, async |mut watcher| {
         let event = watcher.next().await?;
         Some((Ok(event), watcher))
@@ -122,6 +154,7 @@ pub(crate) async fn live(
 
 /// One live stream. It ends with the session or token that opened it.
 struct Watcher {
+    filter: LiveFilter,
     entries: Receiver<Arc<Entry>>,
     stopped: watch::Receiver<bool>,
     looking: Interval,
@@ -142,9 +175,10 @@ impl Watcher {
                 received = self.entries.recv() => received,
             };
             return match received {
-                Ok(entry) => {
-                    Event::default().event("entry").json_data(EntryView::new(&entry, &self.api.administration)).ok()
-                }
+                Ok(entry) => match EntryView::new(&entry, &self.api.administration) {
+                    view if self.filter.holds(&view) => Event::default().event("entry").json_data(view).ok(),
+                    _ => continue,
+                },
                 Err(RecvError::Lagged(_)) => Some(Event::default().event("gap").data("read the list anew")),
                 Err(RecvError::Closed) => None,
             };

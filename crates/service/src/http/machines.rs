@@ -12,7 +12,7 @@ use crate::http::Api;
 use crate::http::callers::{Change, Look, May, Signed};
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::{Asked, Sent};
-use crate::http::record::{etag, holds, limit, page, seen, shown, words};
+use crate::http::record::{etag, holds, limit, page, seen, shown, stays_in, words};
 
 /// A machine that proves itself; no password is ever shown.
 #[derive(Serialize, ToSchema)]
@@ -198,6 +198,28 @@ pub(crate) async fn add(
 ) -> Result<Response, ApiError> {
     let row = blocking(move || api.administration.identities.add_machine(new.into(), &by)).await?;
     Ok((StatusCode::CREATED, etag(&row), Json(MachineView::from(row))).into_response())
+}
+
+/// Puts a machine in the place of one. With If-Match only where it is still as it was read.
+#[utoipa::path(put, path = "/api/v1/machines/{store}/{name}", operation_id = "replace_machine",
+    params(("store" = String, Path), ("name" = String, Path), ("If-Match" = Option<String>, Header, description = "The ETag that was read")),
+    request_body = NewMachine,
+    responses((status = 200, body = MachineView), (status = 400, body = ApiError), (status = 404, body = ApiError),
+        (status = 409, body = ApiError), (status = 412, body = ApiError), (status = 401, body = ApiError),
+        (status = 403, body = ApiError)))]
+pub(crate) async fn replace(
+    State(api): State<Api>,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
+    Path((store, name)): Path<(String, String)>,
+    headers: HeaderMap,
+    Sent(form): Sent<NewMachine>,
+) -> Result<Response, ApiError> {
+    stays_in(&store, &form.store)?;
+    let seen = seen(&headers)?;
+    let work =
+        move || api.administration.identities.change_machine((&store, &name), seen.as_ref(), |_| form.into(), &by);
+    let row = blocking(work).await?;
+    Ok((etag(&row), Json(MachineView::from(row))).into_response())
 }
 
 /// Changes some of a machine. With If-Match only where it is still as it was read.

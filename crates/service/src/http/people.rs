@@ -13,7 +13,7 @@ use crate::http::Api;
 use crate::http::callers::{Change, Look, May, SetPasswords, Signed};
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::{Asked, Sent};
-use crate::http::record::{etag, holds, limit, page, seen, shown, words};
+use crate::http::record::{etag, holds, limit, page, seen, shown, stays_in, words};
 use crate::http::view::EntryView;
 
 /// A person; no password is ever shown.
@@ -62,8 +62,10 @@ pub(crate) struct PersonDetail {
 pub(crate) struct NewPerson {
     store: String,
     name: String,
-    #[schema(value_type = String)]
-    password: SecretText,
+    /// A new one needs it; left out, another keeps its own.
+    #[serde(default)]
+    #[schema(value_type = Option<String>)]
+    password: Option<SecretText>,
     #[serde(default)]
     groups: Vec<String>,
     #[serde(default)]
@@ -141,7 +143,7 @@ impl From<NewPerson> for PersonEntry {
         Self {
             store: new.store,
             name: new.name,
-            password: Some(new.password),
+            password: new.password,
             recoverable_password: new.recoverable_password,
             mschap: new.mschap,
             groups: new.groups,
@@ -231,6 +233,28 @@ pub(crate) async fn add(
 ) -> Result<Response, ApiError> {
     let row = blocking(move || api.administration.identities.add_person(new.into(), &by)).await?;
     Ok((StatusCode::CREATED, etag(&row), Json(PersonView::from(row))).into_response())
+}
+
+/// Puts a person in the place of one. With If-Match only where they are still as it was read.
+#[utoipa::path(put, path = "/api/v1/people/{store}/{name}", operation_id = "replace_person",
+    params(("store" = String, Path), ("name" = String, Path), ("If-Match" = Option<String>, Header, description = "The ETag that was read")),
+    request_body = NewPerson,
+    responses((status = 200, body = PersonView), (status = 400, body = ApiError), (status = 404, body = ApiError),
+        (status = 409, body = ApiError), (status = 412, body = ApiError), (status = 401, body = ApiError),
+        (status = 403, body = ApiError)))]
+pub(crate) async fn replace(
+    State(api): State<Api>,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
+    Path((store, name)): Path<(String, String)>,
+    headers: HeaderMap,
+    Sent(form): Sent<NewPerson>,
+) -> Result<Response, ApiError> {
+    stays_in(&store, &form.store)?;
+    let seen = seen(&headers)?;
+    let work =
+        move || api.administration.identities.change_person((&store, &name), seen.as_ref(), |_| form.into(), &by);
+    let row = blocking(work).await?;
+    Ok((etag(&row), Json(PersonView::from(row))).into_response())
 }
 
 /// Changes some of a person. With If-Match only where they are still as they were read.

@@ -67,3 +67,15 @@ pub(crate) fn time(text: &str) -> Result<i64, ApiError> {
 pub(crate) fn shown(at: Option<i64>) -> Option<String> {
     at.map(|at| iso(at.cast_unsigned()))
 }
+
+/// Whether a record that takes another's place is in the same store: what is sealed is so for
+/// one of them.
+pub(crate) fn stays_in(store: &str, said: &str) -> Result<(), ApiError> {
+    match store == said {
+        true => Ok(()),
+        false => Err(ApiError::bad(format!(
+            "It is in the store `{store}` and stays there: remove it, and add it to `{}`.",
+            regnant_base::printable(said)
+        ))),
+    }
+}

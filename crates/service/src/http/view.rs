@@ -97,6 +97,16 @@ pub(crate) struct EvidenceView {
 }
 
 impl EntryView {
+    pub(crate) fn outcome(&self) -> &str {
+        &self.outcome
+    }
+
+    /// Whether every one of these words, in small letters, stands in its sentence.
+    pub(crate) fn says_all(&self, words: &[String]) -> bool {
+        let sentence: String = self.sentence.iter().map(|part| part.text.to_lowercase()).collect();
+        words.iter().all(|word| sentence.contains(word))
+    }
+
     pub(crate) fn new(entry: &Entry, administration: &Administration) -> Self {
         match entry {
             Entry::Decision(evidence) => {
