@@ -12,6 +12,7 @@ import { type Filter, readFilter } from "./places/journal/entries";
 import { Journal } from "./places/journal/Journal";
 import { NasPage } from "./places/network/NasPage";
 import { Network } from "./places/network/Network";
+import { readNetworkSearch } from "./places/network/nases";
 import { NewNas } from "./places/network/NewNas";
 import { MachinePage, PersonPage } from "./places/people/AccountPage";
 import { NewMachine, NewPerson } from "./places/people/NewAccount";
@@ -83,7 +84,7 @@ const network = createRoute({
   getParentRoute: () => inside,
   path: "/network",
   component: Network,
-  validateSearch: (search): { q?: string } => (search.q ? { q: String(search.q) } : {}),
+  validateSearch: readNetworkSearch,
 });
 
 const newNas = createRoute({
@@ -163,7 +164,8 @@ export const router = createRouter({
       newMachine,
       machine,
       devices,
-      newDevice, deviceAttributes,
+      newDevice,
+      deviceAttributes,
       device,
       certificates,
       settings,

@@ -16,7 +16,9 @@ export function Confirm(props: {
 }) {
   return (
     <AlertDialog.Root>
-      <AlertDialog.Trigger className="cursor-pointer text-rust hover:underline">{props.action}</AlertDialog.Trigger>
+      <AlertDialog.Trigger className="cursor-pointer justify-self-start text-rust hover:underline">
+        {props.action}
+      </AlertDialog.Trigger>
       <AlertDialog.Portal>
         <AlertDialog.Overlay className="fixed inset-0 z-30 bg-ink/40" />
         <AlertDialog.Content className="fixed top-1/4 left-1/2 z-40 w-[32rem] -translate-x-1/2 rounded-sm bg-paper p-6">

@@ -25,7 +25,10 @@ export function Finder() {
       </Dialog.Trigger>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-30 bg-ink/40" />
-        <Dialog.Content aria-describedby={undefined} className="fixed top-[12vh] left-1/2 z-40 w-[40rem] -translate-x-1/2 rounded-sm bg-paper p-4">
+        <Dialog.Content
+          aria-describedby={undefined}
+          className="fixed top-[12vh] left-1/2 z-40 w-[40rem] -translate-x-1/2 rounded-sm bg-paper p-4"
+        >
           <Dialog.Title className="sr-only">Find anything</Dialog.Title>
           {open && <Search close={() => setOpen(false)} />}
         </Dialog.Content>

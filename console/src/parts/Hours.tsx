@@ -32,7 +32,7 @@ export default function Hours({ hours }: { hours: Hour[] }) {
       </p>
       <div aria-hidden className="h-44">
         <ResponsiveContainer width="100%" height="100%">
-          <BarChart data={rows} margin={{ top: 6, right: 0, bottom: 0, left: 0 }} barCategoryGap={3}>
+          <BarChart accessibilityLayer={false} data={rows} margin={{ top: 6, right: 0, bottom: 0, left: 0 }} barCategoryGap={3}>
             <Patterns />
             <XAxis dataKey="at" interval={3} tickLine={false} stroke="var(--soft)" fontSize={13} />
             <YAxis width={44} allowDecimals={false} tickLine={false} stroke="var(--soft)" fontSize={13} />
@@ -43,7 +43,15 @@ export default function Hours({ hours }: { hours: Hour[] }) {
               itemStyle={{ color: "var(--ink)" }}
             />
             {KINDS.map(({ key, fill }) => (
-              <Bar key={key} dataKey={key} stackId="all" fill={fill} stroke="var(--ink)" strokeWidth={0.5} isAnimationActive={false} />
+              <Bar
+                key={key}
+                dataKey={key}
+                stackId="all"
+                fill={fill}
+                stroke="var(--ink)"
+                strokeWidth={0.5}
+                isAnimationActive={false}
+              />
             ))}
           </BarChart>
         </ResponsiveContainer>

@@ -17,13 +17,7 @@ export function Mark({ of }: { of: string }) {
   const mark = MARKS[of];
   return (
     <svg viewBox="0 0 16 16" role="img" aria-label={of} className="inline-block size-4 shrink-0">
-      <path
-        d={mark?.shape ?? ""}
-        className={mark?.tint ?? ""}
-        fill="none"
-        strokeWidth="2"
-        strokeLinecap="round"
-      />
+      <path d={mark?.shape ?? ""} className={mark?.tint ?? ""} fill="none" strokeWidth="2" strokeLinecap="round" />
     </svg>
   );
 }

@@ -21,7 +21,10 @@ export function Past({ record }: { record: string }) {
       {past.data?.changes.length === 0 && <p className="py-2 text-soft">It is as it came before changes were kept.</p>}
       <ol aria-label="Its past">
         {past.data?.changes.map((change) => (
-          <li key={change.revision} className="relative grid grid-cols-[11rem_1fr] gap-x-4 border-b border-line py-1.5 hover:bg-tint">
+          <li
+            key={change.revision}
+            className="relative grid grid-cols-[11rem_1fr] gap-x-4 border-b border-line py-1.5 hover:bg-tint"
+          >
             <Link
               to="/settings/audit/$revision"
               params={{ revision: String(change.revision) }}

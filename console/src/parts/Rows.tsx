@@ -55,7 +55,7 @@ function walk(event: KeyboardEvent<HTMLUListElement>) {
   const step = event.key === "ArrowDown" ? 1 : event.key === "ArrowUp" ? -1 : 0;
   if (step === 0 || !(event.target instanceof HTMLElement)) return;
   const links = [...event.currentTarget.querySelectorAll<HTMLElement>("li a")];
-  const place = links.findIndex((link) => link === document.activeElement);
+  const place = links.indexOf(document.activeElement as HTMLElement);
   const next = links[place + step];
   if (next) {
     event.preventDefault();

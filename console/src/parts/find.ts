@@ -28,7 +28,12 @@ export async function find(q: string): Promise<Found[]> {
   ]);
   const found: Found[] = [];
   if (isEntry(q)) {
-    found.push({ kind: "entry", name: q.toUpperCase(), about: "of the journal", link: { to: "/journal/$id", params: { id: q.toUpperCase() } } });
+    found.push({
+      kind: "entry",
+      name: q.toUpperCase(),
+      about: "of the journal",
+      link: { to: "/journal/$id", params: { id: q.toUpperCase() } },
+    });
   }
   for (const nas of nases.nases) {
     found.push({
@@ -40,11 +45,21 @@ export async function find(q: string): Promise<Found[]> {
   }
   for (const person of people.people) {
     const { store, name } = person;
-    found.push({ kind: "person", name, about: person.groups.join(", "), link: { to: "/people/$store/$name", params: { store, name } } });
+    found.push({
+      kind: "person",
+      name,
+      about: person.groups.join(", "),
+      link: { to: "/people/$store/$name", params: { store, name } },
+    });
   }
   for (const machine of machines.machines) {
     const { store, name } = machine;
-    found.push({ kind: "machine", name, about: machine.groups.join(", "), link: { to: "/machines/$store/$name", params: { store, name } } });
+    found.push({
+      kind: "machine",
+      name,
+      about: machine.groups.join(", "),
+      link: { to: "/machines/$store/$name", params: { store, name } },
+    });
   }
   for (const { store, mac, title, owner, barred } of devices.devices) {
     const about = [barred && "barred", title, owner].filter(Boolean).join(", ");

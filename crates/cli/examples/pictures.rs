@@ -1,5 +1,6 @@
 //! Makes the pictures in `docs/screenshots/` from a running `regnant demo`:
-//! `cargo run --example pictures -- DIR`, with REGNANT_TOKEN_FILE set.
+//! `cargo run --example pictures -- DIR`, with REGNANT_TOKEN_FILE set. With addresses of pages
+//! behind DIR, those alone, light and dark.
 
 #[path = "../tests/browser/mod.rs"]
 mod browser;
@@ -17,6 +18,10 @@ const CONSOLE: &str = "http://127.0.0.1:8480";
 async fn main() {
     let folder = PathBuf::from(env::args().nth(1).unwrap_or_else(|| "docs/screenshots".into()));
     fs::create_dir_all(&folder).unwrap();
+    let wanted: Vec<_> = env::args().skip(2).collect();
+    if !wanted.is_empty() {
+        return pages(&folder, &wanted).await;
+    }
     let browser = Browser::start().await;
     let page = &browser.page;
     let picture = async |name: &str| {
@@ -41,7 +46,7 @@ async fn main() {
     browser.find("ol[aria-label=Trail]").await;
     picture("trail.png").await;
     page.goto(&format!("{CONSOLE}/policy#rule%20switch-ports%20Crane%20controllers")).await.unwrap();
-    browser.find("pre[aria-label='main.writ']").await;
+    browser.find("section[aria-label='main.writ']").await;
     picture("policy.png").await;
     page.goto(&format!("{CONSOLE}/certificates")).await.unwrap();
     browser.sees("Whom we trust").await;
@@ -77,6 +82,26 @@ async fn main() {
     picture("audit.png").await;
     terminal(&browser, &folder).await;
     browser.close().await;
+}
+
+/// Pages by their addresses, light and dark, to be looked at.
+async fn pages(folder: &std::path::Path, wanted: &[String]) {
+    for dark in [false, true] {
+        let browser = Browser::start_in(dark).await;
+        browser.page.goto(CONSOLE).await.unwrap();
+        browser.find("input[name=name]").await;
+        browser.sign_in("harbour", "tarnmouth-demo").await;
+        browser.sees("What did not go well").await;
+        for path in wanted {
+            browser.page.goto(&format!("{CONSOLE}{path}")).await.unwrap();
+            browser.find("main h1").await;
+            tokio::time::sleep(std::time::Duration::from_millis(900)).await;
+            let name = path.trim_start_matches('/').replace(['/', '?', '=', '&', ':'], "-");
+            let name = format!("{name}{}.png", if dark { "-dark" } else { "" });
+            fs::write(folder.join(name), browser.page.screenshot().await.unwrap()).unwrap();
+        }
+        browser.close().await;
+    }
 }
 
 /// The command line, drawn by the browser as a terminal shows it.

@@ -4,11 +4,11 @@ use regnant_service::{Config, OnMachine};
 use serde_json::{Map, Value, json};
 
 use crate::api::Client;
-use crate::args::{self, AdministratorAction, GroupAction, StoreAction, TokenAction};
+use crate::args::{self, AdministratorAction, StoreAction, TokenAction};
 use crate::failure::Failure;
 use crate::paint::{self, say};
 use crate::people::changes;
-use crate::records::{flag, path, put, show, show_one, text};
+use crate::records::{flag, path, put, show, text};
 use crate::sign_in::ask_secretly;
 
 /// Keeps who may sign in.
@@ -136,45 +136,6 @@ pub(crate) fn store(args: &args::Store) -> Result<ExitCode, Failure> {
         StoreAction::Remove { name } => {
             client.delete(&path(&["stores", name])?)??;
             say!("store {name} is removed");
-        }
-    }
-    Ok(ExitCode::SUCCESS)
-}
-
-/// Shows groups.
-pub(crate) fn group(args: &args::Group) -> Result<ExitCode, Failure> {
-    let client = Client::new(&args.api)?;
-    let list = client.get("groups", &[])?;
-    let groups = list["groups"].as_array().map_or(&[][..], Vec::as_slice);
-    let counts = |one: &Value| ["people", "machines", "devices"].map(|field| one[field].to_string());
-    match &args.action {
-        GroupAction::List { show: how } => {
-            let row = |one: &Value| {
-                let [people, machines, devices] = counts(one);
-                let named = one["named_by"].as_array().map_or(0, Vec::len);
-                [text(&one["name"]), people, machines, devices, named.to_string()]
-            };
-            show(
-                groups,
-                how,
-                &["name", "people", "machines", "devices"],
-                ["name", "people", "machines", "devices", "in policy"],
-                row,
-            );
-        }
-        GroupAction::Show { name } => {
-            let known = |one: &&Value| one["name"].as_str().is_some_and(|known| known.eq_ignore_ascii_case(name));
-            let one = groups.iter().find(known).ok_or_else(|| {
-                Failure::new(format!(
-                    "there is no group `{name}`: nobody is in it, and the active policy does not name it"
-                ))
-            })?;
-            let [people, machines, devices] = counts(one);
-            let mut rows =
-                vec![["people".to_owned(), people], ["machines".into(), machines], ["devices".into(), devices]];
-            let lines = one["named_by"].as_array().into_iter().flatten();
-            rows.extend(lines.map(|line| ["named by the policy".into(), text(line)]));
-            show_one(&text(&one["name"]), rows);
         }
     }
     Ok(ExitCode::SUCCESS)

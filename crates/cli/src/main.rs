@@ -8,6 +8,7 @@ mod audit;
 mod backup;
 mod certificate;
 mod check;
+mod common_names;
 mod demo;
 mod device;
 mod dialect;
@@ -68,7 +69,8 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Person(person) => people::person(&person),
         Command::Machine(machine) => people::machine(&machine),
         Command::Device(device) => device::run(&device),
-        Command::Group(group) => administrator::group(&group),
+        Command::Group(group) => common_names::group(&group),
+        Command::Site(args) => common_names::site(&args),
         Command::Store(store) => administrator::store(&store),
         Command::Administrator(one) => administrator::run(&one),
         Command::Token(token) => administrator::token(&token),

@@ -2,13 +2,9 @@
 mod browser;
 mod running;
 
-use browser::Browser;
+use browser::*;
 use regnant_campus::harbour::*;
 use running::*;
-
-fn block_on(test: impl Future<Output = ()>) {
-    tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap().block_on(test);
-}
 
 #[test]
 fn the_first_administrator_is_welcomed_and_sees_an_empty_journal() {

@@ -212,7 +212,7 @@ fn what_the_policy_names_does_not_disappear() {
     service.client(&["store", "remove", "visitors"]).succeeds();
     let groups = service.client(&["group", "show", "CRANES"]).succeeds();
     assert!(groups.contains("devices") && groups.contains("18") && groups.contains("named by the policy"), "{groups}");
-    assert!(service.client(&["group", "show", "nowhere"]).fails(1).contains("nobody is in it"));
+    assert!(service.client(&["group", "show", "nowhere"]).fails(1).contains("no record has it"));
 }
 
 #[test]
@@ -314,4 +314,46 @@ fn a_file_with_bad_lines_is_imported_as_far_as_it_is_right_or_not_at_all() {
     assert!(printed(&cut).contains("unknown field `titel`"), "{}", printed(&cut));
     let audit = service.client(&["audit", "list", "--record", "nas/dock-sw-1"]).succeeds();
     assert!(audit.contains("import  NASes: 1"), "{audit}");
+}
+
+#[test]
+fn groups_and_sites_are_renamed_with_what_follows_told_before() {
+    let service = Running::harbour();
+    service.client(&["person", "change", "ida.marsh", "--group", "staff", "--group", "night-watch"]).succeeds();
+    service.client(&["device", "regroup", "02005e200001", "02005e200007", "--into", "Night-Watch"]).succeeds();
+    // Nothing names it: everybody in it is in the other then.
+    let told = service.client(&["group", "change", "NIGHT-watch", "--name", "late-watch"]).succeeds();
+    assert!(told.contains("1 person, 2 devices are in late-watch now"), "{told}");
+    let found = service.client(&["device", "list", "--group", "late-watch"]).succeeds();
+    assert!(found.contains("02:00:5e:20:00:07") && found.contains("02:00:5e:20:00:01"), "{found}");
+    assert!(service.client(&["person", "show", "ida.marsh"]).succeeds().contains("late-watch"));
+    assert!(service.client(&["group", "show", "night-watch"]).fails(1).contains("there is no group"));
+    let again = service.client(&["group", "change", "night-watch", "--name", "x"]).fails(1);
+    assert!(again.contains("There is no group `night-watch`"), "{again}");
+    // What the policy names is told first; what is wanted anyway is done, and its rules fall silent.
+    service.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200007"]).ends_with(0);
+    let named = service.client(&["group", "change", "cranes", "--name", "lifting-gear"]).fails(1);
+    assert!(named.contains("the active policy names it") && named.contains("line 208"), "{named}");
+    service.client(&["group", "change", "cranes", "--name", "lifting-gear", "--anyway"]).succeeds();
+    service.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200007"]).ends_with(1);
+    // Two become one only where somebody says so.
+    let taken = service.client(&["group", "change", "late-watch", "--name", "STAFF", "--anyway"]);
+    { taken }.succeeds();
+    let taken = service.client(&["group", "change", "lifting-gear", "--name", "scanners"]).fails(1);
+    assert!(taken.contains("the two become one"), "{taken}");
+    let left = service.client(&["group", "remove", "lifting-gear"]).succeeds();
+    assert!(left.contains("left lifting-gear"), "{left}");
+
+    let sites = service.client(&["site", "list"]).succeeds();
+    assert!(sites.contains("quayside"), "{sites}");
+    service.client(&["site", "change", "quayside", "--name", "north-quay"]).succeeds();
+    let taken = service.client(&["site", "change", "NORTH-quay", "--name", "Yard"]).fails(1);
+    assert!(
+        taken.contains("there is a site `Yard` already") || taken.contains("There is a site `Yard` already"),
+        "{taken}"
+    );
+    assert!(service.client(&["site", "change", "quayside", "--name", "x"]).fails(1).contains("no site `quayside`"));
+    assert!(service.client(&["nas", "show", "quay-sw-1"]).succeeds().contains("north-quay"));
+    assert!(service.client(&["audit", "list"]).succeeds().contains("change"));
+    service.client(&["audit", "verify"]).succeeds();
 }

@@ -45,6 +45,8 @@ const ROUTES: &str = "
     delete /dictionaries/{name}                   e
     get    /findings                              e a
     get    /groups                                e h a
+    patch  /groups/{name}                         e
+    delete /groups/{name}                         e
     get    /health                                -
     post   /import/{kind}                         e
     post   /inventory                             e
@@ -88,6 +90,8 @@ const ROUTES: &str = "
     put    /session/second-factor                 e h a
     delete /session/second-factor                 e h a
     post   /sign-in                               -
+    get    /sites                                 e h a
+    patch  /sites/{name}                          e
     post   /sign-out                              e h a
     get    /stores                                e h a
     post   /stores                                e

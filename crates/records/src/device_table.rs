@@ -19,6 +19,8 @@ use crate::rows::number;
 #[derive(Clone, Default)]
 pub(crate) struct DeviceTable {
     by_address: MacMap<Place>,
+    /// Attributes that no others have, as they are kept.
+    own: MacMap<Box<str>>,
     sets: Arc<Sets>,
     count: usize,
     titles: Option<(Arc<dyn Titles>, Arc<str>)>,
@@ -31,6 +33,10 @@ struct Place {
     /// Seconds since 1970; 0 is never.
     expires: u32,
 }
+
+/// So many sets are kept of what devices have in common. Where attributes differ from device to
+/// device, as serial numbers do, the others keep their own.
+const MOST_SETS: usize = 4_096;
 
 /// What devices have in common, each once: ten thousand cameras share one.
 #[derive(Clone, Default)]
@@ -50,6 +56,17 @@ struct Common {
     barred: bool,
 }
 
+/// Attributes where there are none, as they are kept.
+const NO_ATTRIBUTES: &str = "{}";
+
+impl Sets {
+    fn text(&self, device: &LookedUp<'_>) -> (u64, u64) {
+        let (one, other) = &self.seeds;
+        let text = (device.groups, device.attributes, device.barred);
+        (one.hash_one(text), other.hash_one(text))
+    }
+}
+
 impl DeviceTable {
     /// No device yet, in a store of this name; titles are read there.
     pub(crate) fn new(store: &str, titles: Option<Arc<dyn Titles>>) -> Self {
@@ -60,6 +77,7 @@ impl DeviceTable {
     pub(crate) fn get(&self, mac: Mac, now: i64) -> Option<Arc<Device>> {
         let place = self.by_address.get(mac)?;
         let Common { groups, attributes, barred } = self.sets.all[place.set as usize].clone();
+        let attributes = self.own.get(mac).map_or(attributes, |own| as_facts(own));
         let expired = place.expires != 0 && i64::from(place.expires) * 1_000 <= now;
         let title = match &self.titles {
             Some((titles, store)) => Title::Kept(titles.clone(), store.clone(), mac),
@@ -70,7 +88,13 @@ impl DeviceTable {
 
     /// Puts a device in the place of the one of its address.
     pub(crate) fn insert(&mut self, mac: Mac, device: &LookedUp<'_>) {
-        let (set, expires) = (self.set(device), device.expires);
+        let shared = self.shared(device);
+        if shared.attributes == device.attributes {
+            self.own.remove(mac);
+        } else {
+            self.own.insert(mac, device.attributes.into());
+        }
+        let (set, expires) = (self.set(&shared), device.expires);
         let seconds = |at: i64| u32::try_from(at.max(1).cast_unsigned().div_ceil(1_000)).unwrap_or(u32::MAX);
         let place = Place { set, expires: expires.map_or(0, seconds) };
         self.count += usize::from(self.by_address.insert(mac, place).is_none());
@@ -78,6 +102,7 @@ impl DeviceTable {
 
     /// Forgets a device.
     pub(crate) fn remove(&mut self, mac: Mac) {
+        self.own.remove(mac);
         self.count -= usize::from(self.by_address.remove(mac).is_some());
     }
 
@@ -133,11 +158,16 @@ impl DeviceTable {
         self.by_address.get(mac).is_some_and(|place| wanted.holds(mac, *place))
     }
 
+    /// What a device has in common with others; without its attributes where these are its own.
+    fn shared<'d>(&self, device: &LookedUp<'d>) -> LookedUp<'d> {
+        let known = self.sets.all.len() < MOST_SETS || self.sets.by_text.contains_key(&self.sets.text(device));
+        let attributes = if known { device.attributes } else { NO_ATTRIBUTES };
+        LookedUp { attributes, ..*device }
+    }
+
     fn set(&mut self, device: &LookedUp<'_>) -> u32 {
         let LookedUp { groups, attributes, barred, .. } = *device;
-        let (one, other) = &self.sets.seeds;
-        let text = (groups, attributes, barred);
-        let text = (one.hash_one(text), other.hash_one(text));
+        let text = self.sets.text(device);
         if let Some(set) = self.sets.by_text.get(&text) {
             return *set;
         }
@@ -247,6 +277,34 @@ mod tests {
         assert_eq!((table.len(), before.len()), (199, 200));
         assert!(table.get(mac(8), 0).unwrap().barred && !before.get(mac(8), 0).unwrap().barred);
         assert!(table.get(mac(9), 0).is_none() && before.get(mac(9), 0).is_some());
+    }
+
+    #[test]
+    fn attributes_that_no_others_have_are_kept_by_each() {
+        let mut table = DeviceTable::default();
+        let mac = |number: u32| {
+            let [a, b, c, d] = number.to_be_bytes();
+            Mac([2, 0, a, b, c, d])
+        };
+        let serial = |number: u32| format!(r#"{{"serial":"S{number}"}}"#);
+        let insert = |table: &mut DeviceTable, number: u32, attributes: &str| {
+            table.insert(mac(number), &LookedUp { groups: "[]", attributes, barred: false, expires: None });
+        };
+        let many = 2 * MOST_SETS as u32;
+        (0..many).for_each(|number| insert(&mut table, number, &serial(number)));
+        let told = |table: &DeviceTable, number: u32| table.get(mac(number), 0).unwrap().attributes[0].1.to_string();
+        for number in [0, MOST_SETS as u32 - 1, MOST_SETS as u32, many - 1] {
+            assert_eq!(told(&table, number), format!("\"S{number}\""));
+        }
+        assert!(table.sets.all.len() <= MOST_SETS + 1);
+        // From its own to what others have, to nothing, and away.
+        insert(&mut table, many - 1, &serial(7));
+        assert_eq!(told(&table, many - 1), "\"S7\"");
+        insert(&mut table, many - 2, "{}");
+        assert!(table.get(mac(many - 2), 0).unwrap().attributes.is_empty());
+        table.remove(mac(many - 3));
+        insert(&mut table, many - 3, "{}");
+        assert!(table.get(mac(many - 3), 0).unwrap().attributes.is_empty());
     }
 
     proptest! {

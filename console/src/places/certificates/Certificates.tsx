@@ -30,12 +30,22 @@ export function Certificates() {
     <div className="max-w-4xl">
       <title>Certificates · Regnant</title>
       <h1 className="mb-6 font-serif text-2xl">Certificates</h1>
-      <Section title="What we present" empty={certificates.length === 0} action="Bring or request a certificate" form={(done) => <NewCertificate done={done} />}>
+      <Section
+        title="What we present"
+        empty={certificates.length === 0}
+        action="Bring or request a certificate"
+        form={(done) => <NewCertificate done={done} />}
+      >
         {certificates.map((certificate) => (
           <Presented key={certificate.name} certificate={certificate} />
         ))}
       </Section>
-      <Section title="Whom we trust" empty={trusts.length === 0} action="Trust somebody" form={(done) => <NewTrust done={done} />}>
+      <Section
+        title="Whom we trust"
+        empty={trusts.length === 0}
+        action="Trust somebody"
+        form={(done) => <NewTrust done={done} />}
+      >
         {trusts.map((trust) => (
           <Trusted key={trust.name} trust={trust} />
         ))}
@@ -59,17 +69,17 @@ function Section(props: {
       <h2 className="mb-3 flex items-baseline text-lg font-semibold">
         {props.title}
         {role === "engineer" && !open && (
-          <button type="button" onClick={() => setOpen(true)} className="ml-auto cursor-pointer text-base font-normal text-deep hover:underline">
+          <button
+            type="button"
+            onClick={() => setOpen(true)}
+            className="ml-auto cursor-pointer text-base font-normal text-deep hover:underline"
+          >
             {props.action}
           </button>
         )}
       </h2>
       {open && props.form(() => setOpen(false))}
-      {props.empty ? (
-        <p>Nothing yet.</p>
-      ) : (
-        <ul className="border-t border-line">{props.children}</ul>
-      )}
+      {props.empty ? <p>Nothing yet.</p> : <ul className="border-t border-line">{props.children}</ul>}
     </section>
   );
 }
@@ -162,7 +172,9 @@ function Removal({ kind, name, gates }: { kind: "certificate" | "trust"; name: s
   const removed = useMutation({
     mutationFn: async () => {
       const params = { params: { path: { name } } };
-      await (kind === "certificate" ? api.DELETE("/api/v1/certificates/{name}", params) : api.DELETE("/api/v1/trusts/{name}", params));
+      await (kind === "certificate"
+        ? api.DELETE("/api/v1/certificates/{name}", params)
+        : api.DELETE("/api/v1/trusts/{name}", params));
     },
     onSuccess: () => void queries.invalidateQueries(),
   });
@@ -182,7 +194,9 @@ function Removal({ kind, name, gates }: { kind: "certificate" | "trust"; name: s
       forbidden={gates.length > 0}
       act={() => removed.mutate()}
     >
-      {gates.length > 0 ? `The active policy names it in the gate ${gates.join(", ")}, so that it stays until that changes.` : follows}
+      {gates.length > 0
+        ? `The active policy names it in the gate ${gates.join(", ")}, so that it stays until that changes.`
+        : follows}
     </Confirm>
   );
 }

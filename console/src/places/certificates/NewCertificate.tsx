@@ -44,15 +44,27 @@ export function NewCertificate({ done }: { done: () => void }) {
       />
       <Refused error={imported.error ?? asked.error} />
       {asked.data && (
-        <Field label="Request" help="Have an authority sign it, then bring here what comes back, under the same name. The key stays in the service.">
+        <Field
+          label="Request"
+          help="Have an authority sign it, then bring here what comes back, under the same name. The key stays in the service."
+        >
           <textarea readOnly rows={8} value={asked.data.pem} className={`${BOX} font-mono text-xs select-all`} />
         </Field>
       )}
       <p className="flex items-baseline gap-6 pl-40">
-        <button type="submit" disabled={!name.trim() || !pem.trim() || imported.isPending} className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper disabled:opacity-50">
+        <button
+          type="submit"
+          disabled={!name.trim() || !pem.trim() || imported.isPending}
+          className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper disabled:opacity-50"
+        >
           Bring it
         </button>
-        <button type="button" disabled={!name.trim() || asked.isPending} onClick={() => asked.mutate()} className="cursor-pointer text-deep hover:underline disabled:text-soft">
+        <button
+          type="button"
+          disabled={!name.trim() || asked.isPending}
+          onClick={() => asked.mutate()}
+          className="cursor-pointer text-deep hover:underline disabled:text-soft"
+        >
           Make a request to be signed
         </button>
         <button type="button" onClick={done} className="cursor-pointer text-deep hover:underline">

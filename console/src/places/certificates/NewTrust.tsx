@@ -16,7 +16,13 @@ export function NewTrust({ done }: { done: () => void }) {
     mutationFn: async () =>
       dataOf(
         await api.POST("/api/v1/trusts", {
-          body: { name: name.trim(), authorities: pem, crls: pem, crl_url: crlUrl.trim() || null, ocsp_url: ocspUrl.trim() || null },
+          body: {
+            name: name.trim(),
+            authorities: pem,
+            crls: pem,
+            crl_url: crlUrl.trim() || null,
+            ocsp_url: ocspUrl.trim() || null,
+          },
         }),
       ),
     onSuccess: (answer) => {
@@ -30,10 +36,33 @@ export function NewTrust({ done }: { done: () => void }) {
   };
   return (
     <form aria-label="A trust" onSubmit={submit} className="mb-6 space-y-3 border border-line bg-sheet p-4">
-      <TextField label="Name" name="name" value={name} change={setName} help="As policies refer to it. A trust of this name is replaced." />
-      <PemField label="Authorities" help="Their certificates and their revocation lists, in PEM. Nobody but they can vouch for a client." value={pem} change={setPem} />
-      <TextField label="Newer lists" name="crl" value={crlUrl} change={setCrlUrl} help="Where a newer revocation list is fetched, now and every hour; http://, for the list is signed itself. Empty: nowhere." />
-      <TextField label="Responder" name="ocsp" value={ocspUrl} change={setOcspUrl} help="Who is asked about revocation in place of those that certificates name; http://. Empty: those." />
+      <TextField
+        label="Name"
+        name="name"
+        value={name}
+        change={setName}
+        help="As policies refer to it. A trust of this name is replaced."
+      />
+      <PemField
+        label="Authorities"
+        help="Their certificates and their revocation lists, in PEM. Nobody but they can vouch for a client."
+        value={pem}
+        change={setPem}
+      />
+      <TextField
+        label="Newer lists"
+        name="crl"
+        value={crlUrl}
+        change={setCrlUrl}
+        help="Where a newer revocation list is fetched, now and every hour; http://, for the list is signed itself. Empty: nowhere."
+      />
+      <TextField
+        label="Responder"
+        name="ocsp"
+        value={ocspUrl}
+        change={setOcspUrl}
+        help="Who is asked about revocation in place of those that certificates name; http://. Empty: those."
+      />
       <Refused error={kept.error} />
       {kept.data && kept.data.left_out.length > 0 && (
         <p role="status" className="border-l-2 border-deep bg-tint px-3 py-2">
@@ -41,7 +70,11 @@ export function NewTrust({ done }: { done: () => void }) {
         </p>
       )}
       <p className="flex items-baseline gap-6 pl-40">
-        <button type="submit" disabled={!name.trim() || !pem.trim() || kept.isPending} className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper disabled:opacity-50">
+        <button
+          type="submit"
+          disabled={!name.trim() || !pem.trim() || kept.isPending}
+          className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper disabled:opacity-50"
+        >
           Keep it
         </button>
         <button type="button" onClick={done} className="cursor-pointer text-deep hover:underline">

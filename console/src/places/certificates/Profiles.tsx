@@ -37,7 +37,11 @@ export function Profiles({ gates }: { gates: string[] }) {
       <div className="mb-3 flex flex-wrap gap-4">
         <label className="text-sm">
           <span className="block text-soft">Gate</span>
-          <select value={gate} onChange={(e) => setGate(e.target.value)} className="rounded-sm border border-line bg-paper px-2 py-1">
+          <select
+            value={gate}
+            onChange={(e) => setGate(e.target.value)}
+            className="rounded-sm border border-line bg-paper px-2 py-1"
+          >
             {gates.map((name) => (
               <option key={name}>{name}</option>
             ))}

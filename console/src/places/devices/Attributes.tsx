@@ -19,7 +19,7 @@ export function Attributes() {
     <div className="max-w-4xl">
       <title>Attributes of devices · Regnant</title>
       <p className="text-soft">
-        <Link to="/devices" className="text-deep">
+        <Link to="/devices" className="text-deep underline">
           Devices
         </Link>{" "}
         · what you keep of them
@@ -28,7 +28,10 @@ export function Attributes() {
       <p className="mb-4">Each is declared once, with a type, and is then a field of every device and a fact of policies.</p>
       <ul aria-label="Attributes of devices" className="border-t border-line">
         {known.data.attributes.map((attribute) => (
-          <li key={attribute.name} className="grid grid-cols-[16rem_6rem_1fr_auto] items-baseline gap-x-4 border-b border-line py-1.5">
+          <li
+            key={attribute.name}
+            className="grid grid-cols-[16rem_6rem_1fr_auto] items-baseline gap-x-4 border-b border-line py-1.5"
+          >
             <code className="font-semibold">device.{attribute.name}</code>
             <span>{attribute.type}</span>
             <span className="text-soft">{attribute.meaning}</span>
@@ -85,12 +88,29 @@ function Declare() {
   };
   return (
     <form aria-label="An attribute" onSubmit={submit} className="mt-6 grid max-w-2xl gap-4">
-      <TextField label="Name" name="name" value={name} change={setName} help="Small letters, digits and hyphens, such as asset-class." />
-      <ChoiceField label="Type" name="type" value={type} choices={TYPES} change={setType} help="What its values are; it stays for as long as devices have it." />
+      <TextField
+        label="Name"
+        name="name"
+        value={name}
+        change={setName}
+        help="Small letters, digits and hyphens, such as asset-class."
+      />
+      <ChoiceField
+        label="Type"
+        name="type"
+        value={type}
+        choices={TYPES}
+        change={setType}
+        help="What its values are; it stays for as long as devices have it."
+      />
       <TextField label="Meaning" name="meaning" value={meaning} change={setMeaning} help="For whoever writes rules." />
       <Refused error={made.error} />
       <p className="pl-40">
-        <button type="submit" disabled={!name.trim() || made.isPending} className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper disabled:opacity-50">
+        <button
+          type="submit"
+          disabled={!name.trim() || made.isPending}
+          className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper disabled:opacity-50"
+        >
           Declare it
         </button>
       </p>

@@ -35,7 +35,7 @@ export function DevicePage() {
     <article className="max-w-4xl">
       <title>{`${device.mac} · Regnant`}</title>
       <p className="text-soft">
-        <Link to="/devices" className="text-deep">
+        <Link to="/devices" className="text-deep underline">
           Devices
         </Link>{" "}
         · {device.store}
@@ -71,7 +71,11 @@ export function DevicePage() {
           />
           <div className="mt-5 flex flex-wrap items-center gap-6">
             {role === "engineer" && (
-              <button type="button" onClick={() => setEditing(true)} className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper">
+              <button
+                type="button"
+                onClick={() => setEditing(true)}
+                className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper"
+              >
                 Change
               </button>
             )}
@@ -103,7 +107,9 @@ function Bar({ device }: { device: Device }) {
   const bar = useMutation({
     mutationFn: async () =>
       dataOf(
-        await api.PUT("/api/v1/devices/bar", { body: { macs: [device.mac], ...(device.barred ? {} : { reason: reason.trim() }) } }),
+        await api.PUT("/api/v1/devices/bar", {
+          body: { macs: [device.mac], ...(device.barred ? {} : { reason: reason.trim() }) },
+        }),
       ),
     onSuccess: async () => {
       setReason("");

@@ -2,6 +2,7 @@ import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-qu
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { useCallback, useState } from "react";
 import { Exports } from "../../parts/Exports";
+import { ImportFile } from "../../parts/ImportFile";
 import { Mark } from "../../parts/Mark";
 import { Notice } from "../../parts/Notice";
 import { PlaceHead } from "../../parts/PlaceHead";
@@ -17,6 +18,7 @@ export function Devices() {
   const search = useSearch({ from: "/inside/devices" });
   const navigate = useNavigate();
   const role = useRole();
+  const [importing, setImporting] = useState(false);
   const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
   const pages = useInfiniteQuery({
     queryKey: ["devices", search],
@@ -51,11 +53,19 @@ export function Devices() {
         look={(q) => look({ ...search, q: q || undefined })}
       >
         <label className="flex items-center gap-2">
-          <input type="checkbox" checked={search.barred ?? false} onChange={(event) => look({ ...search, barred: event.target.checked || undefined })} />
+          <input
+            type="checkbox"
+            checked={search.barred ?? false}
+            onChange={(event) => look({ ...search, barred: event.target.checked || undefined })}
+          />
           barred only
         </label>
         {search.group && (
-          <button type="button" onClick={() => look({ ...search, group: undefined })} className="cursor-pointer rounded-sm bg-tint px-2">
+          <button
+            type="button"
+            onClick={() => look({ ...search, group: undefined })}
+            className="cursor-pointer rounded-sm bg-tint px-2"
+          >
             group {search.group} ×
           </button>
         )}
@@ -65,16 +75,24 @@ export function Devices() {
             Attributes
           </Link>
           {role === "engineer" && (
-            <Link to="/devices/new" className="rounded-sm bg-deep px-3 py-1 text-paper">
-              Add a device
-            </Link>
+            <>
+              <button type="button" onClick={() => setImporting(!importing)} className="cursor-pointer text-deep hover:underline">
+                Import
+              </button>
+              <Link to="/devices/new" className="rounded-sm bg-deep px-3 py-1 text-paper">
+                Add a device
+              </Link>
+            </>
           )}
         </span>
       </PlaceHead>
+      {importing && <ImportFile kind="devices" done={() => setImporting(false)} />}
       {role !== "auditor" && <Together chosen={[...chosen]} clear={() => setChosen(new Set())} />}
       {pages.data && devices.length === 0 ? (
         <p className="text-soft">
-          {all === 0 ? "No store lists a device yet: add the first, or import a file." : `None of ${all.toLocaleString("en-GB")} fits.`}
+          {all === 0
+            ? "No store lists a device yet: add the first, or import a file."
+            : `None of ${all.toLocaleString("en-GB")} fits.`}
         </p>
       ) : (
         <Rows label="Devices" rows={devices} keyOf={(device) => `${device.store}/${device.mac}`} more={more}>
@@ -83,8 +101,10 @@ export function Devices() {
       )}
       {pages.data && devices.length > 0 && (
         <p role="status" className="py-2 text-sm text-soft">
-          {hasNextPage ? `${devices.length.toLocaleString("en-GB")} shown, more below` : `${devices.length.toLocaleString("en-GB")} shown`} of{" "}
-          {all.toLocaleString("en-GB")} that there are.
+          {hasNextPage
+            ? `${devices.length.toLocaleString("en-GB")} shown, more below`
+            : `${devices.length.toLocaleString("en-GB")} shown`}{" "}
+          of {all.toLocaleString("en-GB")} that there are.
         </p>
       )}
     </>

@@ -13,7 +13,16 @@ export function NewDevice() {
   const { mac = "" } = useSearch({ from: "/inside/devices/new" });
   const known = useQuery(stores);
   const names = known.data?.stores.filter((store) => store.kind === "devices").map((store) => store.name) ?? [];
-  const [draft, setDraft] = useState<DeviceDraft>({ store: "", mac, title: "", groups: "", owner: "", note: "", expires: "", attributes: {} });
+  const [draft, setDraft] = useState<DeviceDraft>({
+    store: "",
+    mac,
+    title: "",
+    groups: "",
+    owner: "",
+    note: "",
+    expires: "",
+    attributes: {},
+  });
   const store = draft.store || (names[0] ?? "");
   const queries = useQueryClient();
   const navigate = useNavigate();

@@ -66,7 +66,12 @@ export function Together({ chosen, clear }: { chosen: string[]; clear: () => voi
             onChange={(event) => setReason(event.target.value)}
             className="w-56 rounded-sm border border-soft bg-sheet px-2"
           />
-          <button type="button" disabled={macs.length === 0 || !reason.trim()} onClick={() => bar.mutate(reason.trim())} className={button}>
+          <button
+            type="button"
+            disabled={macs.length === 0 || !reason.trim()}
+            onClick={() => bar.mutate(reason.trim())}
+            className={button}
+          >
             Bar
           </button>
         </span>
@@ -83,10 +88,20 @@ export function Together({ chosen, clear }: { chosen: string[]; clear: () => voi
                 onChange={(event) => setGroups(event.target.value)}
                 className="w-40 rounded-sm border border-soft bg-sheet px-2"
               />
-              <button type="button" disabled={macs.length === 0 || !groups.trim()} onClick={() => act.mutate({ into: words(groups) })} className={button}>
+              <button
+                type="button"
+                disabled={macs.length === 0 || !groups.trim()}
+                onClick={() => act.mutate({ into: words(groups) })}
+                className={button}
+              >
                 Put into
               </button>
-              <button type="button" disabled={macs.length === 0 || !groups.trim()} onClick={() => act.mutate({ out_of: words(groups) })} className={button}>
+              <button
+                type="button"
+                disabled={macs.length === 0 || !groups.trim()}
+                onClick={() => act.mutate({ out_of: words(groups) })}
+                className={button}
+              >
                 Take out of
               </button>
             </span>

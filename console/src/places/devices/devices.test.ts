@@ -7,8 +7,25 @@ test("addresses are found in whatever was pasted", () => {
 });
 
 test("a form says never where the end is empty", () => {
-  const draft = { store: "s", mac: " a ", title: "t ", groups: "a, b c", owner: "", note: "", expires: "", attributes: { "asset-class": " crane", level: "" } };
-  expect(changeOf(draft)).toEqual({ mac: "a", title: "t", groups: ["a", "b", "c"], owner: "", note: "", expires: "", attributes: { "asset-class": "crane", level: "" } });
+  const draft = {
+    store: "s",
+    mac: " a ",
+    title: "t ",
+    groups: "a, b c",
+    owner: "",
+    note: "",
+    expires: "",
+    attributes: { "asset-class": " crane", level: "" },
+  };
+  expect(changeOf(draft)).toEqual({
+    mac: "a",
+    title: "t",
+    groups: ["a", "b", "c"],
+    owner: "",
+    note: "",
+    expires: "",
+    attributes: { "asset-class": "crane", level: "" },
+  });
   expect(changeOf({ ...draft, expires: "2026-12-31T18:00" }).expires).toBe("2026-12-31T18:00:00Z");
 });
 

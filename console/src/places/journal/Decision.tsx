@@ -27,14 +27,14 @@ function Trail({ detail: { entry, edition, stations, advice, decision, reports }
     <article className="max-w-4xl">
       <title>{`${entry.reason} · Regnant`}</title>
       <p className="text-soft">
-        <Link to="/journal" className="text-deep">
+        <Link to="/journal" className="text-deep underline">
           Journal
         </Link>{" "}
         · {day(entry.at)}, {clock(entry.at)}
         {edition && (
           <>
             {" · "}
-            <Link to="/policy" className="text-deep">
+            <Link to="/policy" className="text-deep underline">
               edition {edition}
             </Link>
           </>
@@ -56,10 +56,7 @@ function Trail({ detail: { entry, edition, stations, advice, decision, reports }
         </ol>
       </Accordion.Root>
       {decision?.entry && (
-        <Others
-          title={decision.inferred ? "The decision, as it is inferred" : "The decision"}
-          entries={[decision.entry]}
-        />
+        <Others title={decision.inferred ? "The decision, as it is inferred" : "The decision"} entries={[decision.entry]} />
       )}
       {reports.length > 0 && <Others title="What was reported of this access" entries={reports} />}
     </article>
@@ -84,10 +81,7 @@ function Stop({ station }: { station: Station }) {
   return (
     <Accordion.Item value={station.name} data-mark={station.mark} asChild>
       <li className="group relative grid grid-cols-[1.5rem_6.5rem_1fr] gap-x-3 pb-6">
-        <span
-          aria-hidden
-          className="absolute top-5 bottom-0 left-[0.46rem] w-px bg-line group-last:hidden"
-        />
+        <span aria-hidden className="absolute top-5 bottom-0 left-[0.46rem] w-px bg-line group-last:hidden" />
         <span className="pt-1">
           <Mark of={station.mark} />
         </span>
@@ -96,7 +90,9 @@ function Stop({ station }: { station: Station }) {
           {station.micros != null && <span className="text-sm text-soft">{span(station.micros)}</span>}
         </div>
         <div className="min-w-0">
-          <p className={`font-serif text-[17px] ${station.mark === "skipped" ? "text-soft" : ""}`}><Prose text={station.line} /></p>
+          <p className={`font-serif text-[17px] ${station.mark === "skipped" ? "text-soft" : ""}`}>
+            <Prose text={station.line} />
+          </p>
           {station.advice && <Advice text={station.advice} />}
           {station.evidence.length > 0 && <Evidence station={station} />}
         </div>
@@ -131,5 +127,9 @@ function Evidence({ station }: { station: Station }) {
 }
 
 function Advice({ text }: { text: string }) {
-  return <p className="my-2 border-l-2 border-deep bg-tint px-3 py-2"><Prose text={text} /></p>;
+  return (
+    <p className="my-2 border-l-2 border-deep bg-tint px-3 py-2">
+      <Prose text={text} />
+    </p>
+  );
 }

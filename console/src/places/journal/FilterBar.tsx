@@ -6,12 +6,7 @@ import { type Filter, OUTCOMES, outcomesOf, readFilter, toCsv } from "./entries"
 const PAUSE_MS = 200;
 
 /** Search, outcomes, and what leads out of the journal. */
-export function FilterBar(props: {
-  filter: Filter;
-  entries: Entry[];
-  connected: boolean;
-  change: (filter: Filter) => void;
-}) {
+export function FilterBar(props: { filter: Filter; entries: Entry[]; connected: boolean; change: (filter: Filter) => void }) {
   const { filter, change } = props;
   const shown = filter.q ?? "";
   const [text, setText] = useState(shown);
@@ -22,6 +17,7 @@ export function FilterBar(props: {
     asked.current = shown;
     setText(shown);
   });
+  // biome-ignore lint/correctness/useExhaustiveDependencies: it follows when what is shown changes.
   useEffect(() => follow(), [shown]);
   const ask = useEffectEvent(() => {
     asked.current = text.trim();

@@ -19,7 +19,10 @@ export function NasFields(props: { draft: Draft; isNew: boolean; change: (draft:
       <Field label="Name" help="As policies and the journal call it.">
         {text("name")}
       </Field>
-      <Field label="Addresses" help="Where its packets come from, one to a line; a block such as 10.44.0.0/16 is many. The most specific counts.">
+      <Field
+        label="Addresses"
+        help="Where its packets come from, one to a line; a block such as 10.44.0.0/16 is many. The most specific counts."
+      >
         <textarea
           name="addresses"
           rows={2}
@@ -29,7 +32,12 @@ export function NasFields(props: { draft: Draft; isNew: boolean; change: (draft:
         />
       </Field>
       <Field label="Kind" help="What it is: nas.kind in policies.">
-        <select name="kind" value={draft.kind} onChange={(event) => change({ ...draft, kind: event.target.value })} className={BOX}>
+        <select
+          name="kind"
+          value={draft.kind}
+          onChange={(event) => change({ ...draft, kind: event.target.value })}
+          className={BOX}
+        >
           {KINDS.map((kind) => (
             <option key={kind}>{kind}</option>
           ))}
@@ -39,7 +47,12 @@ export function NasFields(props: { draft: Draft; isNew: boolean; change: (draft:
         {text("site")}
       </Field>
       <Field label="Dialect" help="How its make is told what access consists of.">
-        <select name="dialect" value={draft.dialect} onChange={(event) => change({ ...draft, dialect: event.target.value })} className={BOX}>
+        <select
+          name="dialect"
+          value={draft.dialect}
+          onChange={(event) => change({ ...draft, dialect: event.target.value })}
+          className={BOX}
+        >
           {names.map((name) => (
             <option key={name}>{name}</option>
           ))}
@@ -47,7 +60,9 @@ export function NasFields(props: { draft: Draft; isNew: boolean; change: (draft:
       </Field>
       <Field
         label="Shared secret"
-        help={props.isNew ? "At least 8 bytes, better 16. Left empty, one is made and shown once." : "Left empty, it keeps its own."}
+        help={
+          props.isNew ? "At least 8 bytes, better 16. Left empty, one is made and shown once." : "Left empty, it keeps its own."
+        }
       >
         <input
           name="secret"

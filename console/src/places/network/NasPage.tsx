@@ -39,7 +39,7 @@ export function NasPage() {
     <article className="max-w-4xl">
       <title>{`${detail.nas.name} · Regnant`}</title>
       <p className="text-soft">
-        <Link to="/network" className="text-deep">
+        <Link to="/network" className="text-deep underline">
           Network
         </Link>{" "}
         · {detail.nas.kind} at {detail.nas.site}
@@ -52,7 +52,11 @@ export function NasPage() {
         <>
           <Facts detail={detail} />
           <p className={role === "engineer" ? "mt-6 flex gap-6" : "hidden"}>
-            <button type="button" onClick={() => setEditing(true)} className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper">
+            <button
+              type="button"
+              onClick={() => setEditing(true)}
+              className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper"
+            >
               Change
             </button>
             <Remove detail={detail} seen={seen} />

@@ -25,7 +25,11 @@ export function NasSecret({ nas }: { nas: Nas }) {
       <h2 className="flex items-baseline border-b border-ink pb-1 font-serif text-xl">
         Shared secret
         <span className="ml-auto flex gap-6 font-sans text-base">
-          <button type="button" onClick={() => (shown.data ? shown.reset() : shown.mutate())} className="cursor-pointer text-deep hover:underline">
+          <button
+            type="button"
+            onClick={() => (shown.data ? shown.reset() : shown.mutate())}
+            className="cursor-pointer text-deep hover:underline"
+          >
             {shown.data ? "Hide it" : "Show it"}
           </button>
           <button type="button" onClick={() => setChanging(!changing)} className="cursor-pointer text-deep hover:underline">
@@ -45,7 +49,12 @@ export function NasSecret({ nas }: { nas: Nas }) {
           {nas.secret_change.unsigned
             ? `until ${moment(nas.secret_change.until)}; of what it does not sign, until you say that it has the new one.`
             : `until ${moment(nas.secret_change.until)}, or until the first request under the new one.`}{" "}
-          <button type="button" disabled={ended.isPending} onClick={() => ended.mutate()} className="cursor-pointer text-deep hover:underline">
+          <button
+            type="button"
+            disabled={ended.isPending}
+            onClick={() => ended.mutate()}
+            className="cursor-pointer text-deep hover:underline"
+          >
             It has the new one
           </button>
         </p>
@@ -87,8 +96,19 @@ function NewSecret({ name }: { name: string }) {
         value={secret}
         change={setSecret}
       />
-      <Field label="Both count for" help="Hours in which the one until now works too, so that nobody waits while you change the equipment. It ends at the first request under the new one; 0 is at once.">
-        <input name="grace" type="number" min={0} max={720} value={grace} onChange={(event) => setGrace(event.target.value)} className={BOX} />
+      <Field
+        label="Both count for"
+        help="Hours in which the one until now works too, so that nobody waits while you change the equipment. It ends at the first request under the new one; 0 is at once."
+      >
+        <input
+          name="grace"
+          type="number"
+          min={0}
+          max={720}
+          value={grace}
+          onChange={(event) => setGrace(event.target.value)}
+          className={BOX}
+        />
       </Field>
       <Refused error={set.error} />
       {set.data?.secret && (
@@ -97,7 +117,11 @@ function NewSecret({ name }: { name: string }) {
         </p>
       )}
       <p className="pl-40">
-        <button type="submit" disabled={set.isPending} className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper disabled:opacity-50">
+        <button
+          type="submit"
+          disabled={set.isPending}
+          className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper disabled:opacity-50"
+        >
           Set it
         </button>
       </p>

@@ -1,58 +1,102 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
+import { useState } from "react";
 import { api, dataOf } from "../../api/client";
+import { Exports } from "../../parts/Exports";
+import { ImportFile } from "../../parts/ImportFile";
 import { Mark } from "../../parts/Mark";
 import { Notice } from "../../parts/Notice";
-import { holds, type Nas } from "./nases";
+import { PlaceHead } from "../../parts/PlaceHead";
+import { Rows } from "../../parts/Rows";
+import { Views } from "../../parts/Views";
+import { useRole } from "../../queries";
+import { Dialects } from "./languages/Dialects";
+import { Dictionaries } from "./languages/Dictionaries";
+import { Secrets } from "./languages/Secrets";
+import { holds, type Nas, type NetworkView, VIEWS } from "./nases";
+import { Sites } from "./Sites";
 import { UnheardSenders } from "./UnheardSenders";
 
-/** The equipment that asks, and who asks in vain. */
+const FIELDS = [
+  "name",
+  "addresses",
+  "kind",
+  "site",
+  "tags",
+  "note",
+  "dialect",
+  "require_message_authenticator",
+  "class_at_login",
+] as const;
+
+/** The equipment that asks, who asks in vain, where it stands, and how it speaks. */
 export function Network() {
-  const { q = "" } = useSearch({ from: "/inside/network" });
+  const { q = "", show = "equipment" } = useSearch({ from: "/inside/network" });
   const navigate = useNavigate();
+  const role = useRole();
+  const [importing, setImporting] = useState(false);
+  const look = (text: string) => void navigate({ to: "/network", search: text ? { q: text } : {}, replace: true });
+  const turn = (view: NetworkView) => void navigate({ to: "/network", search: view === "equipment" ? {} : { show: view } });
+  return (
+    <>
+      <title>Network · Regnant</title>
+      <PlaceHead title="Network" placeholder="Name, address, site, tag …" q={q} look={show === "equipment" ? look : undefined}>
+        <Views views={VIEWS} shown={show} show={turn} />
+        {show === "equipment" && role === "engineer" && (
+          <span className="ml-auto flex items-center gap-5">
+            <button type="button" onClick={() => setImporting(!importing)} className="cursor-pointer text-deep hover:underline">
+              Import
+            </button>
+            <Link to="/network/new" className="rounded-sm bg-deep px-3 py-1 text-paper">
+              Add a NAS
+            </Link>
+          </span>
+        )}
+      </PlaceHead>
+      {show === "equipment" && (
+        <>
+          {importing && <ImportFile kind="nases" done={() => setImporting(false)} />}
+          <UnheardSenders />
+          <Equipment q={q} />
+        </>
+      )}
+      {show === "sites" && <Sites />}
+      {show === "dialects" && <Dialects />}
+      {show === "dictionaries" && <Dictionaries />}
+      {show === "secrets" && <Secrets />}
+    </>
+  );
+}
+
+function Equipment({ q }: { q: string }) {
   const nases = useQuery({
     queryKey: ["nases"],
     queryFn: async () => dataOf(await api.GET("/api/v1/nases", { params: { query: { limit: 5000 } } })),
   });
   if (nases.error) return <Notice title="Equipment cannot be shown" text={nases.error.message} />;
   const shown = (nases.data?.nases ?? []).filter((nas) => holds(nas, q));
+  if (!nases.data) return null;
+  if (shown.length === 0)
+    return <p className="text-soft">{nases.data.all === 0 ? "No equipment may ask yet: add the first." : "None fits."}</p>;
   return (
     <>
-      <title>Network · Regnant</title>
-      <header className="mb-4 flex flex-wrap items-center gap-x-5 gap-y-2 border-b border-ink pb-3">
-        <h1 className="font-serif text-2xl">Network</h1>
-        <input
-          type="search"
-          aria-label="Find equipment"
-          placeholder="Name, address, site, tag …"
-          value={q}
-          onChange={(event) =>
-            void navigate({ to: "/network", search: event.target.value ? { q: event.target.value } : {}, replace: true })
-          }
-          className="w-72 rounded-sm border border-soft bg-sheet px-3 py-1"
-        />
-        <Link to="/network/new" className="ml-auto rounded-sm bg-deep px-3 py-1 text-paper">
-          Add a NAS
-        </Link>
-      </header>
-      <UnheardSenders />
       <h2 className="mb-2 text-lg font-semibold">Equipment</h2>
-      {nases.data && shown.length === 0 ? (
-        <p className="text-soft">{nases.data.all === 0 ? "No equipment may ask yet: add the first." : "None fits."}</p>
-      ) : (
-        <ul aria-label="Equipment" className="border-t border-line">
-          {shown.map((nas) => (
-            <Row key={nas.name} nas={nas} />
-          ))}
-        </ul>
-      )}
+      <Rows label="Equipment" rows={shown} keyOf={(nas) => nas.name}>
+        {(nas) => <Row nas={nas} />}
+      </Rows>
+      <p className="mt-2 flex justify-between text-sm text-soft">
+        <span role="status">
+          {shown.length} of {nases.data.all}
+        </span>
+        <Exports name="nases" fields={FIELDS} all={() => Promise.resolve(shown)} />
+      </p>
     </>
   );
 }
 
 function Row({ nas }: { nas: Nas }) {
   return (
-    <li className="relative grid grid-cols-[14rem_1fr_8rem_9rem_10rem] items-baseline gap-x-4 border-b border-line py-1.5 hover:bg-tint">
+    <div className="grid h-full grid-cols-[14rem_1fr_8rem_9rem_10rem] items-center gap-x-4">
       <Link to="/network/$name" params={{ name: nas.name }} className="font-semibold text-deep after:absolute after:inset-0">
         {nas.name}
       </Link>
@@ -72,7 +116,7 @@ function Row({ nas }: { nas: Nas }) {
         )}
         {nas.lacks.length === 0 && nas.require_message_authenticator && nas.dialect}
       </span>
-    </li>
+    </div>
   );
 }
 

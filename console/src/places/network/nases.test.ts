@@ -23,7 +23,10 @@ it("what is shown in a form and not touched stays as it is, and the secret is le
 
 it("addresses and tags are taken however they are parted", () => {
   const form = formOf({ ...draftOf(NAS), addresses: " 127.0.0.1,\n10.0.0.0/8 ", tags: "a,  b" });
-  expect([form.addresses, form.tags]).toEqual([["127.0.0.1", "10.0.0.0/8"], ["a", "b"]]);
+  expect([form.addresses, form.tags]).toEqual([
+    ["127.0.0.1", "10.0.0.0/8"],
+    ["a", "b"],
+  ]);
 });
 
 it("a filter wants every word somewhere", () => {
@@ -50,7 +53,11 @@ it("claims are told in a sentence", () => {
 
 it("says whether a NAS signs, and what to do", () => {
   const since = "2026-11-26T08:00:00Z";
-  const nas = (required: boolean, signed: string | null) => ({ require_message_authenticator: required, signed_since: signed, unsigned_at: null });
+  const nas = (required: boolean, signed: string | null) => ({
+    require_message_authenticator: required,
+    signed_since: signed,
+    unsigned_at: null,
+  });
   expect(signing(nas(true, null))).toBe("required");
   expect(signing(nas(false, since))).toMatch(/in every request since .*: require it now/);
   expect(signing(nas(false, null))).toMatch(/forged on the way: update it/);

@@ -5,17 +5,16 @@ export type Nas = components["schemas"]["NasView"];
 export type NasForm = components["schemas"]["NasForm"];
 export type Unheard = components["schemas"]["UnheardView"];
 
-export const KINDS = [
-  "switch",
-  "controller",
-  "access-point",
-  "firewall",
-  "router",
-  "vpn",
-  "manager",
-  "server",
-  "other",
-] as const;
+/** What the place shows. */
+export const VIEWS = ["equipment", "sites", "dialects", "dictionaries", "secrets"] as const;
+export type NetworkView = (typeof VIEWS)[number];
+
+export function readNetworkSearch(search: Record<string, unknown>): { q?: string; show?: NetworkView } {
+  const show = VIEWS.find((view) => view === search.show && view !== "equipment");
+  return { ...(search.q ? { q: String(search.q) } : {}), ...(show ? { show } : {}) };
+}
+
+export const KINDS = ["switch", "controller", "access-point", "firewall", "router", "vpn", "manager", "server", "other"] as const;
 
 /** A form as it is typed: lists are texts. */
 export interface Draft {
@@ -104,7 +103,8 @@ export function claimed({ claims }: Unheard): string {
 
 /** What is to be known of whether a NAS signs its requests. */
 export function signing(nas: Pick<Nas, "require_message_authenticator" | "signed_since" | "unsigned_at">): string {
-  if (nas.require_message_authenticator) return nas.signed_since ? `required, and in every request since ${moment(nas.signed_since)}` : "required";
+  if (nas.require_message_authenticator)
+    return nas.signed_since ? `required, and in every request since ${moment(nas.signed_since)}` : "required";
   if (nas.signed_since) return `not required, and in every request since ${moment(nas.signed_since)}: require it now`;
   const last = nas.unsigned_at ? ` (the last without came at ${moment(nas.unsigned_at)})` : "";
   return `not required, so that its answers can be forged on the way${last}: update it, then require it`;

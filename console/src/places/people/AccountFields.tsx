@@ -25,8 +25,17 @@ export function AccountFields(props: {
         help={isPerson ? "The name they sign in with; case does not count." : "Without host/ before it or $ after it."}
         {...text("name")}
       />
-      <TextField label="Password" type="password" help={props.isNew ? password : `Left empty, it stays. ${password}`} {...text("password")} />
-      <TextField label="Groups" help={`${isPerson ? "user" : "machine"}.groups in policies; several with spaces between them.`} {...text("groups")} />
+      <TextField
+        label="Password"
+        type="password"
+        help={props.isNew ? password : `Left empty, it stays. ${password}`}
+        {...text("password")}
+      />
+      <TextField
+        label="Groups"
+        help={`${isPerson ? "user" : "machine"}.groups in policies; several with spaces between them.`}
+        {...text("groups")}
+      />
       <TextField label="Note" help="What people should know." {...text("note")} />
       <Field label="Expires" help="From then on nothing is proved by it any more (UTC). Left empty, never.">
         <input
@@ -37,7 +46,12 @@ export function AccountFields(props: {
           className={BOX}
         />
       </Field>
-      <Check label="Disabled" help="Kept out, and kept here." checked={draft.disabled} change={(disabled) => change({ ...draft, disabled })} />
+      <Check
+        label="Disabled"
+        help="Kept out, and kept here."
+        checked={draft.disabled}
+        change={(disabled) => change({ ...draft, disabled })}
+      />
       <Check
         label="MS-CHAP may prove it"
         help="PEAP and TEAP with EAP-MSCHAPv2 need it. What is kept for it is as good as the password to whoever has it."

@@ -73,7 +73,7 @@ function AccountPage(props: {
     <article className="max-w-4xl">
       <title>{`${account.name} · Regnant`}</title>
       <p className="text-soft">
-        <Link to="/people" search={of === "person" ? {} : { show: "machines" }} className="text-deep">
+        <Link to="/people" search={of === "person" ? {} : { show: "machines" }} className="text-deep underline">
           {of === "person" ? "People" : "Machines"}
         </Link>{" "}
         · {account.store}
@@ -94,7 +94,11 @@ function AccountPage(props: {
           />
           {role === "engineer" && (
             <p className="mt-6 flex gap-6">
-              <button type="button" onClick={() => setEditing(true)} className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper">
+              <button
+                type="button"
+                onClick={() => setEditing(true)}
+                className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper"
+              >
                 Change
               </button>
               <Remove of={of} account={account} seen={seen} named={named} />
@@ -137,7 +141,11 @@ function SetPassword({ person, engineersOnly }: { person: Person; engineersOnly:
         onChange={(event) => setPassword(event.target.value)}
         className="w-64 rounded-sm border border-soft bg-sheet px-3 py-1"
       />
-      <button type="submit" disabled={!password || set.isPending} className="cursor-pointer text-deep hover:underline disabled:text-soft">
+      <button
+        type="submit"
+        disabled={!password || set.isPending}
+        className="cursor-pointer text-deep hover:underline disabled:text-soft"
+      >
         Set it
       </button>
       {set.isSuccess && <span role="status">They sign in with it from now on.</span>}

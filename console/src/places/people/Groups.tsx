@@ -1,11 +1,15 @@
-import { useQuery } from "@tanstack/react-query";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { api, dataOf } from "../../api/client";
 import { Notice } from "../../parts/Notice";
+import { Rename } from "../../parts/Rename";
+import { useRole } from "../../queries";
 import { type Group, holds } from "./people";
 
 /** Groups that somebody is in or that the active policy names. */
 export function Groups({ q }: { q: string }) {
+  const queries = useQueryClient();
+  const role = useRole();
   const groups = useQuery({
     queryKey: ["groups"],
     queryFn: async () => dataOf(await api.GET("/api/v1/groups")),
@@ -13,20 +17,38 @@ export function Groups({ q }: { q: string }) {
   if (groups.error) return <Notice title="Groups cannot be shown" text={groups.error.message} />;
   if (!groups.data) return null;
   const shown = groups.data.groups.filter((group) => holds([group.name], q));
-  if (shown.length === 0) return <p className="text-soft">{groups.data.groups.length === 0 ? "Nobody is in a group yet." : "None fits."}</p>;
+  if (shown.length === 0)
+    return <p className="text-soft">{groups.data.groups.length === 0 ? "Nobody is in a group yet." : "None fits."}</p>;
   return (
     <ul aria-label="Groups" className="border-t border-line">
       {shown.map((group) => (
-        <li key={group.name} className="grid grid-cols-[13rem_16rem_1fr] items-baseline gap-x-4 border-b border-line py-1.5">
+        <li key={group.name} className="grid grid-cols-[13rem_16rem_1fr_5rem] items-baseline gap-x-4 border-b border-line py-1.5">
           <span className="font-semibold">{group.name}</span>
           <Members group={group} />
           <span className="min-w-0 break-words text-soft">
             {group.named_by.length === 0 ? (
               "The active policy does not name it."
             ) : (
-              <>named by {group.named_by.length === 1 ? "one comparison" : `${group.named_by.length} comparisons`}: {group.named_by.join("; ")}</>
+              <>
+                named by {group.named_by.length === 1 ? "one comparison" : `${group.named_by.length} comparisons`}:{" "}
+                {group.named_by.join("; ")}
+              </>
             )}
           </span>
+          {role === "engineer" && group.people + group.machines + group.devices > 0 && (
+            <Rename
+              what="group"
+              name={group.name}
+              named={group.named_by}
+              follows="Everybody and everything in it is in the other then."
+              rename={async (name, anyway) => {
+                dataOf(
+                  await api.PATCH("/api/v1/groups/{name}", { params: { path: { name: group.name } }, body: { name, anyway } }),
+                );
+                await queries.invalidateQueries();
+              }}
+            />
+          )}
         </li>
       ))}
     </ul>

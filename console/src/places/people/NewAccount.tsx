@@ -49,7 +49,9 @@ function NewAccount({ of }: { of: "person" | "machine" }) {
         {names.length !== 1 && (
           <ChoiceField
             label="Store"
-            help={names.length === 0 ? "There is no store of people yet: add one under People, stores." : "Where policies look it up."}
+            help={
+              names.length === 0 ? "There is no store of people yet: add one under People, stores." : "Where policies look it up."
+            }
             name="store"
             value={store}
             choices={names}

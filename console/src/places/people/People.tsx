@@ -1,11 +1,14 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
+import { useState } from "react";
 import { api, dataOf } from "../../api/client";
 import { Exports } from "../../parts/Exports";
+import { ImportFile } from "../../parts/ImportFile";
 import { Notice } from "../../parts/Notice";
 import { PlaceHead } from "../../parts/PlaceHead";
 import { Rows } from "../../parts/Rows";
 import { moment } from "../../parts/time";
+import { Views } from "../../parts/Views";
 import { useRole } from "../../queries";
 import { Groups } from "./Groups";
 import { holds, type Machine, type Person, state, VIEWS } from "./people";
@@ -18,34 +21,34 @@ export function People() {
   const { show = "people", q = "" } = useSearch({ from: "/inside/people" });
   const navigate = useNavigate();
   const role = useRole();
+  const [importing, setImporting] = useState(false);
   const look = (text: string) =>
     void navigate({ to: "/people", search: { show: show === "people" ? undefined : show, q: text || undefined }, replace: true });
   return (
     <>
       <title>People · Regnant</title>
       <PlaceHead title="People" placeholder="Name, group, note …" q={q} look={look}>
-        <nav aria-label="What is shown" className="flex gap-4">
-          {VIEWS.map((view) => (
-            <Link
-              key={view}
-              to="/people"
-              search={{ show: view === "people" ? undefined : view, q: q || undefined }}
-              aria-current={view === show ? "page" : undefined}
-              className={view === show ? "border-b-2 border-deep" : "text-soft"}
-            >
-              {view}
-            </Link>
-          ))}
-        </nav>
+        <Views
+          views={VIEWS}
+          shown={show}
+          show={(view) =>
+            void navigate({ to: "/people", search: { show: view === "people" ? undefined : view, q: q || undefined } })
+          }
+        />
         {role === "engineer" && (show === "people" || show === "machines") && (
-          <Link
-            to={show === "people" ? "/people/new" : "/machines/new"}
-            className="ml-auto rounded-sm bg-deep px-3 py-1 text-paper"
-          >
-            {show === "people" ? "Add a person" : "Add a machine"}
-          </Link>
+          <span className="ml-auto flex items-center gap-5">
+            <button type="button" onClick={() => setImporting(!importing)} className="cursor-pointer text-deep hover:underline">
+              Import
+            </button>
+            <Link to={show === "people" ? "/people/new" : "/machines/new"} className="rounded-sm bg-deep px-3 py-1 text-paper">
+              {show === "people" ? "Add a person" : "Add a machine"}
+            </Link>
+          </span>
         )}
       </PlaceHead>
+      {importing && (show === "people" || show === "machines") && (
+        <ImportFile key={show} kind={show} done={() => setImporting(false)} />
+      )}
       {show === "people" && <PersonList q={q} />}
       {show === "machines" && <MachineList q={q} />}
       {show === "groups" && <Groups q={q} />}
@@ -63,7 +66,15 @@ function PersonList({ q }: { q: string }) {
     queryFn: async () => dataOf(await api.GET("/api/v1/people", { params: { query: { limit: MOST } } })),
   });
   if (people.error) return <Notice title="People cannot be shown" text={people.error.message} />;
-  return <Accounts label="People" q={q} all={people.data?.people} none="No store knows a person yet: add the first." to="/people/$store/$name" />;
+  return (
+    <Accounts
+      label="People"
+      q={q}
+      all={people.data?.people}
+      none="No store knows a person yet: add the first."
+      to="/people/$store/$name"
+    />
+  );
 }
 
 function MachineList({ q }: { q: string }) {
@@ -73,7 +84,13 @@ function MachineList({ q }: { q: string }) {
   });
   if (machines.error) return <Notice title="Machines cannot be shown" text={machines.error.message} />;
   return (
-    <Accounts label="Machines" q={q} all={machines.data?.machines} none="No store knows a machine yet: add the first." to="/machines/$store/$name" />
+    <Accounts
+      label="Machines"
+      q={q}
+      all={machines.data?.machines}
+      none="No store knows a machine yet: add the first."
+      to="/machines/$store/$name"
+    />
   );
 }
 
@@ -92,7 +109,11 @@ function Accounts(props: {
       <Rows label={props.label} rows={shown} keyOf={(one) => `${one.store}/${one.name}`}>
         {(one) => (
           <div className="grid h-full grid-cols-[13rem_8rem_1fr_1fr_1fr] items-center gap-x-4">
-            <Link to={props.to} params={{ store: one.store, name: one.name }} className="truncate font-semibold text-deep after:absolute after:inset-0">
+            <Link
+              to={props.to}
+              params={{ store: one.store, name: one.name }}
+              className="truncate font-semibold text-deep after:absolute after:inset-0"
+            >
               {one.name}
             </Link>
             <span className="truncate text-soft">{one.store}</span>

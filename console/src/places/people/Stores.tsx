@@ -27,9 +27,13 @@ export function Stores() {
           <li key={store.name} className="grid grid-cols-[13rem_1fr_1fr_6rem] items-baseline gap-x-4 border-b border-line py-1.5">
             <span className="font-semibold">{store.name}</span>
             <span>
-              {store.kind === "people" ? `${store.people} people, ${store.machines} machines` : `${store.devices.toLocaleString("en-GB")} devices`}
+              {store.kind === "people"
+                ? `${store.people} people, ${store.machines} machines`
+                : `${store.devices.toLocaleString("en-GB")} devices`}
             </span>
-            <span className="text-soft">{store.in_policy ? "The active policy looks identities up in it." : "The active policy does not name it."}</span>
+            <span className="text-soft">
+              {store.in_policy ? "The active policy looks identities up in it." : "The active policy does not name it."}
+            </span>
             {role === "engineer" && (
               <Confirm
                 action="Remove"
@@ -82,7 +86,12 @@ function NewStore() {
         onChange={(event) => setName(event.target.value)}
         className="w-56 rounded-sm border border-soft bg-sheet px-3 py-1"
       />
-      <select aria-label="What it holds" value={kind} onChange={(event) => setKind(event.target.value)} className="rounded-sm border border-soft bg-sheet px-2 py-1">
+      <select
+        aria-label="What it holds"
+        value={kind}
+        onChange={(event) => setKind(event.target.value)}
+        className="rounded-sm border border-soft bg-sheet px-2 py-1"
+      >
         <option>people</option>
         <option>devices</option>
       </select>

@@ -58,9 +58,7 @@ export function draftOf(account: Person | Machine): AccountDraft {
     expires: timeField(account.expires),
     disabled: account.disabled,
     mschap: account.mschap,
-    ...("engineers_only" in account
-      ? { recoverable: account.recoverable_password, engineersOnly: account.engineers_only }
-      : {}),
+    ...("engineers_only" in account ? { recoverable: account.recoverable_password, engineersOnly: account.engineers_only } : {}),
   };
 }
 

@@ -54,36 +54,41 @@ function Edition({ active: { edition, report } }: { active: Active }) {
 function Text({ source, items, target }: { source: string; items: Item[]; target: string }) {
   const anchors = new Map(items.map((item) => [item.line, anchor(item)]));
   return (
-    <pre aria-label="main.writ" className="overflow-x-auto font-mono text-[13px] leading-6">
-      {source.split("\n").map((line, index) => {
-        const id = anchors.get(index + 1);
-        return (
-          <div
-            key={index}
-            id={id}
-            data-target={id !== undefined && id === target ? "" : undefined}
-            className="grid grid-cols-[3rem_1fr] data-target:bg-tint"
-          >
-            <span aria-hidden className="pr-4 text-right text-soft select-none">
-              {index + 1}
-            </span>
-            <code>
-              {pieces(line).map((piece, at) => (
-                <span key={at} className={TINTS[piece.kind]}>
-                  {piece.text}
-                </span>
-              ))}
-            </code>
-          </div>
-        );
-      })}
-    </pre>
+    <section aria-label="main.writ">
+      <pre className="overflow-x-auto font-mono text-[13px] leading-6">
+        {source.split("\n").map((line, index) => {
+          const id = anchors.get(index + 1);
+          return (
+            <div
+              key={index}
+              id={id}
+              data-target={id !== undefined && id === target ? "" : undefined}
+              className="grid grid-cols-[3rem_1fr] data-target:bg-tint"
+            >
+              <span aria-hidden className="pr-4 text-right text-soft select-none">
+                {index + 1}
+              </span>
+              <code>
+                {pieces(line).map((piece, at) => (
+                  <span key={at} className={TINTS[piece.kind]}>
+                    {piece.text}
+                  </span>
+                ))}
+              </code>
+            </div>
+          );
+        })}
+      </pre>
+    </section>
   );
 }
 
 function Outline({ items }: { items: Item[] }) {
   return (
-    <nav aria-label="What the policy declares" className="sticky top-6 max-h-[calc(100vh-3rem)] self-start overflow-y-auto text-sm">
+    <nav
+      aria-label="What the policy declares"
+      className="sticky top-6 max-h-[calc(100vh-3rem)] self-start overflow-y-auto text-sm"
+    >
       <ul>
         {items.map((item) => (
           <li key={`${item.line}`} className={item.kind === "rule" ? "pl-3" : ""}>

@@ -2,8 +2,17 @@ import { expect, it } from "vitest";
 import { anchor, outline, pieces } from "./writ";
 
 it("a line keeps every character when it is coloured", () => {
-  for (const line of ['  rule "A # in \\" text" { # why', "  when request.port in 1..12", "permit tcp to 10.44.0.0/16 port 53", "é„"]) {
-    expect(pieces(line).map((piece) => piece.text).join("")).toBe(line);
+  for (const line of [
+    '  rule "A # in \\" text" { # why',
+    "  when request.port in 1..12",
+    "permit tcp to 10.44.0.0/16 port 53",
+    "é„",
+  ]) {
+    expect(
+      pieces(line)
+        .map((piece) => piece.text)
+        .join(""),
+    ).toBe(line);
   }
   expect(pieces("when nas.site").map((piece) => piece.kind)).toEqual(["keyword", "plain", "fact"]);
 });

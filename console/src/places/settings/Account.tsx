@@ -14,10 +14,18 @@ export function Account() {
       <h2 className="mb-2 text-lg font-semibold">Your account</h2>
       <p className="border-y border-line py-1.5">
         Signed in as <em>{data?.name}</em>, {data?.role}.{" "}
-        <button type="button" onClick={() => setOpen(open === "password" ? undefined : "password")} className="ml-4 cursor-pointer text-deep hover:underline">
+        <button
+          type="button"
+          onClick={() => setOpen(open === "password" ? undefined : "password")}
+          className="ml-4 cursor-pointer text-deep hover:underline"
+        >
           Change the password
         </button>
-        <button type="button" onClick={() => setOpen(open === "factor" ? undefined : "factor")} className="ml-4 cursor-pointer text-deep hover:underline">
+        <button
+          type="button"
+          onClick={() => setOpen(open === "factor" ? undefined : "factor")}
+          className="ml-4 cursor-pointer text-deep hover:underline"
+        >
           Second factor
         </button>
       </p>
@@ -43,8 +51,22 @@ function Password() {
   };
   return (
     <form onSubmit={submit} className="mt-4 grid max-w-2xl gap-4">
-      <TextField label="Until now" help="The password you signed in with." name="current" type="password" value={current} change={setCurrent} />
-      <TextField label="From now on" help="At least 10 characters, and none that everybody tries first." name="new" type="password" value={wanted} change={setWanted} />
+      <TextField
+        label="Until now"
+        help="The password you signed in with."
+        name="current"
+        type="password"
+        value={current}
+        change={setCurrent}
+      />
+      <TextField
+        label="From now on"
+        help="At least 10 characters, and none that everybody tries first."
+        name="new"
+        type="password"
+        value={wanted}
+        change={setWanted}
+      />
       <Refused error={set.error} />
       {set.isSuccess && <p role="status">It is changed. Wherever else you were signed in, you are not any more.</p>}
       <p>
@@ -75,7 +97,8 @@ function SecondFactor() {
     return (
       <div role="status" className="mt-4 max-w-2xl border-l-2 border-deep bg-tint px-3 py-2">
         <p>
-          From now on you sign in with a code too. Each of these opens once in its place; they are shown this once. You sign in anew now.
+          From now on you sign in with a code too. Each of these opens once in its place; they are shown this once. You sign in
+          anew now.
         </p>
         <pre className="mt-2 columns-2 select-all">{set.data.codes.join("\n")}</pre>
         <p className="mt-2">
@@ -93,10 +116,20 @@ function SecondFactor() {
   };
   return (
     <form onSubmit={submit} className="mt-4 grid max-w-2xl gap-4">
-      <TextField label="Password" help="The one you signed in with." name="password" type="password" value={password} change={setPassword} />
+      <TextField
+        label="Password"
+        help="The one you signed in with."
+        name="password"
+        type="password"
+        value={password}
+        change={setPassword}
+      />
       {made.data && (
         <>
-          <Field label="Secret" help="Type it into an authenticator: time-based, 6 digits, 30 seconds (RFC 6238). Or open the address on the device that has one.">
+          <Field
+            label="Secret"
+            help="Type it into an authenticator: time-based, 6 digits, 30 seconds (RFC 6238). Or open the address on the device that has one."
+          >
             <code className="block bg-tint px-3 py-1 select-all">{made.data.secret}</code>
             <a href={made.data.uri} className="text-sm break-all text-deep">
               {made.data.uri}
@@ -108,11 +141,20 @@ function SecondFactor() {
       <Refused error={set.error ?? made.error ?? removed.error} />
       {removed.isSuccess && <p role="status">You have no second factor any more.</p>}
       <p className="flex gap-6">
-        <button type="submit" disabled={!password || (made.data !== undefined && !code)} className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper disabled:opacity-50">
+        <button
+          type="submit"
+          disabled={!password || (made.data !== undefined && !code)}
+          className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper disabled:opacity-50"
+        >
           {made.data ? "Set it" : "Make one"}
         </button>
         {!made.data && (
-          <button type="button" disabled={!password} onClick={() => removed.mutate()} className="cursor-pointer text-rust hover:underline disabled:text-soft">
+          <button
+            type="button"
+            disabled={!password}
+            onClick={() => removed.mutate()}
+            className="cursor-pointer text-rust hover:underline disabled:text-soft"
+          >
             Take away the one I have
           </button>
         )}

@@ -25,7 +25,11 @@ export function Administrators() {
       <h2 className="mb-2 flex items-baseline text-lg font-semibold">
         Administrators
         {role === "engineer" && (
-          <button type="button" onClick={() => setAdding(!adding)} className="ml-auto cursor-pointer text-base font-normal text-deep hover:underline">
+          <button
+            type="button"
+            onClick={() => setAdding(!adding)}
+            className="ml-auto cursor-pointer text-base font-normal text-deep hover:underline"
+          >
             Add one
           </button>
         )}
@@ -81,7 +85,11 @@ function Line({ one, mayChange }: { one: Administrator; mayChange: boolean }) {
           <span>{one.role}</span>
         )}
         <span className="text-soft">
-          {[one.disabled && "kept out", one.second_factor && "with a second factor", one.expires && `until ${moment(one.expires)}`]
+          {[
+            one.disabled && "kept out",
+            one.second_factor && "with a second factor",
+            one.expires && `until ${moment(one.expires)}`,
+          ]
             .filter(Boolean)
             .join(", ")}
         </span>
@@ -133,7 +141,14 @@ function NewAdministrator({ close }: { close: () => void }) {
   return (
     <form onSubmit={submit} className="mb-4 grid max-w-2xl gap-4">
       <TextField label="Name" help="The name they sign in with." name="administrator" value={name} change={setName} />
-      <TextField label="Password" help="At least 10 characters; they change it under Settings." name="administrator-password" type="password" value={password} change={setPassword} />
+      <TextField
+        label="Password"
+        help="At least 10 characters; they change it under Settings."
+        name="administrator-password"
+        type="password"
+        value={password}
+        change={setPassword}
+      />
       <ChoiceField
         label="Role"
         help="Engineers change everything. The helpdesk reads the journal, bars devices and sets passwords of people. Auditors read everything but secrets."

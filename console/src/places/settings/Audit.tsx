@@ -38,7 +38,7 @@ export function Audit() {
     <>
       <title>Audit · Regnant</title>
       <p className="text-soft">
-        <Link to="/settings" className="text-deep">
+        <Link to="/settings" className="text-deep underline">
           Settings
         </Link>
       </p>
@@ -80,7 +80,11 @@ export function Audit() {
 function Line({ change }: { change: Change }) {
   return (
     <div className="grid h-full grid-cols-[10rem_8rem_13rem_11rem_1fr] items-center gap-x-4">
-      <Link to="/settings/audit/$revision" params={{ revision: String(change.revision) }} className="text-soft after:absolute after:inset-0">
+      <Link
+        to="/settings/audit/$revision"
+        params={{ revision: String(change.revision) }}
+        className="text-soft after:absolute after:inset-0"
+      >
         {moment(change.at)}
       </Link>
       <span className="truncate italic">{change.by}</span>

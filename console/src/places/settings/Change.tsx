@@ -13,8 +13,7 @@ export function Change() {
   const { revision } = useParams({ from: "/inside/settings/audit/$revision" });
   const found = useQuery({
     queryKey: ["change", revision],
-    queryFn: async () =>
-      dataOf(await api.GET("/api/v1/audit/{revision}", { params: { path: { revision: Number(revision) } } })),
+    queryFn: async () => dataOf(await api.GET("/api/v1/audit/{revision}", { params: { path: { revision: Number(revision) } } })),
   });
   if (found.error) return <Notice title="This change cannot be shown" text={found.error.message} />;
   if (!found.data) return null;
@@ -23,7 +22,7 @@ export function Change() {
     <article className="max-w-4xl">
       <title>{`Change ${change.revision} · Regnant`}</title>
       <p className="text-soft">
-        <Link to="/settings/audit" className="text-deep">
+        <Link to="/settings/audit" className="text-deep underline">
           Audit
         </Link>{" "}
         · change {change.revision}
@@ -37,7 +36,12 @@ export function Change() {
           ["from", change.from],
           ["at", moment(change.at)],
           ["not done", change.refused],
-          ["hash", <code key="hash" className="break-all">{change.chain}</code>],
+          [
+            "hash",
+            <code key="hash" className="break-all">
+              {change.chain}
+            </code>,
+          ],
         ]}
       />
       {fields.length > 0 && (

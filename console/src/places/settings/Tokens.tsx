@@ -23,7 +23,10 @@ export function Tokens() {
       <h2 className="mb-2 text-lg font-semibold">Tokens</h2>
       <ul aria-label="Tokens" className="border-t border-line">
         {known.data?.tokens.map((token) => (
-          <li key={token.id} className="grid grid-cols-[10rem_8rem_7rem_1fr_1fr_auto] items-baseline gap-x-4 border-b border-line py-1.5">
+          <li
+            key={token.id}
+            className="grid grid-cols-[10rem_8rem_7rem_1fr_1fr_auto] items-baseline gap-x-4 border-b border-line py-1.5"
+          >
             <span className="truncate font-semibold">{token.name || token.id}</span>
             <span className="truncate">{token.administrator}</span>
             <span>{token.role}</span>
@@ -70,9 +73,20 @@ function NewToken({ mine }: { mine: string }) {
   return (
     <>
       <form onSubmit={submit} className="mt-4 flex flex-wrap items-center gap-3">
-        <input aria-label="Name of a new token" placeholder="A new token, such as backup" value={name} onChange={(event) => setName(event.target.value)} className={`w-64 ${box}`} />
+        <input
+          aria-label="Name of a new token"
+          placeholder="A new token, such as backup"
+          value={name}
+          onChange={(event) => setName(event.target.value)}
+          className={`w-64 ${box}`}
+        />
         {mine === "engineer" && (
-          <select aria-label="What it may do" value={role || mine} onChange={(event) => setRole(event.target.value)} className={box}>
+          <select
+            aria-label="What it may do"
+            value={role || mine}
+            onChange={(event) => setRole(event.target.value)}
+            className={box}
+          >
             {ROLES.map((one) => (
               <option key={one}>{one}</option>
             ))}

@@ -52,7 +52,9 @@ export function Today() {
                   <Link to="/network/$name" params={{ name: nas.name }} className="font-semibold text-deep">
                     {nas.name}
                   </Link>{" "}
-                  <span className="text-soft">last heard {moment(nas.last)}: is it switched off, or does it ask somebody else?</span>
+                  <span className="text-soft">
+                    last heard {moment(nas.last)}: is it switched off, or does it ask somebody else?
+                  </span>
                 </li>
               ))}
             </Section>
@@ -63,7 +65,7 @@ export function Today() {
               {data.unsigned.map(({ name, signed_since }, place) => (
                 <span key={name}>
                   {place > 0 && ", "}
-                  <Link to="/network/$name" params={{ name }} className="text-deep hover:underline">
+                  <Link to="/network/$name" params={{ name }} className="text-deep underline">
                     {name}
                   </Link>
                   {signed_since && ` (all signed since ${moment(signed_since)})`}

@@ -9,8 +9,8 @@ use clap::{Args, Parser, Subcommand};
 pub(crate) use nas::{Nas, NasAction, NasFields};
 pub(crate) use records::{
     Administrator, AdministratorAction, AttributeAction, Device, DeviceAction, DeviceFields, Group, GroupAction,
-    ImportFile, InStore, Machine, MachineAction, MachineFields, Person, PersonAction, PersonFields, Show, Store,
-    StoreAction, Token, TokenAction,
+    ImportFile, InStore, Machine, MachineAction, MachineFields, Person, PersonAction, PersonFields, Show, Site,
+    SiteAction, Store, StoreAction, Token, TokenAction,
 };
 pub(crate) use try_out::{InnerMethod, Tls, Try, TryMethod};
 
@@ -55,8 +55,10 @@ pub(crate) enum Command {
     Machine(Machine),
     /// Keep devices, by their MAC addresses
     Device(Device),
-    /// Show groups, who is in them and where the policy names them
+    /// Show groups, who is in them and where the policy names them, and give one another name
     Group(Group),
+    /// Show sites, and give one another name
+    Site(Site),
     /// Keep the stores that identities are looked up in
     Store(Store),
     /// Keep who may sign in

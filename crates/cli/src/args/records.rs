@@ -427,6 +427,58 @@ pub(crate) enum GroupAction {
         /// Its name
         name: String,
     },
+    /// Give one another name: everybody who is in it is in the other then
+    Change {
+        /// Its name
+        name: String,
+        /// The new name
+        #[arg(long = "name", value_name = "NAME")]
+        new_name: String,
+        /// Although the active policy names it, or there is one of that name, with which it becomes one
+        #[arg(long)]
+        anyway: bool,
+    },
+    /// Take everybody out of one
+    Remove {
+        /// Its name
+        name: String,
+        /// Although the active policy names it
+        #[arg(long)]
+        anyway: bool,
+    },
+}
+
+#[derive(Args)]
+pub(crate) struct Site {
+    #[command(subcommand)]
+    pub(crate) action: SiteAction,
+    #[command(flatten)]
+    pub(crate) api: Api,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum SiteAction {
+    /// List the sites at which a NAS stands or that the active policy names
+    List {
+        #[command(flatten)]
+        show: Show,
+    },
+    /// Show where the active policy names one, and how many NASes stand there
+    Show {
+        /// Its name
+        name: String,
+    },
+    /// Give one another name, at every NAS that stands there
+    Change {
+        /// Its name
+        name: String,
+        /// The new name
+        #[arg(long = "name", value_name = "NAME")]
+        new_name: String,
+        /// Although the active policy names it, or there is one of that name, with which it becomes one
+        #[arg(long)]
+        anyway: bool,
+    },
 }
 
 #[derive(Args)]

@@ -10,6 +10,11 @@ use fantoccini::{Client, ClientBuilder, Locator};
 use hyper_util::client::legacy::connect::HttpConnector;
 use serde_json::json;
 
+/// Runs a test that drives a browser.
+pub(crate) fn block_on(test: impl Future<Output = ()>) {
+    tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap().block_on(test);
+}
+
 pub(crate) struct Browser {
     pub(crate) page: Client,
     driver: Child,
@@ -18,6 +23,11 @@ pub(crate) struct Browser {
 
 impl Browser {
     pub(crate) async fn start() -> Self {
+        Self::start_in(false).await
+    }
+
+    /// One that wants pages dark, where they can be.
+    pub(crate) async fn start_in(dark: bool) -> Self {
         let (driver, port) = start_driver();
         let profile = tempfile::tempdir().unwrap();
         let arguments = [
@@ -34,6 +44,7 @@ impl Browser {
             // The page itself gets 1280 x 800.
             "--window-size=1280,943".into(),
             format!("--user-data-dir={}", profile.path().display()),
+            if dark { "--force-dark-mode".into() } else { "--disable-features=DarkMode".into() },
         ];
         let capabilities = json!({ "goog:chromeOptions": { "args": arguments } });
         let page = ClientBuilder::new(HttpConnector::new())
@@ -55,6 +66,18 @@ impl Browser {
             Ok(element) => element,
             Err(error) => panic!("no {css} on {}: {error}", self.page.current_url().await.unwrap()),
         }
+    }
+
+    /// Waits until the page's text holds this no more.
+    pub(crate) async fn sees_no_more(&self, text: &str) {
+        for _ in 0..200 {
+            let body = self.page.execute("return document.body.innerText", vec![]).await.unwrap();
+            if !body.as_str().unwrap_or_default().contains(text) {
+                return;
+            }
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+        panic!("the page still says `{text}`");
     }
 
     /// Waits until the page's text holds this.

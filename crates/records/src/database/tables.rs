@@ -72,6 +72,7 @@ pub(crate) fn with_secrets(db: &Connection) -> Result<Rows, RecordsError> {
 
 /// What is looked up of a device: groups as a JSON array, attributes as a JSON object, whether
 /// it is barred, and its end.
+#[derive(Clone, Copy)]
 pub(crate) struct LookedUp<'d> {
     pub(crate) groups: &'d str,
     pub(crate) attributes: &'d str,

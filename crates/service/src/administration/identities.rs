@@ -5,7 +5,7 @@ use regnant_base::SecretText;
 use regnant_policy::Mac;
 use regnant_records::{
     Author, Barred, Command, DeclaredAttributes, DeviceEntry, DeviceFilter, DeviceRow, Expected, MachineEntry,
-    MachineRow, Marked, PersonEntry, PersonRow, Reading, RecordName, RecordsError, Rows, StoreKind, StoreRow,
+    MachineRow, Marked, NasRow, PersonEntry, PersonRow, Reading, RecordName, RecordsError, Rows, StoreKind, StoreRow,
 };
 
 use crate::administration::committer::{Committer, Turn};
@@ -381,7 +381,12 @@ impl Identities {
         }
     }
 
-    fn commit(&self, turn: &Turn<'_>, command: Command, by: &Author) -> Result<(), AdministrationError> {
+    /// Every NAS.
+    pub(crate) fn nases(&self) -> Result<Vec<NasRow>, AdministrationError> {
+        Ok(self.committer.records.all()?)
+    }
+
+    pub(crate) fn commit(&self, turn: &Turn<'_>, command: Command, by: &Author) -> Result<(), AdministrationError> {
         self.committer.commit_records(turn, command, Expected::Anything, by)
     }
 }

@@ -16,6 +16,7 @@ mod named;
 pub(crate) mod policies;
 mod privilege;
 pub(crate) mod profile;
+pub(crate) mod renames;
 pub(crate) mod renewal;
 pub(crate) mod report;
 pub(crate) mod revocation_lists;
@@ -199,6 +200,37 @@ pub enum AdministrationError {
         record: RecordName,
         /// Who names it.
         by: String,
+    },
+    /// The new name of a group or site.
+    #[error("the name of a {0} has 1 to 253 printable bytes")]
+    CommonName(&'static str),
+    /// Nobody has a group, and no NAS stands at a site.
+    #[error("there is no {what} `{name}`")]
+    NoCommonName {
+        /// What it is.
+        what: &'static str,
+        /// Its name.
+        name: String,
+    },
+    /// A group or site that the policy names.
+    #[error(
+        "the {what} `{name}` stays: {by}. Change the policy first, or say that you want it anyway: its rules are then true of nobody who was in it"
+    )]
+    CommonNameInUse {
+        /// What it is.
+        what: &'static str,
+        /// Its name.
+        name: String,
+        /// Who names it.
+        by: String,
+    },
+    /// There is such a group or site already.
+    #[error("there is a {what} `{name}` already: say that you want it anyway, and the two become one")]
+    CommonNameTaken {
+        /// What it is.
+        what: &'static str,
+        /// Its name.
+        name: String,
     },
     /// A certificate or trust that is in use.
     #[error("{record} is in use and stays: {by}")]

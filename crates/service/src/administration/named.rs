@@ -35,8 +35,18 @@ pub(crate) fn record(edition: &Edition, record: &RecordName) -> Vec<String> {
 
 /// Every group that a policy names, with where.
 pub(crate) fn groups(edition: &Edition) -> Vec<(String, String)> {
-    let asking = asking(edition, &["user.groups", "machine.groups", "device.groups"]);
+    names_in(edition, &["user.groups", "machine.groups", "device.groups"])
+}
+
+/// Every site that a policy names, with where.
+pub(crate) fn sites(edition: &Edition) -> Vec<(String, String)> {
+    names_in(edition, &["nas.site"])
+}
+
+/// The texts that a policy compares these facts with, each with where.
+fn names_in(edition: &Edition, facts: &'static [&'static str]) -> Vec<(String, String)> {
     let quoted = |text: &str| text.split('"').skip(1).step_by(2).map(str::to_owned).collect::<Vec<_>>();
+    let asking = asking(edition, facts);
     let mut all: Vec<_> =
         asking.flat_map(|leaf| quoted(&leaf.text).into_iter().map(|name| (name, place(edition, leaf)))).collect();
     all.dedup();

@@ -120,7 +120,7 @@ pub(crate) async fn dialects(State(api): State<Api>, _: May<Look>) -> Result<Jso
 }
 
 /// A dialect with its ways to say each statement, by its name; case does not count.
-#[utoipa::path(get, path = "/api/v1/dialects/{name}",
+#[utoipa::path(get, path = "/api/v1/dialects/{name}", params(("name" = String, Path)),
     responses((status = 200, body = DialectContent), (status = 404, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn dialect(
     State(api): State<Api>,
@@ -192,7 +192,7 @@ pub(crate) async fn add(
 }
 
 /// Removes a dialect of your own, where nothing needs it.
-#[utoipa::path(delete, path = "/api/v1/dialects/{name}", operation_id = "remove_dialect",
+#[utoipa::path(delete, path = "/api/v1/dialects/{name}", operation_id = "remove_dialect", params(("name" = String, Path)),
     responses((status = 200, body = LanguageTaken), (status = 404, body = ApiError), (status = 409, body = ApiError),
         (status = 401, body = ApiError)))]
 pub(crate) async fn remove(

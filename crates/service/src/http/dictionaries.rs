@@ -143,7 +143,7 @@ pub(crate) async fn dictionaries(State(api): State<Api>, _: May<Look>) -> Json<D
 }
 
 /// A dictionary with its attributes, by its name; case does not count.
-#[utoipa::path(get, path = "/api/v1/dictionaries/{name}",
+#[utoipa::path(get, path = "/api/v1/dictionaries/{name}", params(("name" = String, Path)),
     responses((status = 200, body = DictionaryContent), (status = 404, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn dictionary(
     State(api): State<Api>,
@@ -179,7 +179,7 @@ pub(crate) async fn add(
 }
 
 /// Removes a dictionary of your own, where nothing needs it.
-#[utoipa::path(delete, path = "/api/v1/dictionaries/{name}", operation_id = "remove_dictionary",
+#[utoipa::path(delete, path = "/api/v1/dictionaries/{name}", operation_id = "remove_dictionary", params(("name" = String, Path)),
     responses((status = 200, body = LanguageTaken), (status = 404, body = ApiError), (status = 409, body = ApiError),
         (status = 401, body = ApiError)))]
 pub(crate) async fn remove(

@@ -128,6 +128,7 @@ impl From<AdministrationError> for ApiError {
             | AdministrationError::Certificate(_)
             | AdministrationError::Profile(_)
             | AdministrationError::Name
+            | AdministrationError::CommonName(_)
             | AdministrationError::WeakPassword(_)
             | AdministrationError::TokenName
             | AdministrationError::Broken(_)
@@ -141,9 +142,13 @@ impl From<AdministrationError> for ApiError {
             | AdministrationError::NotFirst
             | AdministrationError::TooManyTokens(_)
             | AdministrationError::RecordInUse { .. }
+            | AdministrationError::CommonNameInUse { .. }
+            | AdministrationError::CommonNameTaken { .. }
             | AdministrationError::InService { .. } => Self::new(StatusCode::CONFLICT, text),
             AdministrationError::EngineersOnly { .. } => Self::forbidden(text),
-            AdministrationError::NotFound(_) | AdministrationError::UnknownDevices(_) => Self::not_found(text),
+            AdministrationError::NotFound(_)
+            | AdministrationError::NoCommonName { .. }
+            | AdministrationError::UnknownDevices(_) => Self::not_found(text),
             AdministrationError::Changed(_) => Self::new(StatusCode::PRECONDITION_FAILED, text),
             AdministrationError::Records(error) => error.into(),
             AdministrationError::NoEdition | AdministrationError::Spool(_) => Self::ours(text),

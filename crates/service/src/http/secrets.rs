@@ -47,7 +47,7 @@ pub(crate) async fn set(
 }
 
 /// Removes a secret that the active policy does not name.
-#[utoipa::path(delete, path = "/api/v1/secrets/{name}", operation_id = "remove_secret",
+#[utoipa::path(delete, path = "/api/v1/secrets/{name}", operation_id = "remove_secret", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = ApiError), (status = 409, body = ApiError),
         (status = 401, body = ApiError)))]
 pub(crate) async fn remove(
