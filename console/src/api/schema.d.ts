@@ -4,6 +4,26 @@
  */
 
 export interface paths {
+    "/api/v1/accounts/act": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Disables or enables people and machines, puts them into groups or takes them out of them, or
+         *     removes them; all or none.
+         */
+        post: operations["act_on_accounts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/administrators": {
         parameters: {
             query?: never;
@@ -585,6 +605,23 @@ export interface paths {
         };
         /** One entry with its trail. */
         get: operations["entry"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The sealing key by its id, and the last backup. */
+        get: operations["keys"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1200,9 +1237,31 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description A person or a machine. */
+        AccountName: {
+            name: string;
+            store: string;
+        };
+        /** @description What shall be done with several people and machines. */
+        AccountsAct: {
+            /** @description Whether they shall be disabled; left out, it stays. */
+            disabled?: boolean | null;
+            /** @description Groups that they shall be in. */
+            into?: string[];
+            machines?: components["schemas"]["AccountName"][];
+            /** @description Groups that they shall not be in. */
+            out_of?: string[];
+            people?: components["schemas"]["AccountName"][];
+            /** @description Whether they shall be removed. */
+            remove?: boolean;
+        };
         /** @description How many devices were changed. */
         Acted: {
             devices: number;
+        };
+        /** @description How many were changed. */
+        ActedAccounts: {
+            accounts: number;
         };
         /** @description A policy that was activated. */
         Activated: {
@@ -1839,6 +1898,15 @@ export interface components {
              * @description How many lines were refused.
              */
             refused: number;
+        };
+        /** @description The key that secrets are sealed under, and when a backup was taken last. */
+        KeysView: {
+            /** @description When the last backup was taken; none where none was. */
+            backup?: string | null;
+            /** @description By whom. */
+            backup_by?: string | null;
+            /** @description The id of the sealing key; the key itself never leaves its file. */
+            sealing: string;
         };
         /** @description A file that was taken. */
         LanguageTaken: {
@@ -2627,6 +2695,69 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    act_on_accounts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AccountsAct"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ActedAccounts"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
     administrators: {
         parameters: {
             query?: never;
@@ -4741,6 +4872,33 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    keys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeysView"];
+                };
+            };
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };

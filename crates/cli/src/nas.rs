@@ -89,7 +89,14 @@ pub(crate) fn run(args: &args::Nas) -> Result<ExitCode, Failure> {
             return Ok(if told["fits"] == true { ExitCode::SUCCESS } else { ExitCode::from(1) });
         }
         NasAction::Import(file) => return import_lines::run(&client, "nases", "nas", file),
-        NasAction::Export => {
+        NasAction::Export { with_secrets } => {
+            let mut all = nases(&client, "")?;
+            if *with_secrets {
+                for nas in &mut all {
+                    let shown = client.post(&format!("{}/secret", at(&text(&nas["name"]))?), &json!({}))??;
+                    nas["secret"] = shown["secret"].clone();
+                }
+            }
             let fields = [
                 ("name", "name"),
                 ("kind", "kind"),
@@ -100,9 +107,10 @@ pub(crate) fn run(args: &args::Nas) -> Result<ExitCode, Failure> {
                 ("tags", "tags"),
                 ("require-message-authenticator", "require_message_authenticator"),
                 ("class-at-login", "class_at_login"),
+                ("secret", "secret"),
             ];
-            // Without secrets: importing it keeps those that are there.
-            say!("{}", export("nas", &nases(&client, "")?, &fields));
+            // Where it has no secrets, importing it keeps those that are there.
+            say!("{}", export("nas", &all, &fields));
         }
     }
     Ok(ExitCode::SUCCESS)

@@ -1,9 +1,10 @@
+use std::io::stdin;
 use std::process::ExitCode;
 
 use serde_json::{Map, Value, json};
 
 use crate::api::Client;
-use crate::args::{self, MachineAction, PersonAction};
+use crate::args::{self, ActTogether, MachineAction, PersonAction};
 use crate::failure::Failure;
 use crate::import_lines;
 use crate::journal::sentence;
@@ -55,6 +56,11 @@ pub(crate) fn person(args: &args::Person) -> Result<ExitCode, Failure> {
             client.delete(&at(said, name)?)??;
             say!("{name} is removed and not known any more");
         }
+        PersonAction::Together { names, at: said, act } => {
+            let store = store(&client, said.store.as_ref(), "people")?;
+            let changed = together(&client, "people", &store, names, act)?;
+            say!("{changed} {}", if changed == 1 { "person changed" } else { "people changed" });
+        }
         PersonAction::Import(file) => return import_lines::run(&client, "people", "person", file),
         PersonAction::Export => {
             let fields =
@@ -64,6 +70,24 @@ pub(crate) fn person(args: &args::Person) -> Result<ExitCode, Failure> {
         }
     }
     Ok(ExitCode::SUCCESS)
+}
+
+/// Changes several accounts, and gives how many.
+fn together(client: &Client, kind: &str, store: &str, names: &[String], act: &ActTogether) -> Result<u64, Failure> {
+    let mut all = Vec::new();
+    for name in names {
+        match name.as_str() {
+            "-" => {
+                let lines = stdin().lines().collect::<Result<Vec<_>, _>>()?;
+                all.extend(lines.into_iter().map(|line| line.trim().to_owned()).filter(|line| !line.is_empty()));
+            }
+            name => all.push(name.to_owned()),
+        }
+    }
+    let named: Vec<_> = all.iter().map(|name| json!({ "store": store, "name": name })).collect();
+    let mut body = json!({ "into": act.into, "out_of": act.out_of, "disabled": act.disabled, "remove": act.remove });
+    body[kind] = json!(named);
+    Ok(client.post("accounts/act", &body)??["accounts"].as_u64().unwrap_or(0))
 }
 
 /// Keeps machines.
@@ -99,6 +123,11 @@ pub(crate) fn machine(args: &args::Machine) -> Result<ExitCode, Failure> {
         MachineAction::Remove { name, at: said } => {
             client.delete(&at(said, name)?)??;
             say!("{name} is removed and not known any more");
+        }
+        MachineAction::Together { names, at: said, act } => {
+            let store = store(&client, said.store.as_ref(), "people")?;
+            let changed = together(&client, "machines", &store, names, act)?;
+            say!("{changed} {}", if changed == 1 { "machine changed" } else { "machines changed" });
         }
         MachineAction::Import(file) => return import_lines::run(&client, "machines", "machine", file),
         MachineAction::Export => {

@@ -47,6 +47,7 @@ pub(crate) struct ServiceTls {
 impl ServiceTls {
     /// As the options, the fingerprints that are kept, or the system say.
     pub(crate) fn new(args: &args::Api) -> Result<Self, Failure> {
+        in_the_open(args)?;
         let provider = Arc::new(aws_lc_rs::default_provider());
         let believed = match (&args.fingerprint, &args.authority) {
             (Some(fingerprint), _) => Believed::Fingerprint(bare(fingerprint)?),
@@ -101,6 +102,23 @@ pub(crate) fn keep_fingerprint(args: &args::Api, fingerprint: &str) -> Result<()
         fs::write(&path, &text)
     };
     written().map_err(|error| Failure::new(format!("the fingerprint cannot be written to {}: {error}", path.display())))
+}
+
+/// Whoever said how the service proves itself is not spoken to without proof.
+fn in_the_open(args: &args::Api) -> Result<(), Failure> {
+    if is_https(&args.api) {
+        return Ok(());
+    }
+    let secured = args.api.split_once("://").map(|(_, rest)| format!("https://{rest}"));
+    let secured = secured.unwrap_or_default();
+    let pinned = known(&args::Api { api: secured.clone(), ..args.clone() }).is_some();
+    match args.fingerprint.is_some() || args.authority.is_some() || pinned {
+        true => Err(Failure::usage(format!(
+            "{} is plain HTTP, and nothing would prove that it is the service that you know: say {secured}",
+            args.api
+        ))),
+        false => Ok(()),
+    }
 }
 
 pub(crate) fn is_https(base: &str) -> bool {

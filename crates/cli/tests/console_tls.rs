@@ -74,6 +74,14 @@ fn a_token_goes_only_to_the_service_whose_certificate_was_compared() {
     );
     assert!(pinned.status.success(), "{}", printed(&pinned));
     client(&["nas", "list"]).succeeds();
+    // Nor is it spoken to in the open, once it is known otherwise.
+    let mut open = client(&["nas", "list"]);
+    let told = open.env("REGNANT_API", service.api.replace("https:", "http:")).fails(2);
+    assert!(told.contains("is plain HTTP") && told.contains(&service.api), "{told}");
+    let mut open = regnant();
+    open.args(["nas", "list", "--api", "http://127.0.0.1:1", "--fingerprint", &fingerprint, "--token-file"])
+        .arg(&token);
+    assert!(open.fails(2).contains("is plain HTTP"));
     // The same certificate after a restart; another one is told, and the token stays here.
     service.end("-TERM");
     let before = std::fs::read(data.join("console-certificate.pem")).unwrap();

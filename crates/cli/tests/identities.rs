@@ -357,3 +357,30 @@ fn groups_and_sites_are_renamed_with_what_follows_told_before() {
     assert!(service.client(&["audit", "list"]).succeeds().contains("change"));
     service.client(&["audit", "verify"]).succeeds();
 }
+
+#[test]
+fn people_and_machines_are_changed_together_or_not_at_all() {
+    let service = Running::harbour();
+    vpn(&service, "ida.marsh", "Tide-Table-61", 0);
+    let names = ["person", "together", "ida.marsh", "nobody.here", "--disabled", "true"];
+    assert!(service.client(&names).fails(1).contains("There is no person `nobody.here`"));
+    vpn(&service, "ida.marsh", "Tide-Table-61", 0);
+    let told =
+        service.client(&["person", "together", "ida.marsh", "OLA.nett", "--disabled", "true", "--into", "leave"]);
+    assert!({ told }.succeeds().contains("2 people changed"));
+    vpn(&service, "ida.marsh", "Tide-Table-61", 1);
+    assert!(service.client(&["group", "show", "leave"]).succeeds().contains("people    2"));
+    let back = typed(
+        service
+            .client(&["person", "together", "-", "--disabled", "false", "--out-of", "leave"])
+            .arg("--store")
+            .arg("harbour"),
+        "ida.marsh\n\nola.nett\n",
+    );
+    assert!(back.status.success(), "{}", printed(&back));
+    vpn(&service, "ida.marsh", "Tide-Table-61", 0);
+    assert!(service.client(&["person", "together", "ida.marsh"]).fails(1).contains("or `remove` alone"));
+    service.post("machines", &json!({ "store": "harbour", "name": "winch-pc" }));
+    service.client(&["machine", "together", "winch-pc", "--remove"]).succeeds();
+    assert_eq!(service.get("machines/harbour/winch-pc").0, 404);
+}

@@ -145,6 +145,11 @@ fn an_exported_file_has_no_secrets_and_importing_it_keeps_them() {
         (2, &6.into(), &"mast-wlc-1".into())
     );
     assert_eq!(service.get("nases?limit=5&after=Mast-WLC-1").1["nases"][0]["name"], "pilot-vpn-1");
+    // With secrets only where somebody says so, and the audit tells of each.
+    let whole = service.client(&["nas", "export", "--with-secrets"]).succeeds();
+    assert!(whole.contains(&format!("secret = \"{}\"", QUAY_SW_1.secret)), "{whole}");
+    let audit = service.client(&["audit", "list", "--limit", "50", "reveal"]).succeeds();
+    assert!(audit.lines().count() >= 6 && audit.contains("quay-sw-1"), "{audit}");
 }
 
 #[test]

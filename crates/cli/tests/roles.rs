@@ -9,6 +9,7 @@ use serde_json::{Value, json};
 /// Who may call a route: e(ngineer), h(elpdesk), a(uditor); `-` is everybody, signed in or
 /// not.
 const ROUTES: &str = "
+    post   /accounts/act                          e
     get    /administrators                        e a
     post   /administrators                        e
     get    /administrators/{name}                 e a
@@ -55,6 +56,7 @@ const ROUTES: &str = "
     get    /journal/live                          e h a
     get    /journal/newest                        e h a
     get    /journal/{id}                          e h a
+    get    /keys                                  e a
     get    /machines                              e h a
     post   /machines                              e
     get    /machines/{store}/{name}               e h a

@@ -13,6 +13,7 @@ import { useRole } from "../../queries";
 import { Groups } from "./Groups";
 import { holds, type Machine, type Person, state, VIEWS } from "./people";
 import { Stores } from "./Stores";
+import { Together } from "./Together";
 
 const FIELDS = ["store", "name", "groups", "disabled", "expires", "mschap", "note"] as const;
 
@@ -101,14 +102,37 @@ function Accounts(props: {
   none: string;
   to: "/people/$store/$name" | "/machines/$store/$name";
 }) {
+  const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
+  const engineer = useRole() === "engineer";
+  const keyOf = (one: Person | Machine) => `${one.store}/${one.name}`;
+  const choose = (key: string, is: boolean) =>
+    setChosen(new Set(is ? [...chosen, key] : [...chosen].filter((one) => one !== key)));
   const shown = (props.all ?? []).filter((one) => holds([one.name, one.store, one.note, ...one.groups], props.q));
   if (!props.all) return null;
   if (shown.length === 0) return <p className="text-soft">{props.all.length === 0 ? props.none : "None fits."}</p>;
   return (
     <>
-      <Rows label={props.label} rows={shown} keyOf={(one) => `${one.store}/${one.name}`}>
+      {engineer && (
+        <Together
+          kind={props.label === "People" ? "people" : "machines"}
+          chosen={(props.all ?? []).filter((one) => chosen.has(keyOf(one)))}
+          clear={() => setChosen(new Set())}
+        />
+      )}
+      <Rows label={props.label} rows={shown} keyOf={keyOf}>
         {(one) => (
-          <div className="grid h-full grid-cols-[13rem_8rem_1fr_1fr_1fr] items-center gap-x-4">
+          <div className="grid h-full grid-cols-[1.5rem_13rem_8rem_1fr_1fr_1fr] items-center gap-x-4">
+            {engineer ? (
+              <input
+                type="checkbox"
+                aria-label={`Choose ${one.name}`}
+                checked={chosen.has(keyOf(one))}
+                onChange={(event) => choose(keyOf(one), event.target.checked)}
+                className="relative z-10"
+              />
+            ) : (
+              <span />
+            )}
             <Link
               to={props.to}
               params={{ store: one.store, name: one.name }}

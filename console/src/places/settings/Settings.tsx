@@ -2,6 +2,7 @@ import { Link } from "@tanstack/react-router";
 import { useRole } from "../../queries";
 import { Account } from "./Account";
 import { Administrators } from "./Administrators";
+import { Keys } from "./Keys";
 import { Tokens } from "./Tokens";
 
 /** Who may sign in, with what, and what they changed. */
@@ -22,6 +23,7 @@ export function Settings() {
       <Account />
       {reads && <Administrators />}
       <Tokens />
+      {reads && <Keys />}
     </div>
   );
 }

@@ -91,7 +91,11 @@ pub(crate) enum NasAction {
     /// record was refused)
     Import(ImportFile),
     /// Print all as an inventory file (TOML), without their secrets
-    Export,
+    Export {
+        /// With their secrets; the audit tells of each that you saw it
+        #[arg(long)]
+        with_secrets: bool,
+    },
 }
 
 #[derive(Args)]

@@ -103,6 +103,16 @@ pub(crate) enum PersonAction {
         #[command(flatten)]
         at: InStore,
     },
+    /// Change several together, or remove them; all or none
+    Together {
+        /// Their names; with - also from standard input, one in a line
+        #[arg(required = true, value_name = "NAME")]
+        names: Vec<String>,
+        #[command(flatten)]
+        at: InStore,
+        #[command(flatten)]
+        act: ActTogether,
+    },
     /// Remove one whom the active policy does not name
     Remove {
         /// The name
@@ -115,6 +125,23 @@ pub(crate) enum PersonAction {
     Import(ImportFile),
     /// Print all as an inventory file (TOML), without their passwords
     Export,
+}
+
+/// What is done with several.
+#[derive(Args)]
+pub(crate) struct ActTogether {
+    /// A group that they shall be in; may be repeated
+    #[arg(long, value_name = "GROUP")]
+    pub(crate) into: Vec<String>,
+    /// A group that they shall not be in; may be repeated
+    #[arg(long, value_name = "GROUP")]
+    pub(crate) out_of: Vec<String>,
+    /// Whether they are disabled
+    #[arg(long, value_name = "true|false")]
+    pub(crate) disabled: Option<bool>,
+    /// Remove them
+    #[arg(long, conflicts_with_all = ["into", "out_of", "disabled"])]
+    pub(crate) remove: bool,
 }
 
 #[derive(Args)]
@@ -193,6 +220,16 @@ pub(crate) enum MachineAction {
         new_name: Option<String>,
         #[command(flatten)]
         fields: MachineFields,
+    },
+    /// Change several together, or remove them; all or none
+    Together {
+        /// Their names; with - also from standard input, one in a line
+        #[arg(required = true, value_name = "NAME")]
+        names: Vec<String>,
+        #[command(flatten)]
+        at: InStore,
+        #[command(flatten)]
+        act: ActTogether,
     },
     /// Remove one that the active policy does not name
     Remove {

@@ -230,6 +230,13 @@ impl Administrators {
         Ok(())
     }
 
+    /// The last backup that was taken, as the audit has it.
+    pub fn last_backup(&self) -> Result<Option<AuditEntry>, AdministrationError> {
+        let words = vec!["back".to_owned(), "up".to_owned()];
+        let taken = self.audit(&AuditFilter { below: u64::MAX, most: 20, words, record: None })?;
+        Ok(taken.into_iter().find(|entry| entry.what == "back up"))
+    }
+
     /// What was changed, the last change first.
     pub fn audit(&self, filter: &AuditFilter) -> Result<Vec<AuditEntry>, AdministrationError> {
         Ok(self.committer.records.audit(filter)?)

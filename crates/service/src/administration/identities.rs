@@ -13,7 +13,7 @@ use crate::administration::{AdministrationError, RecordVersion, entries, named, 
 use crate::clock::now_ms;
 
 /// Devices that are changed or removed at once.
-const MOST_AT_ONCE: usize = 10_000;
+pub(crate) const MOST_AT_ONCE: usize = 10_000;
 
 /// People, machines and devices, in their stores.
 pub struct Identities {
@@ -282,16 +282,7 @@ impl Identities {
         by: &Author,
     ) -> Result<Vec<DeviceRow>, AdministrationError> {
         let turn = self.committer.turn();
-        let is = |group: &String, other: &String| group.to_lowercase() == other.to_lowercase();
-        let change = |row: &mut DeviceRow| {
-            row.groups.retain(|group| !out_of.iter().any(|gone| is(gone, group)));
-            for group in into {
-                if !row.groups.iter().any(|known| is(known, group)) {
-                    row.groups.push(group.clone());
-                }
-            }
-        };
-        self.change_several(&turn, macs, change, by)
+        self.change_several(&turn, macs, |row| regroup(&mut row.groups, into, out_of), by)
     }
 
     /// Forgets devices; all or none.
@@ -327,7 +318,7 @@ impl Identities {
     fn each_of(&self, macs: &[Mac]) -> Result<Vec<DeviceRow>, AdministrationError> {
         let macs: BTreeSet<_> = macs.iter().copied().collect();
         if macs.is_empty() || macs.len() > MOST_AT_ONCE {
-            return Err(AdministrationError::HowMany { got: macs.len(), most: MOST_AT_ONCE });
+            return Err(AdministrationError::HowMany { what: "devices", got: macs.len(), most: MOST_AT_ONCE });
         }
         let stores: Vec<_> = self.stores()?.into_iter().filter(|row| row.kind == StoreKind::Devices).collect();
         let (mut found, mut missing) = (Vec::new(), Vec::new());
@@ -370,7 +361,7 @@ impl Identities {
         named::record(&self.committer.snapshot.load().active.edition, record)
     }
 
-    fn is_free(&self, record: &RecordName) -> Result<(), AdministrationError> {
+    pub(crate) fn is_free(&self, record: &RecordName) -> Result<(), AdministrationError> {
         let by = self.named_by(record);
         match by.is_empty() {
             true => Ok(()),
@@ -388,6 +379,17 @@ impl Identities {
 
     pub(crate) fn commit(&self, turn: &Turn<'_>, command: Command, by: &Author) -> Result<(), AdministrationError> {
         self.committer.commit_records(turn, command, Expected::Anything, by)
+    }
+}
+
+/// Puts something into groups, and takes it out of others.
+pub(crate) fn regroup(groups: &mut Vec<String>, into: &[String], out_of: &[String]) {
+    let is = |group: &String, other: &String| group.to_lowercase() == other.to_lowercase();
+    groups.retain(|group| !out_of.iter().any(|gone| is(gone, group)));
+    for group in into {
+        if !groups.iter().any(|known| is(known, group)) {
+            groups.push(group.clone());
+        }
     }
 }
 

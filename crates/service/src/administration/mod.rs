@@ -22,6 +22,7 @@ pub(crate) mod report;
 pub(crate) mod revocation_lists;
 pub(crate) mod second_factor;
 pub(crate) mod secrets;
+pub(crate) mod together;
 
 use std::io;
 use std::sync::Arc;
@@ -244,8 +245,10 @@ pub enum AdministrationError {
     #[error("nothing was changed, for no store lists {}", .0.join(", "))]
     UnknownDevices(Vec<String>),
     /// None, or too many at once.
-    #[error("{got} devices were named: name 1 to {most} at once")]
+    #[error("{got} {what} were named: name 1 to {most} at once")]
     HowMany {
+        /// What they are.
+        what: &'static str,
         /// How many.
         got: usize,
         /// The most.

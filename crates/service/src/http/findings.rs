@@ -3,7 +3,7 @@
 use axum::Json;
 use axum::extract::State;
 use regnant_decision::EntryKind;
-use regnant_records::{AuditFilter, Role};
+use regnant_records::Role;
 use serde::Serialize;
 use utoipa::ToSchema;
 
@@ -194,10 +194,7 @@ fn administrators(administration: &Administration) -> Result<Vec<Finding>, Admin
 
 fn backups(administration: &Administration) -> Result<Vec<Finding>, AdministrationError> {
     let mut look = Look::at("backups");
-    let words = vec!["back".to_owned(), "up".to_owned()];
-    let filter = AuditFilter { below: u64::MAX, most: 1, words, record: None };
-    let last = administration.administrators.audit(&filter)?.into_iter().next();
-    match last {
+    match administration.administrators.last_backup()? {
         None => look.advice("no backup was ever taken", "regnant backup FILE --with-keys, and keep it elsewhere."),
         Some(entry) if now_ms().saturating_sub(entry.at) > BACKUP_EVERY => look.advice(
             format!("the last backup is {} days old", now_ms().saturating_sub(entry.at) / 86_400_000),

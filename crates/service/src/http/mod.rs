@@ -1,5 +1,6 @@
 //! The HTTP API under `/api/v1`, and the console's files.
 
+mod accounts;
 mod administrators;
 mod attempts;
 mod audit;
@@ -22,6 +23,7 @@ mod hours;
 mod import;
 mod inventory;
 mod journal;
+mod keys;
 mod machines;
 mod nases;
 pub(crate) mod openapi;
@@ -169,6 +171,7 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(people::people, people::add))
         .routes(routes!(people::person, people::replace, people::change, people::remove))
         .routes(routes!(people::set_password))
+        .routes(routes!(accounts::act))
         .routes(routes!(machines::machines, machines::add))
         .routes(routes!(machines::machine, machines::replace, machines::change, machines::remove))
         .routes(routes!(devices::devices, devices::add))
@@ -193,6 +196,7 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(secrets::secrets, secrets::set))
         .routes(routes!(secrets::remove))
         .routes(routes!(backup::backup))
+        .routes(routes!(keys::keys))
         .routes(routes!(audit::audit))
         .routes(routes!(audit::verify))
         .routes(routes!(audit::entry))
