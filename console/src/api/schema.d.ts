@@ -294,6 +294,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/seen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * When devices were seen last, as far as the journal goes back; those that never were are
+         *     left out.
+         */
+        get: operations["devices_seen"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{store}/{mac}": {
         parameters: {
             query?: never;
@@ -1608,6 +1628,8 @@ export interface components {
         /** @description A device with what is known of it. */
         DeviceDetail: {
             device: components["schemas"]["DeviceView"];
+            /** @description When it was seen first, as far as the journal goes back; none where it never was. */
+            first_seen?: string | null;
             heard?: components["schemas"]["EntryView"] | null;
             /** @description Where the active policy names it. */
             named_by: string[];
@@ -2449,6 +2471,17 @@ export interface components {
         /** @description The secrets that replies may carry, by name; nobody is shown what they are. */
         SecretList: {
             secrets: string[];
+        };
+        /** @description When devices were seen last. */
+        SeenList: {
+            seen: components["schemas"]["SeenView"][];
+        };
+        /** @description When a device was seen last. */
+        SeenView: {
+            at: string;
+            /** @description The entry of the journal. */
+            entry: string;
+            mac: string;
         };
         /** @description Who is signed in. */
         SessionView: {
@@ -3723,6 +3756,44 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    devices_seen: {
+        parameters: {
+            query: {
+                /** @description Their addresses, in any notation, with commas between them; 1 to 500. */
+                macs: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SeenList"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };

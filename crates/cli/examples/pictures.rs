@@ -65,6 +65,9 @@ async fn main() {
     browser.click_text("a", "Add this NAS").await;
     browser.find("input[name=site]").await;
     picture("add-nas.png").await;
+    page.goto(&format!("{CONSOLE}/network/quay-sw-1")).await.unwrap();
+    browser.find("svg.recharts-surface").await;
+    picture("nas.png").await;
     page.goto(&format!("{CONSOLE}/devices?q=scanner")).await.unwrap();
     browser.find("ul[aria-label=Devices] li").await;
     picture("devices.png").await;

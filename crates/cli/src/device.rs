@@ -224,6 +224,7 @@ fn show_device(detail: &Value) {
     ];
     let attributes = device["attributes"].as_object().into_iter().flatten();
     rows.extend(attributes.map(|(name, value)| [name.clone(), written(value)]));
+    rows.push(["first seen".into(), text(&detail["first_seen"])]);
     rows.push([
         "last decision".into(),
         if detail["heard"].is_object() { sentence(&detail["heard"]) } else { "none".into() },

@@ -384,3 +384,19 @@ fn people_and_machines_are_changed_together_or_not_at_all() {
     service.client(&["machine", "together", "winch-pc", "--remove"]).succeeds();
     assert_eq!(service.get("machines/harbour/winch-pc").0, 404);
 }
+
+#[test]
+fn it_is_told_when_a_device_was_seen_first_and_last() {
+    let service = Running::harbour();
+    service.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200007"]).ends_with(0);
+    let first = service.entries("q=02:00:5e:20:00:07", 1)[0]["at"].as_str().unwrap().to_owned();
+    service.try_from(&YARD_SW_1, &["mac", "--mac", "02005e200007"]).ends_with(0);
+    let last = service.entries("q=02:00:5e:20:00:07", 2)[0].clone();
+    let device = service.get("devices/harbour-devices/02005e200007").1;
+    assert_eq!((&device["first_seen"], &device["heard"]["id"]), (&json!(first), &last["id"]));
+    let seen = service.get("devices/seen?macs=02005e200007,0200.5e20.0001").1;
+    assert_eq!(seen, json!({ "seen": [{ "mac": "02:00:5e:20:00:07", "at": last["at"], "entry": last["id"] }] }));
+    assert_eq!(service.get("devices/seen?macs=nothing").0, 400);
+    assert!(service.client(&["device", "show", "02005e200007"]).succeeds().contains("first seen"));
+    assert!(service.get("devices/harbour-devices/02005e200001").1["first_seen"].is_null());
+}

@@ -31,6 +31,7 @@ const ROUTES: &str = "
     post   /devices                               e
     post   /devices/act                           e
     put    /devices/bar                           e h
+    get    /devices/seen                          e h a
     get    /devices/{store}/{mac}                 e h a
     put    /devices/{store}/{mac}                 e
     patch  /devices/{store}/{mac}                 e

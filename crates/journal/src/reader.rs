@@ -3,6 +3,7 @@ use std::path::Path;
 
 use regnant_decision::EntryKind;
 use regnant_evidence::{AccountingRecord, Evidence, UnheardRecord};
+use regnant_policy::Mac;
 use rusqlite::types::Value;
 use rusqlite::{Connection, OptionalExtension, Row};
 use ulid::Ulid;
@@ -111,6 +112,43 @@ impl JournalReader {
             Ok(found.is_some())
         })?;
         Ok(found)
+    }
+
+    /// The newest entry of each of these names, where there is one.
+    pub fn newest_among(&self, kind: NewestKind, names: &[String]) -> Result<HashMap<String, Ulid>, JournalError> {
+        let mut found = HashMap::new();
+        each_file(&self.journal, segment::VERSION, |file| {
+            let mut statement = file.prepare("SELECT id FROM newest WHERE kind = ?1 AND name = ?2")?;
+            for name in names {
+                // The newest file comes first.
+                if !found.contains_key(name)
+                    && let Some(id) = statement.query_row((kind as i64, name), |row| row.get(0)).optional()?
+                {
+                    found.insert(name.clone(), Ulid::from_bytes(id));
+                }
+            }
+            Ok(found.len() == names.len())
+        })?;
+        Ok(found)
+    }
+
+    /// The first entry of a device that is kept, where there is one: that of its first day at
+    /// least, where no sentence of that day names its address.
+    pub fn first_of_device(&self, mac: Mac) -> Result<Option<Ulid>, JournalError> {
+        let name = mac.to_string();
+        let mut first = None;
+        each_file(&self.journal, segment::VERSION, |file| {
+            let known = "SELECT id FROM newest WHERE kind = ?1 AND name = ?2";
+            let last = file.query_row(known, (NewestKind::Device as i64, &name), |row| row.get(0)).optional()?;
+            if let Some(last) = last {
+                // In the order of ids, so that it ends at the first.
+                let sql = "SELECT id FROM entry WHERE instr(search, ?1) > 0 ORDER BY id LIMIT 1";
+                let id = file.query_row(sql, [&name], |row| row.get(0)).optional()?;
+                first = Some(Ulid::from_bytes(id.unwrap_or(last)));
+            }
+            Ok(false)
+        })?;
+        Ok(first)
     }
 
     /// The newest entry of everybody of a kind, by name.

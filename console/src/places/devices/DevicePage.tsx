@@ -65,6 +65,7 @@ export function DevicePage() {
               ["owner", device.owner],
               ["note", device.note],
               ["expires", device.expires && moment(device.expires)],
+              ["first seen", detail.first_seen && `${moment(detail.first_seen)}, as far as the journal goes back`],
               ...Object.entries(device.attributes).map(([name, value]): [string, string] => [name, typed(value)]),
               ["named by the policy", detail.named_by.join("; ")],
             ]}

@@ -12,6 +12,7 @@ import { useRole } from "../../queries";
 import { declared } from "./attributes";
 import { type Device, devicePage, type DeviceSearch, everyDevice, FIELDS } from "./devices";
 import { Together } from "./Together";
+import { useSeen } from "./useSeen";
 
 /** Devices by their addresses: found by a few digits or words, and changed together. */
 export function Devices() {
@@ -34,9 +35,10 @@ export function Devices() {
     if (hasNextPage && !isFetchingNextPage) void fetchNextPage();
   }, [hasNextPage, isFetchingNextPage, fetchNextPage]);
   const look = (change: DeviceSearch) => void navigate({ to: "/devices", search: change, replace: true });
-  if (pages.error) return <Notice title="Devices cannot be shown" text={pages.error.message} />;
   const devices = pages.data?.pages.flatMap((page) => page.devices) ?? [];
   const all = pages.data?.pages[0]?.all ?? 0;
+  const seen = useSeen(devices.map((device) => device.mac));
+  if (pages.error) return <Notice title="Devices cannot be shown" text={pages.error.message} />;
   const choose = (mac: string, is: boolean) => {
     const next = new Set(chosen);
     if (is) next.add(mac);
@@ -96,7 +98,14 @@ export function Devices() {
         </p>
       ) : (
         <Rows label="Devices" rows={devices} keyOf={(device) => `${device.store}/${device.mac}`} more={more}>
-          {(device) => <Line device={device} chosen={chosen.has(device.mac)} choose={role === "auditor" ? undefined : choose} />}
+          {(device) => (
+            <Line
+              device={device}
+              seen={seen.get(device.mac)}
+              chosen={chosen.has(device.mac)}
+              choose={role === "auditor" ? undefined : choose}
+            />
+          )}
         </Rows>
       )}
       {pages.data && devices.length > 0 && (
@@ -111,10 +120,15 @@ export function Devices() {
   );
 }
 
-function Line(props: { device: Device; chosen: boolean; choose: ((mac: string, is: boolean) => void) | undefined }) {
-  const { device, chosen, choose } = props;
+function Line(props: {
+  device: Device;
+  seen: string | undefined;
+  chosen: boolean;
+  choose: ((mac: string, is: boolean) => void) | undefined;
+}) {
+  const { device, seen, chosen, choose } = props;
   return (
-    <div className="grid h-full grid-cols-[1.5rem_9.5rem_1.4fr_1fr_1fr_1.4fr] items-center gap-x-4">
+    <div className="grid h-full grid-cols-[1.5rem_9.5rem_1.4fr_0.8fr_0.8fr_1.2fr_11rem] items-center gap-x-4">
       {choose ? (
         <input
           type="checkbox"
@@ -147,6 +161,7 @@ function Line(props: { device: Device; chosen: boolean; choose: ((mac: string, i
         )}
         {!device.barred && device.expires && <span className="text-soft">until {moment(device.expires)}</span>}
       </span>
+      <span className="truncate text-right text-sm text-soft">{seen ? `seen ${moment(seen)}` : ""}</span>
     </div>
   );
 }

@@ -64,6 +64,8 @@ pub(crate) struct DeviceDetail {
     device: DeviceView,
     /// The newest entry of the journal that is about its address.
     heard: Option<EntryView>,
+    /// When it was seen first, as far as the journal goes back; none where it never was.
+    first_seen: Option<String>,
     /// Where the active policy names it.
     named_by: Vec<String>,
 }
@@ -225,6 +227,9 @@ impl DevicePatch {
     }
 }
 
+/// Devices of which it is asked at once when they were seen.
+const MOST_SEEN: usize = 500;
+
 fn mac(text: &str) -> Result<Mac, ApiError> {
     text.trim().parse().map_err(|error| ApiError::bad(format!("`{}`: {error}.", text.escape_debug())))
 }
@@ -276,12 +281,59 @@ pub(crate) async fn device(
     let heard = blocking(move || {
         let newest = reading.reader.newest(NewestKind::Device, &address.to_string())?;
         let entry = newest.map(|id| reading.reader.entry(&id.to_string())).transpose()?.flatten();
-        Ok::<_, JournalError>(entry.map(|entry| EntryView::new(&entry, &reading.administration)))
+        let first = newest.map(|_| reading.reader.first_of_device(address)).transpose()?.flatten();
+        let first_seen = first.map(|id| iso(id.timestamp_ms()));
+        Ok::<_, JournalError>((entry.map(|entry| EntryView::new(&entry, &reading.administration)), first_seen))
     });
-    let heard = heard.await?;
+    let (heard, first_seen) = heard.await?;
     let record = RecordName::Device { store: row.store.clone(), mac: address };
     let (tag, named_by) = (etag(&row), api.administration.identities.named_by(&record));
-    Ok((tag, Json(DeviceDetail { device: row.into(), heard, named_by })).into_response())
+    Ok((tag, Json(DeviceDetail { device: row.into(), heard, first_seen, named_by })).into_response())
+}
+
+/// Of which devices it is asked when they were seen.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct AskedSeen {
+    /// Their addresses, in any notation, with commas between them; 1 to 500.
+    macs: String,
+}
+
+/// When devices were seen last.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct SeenList {
+    seen: Vec<SeenView>,
+}
+
+/// When a device was seen last.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct SeenView {
+    mac: String,
+    at: String,
+    /// The entry of the journal.
+    entry: String,
+}
+
+/// When devices were seen last, as far as the journal goes back; those that never were are
+/// left out.
+#[utoipa::path(get, path = "/api/v1/devices/seen", operation_id = "devices_seen", params(AskedSeen),
+    responses((status = 200, body = SeenList), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn seen_last(
+    State(api): State<Api>,
+    _: May<Look>,
+    Asked(asked): Asked<AskedSeen>,
+) -> Result<Json<SeenList>, ApiError> {
+    let macs = asked.macs.split(',').map(|text| mac(text).map(|mac| mac.to_string())).collect::<Result<Vec<_>, _>>()?;
+    if macs.len() > MOST_SEEN {
+        return Err(ApiError::bad(format!("`macs` has 1 to {MOST_SEEN} addresses.")));
+    }
+    let read = move || api.reader.newest_among(NewestKind::Device, &macs);
+    let found = blocking(read).await?;
+    let view = |(mac, id): (String, ulid::Ulid)| SeenView { mac, at: iso(id.timestamp_ms()), entry: id.to_string() };
+    let mut seen: Vec<_> = found.into_iter().map(view).collect();
+    seen.sort_by(|a, b| a.mac.cmp(&b.mac));
+    Ok(Json(SeenList { seen }))
 }
 
 /// Adds a device.

@@ -177,6 +177,7 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(devices::devices, devices::add))
         .routes(routes!(devices::device, devices::replace, devices::change, devices::remove))
         .routes(routes!(devices::act))
+        .routes(routes!(devices::seen_last))
         .routes(routes!(devices::bar))
         .routes(routes!(device_attributes::attributes, device_attributes::declare))
         .routes(routes!(device_attributes::remove))
