@@ -1090,7 +1090,8 @@ export interface paths {
         delete: operations["remove_store"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** Gives a store that the active policy does not name another name, with all that is in it. */
+        patch: operations["rename_store"];
         trace?: never;
     };
     "/api/v1/supplicant-profile": {
@@ -2554,6 +2555,10 @@ export interface components {
         /** @description Every store. */
         StoreList: {
             stores: components["schemas"]["StoreView"][];
+        };
+        /** @description Another name for a store. */
+        StorePatch: {
+            name: string;
         };
         /** @description A store, and what is in it. */
         StoreView: {
@@ -6891,6 +6896,69 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    rename_store: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StorePatch"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
             };
             401: {
                 headers: {

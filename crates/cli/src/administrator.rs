@@ -8,7 +8,7 @@ use crate::args::{self, AdministratorAction, StoreAction, TokenAction};
 use crate::failure::Failure;
 use crate::paint::{self, say};
 use crate::people::changes;
-use crate::records::{flag, path, put, show, text};
+use crate::records::{flag, path, put, show, show_one, text};
 use crate::sign_in::ask_secretly;
 
 /// Keeps who may sign in.
@@ -132,6 +132,21 @@ pub(crate) fn store(args: &args::Store) -> Result<ExitCode, Failure> {
         StoreAction::Add { name, kind } => {
             client.post("stores", &json!({ "name": name, "kind": kind }))??;
             say!("store {name} is added; a gate looks identities up in it once its `identify` names it");
+        }
+        StoreAction::Show { name } => {
+            let list = client.get("stores", &[])?;
+            let mut stores = list["stores"].as_array().into_iter().flatten();
+            let one = stores.find(|one| one["name"] == **name);
+            let one = one
+                .ok_or_else(|| Failure::new(format!("there is no store `{name}`; `regnant store list` shows them")))?;
+            let mut rows = vec![["holds".to_owned(), text(&one["kind"])]];
+            rows.extend(["people", "machines", "devices"].map(|field| [field.to_owned(), one[field].to_string()]));
+            rows.push(["looked up by the policy".into(), flag(&one["in_policy"], "yes")]);
+            show_one(name, rows);
+        }
+        StoreAction::Change { name, new_name } => {
+            client.patch(&path(&["stores", name])?, &json!({ "name": new_name }))??;
+            say!("store {name} is {new_name} now, with all that is in it");
         }
         StoreAction::Remove { name } => {
             client.delete(&path(&["stores", name])?)??;

@@ -400,3 +400,39 @@ fn it_is_told_when_a_device_was_seen_first_and_last() {
     assert!(service.client(&["device", "show", "02005e200007"]).succeeds().contains("first seen"));
     assert!(service.get("devices/harbour-devices/02005e200001").1["first_seen"].is_null());
 }
+
+#[test]
+fn a_store_that_no_policy_names_is_renamed_with_all_that_is_in_it() {
+    let mut service = Running::harbour();
+    let named = service.client(&["store", "change", "harbour", "--name", "crew"]).fails(1);
+    assert!(named.contains("the active policy looks identities up in it"), "{named}");
+    let folder = service.data.join("harbour");
+    let elsewhere = |from: &str, to: &str| {
+        let policy = std::fs::read_to_string(folder.join("main.writ")).unwrap().replace(from, to);
+        std::fs::write(folder.join("main.writ"), policy).unwrap();
+        service.client(&["policy", "activate"]).arg(&folder).succeeds();
+    };
+    for (name, kind) in [("spare", "people"), ("spare-devices", "devices")] {
+        service.client(&["store", "add", name, "--kind", kind]).succeeds();
+    }
+    // People keep their passwords, devices their titles; nobody is lost over a restart.
+    elsewhere("in harbour-devices", "in spare-devices");
+    elsewhere("in harbour", "in spare");
+    service.client(&["store", "change", "harbour-devices", "--name", "quay-devices"]).succeeds();
+    service.client(&["store", "change", "harbour", "--name", "crew"]).succeeds();
+    let taken = service.client(&["store", "change", "crew", "--name", "spare"]).fails(1);
+    assert!(taken.contains("already"), "{taken}");
+    elsewhere("in spare-devices", "in quay-devices");
+    elsewhere("in spare", "in crew");
+    for _ in 0..2 {
+        vpn(&service, "ida.marsh", "Tide-Table-61", 0);
+        service.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200007"]).ends_with(0);
+        let entry = service.entries("q=02:00:5e:20:00:07&outcome=granted", 1).remove(0);
+        assert!(sentence(&entry).contains("crane controller"), "{}", sentence(&entry));
+        assert!(service.client(&["device", "list", "crane", "--json"]).succeeds().contains("quay-devices"));
+        assert!(service.client(&["store", "show", "crew"]).succeeds().contains("people"));
+        service.client(&["audit", "verify"]).succeeds();
+        service.end("-TERM");
+        service = service.again();
+    }
+}

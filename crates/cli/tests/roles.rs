@@ -98,6 +98,7 @@ const ROUTES: &str = "
     post   /sign-out                              e h a
     get    /stores                                e h a
     post   /stores                                e
+    patch  /stores/{name}                         e
     delete /stores/{name}                         e
     get    /supplicant-profile                    e h a
     get    /today                                 e h a

@@ -73,6 +73,13 @@ impl DeviceTable {
         Self { titles: titles.map(|titles| (titles, store.into())), ..Self::default() }
     }
 
+    /// The store has this name from now on.
+    pub(crate) fn rename(&mut self, store: &str) {
+        if let Some((_, name)) = &mut self.titles {
+            *name = store.into();
+        }
+    }
+
     /// The device of an address at this time, in milliseconds since 1970.
     pub(crate) fn get(&self, mac: Mac, now: i64) -> Option<Arc<Device>> {
         let place = self.by_address.get(mac)?;

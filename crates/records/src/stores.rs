@@ -99,6 +99,17 @@ impl LocalStores {
         stores
     }
 
+    /// These stores, one of devices under another name.
+    #[must_use]
+    pub fn with_renamed(&self, from: &str, to: &str) -> Self {
+        let mut stores = self.clone();
+        if let Some(mut table) = stores.devices.remove(from) {
+            Arc::make_mut(&mut table).rename(to);
+            stores.devices.insert(to.to_owned(), table);
+        }
+        stores
+    }
+
     fn forget(&mut self, store: &str, kind: IdentityKind, name: &str) {
         if let Some(store) = self.people.get_mut(store) {
             Arc::make_mut(store).accounts.remove(&(kind, fold(name)));

@@ -4,6 +4,7 @@ import { api } from "../../api/client";
 import { Confirm } from "../../parts/Confirm";
 import { Notice } from "../../parts/Notice";
 import { Refused } from "../../parts/Refused";
+import { Rename } from "../../parts/Rename";
 import { useRole } from "../../queries";
 import { stores } from "./stores";
 
@@ -24,7 +25,10 @@ export function Stores() {
     <>
       <ul aria-label="Stores" className="border-t border-line">
         {known.data.stores.map((store) => (
-          <li key={store.name} className="grid grid-cols-[13rem_1fr_1fr_6rem] items-baseline gap-x-4 border-b border-line py-1.5">
+          <li
+            key={store.name}
+            className="grid grid-cols-[13rem_1fr_1fr_auto_6rem] items-baseline gap-x-4 border-b border-line py-1.5"
+          >
             <span className="font-semibold">{store.name}</span>
             <span>
               {store.kind === "people"
@@ -34,6 +38,18 @@ export function Stores() {
             <span className="text-soft">
               {store.in_policy ? "The active policy looks identities up in it." : "The active policy does not name it."}
             </span>
+            {role === "engineer" && !store.in_policy && (
+              <Rename
+                what="store"
+                name={store.name}
+                named={[]}
+                follows="All that is in it is in it under the new name."
+                rename={async (name) => {
+                  await api.PATCH("/api/v1/stores/{name}", { params: { path: { name: store.name } }, body: { name } });
+                  await queries.invalidateQueries();
+                }}
+              />
+            )}
             {role === "engineer" && (
               <Confirm
                 action="Remove"

@@ -437,6 +437,19 @@ pub(crate) enum StoreAction {
         #[arg(long, value_parser = ["people", "devices"])]
         kind: String,
     },
+    /// Show what is in one
+    Show {
+        /// Its name
+        name: String,
+    },
+    /// Give one that the active policy does not name another name, with all that is in it
+    Change {
+        /// Its name
+        name: String,
+        /// The new name
+        #[arg(long = "name", value_name = "NAME")]
+        new_name: String,
+    },
     /// Remove one that is empty and that the active policy does not name
     Remove {
         /// Its name

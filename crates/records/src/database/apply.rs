@@ -146,6 +146,13 @@ fn make_way(db: &Connection, was: &[RecordName], rows: &Rows, gone: &mut Before)
         new.insert(name.folded());
     }
     for name in was {
+        if let (RecordName::Store(from), [to]) = (name, &rows.stores[..])
+            && *from != to.name
+        {
+            // What is in it stays in it.
+            rename_store(db, from, to, gone)?;
+            continue;
+        }
         match new.contains(&name.folded()) {
             true if tables::revision(db, name)?.is_some() => {}
             true => return Err(Missing::Record(name.clone()).into()),
@@ -155,6 +162,23 @@ fn make_way(db: &Connection, was: &[RecordName], rows: &Rows, gone: &mut Before)
             false => take(db, name, gone)?,
         }
     }
+    Ok(())
+}
+
+/// Gives a store another name: its devices have its number, its people and machines stand in the
+/// same command under the new name.
+fn rename_store(db: &Connection, from: &str, to: &StoreRow, gone: &mut Before) -> Result<(), RecordsError> {
+    let name = RecordName::Store(from.to_owned());
+    if !gone.look_at(db, &name)? {
+        return Err(Missing::Record(name).into());
+    }
+    let was = gone.rows.stores.iter().find(|row| row.name == from);
+    if was.is_none_or(|row| row.kind != to.kind) {
+        return Err(Conflict::StoreKind { name: from.to_owned() }.into());
+    }
+    // Whoever is in it refers to its name, until they stand under the new one.
+    db.pragma_update(None, "defer_foreign_keys", true)?;
+    db.execute("UPDATE store SET name = ?2 WHERE name = ?1", [from, &to.name])?;
     Ok(())
 }
 

@@ -78,7 +78,8 @@ impl Equipment {
         // It says what is wrong with it.
         self.row(entry, None)?;
         let environment = &self.committer.environment;
-        let now = now_ms().cast_signed();
+        // Later than any change that was followed, whatever the clock says.
+        let now = now_ms().max(self.heard(&before.name).switched + 1).cast_signed();
         let until = now.saturating_add(i64::try_from(grace.as_millis()).unwrap_or(i64::MAX));
         let former = self.running_grace(&before, now).is_some();
         let secret = Secret::new(secret.expose().as_bytes());

@@ -56,6 +56,44 @@ impl Identities {
         self.commit(&turn, Command::Remove(vec![record]), by)
     }
 
+    /// Gives a store that the active policy does not name another name, with all that is in it.
+    pub(crate) fn rename_store(&self, from: &str, to: &str, by: &Author) -> Result<(), AdministrationError> {
+        let turn = self.committer.turn();
+        let record = RecordName::Store(from.to_owned());
+        let stores = self.stores()?;
+        let Some(known) = stores.into_iter().find(|row| row.name == from) else {
+            return Err(AdministrationError::NotFound(record));
+        };
+        if self.committer.snapshot.load().active.edition.policy.stores().iter().any(|store| store == from) {
+            let by = "the active policy looks identities up in it".to_owned();
+            return Err(AdministrationError::RecordInUse { record, by });
+        }
+        let store = regnant_records::StoreEntry { name: to.to_owned(), kind: known.kind }.row()?;
+        if store.name == from {
+            return Ok(());
+        }
+        let key = &self.committer.environment.key;
+        let (mut was, mut rows) = (vec![record], Rows { stores: vec![store.clone()], ..Rows::default() });
+        for row in self.people()?.into_iter().filter(|row| row.store == from) {
+            was.push(RecordName::Person { store: row.store.clone(), name: row.name.clone() });
+            let entry = PersonEntry { store: store.name.clone(), ..entries::person(&row) };
+            rows.people.push(entry.row(key, Some(&row))?);
+        }
+        for row in self.machines()?.into_iter().filter(|row| row.store == from) {
+            was.push(RecordName::Machine { store: row.store.clone(), name: row.name.clone() });
+            let entry = MachineEntry { store: store.name.clone(), ..entries::machine(&row) };
+            rows.machines.push(entry.row(key, Some(&row))?);
+        }
+        let command = Command::Change { was: was.clone(), rows };
+        turn.commit(by, (command, Expected::Anything), |before, _, rows, _| {
+            // Devices go with their store; the others are in the rows.
+            let renamed = before.stores.with_renamed(from, &store.name);
+            Ok(before.with_stores(renamed.without(&was).with(rows)?))
+        })?;
+        self.committer.write_texts();
+        Ok(())
+    }
+
     /// Every person.
     pub(crate) fn people(&self) -> Result<Vec<PersonRow>, AdministrationError> {
         Ok(self.committer.records.all()?)

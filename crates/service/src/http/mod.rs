@@ -163,7 +163,7 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(unheard::unheard))
         .routes(routes!(unheard::try_secret))
         .routes(routes!(stores::stores, stores::add))
-        .routes(routes!(stores::remove))
+        .routes(routes!(stores::rename, stores::remove))
         .routes(routes!(stores::groups))
         .routes(routes!(stores::rename_group, stores::remove_group))
         .routes(routes!(stores::sites))

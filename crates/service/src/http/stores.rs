@@ -107,6 +107,28 @@ pub(crate) async fn add(
     Ok(StatusCode::CREATED)
 }
 
+/// Another name for a store.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct StorePatch {
+    name: String,
+}
+
+/// Gives a store that the active policy does not name another name, with all that is in it.
+#[utoipa::path(patch, path = "/api/v1/stores/{name}", operation_id = "rename_store", params(("name" = String, Path)),
+    request_body = StorePatch,
+    responses((status = 204), (status = 400, body = ApiError), (status = 404, body = ApiError),
+        (status = 409, body = ApiError), (status = 401, body = ApiError), (status = 403, body = ApiError)))]
+pub(crate) async fn rename(
+    State(api): State<Api>,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
+    Path(name): Path<String>,
+    Sent(new): Sent<StorePatch>,
+) -> Result<StatusCode, ApiError> {
+    blocking(move || api.administration.identities.rename_store(&name, new.name.trim(), &by)).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
 /// Removes a store that is empty and that the active policy does not name.
 #[utoipa::path(delete, path = "/api/v1/stores/{name}", operation_id = "remove_store", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = ApiError), (status = 409, body = ApiError),
