@@ -8,7 +8,7 @@ use crate::args::{self, AdministratorAction, StoreAction, TokenAction};
 use crate::failure::Failure;
 use crate::paint::{self, say};
 use crate::people::changes;
-use crate::records::{flag, path, put, show, show_one, text};
+use crate::records::{flag, path, put, show_filtered, show_one, text};
 use crate::sign_in::ask_secretly;
 
 /// Keeps who may sign in.
@@ -45,7 +45,11 @@ pub(crate) fn run(args: &args::Administrator) -> Result<ExitCode, Failure> {
                 ]
             };
             let head = ["name", "role", "second factor", "state", "expires"];
-            show(list["administrators"].as_array().map_or(&[], Vec::as_slice), how, &ADMINISTRATOR_FIELDS, head, row);
+            show_filtered(&list["administrators"], how, &ADMINISTRATOR_FIELDS, head, row);
+        }
+        AdministratorAction::Show { name } => {
+            let one = client.get(&path(&["administrators", name])?, &[])?;
+            show_fields(name, &one, &ADMINISTRATOR_FIELDS[1..]);
         }
         AdministratorAction::Add { name, role } => {
             let password = ask_secretly(&format!("Password of {name}: "))?;
@@ -82,6 +86,15 @@ fn on_machine(data: &std::path::Path, config: Option<&std::path::Path>) -> Resul
     Ok(OnMachine::open(&config, data)?)
 }
 
+/// Shows these fields of a record.
+fn show_fields(title: &str, record: &Value, fields: &[&str]) {
+    let shown = |value: &Value| match value {
+        Value::String(_) | Value::Null => text(value),
+        other => other.to_string(),
+    };
+    show_one(title, fields.iter().map(|field| [field.replace('_', " "), shown(&record[*field])]).collect());
+}
+
 /// Keeps tokens.
 pub(crate) fn token(args: &args::Token) -> Result<ExitCode, Failure> {
     let client = Client::new(&args.api)?;
@@ -93,7 +106,15 @@ pub(crate) fn token(args: &args::Token) -> Result<ExitCode, Failure> {
                     .map(|field| text(&one[field]))
             };
             let head = ["id", "name", "administrator", "role", "created", "expires", "used", "from"];
-            show(list["tokens"].as_array().map_or(&[], Vec::as_slice), how, &TOKEN_FIELDS, head, row);
+            show_filtered(&list["tokens"], how, &TOKEN_FIELDS, head, row);
+        }
+        TokenAction::Show { id } => {
+            let list = client.get("tokens", &[])?;
+            let mut tokens = list["tokens"].as_array().into_iter().flatten();
+            let one = tokens.find(|one| one["id"] == **id || one["name"] == **id);
+            let one =
+                one.ok_or_else(|| Failure::new(format!("there is no token `{id}`; `regnant token list` shows them")))?;
+            show_fields(&text(&one["id"]), one, &TOKEN_FIELDS[1..]);
         }
         TokenAction::Add { name, role, expires, json } => {
             let mut form = Map::new();
@@ -127,7 +148,7 @@ pub(crate) fn store(args: &args::Store) -> Result<ExitCode, Failure> {
                 [text(&one["name"]), text(&one["kind"]), people, machines, devices, flag(&one["in_policy"], "yes")]
             };
             let head = ["name", "kind", "people", "machines", "devices", "in policy"];
-            show(list["stores"].as_array().map_or(&[], Vec::as_slice), how, &STORE_FIELDS, head, row);
+            show_filtered(&list["stores"], how, &STORE_FIELDS, head, row);
         }
         StoreAction::Add { name, kind } => {
             client.post("stores", &json!({ "name": name, "kind": kind }))??;

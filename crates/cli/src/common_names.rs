@@ -8,7 +8,7 @@ use crate::api::Client;
 use crate::args::{self, GroupAction, SiteAction};
 use crate::failure::Failure;
 use crate::paint::say;
-use crate::records::{path, show, show_one, text};
+use crate::records::{path, show_filtered, show_one, text};
 
 /// Shows groups, and renames or empties one.
 pub(crate) fn group(args: &args::Group) -> Result<ExitCode, Failure> {
@@ -21,7 +21,13 @@ pub(crate) fn group(args: &args::Group) -> Result<ExitCode, Failure> {
                 [text(&one["name"]), people, machines, devices, named_by(one).to_string()]
             };
             let head = ["name", "people", "machines", "devices", "in policy"];
-            show(&all(&client, "groups")?, how, &["name", "people", "machines", "devices"], head, row);
+            show_filtered(
+                &client.get("groups", &[])?["groups"],
+                how,
+                &["name", "people", "machines", "devices"],
+                head,
+                row,
+            );
         }
         GroupAction::Show { name } => show_name(&client, "group", name, &kinds)?,
         GroupAction::Change { name, new_name, anyway } => {
@@ -43,7 +49,13 @@ pub(crate) fn site(args: &args::Site) -> Result<ExitCode, Failure> {
     match &args.action {
         SiteAction::List { show: how } => {
             let row = |one: &Value| [text(&one["name"]), one["nases"].to_string(), named_by(one).to_string()];
-            show(&all(&client, "sites")?, how, &["name", "nases"], ["name", "NASes", "in policy"], row);
+            show_filtered(
+                &client.get("sites", &[])?["sites"],
+                how,
+                &["name", "nases"],
+                ["name", "NASes", "in policy"],
+                row,
+            );
         }
         SiteAction::Show { name } => show_name(&client, "site", name, &["nases"])?,
         SiteAction::Change { name, new_name, anyway } => {

@@ -6,7 +6,7 @@ use regnant_base::printable;
 use serde_json::{Map, Value, json};
 
 use crate::api::Client;
-use crate::args::Show;
+use crate::args::{Filtered, Show};
 use crate::failure::Failure;
 use crate::paint::{self, say, table};
 
@@ -102,6 +102,23 @@ pub(crate) fn show<const N: usize>(
         return;
     }
     table(head, records.iter().map(row));
+}
+
+/// Shows those of a short list that hold all the words that are wanted.
+pub(crate) fn show_filtered<const N: usize>(
+    records: &Value,
+    how: &Filtered,
+    fields: &[&str],
+    head: [&'static str; N],
+    row: impl Fn(&Value) -> [String; N],
+) {
+    let words: Vec<_> = how.words.iter().map(|word| word.to_lowercase()).collect();
+    let holds = |record: &&Value| {
+        let text = fields.iter().map(|field| plain(at(record, field)).to_lowercase()).collect::<Vec<_>>().join("\n");
+        words.iter().all(|word| text.contains(word))
+    };
+    let all: Vec<_> = records.as_array().into_iter().flatten().filter(holds).cloned().collect();
+    show(&all, &how.show, fields, head, row);
 }
 
 /// A field, or one within it.

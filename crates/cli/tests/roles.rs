@@ -248,6 +248,15 @@ fn a_token_may_no_more_than_it_was_made_for_and_ends() {
     // A token of somebody who is kept out is none.
     service.client(&["administrator", "change", "desk", "--disabled", "true"]).succeeds();
     assert_eq!(call(&service, &desk, "get", "/api/v1/journal", &Value::Null).0, 401);
+    // Short lists are filtered too, and one is shown by itself.
+    let list = service.client(&["administrator", "list", "HARB", "engineer"]).succeeds();
+    assert!(
+        list.contains("harbour")
+            && service.client(&["administrator", "list", "nobody"]).succeeds().lines().count() == 1
+    );
+    assert!(service.client(&["administrator", "show", "harbour"]).succeeds().contains("engineer"));
+    assert!(service.client(&["token", "show", "nothing"]).fails(1).contains("there is no token"));
+    assert!(service.client(&["group", "list", "cran", "--csv"]).succeeds().contains("cranes"));
 }
 
 #[test]

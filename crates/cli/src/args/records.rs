@@ -2,6 +2,15 @@ use clap::{Args, Subcommand};
 
 use crate::args::Api;
 
+/// Which of a short list are shown, and how.
+#[derive(Args)]
+pub(crate) struct Filtered {
+    /// Only those that hold all these words
+    pub(crate) words: Vec<String>,
+    #[command(flatten)]
+    pub(crate) show: Show,
+}
+
 /// How a list is shown.
 #[derive(Args)]
 pub(crate) struct Show {
@@ -427,7 +436,7 @@ pub(crate) enum StoreAction {
     /// List the stores and what is in them
     List {
         #[command(flatten)]
-        show: Show,
+        show: Filtered,
     },
     /// Add one
     Add {
@@ -470,7 +479,7 @@ pub(crate) enum GroupAction {
     /// List the groups that somebody is in or that the active policy names
     List {
         #[command(flatten)]
-        show: Show,
+        show: Filtered,
     },
     /// Show where the active policy names one, and who is in it
     Show {
@@ -511,7 +520,7 @@ pub(crate) enum SiteAction {
     /// List the sites at which a NAS stands or that the active policy names
     List {
         #[command(flatten)]
-        show: Show,
+        show: Filtered,
     },
     /// Show where the active policy names one, and how many NASes stand there
     Show {
@@ -544,7 +553,12 @@ pub(crate) enum AdministratorAction {
     /// List who may sign in
     List {
         #[command(flatten)]
-        show: Show,
+        show: Filtered,
+    },
+    /// Show one
+    Show {
+        /// The name they sign in with
+        name: String,
     },
     /// Add somebody; the password is read from standard input
     Add {
@@ -621,7 +635,12 @@ pub(crate) enum TokenAction {
     /// List tokens: everybody's for engineers and auditors, else your own
     List {
         #[command(flatten)]
-        show: Show,
+        show: Filtered,
+    },
+    /// Show one
+    Show {
+        /// Its id, or what it is called
+        id: String,
     },
     /// Make one for a program, and show it this once
     Add {
