@@ -7,6 +7,7 @@ mod audit;
 mod backup;
 mod callers;
 mod certificates;
+mod common_names;
 mod connections;
 mod console;
 mod counts;
@@ -164,10 +165,10 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(unheard::try_secret))
         .routes(routes!(stores::stores, stores::add))
         .routes(routes!(stores::rename, stores::remove))
-        .routes(routes!(stores::groups))
-        .routes(routes!(stores::rename_group, stores::remove_group))
-        .routes(routes!(stores::sites))
-        .routes(routes!(stores::rename_site))
+        .routes(routes!(common_names::groups))
+        .routes(routes!(common_names::rename_group, common_names::remove_group))
+        .routes(routes!(common_names::sites))
+        .routes(routes!(common_names::rename_site))
         .routes(routes!(people::people, people::add))
         .routes(routes!(people::person, people::replace, people::change, people::remove))
         .routes(routes!(people::set_password))
