@@ -296,7 +296,11 @@ impl Running {
     /// Sends a signal and waits for the end.
     pub(crate) fn end(&mut self, signal: &str) -> Option<i32> {
         Command::new("kill").args([signal, &self.child.id().to_string()]).status().unwrap();
-        self.child.wait().unwrap().code()
+        let status = self.child.wait().unwrap();
+        if status.code().is_none() {
+            eprintln!("sent {signal}, the service ended by {status}");
+        }
+        status.code()
     }
 }
 
