@@ -250,7 +250,12 @@ impl Service {
     pub async fn stop(self) -> usize {
         let _ = self.stop.send(true);
         let receivers = self.receivers;
-        let _ = task::spawn_blocking(move || receivers.into_iter().for_each(|thread| drop(thread.join()))).await;
+        let radius = self.radius.clone();
+        let ended = task::spawn_blocking(move || {
+            receivers.into_iter().for_each(|thread| drop(thread.join()));
+            radius.handshakes.end();
+        });
+        let _ = ended.await;
         self.ticker.abort();
         self.renewal.abort();
         flush_unheard(&self.radius, &self.journal);

@@ -1,5 +1,5 @@
-use std::sync::Arc;
-use std::thread;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::thread::{self, JoinHandle};
 
 use regnant_base::FairQueue;
 
@@ -16,6 +16,7 @@ const NICE: i32 = 10;
 #[derive(Debug)]
 pub(crate) struct Handshakes<T = Waiting> {
     queue: Arc<FairQueue<Job<T>>>,
+    threads: Mutex<Vec<JoinHandle<()>>>,
 }
 
 /// A conversation, and what is to be done with it.
@@ -34,7 +35,7 @@ impl<T: Send + 'static> Handshakes<T> {
     /// Starts the threads. They end when this is dropped.
     pub(crate) fn start(threads: usize) -> Self {
         let queue = Arc::<FairQueue<Job<T>>>::default();
-        for number in 0..threads {
+        let start = |number| {
             let queue = queue.clone();
             thread::Builder::new()
                 .name(format!("regnant-eap-{number}"))
@@ -44,9 +45,10 @@ impl<T: Send + 'static> Handshakes<T> {
                     regnant_eap::warm_up();
                     work(&queue);
                 })
-                .expect("the system starts a thread");
-        }
-        Self { queue }
+                .expect("the system starts a thread")
+        };
+        let threads = (0..threads).map(start).collect();
+        Self { queue, threads: Mutex::new(threads) }
     }
 
     /// Works on a conversation when a thread is free. Where too many of its NAS wait
@@ -56,9 +58,21 @@ impl<T: Send + 'static> Handshakes<T> {
     }
 }
 
+impl<T> Handshakes<T> {
+    /// Ends what waits, and the threads. They are waited for: a thread that asks the TLS library
+    /// for randomness while the process ends has the whole process aborted.
+    pub(crate) fn end(&self) {
+        self.queue.close();
+        let threads = std::mem::take(&mut *self.threads.lock().unwrap_or_else(PoisonError::into_inner));
+        // The last who holds this may be one of them.
+        let others = threads.into_iter().filter(|one| one.thread().id() != thread::current().id());
+        others.for_each(|one| drop(one.join()));
+    }
+}
+
 impl<T> Drop for Handshakes<T> {
     fn drop(&mut self) {
-        self.queue.close();
+        self.end();
     }
 }
 
@@ -74,7 +88,9 @@ fn work<T>(queue: &FairQueue<Job<T>>) {
 #[cfg(test)]
 mod tests {
     use std::sync::Barrier;
+    use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
     use std::sync::mpsc::channel;
+    use std::time::Duration;
 
     use super::*;
 
@@ -103,5 +119,25 @@ mod tests {
         assert_eq!(order[..4], [1, 9_999, 2, 3], "in turn, and after the defect");
         submit("busy", 7).unwrap();
         assert_eq!(results.recv().unwrap(), 7);
+    }
+
+    #[test]
+    fn whatever_waits_is_done_before_it_has_ended_and_no_thread_is_left() {
+        let pool = Handshakes::start(3);
+        let done = Arc::new(AtomicUsize::new(0));
+        let job = || {
+            let done = done.clone();
+            Box::new(move |number| {
+                thread::sleep(Duration::from_millis(1));
+                done.fetch_add(number, Relaxed);
+            })
+        };
+        for _ in 0..50 {
+            pool.submit("busy", 1, job()).unwrap();
+        }
+        pool.end();
+        assert_eq!(done.load(Relaxed), 50);
+        assert_eq!(Arc::strong_count(&pool.queue), 1, "a thread has it still");
+        assert_eq!(pool.submit("busy", 7, job()), Err(7));
     }
 }
