@@ -14,8 +14,6 @@ use crate::http::Api;
 use crate::http::callers::{May, ReadPolicy};
 use crate::http::error::{ApiError, blocking};
 
-/// What is told of each.
-const MOST: usize = 20;
 /// A backup older than this is told, in milliseconds.
 const BACKUP_EVERY: u64 = 7 * 86_400_000;
 const HOURS: i64 = 24;
@@ -93,7 +91,7 @@ fn unanswered(api: &Api) -> Vec<Finding> {
 
 fn unheard(api: &Api) -> Vec<Finding> {
     let mut look = Look::at("unheard");
-    for sender in api.radius.unheard.senders().into_iter().take(MOST) {
+    for sender in api.radius.unheard.senders().into_iter() {
         if let Some(record) = sender.records.last() {
             let nas = record.nas.as_ref().map(|nas| format!(" ({nas})")).unwrap_or_default();
             look.advice(
@@ -109,7 +107,7 @@ fn equipment(administration: &Administration) -> Result<Vec<Finding>, Administra
     let mut look = Look::at("equipment");
     let edition = administration.snapshot().active.edition.clone();
     let nases = administration.equipment.all()?;
-    for row in nases.iter().filter(|row| !row.require_message_authenticator).take(MOST) {
+    for row in nases.iter().filter(|row| !row.require_message_authenticator) {
         match administration.equipment.heard(&row.name).signed_since {
             0 => look.advice(
                 format!("{} need not sign its requests, so that answers to it can be forged on the way", row.name),
@@ -122,7 +120,7 @@ fn equipment(administration: &Administration) -> Result<Vec<Finding>, Administra
         }
     }
     for row in &nases {
-        for lack in edition.lacks(&row.identity(), row.single_address()).iter().take(MOST) {
+        for lack in &edition.lacks(&row.identity(), row.single_address()) {
             look.trouble(
                 format!("{}: {lack}", row.name),
                 "Give it a dialect that can say it, or grant it something else.",
@@ -158,13 +156,13 @@ fn policy(administration: &Administration) -> Result<Vec<Finding>, Administratio
             "Write one, and `regnant policy activate` it.",
         );
     }
-    for warning in report.diagnostics.iter().take(MOST) {
+    for warning in &report.diagnostics {
         look.advice(
             format!("{} {} in line {}", warning.code, warning.message, warning.line),
             "Mend it in the policy, and activate that.",
         );
     }
-    for case in report.cases.iter().filter(|case| case.failure.is_some()).take(MOST) {
+    for case in report.cases.iter().filter(|case| case.failure.is_some()) {
         look.trouble(format!("the case \"{}\" fails", case.title), "Mend the policy, or the case.");
     }
     Ok(look.else_well(format!("edition {} has no warnings, and its cases pass", row.number)))
