@@ -12,7 +12,7 @@ use ureq::unversioned::transport::{Connector, TcpConnector};
 
 use crate::args;
 use crate::failure::Failure;
-use crate::service_tls::ServiceTls;
+use crate::service_tls::{Doubted, ServiceTls};
 
 /// A client of the service's API.
 pub(crate) struct Client {
@@ -61,17 +61,16 @@ impl Client {
         Ok(Self { token: Some(token), ..Self::anonymous(args)? })
     }
 
-    /// Whether the service proves who it is; where it does not, the fingerprint of what it
-    /// presented.
-    pub(crate) fn proves_itself(&self) -> Result<Result<(), String>, Failure> {
+    /// Whether the service proves who it is; where it does not, what it presented.
+    pub(crate) fn proves_itself(&self) -> Result<Result<(), Doubted>, Failure> {
         match (self.agent.get(format!("{}/api/v1/health", self.base)).call(), self.tls.doubted()) {
-            (Err(_), Some(fingerprint)) => Ok(Err(fingerprint)),
+            (Err(_), Some(presented)) => Ok(Err(presented)),
             (sent, _) => self.reached(sent).map(|_| Ok(())),
         }
     }
 
     /// Why a service that did not prove itself is not spoken to.
-    pub(crate) fn doubts(&self, presented: &str) -> Failure {
+    pub(crate) fn doubts(&self, presented: &Doubted) -> Failure {
         Failure::new(self.tls.remedy(&self.base, presented))
     }
 

@@ -13,7 +13,8 @@ use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, Server
 use rustls::crypto::{CryptoProvider, aws_lc_rs, verify_tls12_signature, verify_tls13_signature};
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use rustls::{
-    ClientConfig, ClientConnection, DigitallySignedStruct, Error, RootCertStore, SignatureScheme, StreamOwned,
+    CertificateError, ClientConfig, ClientConnection, DigitallySignedStruct, Error, RootCertStore, SignatureScheme,
+    StreamOwned,
 };
 use ureq::unversioned::transport::{
     Buffers, ConnectionDetails, Connector, Either, LazyBuffers, NextTimeout, Transport, TransportAdapter,
@@ -67,13 +68,13 @@ impl ServiceTls {
         Ok(Self { verifier, config: Arc::new(config) })
     }
 
-    /// The fingerprint of what the service presented and was not believed.
-    pub(crate) fn doubted(&self) -> Option<String> {
+    /// What the service presented and was not believed.
+    pub(crate) fn doubted(&self) -> Option<Doubted> {
         self.verifier.doubted.lock().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
     /// What to do about a certificate that was not believed.
-    pub(crate) fn remedy(&self, base: &str, presented: &str) -> String {
+    pub(crate) fn remedy(&self, base: &str, Doubted { fingerprint: presented, why, .. }: &Doubted) -> String {
         match &self.verifier.believed {
             Believed::Fingerprint(wanted) => format!(
                 "the service at {base} presents the certificate with SHA-256 {presented}, and {wanted} is expected: it \
@@ -81,7 +82,7 @@ impl ServiceTls {
                  started; if it is the same, run `regnant sign-in --fingerprint {presented}`"
             ),
             Believed::Authorities(_) | Believed::Nobody => format!(
-                "the service at {base} presents a certificate that no known authority vouches for, with SHA-256 \
+                "the service at {base} presents a certificate that is not believed ({why}), with SHA-256 \
                  {presented}. Compare it with what the service printed when it started; if it is the same, run \
                  `regnant sign-in --fingerprint {presented}`. Or name its authority with --authority FILE"
             ),
@@ -170,12 +171,32 @@ fn by_authorities(store: RootCertStore, provider: &Arc<CryptoProvider>) -> Belie
     built.map_or(Believed::Nobody, Believed::Authorities)
 }
 
+/// A certificate that was not believed.
+#[derive(Clone, Debug)]
+pub(crate) struct Doubted {
+    /// Its SHA-256, in hexadecimal.
+    pub(crate) fingerprint: String,
+    /// What is wrong with it.
+    pub(crate) why: String,
+    /// Whether it stands in the place of one that is known or was named.
+    pub(crate) instead: bool,
+}
+
+fn why(error: &Error) -> String {
+    match error {
+        Error::InvalidCertificate(CertificateError::UnknownIssuer | CertificateError::Other(_)) => {
+            "no known authority vouches for it".into()
+        }
+        error => error.to_string(),
+    }
+}
+
 /// Judges what a service presents, and remembers what it did not believe.
 #[derive(Debug)]
 struct Verifier {
     believed: Believed,
     provider: Arc<CryptoProvider>,
-    doubted: Mutex<Option<String>>,
+    doubted: Mutex<Option<Doubted>>,
 }
 
 impl ServerCertVerifier for Verifier {
@@ -192,10 +213,14 @@ impl ServerCertVerifier for Verifier {
         let judged = match &self.believed {
             Believed::Fingerprint(wanted) if *wanted == presented => Ok(ServerCertVerified::assertion()),
             Believed::Authorities(verifier) => verifier.verify_server_cert(own, above, name, ocsp, now),
-            Believed::Fingerprint(_) | Believed::Nobody => Err(Error::General("its certificate is another".into())),
+            Believed::Fingerprint(_) | Believed::Nobody => {
+                Err(Error::InvalidCertificate(CertificateError::UnknownIssuer))
+            }
         };
-        if judged.is_err() {
-            *self.doubted.lock().unwrap_or_else(PoisonError::into_inner) = Some(presented);
+        if let Err(error) = &judged {
+            let instead = matches!(self.believed, Believed::Fingerprint(_));
+            let doubted = Doubted { fingerprint: presented, why: why(error), instead };
+            *self.doubted.lock().unwrap_or_else(PoisonError::into_inner) = Some(doubted);
         }
         judged
     }

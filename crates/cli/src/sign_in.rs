@@ -32,12 +32,16 @@ pub(crate) fn run(args: &args::SignIn) -> Result<ExitCode, Failure> {
 fn believed(mut api: args::Api) -> Result<Client, Failure> {
     let mut client = Client::anonymous(&api)?;
     if let Err(presented) = client.proves_itself()? {
-        if api.fingerprint.is_some() || !stdin().is_terminal() {
+        // Only who is met for the first time is asked about: another in the place of a known one
+        // may be somebody in between.
+        if presented.instead || api.authority.is_some() || !stdin().is_terminal() {
             return Err(client.doubts(&presented));
         }
         say!(
-            "{} presents a certificate that nobody known here vouches for. Its SHA-256 is\n\n  {presented}\n",
-            api.api
+            "{} presents a certificate that is not believed ({}). Its SHA-256 is\n\n  {}\n",
+            api.api,
+            presented.why,
+            presented.fingerprint
         );
         say!("Compare it with what the service printed when it started. Is it the same? [yes/no]");
         let mut line = String::new();
@@ -45,7 +49,7 @@ fn believed(mut api: args::Api) -> Result<Client, Failure> {
         if line.trim() != "yes" {
             return Err(Failure::new("nothing was sent to it"));
         }
-        api.fingerprint = Some(presented);
+        api.fingerprint = Some(presented.fingerprint);
         client = Client::anonymous(&api)?;
         if let Err(presented) = client.proves_itself()? {
             return Err(client.doubts(&presented));

@@ -4,6 +4,7 @@ mod running;
 use std::io::{Read, Write};
 use std::net::TcpStream;
 use std::path::Path;
+use std::process::Command;
 use std::sync::Arc;
 
 use regnant_certificates::{Authority, Order, Purpose, read_certificates};
@@ -20,6 +21,15 @@ fn with_engineer(dir: &Path) -> std::path::PathBuf {
     assert!(made.status.success(), "{}", printed(&made));
     std::fs::write(data.join("welcomed"), "").unwrap();
     data
+}
+
+/// `regnant sign-in` as somebody at a terminal meets it, who answers this.
+fn sign_in_at_a_terminal(api: &str, token: &Path, answer: &str) -> String {
+    let line = format!("{} sign-in --user harbour", env!("CARGO_BIN_EXE_regnant"));
+    let mut terminal = Command::new("script");
+    terminal.args(["--quiet", "--return", "--command", &line, "/dev/null"]);
+    terminal.env("REGNANT_API", api).env("REGNANT_TOKEN_FILE", token).env("SSL_CERT_FILE", "/dev/null");
+    printed(&typed(&mut terminal, answer))
 }
 
 /// Asks over TLS, believing what is in this PEM alone.
@@ -59,6 +69,12 @@ fn a_token_goes_only_to_the_service_whose_certificate_was_compared() {
     let unknown = typed(&mut client(&["sign-in", "--user", "harbour"]), &format!("{PASSWORD}\n"));
     assert!(!unknown.status.success() && printed(&unknown).contains(&fingerprint), "{}", printed(&unknown));
     assert!(!token.exists());
+    // Who sits at a terminal is asked, and may say no.
+    let asked = sign_in_at_a_terminal(&service.api, &token, "no\n");
+    assert!(
+        asked.contains(&fingerprint) && asked.contains("[yes/no]") && asked.contains("nothing was sent"),
+        "{asked}"
+    );
     let other = "00".repeat(32);
     let wrong =
         typed(&mut client(&["sign-in", "--user", "harbour", "--fingerprint", &other]), &format!("{PASSWORD}\n"));
@@ -94,6 +110,9 @@ fn a_token_goes_only_to_the_service_whose_certificate_was_compared() {
     list.args(["nas", "list"]).env("REGNANT_API", &other.api).env("REGNANT_TOKEN_FILE", &token);
     let refused = list.fails(1);
     assert!(refused.contains(&fingerprint) && refused.contains("sign-in --fingerprint"), "{refused}");
+    // Another in the place of a known one is no matter of a quick yes.
+    let replaced = sign_in_at_a_terminal(&other.api, &token, "yes\n");
+    assert!(replaced.contains("somebody stands in between") && !replaced.contains("[yes/no]"), "{replaced}");
 }
 
 #[test]
@@ -137,7 +156,11 @@ fn a_certificate_of_the_records_is_presented_without_a_restart() {
     };
     client(&named, &["nas", "list"]).succeeds();
     let other = client(&service.api, &["nas", "list"]).fails(1);
-    assert!(other.contains("no known authority vouches"), "{other}");
+    assert!(other.contains("not valid for name \"127.0.0.1\""), "{other}");
+    let mut unknown = regnant();
+    unknown.args(["nas", "list"]).env("REGNANT_API", &named).env("REGNANT_TOKEN_FILE", &token);
+    let told = unknown.fails(1);
+    assert!(told.contains("no known authority vouches for it"), "{told}");
     let kept = client(&named, &["certificate", "remove", "localhost"]).fails(1);
     assert!(kept.contains("console and API present it"), "{kept}");
     service.end("-TERM");
