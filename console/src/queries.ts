@@ -1,6 +1,9 @@
 import { QueryCache, QueryClient, queryOptions, useQuery } from "@tanstack/react-query";
 import { api, CallError, dataOf } from "./api/client";
 
+/** The first of a kind, as many as people look through; a filter finds the others. */
+export const MOST = 5_000;
+
 /** Who is signed in; a call with status 401 means nobody. */
 export const session = queryOptions({
   queryKey: ["session"],

@@ -13,7 +13,9 @@ import { Journal } from "./places/journal/Journal";
 import { NasPage } from "./places/network/NasPage";
 import { Network } from "./places/network/Network";
 import { readNetworkSearch } from "./places/network/nases";
+import { SitePage } from "./places/network/SitePage";
 import { NewNas } from "./places/network/NewNas";
+import { GroupPage } from "./places/people/GroupPage";
 import { MachinePage, PersonPage } from "./places/people/AccountPage";
 import { NewMachine, NewPerson } from "./places/people/NewAccount";
 import { People } from "./places/people/People";
@@ -99,12 +101,16 @@ const newNas = createRoute({
 
 const nas = createRoute({ getParentRoute: () => inside, path: "/network/$name", component: NasPage });
 
+const site = createRoute({ getParentRoute: () => inside, path: "/network/sites/$name", component: SitePage });
+
 const people = createRoute({
   getParentRoute: () => inside,
   path: "/people",
   component: People,
   validateSearch: readPeopleSearch,
 });
+
+const group = createRoute({ getParentRoute: () => inside, path: "/people/groups/$name", component: GroupPage });
 
 const newPerson = createRoute({ getParentRoute: () => inside, path: "/people/new", component: NewPerson });
 
@@ -158,7 +164,9 @@ export const router = createRouter({
       network,
       newNas,
       nas,
+      site,
       people,
+      group,
       newPerson,
       person,
       newMachine,

@@ -31,7 +31,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Everybody who may sign in. */
+        /** Who may sign in, by name, a page at a time. */
         get: operations["administrators"];
         put?: never;
         /** Adds somebody who may sign in. */
@@ -49,15 +49,22 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Somebody who may sign in. */
+        /** Somebody who may sign in. The ETag is for If-Match. */
         get: operations["administrator"];
-        put?: never;
+        /**
+         * Says all of somebody who may sign in but their second factor; their sessions end. Where no
+         *     password is said, theirs stays. With If-Match only where they are still as they were read.
+         */
+        put: operations["replace_administrator"];
         post?: never;
         /** Removes somebody with their sessions and tokens. The last engineer stays. */
         delete: operations["remove_administrator"];
         options?: never;
         head?: never;
-        /** Changes somebody who may sign in; their sessions end. The last engineer stays one. */
+        /**
+         * Changes somebody who may sign in; their sessions end. The last engineer stays one. With
+         *     If-Match only where they are still as they were read.
+         */
         patch: operations["change_administrator"];
         trace?: never;
     };
@@ -211,7 +218,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What people keep of devices, by name. */
+        /** What people keep of devices, by name, a page at a time. */
         get: operations["attributes"];
         put?: never;
         /**
@@ -341,7 +348,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every dialect. */
+        /** Dialects by name, a page at a time. */
         get: operations["dialects"];
         put?: never;
         /**
@@ -398,7 +405,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every dictionary. */
+        /** Dictionaries, those that ship first, a page at a time. */
         get: operations["dictionaries"];
         put?: never;
         /**
@@ -458,10 +465,14 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every group that somebody is in or the active policy names. */
+        /**
+         * Groups by name, a page at a time: those that somebody is in, that the active policy names, or
+         *     that were added by their name.
+         */
         get: operations["groups"];
         put?: never;
-        post?: never;
+        /** Adds a group by its name, whether somebody is in it or not. */
+        post: operations["add_group"];
         delete?: never;
         options?: never;
         head?: never;
@@ -475,15 +486,23 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
-        put?: never;
+        /** A group. The ETag is for If-Match. */
+        get: operations["group"];
+        /**
+         * Says what people should know of a group, which is added where it was not. With If-Match only
+         *     where it is still as it was read.
+         */
+        put: operations["put_group"];
         post?: never;
-        /** Takes everybody out of a group. */
+        /** Takes everybody out of a group, and forgets it. */
         delete: operations["remove_group"];
         options?: never;
         head?: never;
-        /** Gives a group another name: everybody in it is in the other then. */
-        patch: operations["rename_group"];
+        /**
+         * Gives a group another name, so that everybody in it is in the other then, or says what people
+         *     should know of it. With If-Match only where it is still as it was read.
+         */
+        patch: operations["change_group"];
         trace?: never;
     };
     "/api/v1/health": {
@@ -706,6 +725,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/nases/act": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Changes several NASes together, or removes them; all or none. */
+        post: operations["act_on_nases"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/nases/{name}": {
         parameters: {
             query?: never;
@@ -897,7 +933,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The names of all secrets that replies may carry. */
+        /** The names of secrets that replies may carry, a page at a time. */
         get: operations["secrets"];
         put?: never;
         /** Keeps a secret, in the place of one of its name; it counts from the next reply on. */
@@ -1031,10 +1067,14 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every site at which a NAS stands or that the active policy names. */
+        /**
+         * Sites by name, a page at a time: those at which a NAS stands, that the active policy names, or
+         *     that were added by their name.
+         */
         get: operations["sites"];
         put?: never;
-        post?: never;
+        /** Adds a site by its name, whether equipment stands there or not. */
+        post: operations["add_site"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1048,14 +1088,23 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
-        put?: never;
+        /** A site. The ETag is for If-Match. */
+        get: operations["site"];
+        /**
+         * Says what people should know of a site, which is added where it was not. With If-Match only
+         *     where it is still as it was read.
+         */
+        put: operations["put_site"];
         post?: never;
-        delete?: never;
+        /** Forgets a site at which nothing stands. */
+        delete: operations["remove_site"];
         options?: never;
         head?: never;
-        /** Gives a site another name, at every NAS that stands there. */
-        patch: operations["rename_site"];
+        /**
+         * Gives a site another name, at every NAS that stands there, or says what people should know of
+         *     it. With If-Match only where it is still as it was read.
+         */
+        patch: operations["change_site"];
         trace?: never;
     };
     "/api/v1/stores": {
@@ -1065,7 +1114,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every store. */
+        /** Stores by name, a page at a time. */
         get: operations["stores"];
         put?: never;
         /** Adds a store. */
@@ -1083,8 +1132,13 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
-        put?: never;
+        /** A store, and what is in it. The ETag is for If-Match. */
+        get: operations["store"];
+        /**
+         * Has a store of this name and kind: adds it where there is none. What a store holds is said
+         *     once, when it is added.
+         */
+        put: operations["put_store"];
         post?: never;
         /** Removes a store that is empty and that the active policy does not name. */
         delete: operations["remove_store"];
@@ -1135,7 +1189,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Tokens: those of everybody for engineers and auditors, else one's own. */
+        /**
+         * Tokens by owner and id, a page at a time: those of everybody for engineers and auditors, else
+         *     one's own.
+         */
         get: operations["tokens"];
         put?: never;
         /**
@@ -1156,14 +1213,19 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** A token, by its id. */
+        get: operations["token"];
         put?: never;
         post?: never;
         /** Revokes a token: one's own, or for an engineer anybody's. */
         delete: operations["revoke_token"];
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Changes a token: one's own, or for an engineer anybody's. A token changes only tokens that
+         *     may no more than itself, before and after.
+         */
+        patch: operations["change_token"];
         trace?: never;
     };
     "/api/v1/trusts": {
@@ -1284,6 +1346,10 @@ export interface components {
         ActedAccounts: {
             accounts: number;
         };
+        /** @description How many were changed. */
+        ActedNases: {
+            nases: number;
+        };
         /** @description A policy that was activated. */
         Activated: {
             /**
@@ -1309,9 +1375,20 @@ export interface components {
             edition: components["schemas"]["EditionView"];
             report: components["schemas"]["CheckReport"];
         };
+        /** @description An administrator as they shall be. */
+        AdministratorForm: {
+            disabled?: boolean;
+            /** @description From when on they are kept out; never where there is none. */
+            expires?: string | null;
+            /** @description Another password; theirs stays where there is none. */
+            password?: string | null;
+            role: string;
+        };
         /** @description Everybody who may sign in. */
         AdministratorList: {
             administrators: components["schemas"]["AdministratorView"][];
+            /** @description After which the next page begins; none at the end. */
+            next?: string | null;
         };
         /** @description What of an administrator shall be otherwise; what is left out stays. Their sessions end. */
         AdministratorPatch: {
@@ -1547,6 +1624,20 @@ export interface components {
             /** @description What it is, as far as its attributes show. */
             kind?: string | null;
         };
+        /** @description What of a group or a site shall be otherwise; what is left out stays. */
+        CommonNamePatch: {
+            /**
+             * @description Whether it is done although the active policy names it, or something has that name
+             *     already and the two become one.
+             */
+            anyway?: boolean;
+            name?: string | null;
+            note?: string | null;
+        };
+        /** @description What people should know of a group or a site. */
+        CommonNote: {
+            note?: string;
+        };
         /** @description How often what was decided. */
         CountList: {
             counts: components["schemas"]["CountView"][];
@@ -1617,6 +1708,8 @@ export interface components {
         /** @description What people keep of devices beside what every device has. */
         DeviceAttributeList: {
             attributes: components["schemas"]["DeviceAttributeView"][];
+            /** @description After which the next page begins; none at the end. */
+            next?: string | null;
         };
         /** @description An attribute of devices: the fact `device.NAME`. */
         DeviceAttributeView: {
@@ -1712,6 +1805,8 @@ export interface components {
         /** @description Every dialect, those that ship first. */
         DialectList: {
             dialects: components["schemas"]["DialectView"][];
+            /** @description After which the next page begins; none at the end. */
+            next?: string | null;
         };
         /** @description How a make of equipment is told what access consists of. */
         DialectView: {
@@ -1732,6 +1827,8 @@ export interface components {
         /** @description Every dictionary, those that ship first. */
         DictionaryList: {
             dictionaries: components["schemas"]["DictionaryView"][];
+            /** @description After which the next page begins; none at the end. */
+            next?: string | null;
         };
         /** @description A file of names and types of attributes. */
         DictionaryView: {
@@ -1851,19 +1948,27 @@ export interface components {
             /** @description The text. */
             text: string;
         };
-        /** @description Every group that somebody is in or the active policy names. */
+        /** @description Groups by name. */
         GroupList: {
+            /** @description How many there are, whatever the filter says. */
+            all: number;
             groups: components["schemas"]["GroupView"][];
+            /** @description After which the next page begins; none at the end. */
+            next?: string | null;
         };
         /** @description A group, by who is in it and who asks for it. */
         GroupView: {
             /** Format: int64 */
             devices: number;
+            /** @description Whether it was added by its name, so that it stays where nobody is in it. */
+            kept: boolean;
             /** Format: int64 */
             machines: number;
             name: string;
             /** @description Where the active policy names it. */
             named_by: string[];
+            /** @description What people should know. */
+            note: string;
             /** Format: int64 */
             people: number;
         };
@@ -2142,6 +2247,22 @@ export interface components {
             /** @description When a request for access came last that did not, to within a minute. */
             unsigned_at?: string | null;
         };
+        /** @description What shall be done with several NASes. */
+        NasesAct: {
+            /** @description The dialect that they speak; left out, it stays. */
+            dialect?: string | null;
+            names: string[];
+            /** @description Whether they shall be removed. */
+            remove?: boolean;
+            /** @description Whether their requests must carry Message-Authenticator; left out, it stays. */
+            require_message_authenticator?: boolean | null;
+            /** @description Where they stand; left out, it stays. */
+            site?: string | null;
+            /** @description Tags that they shall have. */
+            tag?: string[];
+            /** @description Tags that they shall not have. */
+            untag?: string[];
+        };
         /** @description Somebody who shall be able to sign in. */
         NewAdministrator: {
             name: string;
@@ -2159,6 +2280,11 @@ export interface components {
              *     missing where a signing request of this name waits.
              */
             pem: string;
+        };
+        /** @description A group or a site that is wanted. */
+        NewCommonName: {
+            name: string;
+            note?: string;
         };
         /** @description A device as it shall be. */
         NewDevice: {
@@ -2195,15 +2321,6 @@ export interface components {
             note?: string;
             password?: string | null;
             store: string;
-        };
-        /** @description Another name for a group or a site. */
-        NewName: {
-            /**
-             * @description Whether it is done although the active policy names it, or something has that name
-             *     already and the two become one.
-             */
-            anyway?: boolean;
-            name: string;
         };
         /** @description A secret to be set. */
         NewNasSecret: {
@@ -2471,6 +2588,8 @@ export interface components {
         };
         /** @description The secrets that replies may carry, by name; nobody is shown what they are. */
         SecretList: {
+            /** @description After which the next page begins; none at the end. */
+            next?: string | null;
             secrets: string[];
         };
         /** @description When devices were seen last. */
@@ -2509,17 +2628,25 @@ export interface components {
             last: string;
             name: string;
         };
-        /** @description Every site. */
+        /** @description Sites by name. */
         SiteList: {
+            /** @description How many there are, whatever the filter says. */
+            all: number;
+            /** @description After which the next page begins; none at the end. */
+            next?: string | null;
             sites: components["schemas"]["SiteView"][];
         };
         /** @description A site, by what stands there and who asks for it. */
         SiteView: {
+            /** @description Whether it was added by its name, so that it stays where nothing stands there. */
+            kept: boolean;
             name: string;
             /** @description Where the active policy names it. */
             named_by: string[];
             /** Format: int64 */
             nases: number;
+            /** @description What people should know. */
+            note: string;
         };
         /** @description A statement in a dialect. */
         StatementView: {
@@ -2552,8 +2679,15 @@ export interface components {
              */
             name: string;
         };
-        /** @description Every store. */
+        /** @description A store as it shall be. */
+        StoreForm: {
+            /** @description `people` or `devices`. */
+            kind: string;
+        };
+        /** @description Stores by name. */
         StoreList: {
+            /** @description After which the next page begins; none at the end. */
+            next?: string | null;
             stores: components["schemas"]["StoreView"][];
         };
         /** @description Another name for a store. */
@@ -2630,7 +2764,18 @@ export interface components {
         };
         /** @description Tokens: those of everybody for whoever may read that, else one's own. */
         TokenList: {
+            /** @description After which the next page begins; none at the end. */
+            next?: string | null;
             tokens: components["schemas"]["TokenEntry"][];
+        };
+        /** @description What of a token shall be otherwise; what is left out stays. */
+        TokenPatch: {
+            /** @description When it ends; empty is never. */
+            expires?: string | null;
+            /** @description What to call it. */
+            name?: string | null;
+            /** @description What it may do. */
+            role?: string | null;
         };
         /** @description A token, shown this once. */
         TokenView: {
@@ -2798,7 +2943,14 @@ export interface operations {
     };
     administrators: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only those that hold every one of these words. */
+                q?: string;
+                /** @description Only those after this one: `next` of the page before. */
+                after?: string;
+                /** @description At most this many, 1 to 5000; 500 if not said. */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2811,6 +2963,14 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AdministratorList"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
                 };
             };
             401: {
@@ -2931,10 +3091,89 @@ export interface operations {
             };
         };
     };
+    replace_administrator: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AdministratorForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AdministratorView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
     remove_administrator: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
             path: {
                 name: string;
             };
@@ -2980,12 +3219,23 @@ export interface operations {
                     "application/json": components["schemas"]["ApiError"];
                 };
             };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
         };
     };
     change_administrator: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
             path: {
                 name: string;
             };
@@ -3038,6 +3288,14 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3421,7 +3679,14 @@ export interface operations {
     };
     attributes: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only those that hold every one of these words. */
+                q?: string;
+                /** @description Only those after this one: `next` of the page before. */
+                after?: string;
+                /** @description At most this many, 1 to 5000; 500 if not said. */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3434,6 +3699,14 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DeviceAttributeList"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
                 };
             };
             401: {
@@ -4065,7 +4338,14 @@ export interface operations {
     };
     dialects: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only those that hold every one of these words. */
+                q?: string;
+                /** @description Only those after this one: `next` of the page before. */
+                after?: string;
+                /** @description At most this many, 1 to 5000; 500 if not said. */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4078,6 +4358,14 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DialectList"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
                 };
             };
             401: {
@@ -4261,7 +4549,14 @@ export interface operations {
     };
     dictionaries: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only those that hold every one of these words. */
+                q?: string;
+                /** @description Only those after this one: `next` of the page before. */
+                after?: string;
+                /** @description At most this many, 1 to 5000; 500 if not said. */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4274,6 +4569,14 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DictionaryList"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
                 };
             };
             401: {
@@ -4444,7 +4747,14 @@ export interface operations {
     };
     groups: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only those that hold every one of these words. */
+                q?: string;
+                /** @description Only those after this one: `next` of the page before. */
+                after?: string;
+                /** @description At most this many, 1 to 5000; 500 if not said. */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4459,7 +4769,165 @@ export interface operations {
                     "application/json": components["schemas"]["GroupList"];
                 };
             };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    add_group: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCommonName"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    group: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    put_group: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CommonNote"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4474,7 +4942,10 @@ export interface operations {
             query?: {
                 anyway?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
             path: {
                 name: string;
             };
@@ -4522,12 +4993,23 @@ export interface operations {
                     "application/json": components["schemas"]["ApiError"];
                 };
             };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
         };
     };
-    rename_group: {
+    change_group: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
             path: {
                 name: string;
             };
@@ -4535,7 +5017,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewName"];
+                "application/json": components["schemas"]["CommonNamePatch"];
             };
         };
         responses: {
@@ -4587,6 +5069,14 @@ export interface operations {
                     "application/json": components["schemas"]["ApiError"];
                 };
             };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
         };
     };
     health: {
@@ -4628,7 +5118,7 @@ export interface operations {
             };
             header?: never;
             path: {
-                /** @description `nases`, `people`, `machines` or `devices` */
+                /** @description `nases`, `people`, `machines`, `devices`, `groups`, `sites`, `stores` or `administrators` */
                 kind: string;
             };
             cookie?: never;
@@ -5429,6 +5919,69 @@ export interface operations {
                 };
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    act_on_nases: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NasesAct"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ActedNases"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6340,7 +6893,14 @@ export interface operations {
     };
     secrets: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only those that hold every one of these words. */
+                q?: string;
+                /** @description Only those after this one: `next` of the page before. */
+                after?: string;
+                /** @description At most this many, 1 to 5000; 500 if not said. */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -6353,6 +6913,14 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SecretList"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
                 };
             };
             401: {
@@ -6710,7 +7278,14 @@ export interface operations {
     };
     sites: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only those that hold every one of these words. */
+                q?: string;
+                /** @description Only those after this one: `next` of the page before. */
+                after?: string;
+                /** @description At most this many, 1 to 5000; 500 if not said. */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -6725,6 +7300,14 @@ export interface operations {
                     "application/json": components["schemas"]["SiteList"];
                 };
             };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -6735,7 +7318,60 @@ export interface operations {
             };
         };
     };
-    rename_site: {
+    add_site: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCommonName"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    site: {
         parameters: {
             query?: never;
             header?: never;
@@ -6744,9 +7380,175 @@ export interface operations {
             };
             cookie?: never;
         };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    put_site: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewName"];
+                "application/json": components["schemas"]["CommonNote"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    remove_site: {
+        parameters: {
+            query?: {
+                anyway?: boolean;
+            };
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RenamedView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    change_site: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CommonNamePatch"];
             };
         };
         responses: {
@@ -6798,11 +7600,26 @@ export interface operations {
                     "application/json": components["schemas"]["ApiError"];
                 };
             };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
         };
     };
     stores: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only those that hold every one of these words. */
+                q?: string;
+                /** @description Only those after this one: `next` of the page before. */
+                after?: string;
+                /** @description At most this many, 1 to 5000; 500 if not said. */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -6815,6 +7632,14 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StoreList"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
                 };
             };
             401: {
@@ -6841,6 +7666,98 @@ export interface operations {
         };
         responses: {
             201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    store: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StoreView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    put_store: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StoreForm"];
+            };
+        };
+        responses: {
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7070,7 +7987,14 @@ export interface operations {
     };
     tokens: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only those that hold every one of these words. */
+                q?: string;
+                /** @description Only those after this one: `next` of the page before. */
+                after?: string;
+                /** @description At most this many, 1 to 5000; 500 if not said. */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -7083,6 +8007,14 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TokenList"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
                 };
             };
             401: {
@@ -7150,6 +8082,43 @@ export interface operations {
             };
         };
     };
+    token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenEntry"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
     revoke_token: {
         parameters: {
             query?: never;
@@ -7168,6 +8137,61 @@ export interface operations {
                 content?: never;
             };
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    change_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TokenPatch"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

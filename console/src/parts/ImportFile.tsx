@@ -3,10 +3,11 @@ import { useState } from "react";
 import type { components } from "../api/schema";
 import { Refused } from "./Refused";
 
+export type Kind = "nases" | "people" | "machines" | "devices" | "groups" | "sites" | "stores" | "administrators";
 type Report = components["schemas"]["ImportView"];
 
 /** Takes a file of records: says first what would come of it, then applies it. */
-export function ImportFile(props: { kind: "nases" | "people" | "machines" | "devices"; done: () => void }) {
+export function ImportFile(props: { kind: Kind; done: () => void }) {
   const [file, setFile] = useState<File>();
   const [allOrNone, setAllOrNone] = useState(false);
   const queries = useQueryClient();

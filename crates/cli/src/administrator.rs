@@ -8,8 +8,9 @@ use crate::args::{self, AdministratorAction, StoreAction, TokenAction};
 use crate::failure::Failure;
 use crate::paint::{self, say};
 use crate::people::changes;
-use crate::records::{flag, path, put, show_filtered, show_one, text};
+use crate::records::{all, export, flag, path, put, show_filtered, show_one, text};
 use crate::sign_in::ask_secretly;
+use crate::{import_lines, import_tokens};
 
 /// Keeps who may sign in.
 pub(crate) fn run(args: &args::Administrator) -> Result<ExitCode, Failure> {
@@ -34,7 +35,6 @@ pub(crate) fn run(args: &args::Administrator) -> Result<ExitCode, Failure> {
     let client = Client::new(&args.api)?;
     match &args.action {
         AdministratorAction::List { show: how } => {
-            let list = client.get("administrators", &[])?;
             let row = |one: &Value| {
                 [
                     text(&one["name"]),
@@ -45,7 +45,7 @@ pub(crate) fn run(args: &args::Administrator) -> Result<ExitCode, Failure> {
                 ]
             };
             let head = ["name", "role", "second factor", "state", "expires"];
-            show_filtered(&list["administrators"], how, &ADMINISTRATOR_FIELDS, head, row);
+            show_filtered(&client, "administrators", how, &ADMINISTRATOR_FIELDS, head, row)?;
         }
         AdministratorAction::Show { name } => {
             let one = client.get(&path(&["administrators", name])?, &[])?;
@@ -71,6 +71,13 @@ pub(crate) fn run(args: &args::Administrator) -> Result<ExitCode, Failure> {
         AdministratorAction::Remove { name } => {
             client.delete(&path(&["administrators", name])?)??;
             say!("{name} is removed with their sessions and tokens");
+        }
+        AdministratorAction::Import(file) => {
+            return import_lines::run(&client, "administrators", "administrator", file, None);
+        }
+        AdministratorAction::Export => {
+            let fields = ["name", "role", "disabled", "expires"].map(|field| (field, field));
+            say!("{}", export("administrator", &all(&client, "administrators", &[])?, &fields));
         }
         AdministratorAction::ResetSecondFactor { name } => {
             client.delete(&path(&["administrators", name, "second-factor"])?)??;
@@ -100,18 +107,16 @@ pub(crate) fn token(args: &args::Token) -> Result<ExitCode, Failure> {
     let client = Client::new(&args.api)?;
     match &args.action {
         TokenAction::List { show: how } => {
-            let list = client.get("tokens", &[])?;
             let row = |one: &Value| {
                 ["id", "name", "administrator", "role", "created", "expires", "used", "used_from"]
                     .map(|field| text(&one[field]))
             };
             let head = ["id", "name", "administrator", "role", "created", "expires", "used", "from"];
-            show_filtered(&list["tokens"], how, &TOKEN_FIELDS, head, row);
+            show_filtered(&client, "tokens", how, &TOKEN_FIELDS, head, row)?;
         }
         TokenAction::Show { id } => {
-            let list = client.get("tokens", &[])?;
-            let mut tokens = list["tokens"].as_array().into_iter().flatten();
-            let one = tokens.find(|one| one["id"] == **id || one["name"] == **id);
+            let tokens = all(&client, "tokens", &[])?;
+            let one = tokens.iter().find(|one| one["id"] == **id || one["name"] == **id);
             let one =
                 one.ok_or_else(|| Failure::new(format!("there is no token `{id}`; `regnant token list` shows them")))?;
             show_fields(&text(&one["id"]), one, &TOKEN_FIELDS[1..]);
@@ -128,6 +133,20 @@ pub(crate) fn token(args: &args::Token) -> Result<ExitCode, Failure> {
                 say!("token {} ({name}), shown this once:\n{}", text(&made["id"]), text(&made["token"]));
             }
         }
+        TokenAction::Change { id, name, role, expires } => {
+            let mut form = Map::new();
+            put(&mut form, "name", name.as_deref());
+            put(&mut form, "role", role.as_deref());
+            put(&mut form, "expires", expires.as_deref());
+            changes(&form)?;
+            client.patch(&path(&["tokens", id])?, &Value::Object(form))??;
+            say!("token {id} is changed");
+        }
+        TokenAction::Import(file) => return import_tokens::run(&client, file),
+        TokenAction::Export => {
+            let fields = ["name", "role", "expires"].map(|field| (field, field));
+            say!("{}", export("token", &all(&client, "tokens", &[])?, &fields));
+        }
         TokenAction::Revoke { id } => {
             client.delete(&path(&["tokens", id])?)??;
             say!("token {id} is revoked");
@@ -141,25 +160,20 @@ pub(crate) fn store(args: &args::Store) -> Result<ExitCode, Failure> {
     let client = Client::new(&args.api)?;
     match &args.action {
         StoreAction::List { show: how } => {
-            let list = client.get("stores", &[])?;
             let row = |one: &Value| {
                 let counts = ["people", "machines", "devices"].map(|field| one[field].to_string());
                 let [people, machines, devices] = counts;
                 [text(&one["name"]), text(&one["kind"]), people, machines, devices, flag(&one["in_policy"], "yes")]
             };
             let head = ["name", "kind", "people", "machines", "devices", "in policy"];
-            show_filtered(&list["stores"], how, &STORE_FIELDS, head, row);
+            show_filtered(&client, "stores", how, &STORE_FIELDS, head, row)?;
         }
         StoreAction::Add { name, kind } => {
             client.post("stores", &json!({ "name": name, "kind": kind }))??;
             say!("store {name} is added; a gate looks identities up in it once its `identify` names it");
         }
         StoreAction::Show { name } => {
-            let list = client.get("stores", &[])?;
-            let mut stores = list["stores"].as_array().into_iter().flatten();
-            let one = stores.find(|one| one["name"] == **name);
-            let one = one
-                .ok_or_else(|| Failure::new(format!("there is no store `{name}`; `regnant store list` shows them")))?;
+            let one = client.get(&path(&["stores", name])?, &[])?;
             let mut rows = vec![["holds".to_owned(), text(&one["kind"])]];
             rows.extend(["people", "machines", "devices"].map(|field| [field.to_owned(), one[field].to_string()]));
             rows.push(["looked up by the policy".into(), flag(&one["in_policy"], "yes")]);
@@ -168,6 +182,11 @@ pub(crate) fn store(args: &args::Store) -> Result<ExitCode, Failure> {
         StoreAction::Change { name, new_name } => {
             client.patch(&path(&["stores", name])?, &json!({ "name": new_name }))??;
             say!("store {name} is {new_name} now, with all that is in it");
+        }
+        StoreAction::Import(file) => return import_lines::run(&client, "stores", "store", file, None),
+        StoreAction::Export => {
+            let fields = ["name", "kind"].map(|field| (field, field));
+            say!("{}", export("store", &all(&client, "stores", &[])?, &fields));
         }
         StoreAction::Remove { name } => {
             client.delete(&path(&["stores", name])?)??;

@@ -74,7 +74,9 @@ pub(crate) fn run(args: &args::Device) -> Result<ExitCode, Failure> {
             let acted = client.post("devices/act", &json!({ "macs": addresses(macs)?, "remove": true }))??;
             say!("{} removed and not known any more", devices(&acted));
         }
-        DeviceAction::Import(file) => return import_lines::run(&client, "devices", "device", file),
+        DeviceAction::Import(file) => {
+            return import_lines::run(&client, "devices", "device", &file.lines, file.store.as_deref());
+        }
         DeviceAction::Export => {
             let fields = ["store", "mac", "title", "groups", "owner", "note", "expires"].map(|field| (field, field));
             let mut all = all(&client, "devices", &[])?;
@@ -123,8 +125,7 @@ fn addresses(given: &[String]) -> Result<Vec<String>, Failure> {
 fn attribute(client: &Client, action: &AttributeAction) -> Result<(), Failure> {
     match action {
         AttributeAction::List { json } => {
-            let list = client.get("device-attributes", &[])?;
-            let attributes = list["attributes"].as_array().cloned().unwrap_or_default();
+            let attributes = all(client, "device-attributes", &[])?;
             if *json {
                 paint::json(&json!(attributes));
             } else {
@@ -148,8 +149,8 @@ fn attribute(client: &Client, action: &AttributeAction) -> Result<(), Failure> {
 
 /// Where what is declared stands in a device.
 fn attribute_fields(client: &Client) -> Result<Vec<String>, Failure> {
-    let list = client.get("device-attributes", &[])?;
-    let names = list["attributes"].as_array().into_iter().flatten().filter_map(|one| one["name"].as_str());
+    let list = all(client, "device-attributes", &[])?;
+    let names = list.iter().filter_map(|one| one["name"].as_str());
     Ok(names.map(|name| format!("attributes.{name}")).collect())
 }
 

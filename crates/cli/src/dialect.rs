@@ -1,12 +1,13 @@
 use std::process::ExitCode;
 
-use serde_json::Value;
+use serde_json::{Value, json};
 
 use crate::api::Client;
 use crate::args::{self, DialectAction};
 use crate::dictionary::{file_body, named, text};
 use crate::failure::Failure;
 use crate::paint::{self, say, table};
+use crate::records::all;
 
 /// Shows and changes how equipment is told.
 pub(crate) fn run(args: &args::Dialect) -> Result<ExitCode, Failure> {
@@ -28,12 +29,12 @@ pub(crate) fn run(args: &args::Dialect) -> Result<ExitCode, Failure> {
 }
 
 fn list(client: &Client, as_json: bool) -> Result<(), Failure> {
-    let body = client.get("dialects", &[])?;
+    let dialects = all(client, "dialects", &[])?;
     if as_json {
-        paint::json(&body["dialects"]);
+        paint::json(&json!(dialects));
         return Ok(());
     }
-    let rows = items(&body["dialects"]).map(|one| {
+    let rows = dialects.iter().map(|one| {
         let origin = if one["ships"] == true { "ships" } else { "added" };
         let nases = items(&one["nases"]).filter_map(Value::as_str).collect::<Vec<_>>().join(", ");
         [text(one, "name"), origin.to_owned(), text(one, "extends"), nases, text(one, "title")]

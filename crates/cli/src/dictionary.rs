@@ -8,6 +8,7 @@ use crate::args::{self, DictionaryAction};
 use crate::certificate::read;
 use crate::failure::Failure;
 use crate::paint::{self, say, table};
+use crate::records::all;
 
 /// Shows and changes which attributes are known.
 pub(crate) fn run(args: &args::Dictionary) -> Result<ExitCode, Failure> {
@@ -44,12 +45,12 @@ pub(crate) fn file_body(file: &Path) -> Result<Value, Failure> {
 }
 
 fn list(client: &Client, as_json: bool) -> Result<(), Failure> {
-    let body = client.get("dictionaries", &[])?;
+    let dictionaries = all(client, "dictionaries", &[])?;
     if as_json {
-        paint::json(&body["dictionaries"]);
+        paint::json(&json!(dictionaries));
         return Ok(());
     }
-    let rows = body["dictionaries"].as_array().into_iter().flatten().map(|one| {
+    let rows = dictionaries.iter().map(|one| {
         let vendor = one["vendor"].as_u64().map_or_else(String::new, |number| format!("vendor {number}"));
         let origin = if one["ships"] == true { "ships" } else { "added" };
         [text(one, "name"), one["attributes"].to_string(), vendor, origin.to_owned(), text(one, "title")]

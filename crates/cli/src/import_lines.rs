@@ -7,7 +7,7 @@ use indicatif::{ProgressBar, ProgressStyle};
 use serde_json::Value;
 
 use crate::api::Client;
-use crate::args::ImportFile;
+use crate::args::ImportLines;
 use crate::failure::Failure;
 use crate::paint::{self, say};
 use crate::records::text;
@@ -17,7 +17,13 @@ const READ: usize = 20;
 
 /// Imports records of a kind from a file of lines: exit code 0 where every line was taken,
 /// 1 where one was refused.
-pub(crate) fn run(client: &Client, kind: &str, table: &str, args: &ImportFile) -> Result<ExitCode, Failure> {
+pub(crate) fn run(
+    client: &Client,
+    kind: &str,
+    table: &str,
+    args: &ImportLines,
+    store: Option<&str>,
+) -> Result<ExitCode, Failure> {
     let name = args.file.display().to_string();
     let unreadable = |error: io::Error| Failure::usage(format!("{name} cannot be read: {error}"));
     let (input, length): (Box<dyn Read + Send>, Option<u64>) = match name.as_str() {
@@ -56,7 +62,7 @@ pub(crate) fn run(client: &Client, kind: &str, table: &str, args: &ImportFile) -
         }
     };
     let mut query = vec![("dry_run", args.dry_run.to_string()), ("all_or_none", args.all_or_none.to_string())];
-    query.extend(args.store.iter().map(|store| ("store", store.clone())));
+    query.extend(store.map(|store| ("store", store.to_owned())));
     let report = client.stream(&format!("import/{kind}"), &query, kind_of_body, body)?;
     bar.finish_and_clear();
     let report = report?;
@@ -68,7 +74,7 @@ pub(crate) fn run(client: &Client, kind: &str, table: &str, args: &ImportFile) -
 }
 
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Form {
+pub(crate) enum Form {
     Csv,
     JsonLines,
     Json,
@@ -76,7 +82,7 @@ enum Form {
 }
 
 /// By its name, else by how it begins.
-fn form(file: &Path, begin: &[u8]) -> Form {
+pub(crate) fn form(file: &Path, begin: &[u8]) -> Form {
     let begin = String::from_utf8_lossy(begin);
     let begin = begin.trim_start_matches('\u{feff}').trim_start();
     match file.extension().and_then(|extension| extension.to_str()) {

@@ -17,6 +17,7 @@ mod doctor;
 mod failure;
 mod import;
 mod import_lines;
+mod import_tokens;
 mod journal;
 mod key;
 mod nas;

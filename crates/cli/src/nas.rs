@@ -9,7 +9,7 @@ use crate::failure::Failure;
 use crate::import_lines;
 use crate::journal::{sentence, time};
 use crate::paint::{self, say};
-use crate::records::{self, all, export, path, show_one, text, texts};
+use crate::records::{self, all, export, lines_of, path, show_one, text, texts};
 use crate::sign_in::ask_secretly;
 
 /// Keeps the equipment that asks.
@@ -88,7 +88,21 @@ pub(crate) fn run(args: &args::Nas) -> Result<ExitCode, Failure> {
             say!("{}", text(&told["says"]));
             return Ok(if told["fits"] == true { ExitCode::SUCCESS } else { ExitCode::from(1) });
         }
-        NasAction::Import(file) => return import_lines::run(&client, "nases", "nas", file),
+        NasAction::Together { names, site, dialect, require_message_authenticator, tag, untag, remove } => {
+            let body = json!({
+                "names": lines_of(names)?,
+                "site": site,
+                "dialect": dialect,
+                "require_message_authenticator": require_message_authenticator,
+                "tag": tag,
+                "untag": untag,
+                "remove": remove,
+            });
+            let changed = client.post("nases/act", &body)??["nases"].as_u64().unwrap_or(0);
+            let what = if *remove { "removed" } else { "changed" };
+            say!("{changed} {} {what}", if changed == 1 { "NAS is" } else { "NASes are" });
+        }
+        NasAction::Import(file) => return import_lines::run(&client, "nases", "nas", file, None),
         NasAction::Export { with_secrets } => {
             let mut all = nases(&client, "")?;
             if *with_secrets {

@@ -1,4 +1,3 @@
-use std::io::stdin;
 use std::process::ExitCode;
 
 use serde_json::{Map, Value, json};
@@ -9,7 +8,7 @@ use crate::failure::Failure;
 use crate::import_lines;
 use crate::journal::sentence;
 use crate::paint::{self, say};
-use crate::records::{all, export, flag, path, put, put_list, show, show_one, store, text, texts};
+use crate::records::{all, export, flag, lines_of, path, put, put_list, show, show_one, store, text, texts};
 use crate::sign_in::ask_secretly;
 
 /// Keeps people.
@@ -61,7 +60,9 @@ pub(crate) fn person(args: &args::Person) -> Result<ExitCode, Failure> {
             let changed = together(&client, "people", &store, names, act)?;
             say!("{changed} {}", if changed == 1 { "person changed" } else { "people changed" });
         }
-        PersonAction::Import(file) => return import_lines::run(&client, "people", "person", file),
+        PersonAction::Import(file) => {
+            return import_lines::run(&client, "people", "person", &file.lines, file.store.as_deref());
+        }
         PersonAction::Export => {
             let fields =
                 ["store", "name", "groups", "disabled", "expires", "mschap", "note"].map(|field| (field, field));
@@ -74,16 +75,7 @@ pub(crate) fn person(args: &args::Person) -> Result<ExitCode, Failure> {
 
 /// Changes several accounts, and gives how many.
 fn together(client: &Client, kind: &str, store: &str, names: &[String], act: &ActTogether) -> Result<u64, Failure> {
-    let mut all = Vec::new();
-    for name in names {
-        match name.as_str() {
-            "-" => {
-                let lines = stdin().lines().collect::<Result<Vec<_>, _>>()?;
-                all.extend(lines.into_iter().map(|line| line.trim().to_owned()).filter(|line| !line.is_empty()));
-            }
-            name => all.push(name.to_owned()),
-        }
-    }
+    let all = lines_of(names)?;
     let named: Vec<_> = all.iter().map(|name| json!({ "store": store, "name": name })).collect();
     let mut body = json!({ "into": act.into, "out_of": act.out_of, "disabled": act.disabled, "remove": act.remove });
     body[kind] = json!(named);
@@ -129,7 +121,9 @@ pub(crate) fn machine(args: &args::Machine) -> Result<ExitCode, Failure> {
             let changed = together(&client, "machines", &store, names, act)?;
             say!("{changed} {}", if changed == 1 { "machine changed" } else { "machines changed" });
         }
-        MachineAction::Import(file) => return import_lines::run(&client, "machines", "machine", file),
+        MachineAction::Import(file) => {
+            return import_lines::run(&client, "machines", "machine", &file.lines, file.store.as_deref());
+        }
         MachineAction::Export => {
             let fields =
                 ["store", "name", "groups", "disabled", "expires", "mschap", "note"].map(|field| (field, field));

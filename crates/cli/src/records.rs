@@ -1,6 +1,7 @@
 //! What the commands that keep records have in common.
 
 use std::fmt::Write as _;
+use std::io::stdin;
 
 use regnant_base::printable;
 use serde_json::{Map, Value, json};
@@ -12,7 +13,7 @@ use crate::paint::{self, say, table};
 
 /// Every record of a list that a query lets through, page after page.
 pub(crate) fn all(client: &Client, path: &str, query: &[(&str, &str)]) -> Result<Vec<Value>, Failure> {
-    let key = path.rsplit('/').next().unwrap_or(path);
+    let key = path.rsplit(['/', '-']).next().unwrap_or(path);
     let (mut records, mut after) = (Vec::new(), String::new());
     loop {
         let mut query = query.to_vec();
@@ -68,8 +69,8 @@ pub(crate) fn store(client: &Client, said: Option<&String>, kind: &str) -> Resul
     if let Some(said) = said {
         return Ok(said.clone());
     }
-    let stores = client.get("stores", &[])?;
-    let stores = stores["stores"].as_array().into_iter().flatten().filter(|store| store["kind"] == kind);
+    let stores = all(client, "stores", &[])?;
+    let stores = stores.iter().filter(|store| store["kind"] == kind);
     let names: Vec<_> = stores.map(|store| text(&store["name"])).collect();
     match &names[..] {
         [one] => Ok(one.clone()),
@@ -106,19 +107,30 @@ pub(crate) fn show<const N: usize>(
 
 /// Shows those of a short list that hold all the words that are wanted.
 pub(crate) fn show_filtered<const N: usize>(
-    records: &Value,
+    client: &Client,
+    path: &str,
     how: &Filtered,
     fields: &[&str],
     head: [&'static str; N],
     row: impl Fn(&Value) -> [String; N],
-) {
-    let words: Vec<_> = how.words.iter().map(|word| word.to_lowercase()).collect();
-    let holds = |record: &&Value| {
-        let text = fields.iter().map(|field| plain(at(record, field)).to_lowercase()).collect::<Vec<_>>().join("\n");
-        words.iter().all(|word| text.contains(word))
-    };
-    let all: Vec<_> = records.as_array().into_iter().flatten().filter(holds).cloned().collect();
-    show(&all, &how.show, fields, head, row);
+) -> Result<(), Failure> {
+    show(&all(client, path, &[("q", &how.words.join(" "))])?, &how.show, fields, head, row);
+    Ok(())
+}
+
+/// Names that were said; for `-` also those of standard input, one in a line.
+pub(crate) fn lines_of(names: &[String]) -> Result<Vec<String>, Failure> {
+    let mut all = Vec::new();
+    for name in names {
+        match name.as_str() {
+            "-" => {
+                let lines = stdin().lines().collect::<Result<Vec<_>, _>>()?;
+                all.extend(lines.into_iter().map(|line| line.trim().to_owned()).filter(|line| !line.is_empty()));
+            }
+            name => all.push(name.to_owned()),
+        }
+    }
+    Ok(all)
 }
 
 /// A field, or one within it.

@@ -7,6 +7,7 @@ use crate::args::{self, SecretAction};
 use crate::dictionary::named;
 use crate::failure::Failure;
 use crate::paint::{self, say};
+use crate::records::all;
 use crate::sign_in::ask_secretly;
 
 /// Keeps secrets that replies carry.
@@ -14,15 +15,10 @@ pub(crate) fn run(args: &args::Secret) -> Result<ExitCode, Failure> {
     let client = Client::new(&args.api)?;
     match &args.action {
         SecretAction::List { json } => {
-            let body = client.get("secrets", &[])?;
+            let secrets = all(&client, "secrets", &[])?;
             match json {
-                true => paint::json(&body["secrets"]),
-                false => body["secrets"]
-                    .as_array()
-                    .into_iter()
-                    .flatten()
-                    .filter_map(Value::as_str)
-                    .for_each(|name| say!("{name}")),
+                true => paint::json(&json!(secrets)),
+                false => secrets.iter().filter_map(Value::as_str).for_each(|name| say!("{name}")),
             }
         }
         SecretAction::Set { name } => {

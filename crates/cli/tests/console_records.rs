@@ -54,14 +54,40 @@ fn secrets_certificates_groups_and_files_are_kept_in_the_page() {
         // A group under another name; what the policy names is told before.
         visit("/people?show=groups").await;
         browser.sees("night-watch").await;
-        let row = "//li[span[text()='night-watch']]//button[text()='Rename']";
-        browser.page.wait().for_element(fantoccini::Locator::XPath(row)).await.unwrap().click().await.unwrap();
+        browser.click_text("a", "night-watch").await;
+        browser.click_text("button", "Change the note").await;
+        browser.find("textarea[name=note]").await.send_keys("From dusk till dawn").await.unwrap();
+        browser.click_text("button", "Save").await;
+        browser.sees("From dusk till dawn").await;
+        browser.click_text("button", "Rename").await;
         let name = browser.find("input[aria-label='The new name']").await;
         name.clear().await.unwrap();
         name.send_keys("late-watch").await.unwrap();
         browser.click_text("button", "Rename it").await;
+        browser.sees_no_more("Rename the group").await;
         browser.sees("late-watch").await;
+        browser.sees("Its past").await;
         assert!(service.client(&["person", "show", "ida.marsh"]).succeeds().contains("late-watch"));
+
+        browser.click_text("button", "Remove").await;
+        browser.click_text("button", "Remove it").await;
+        browser.sees_no_more("late-watch").await;
+        assert!(!service.client(&["person", "show", "ida.marsh"]).succeeds().contains("late-watch"));
+
+        // A site of which people should know something, and several NASes that move there.
+        visit("/network?show=sites").await;
+        browser.find("input[aria-label='Name of a new site']").await.send_keys("basin").await.unwrap();
+        browser.find("input[aria-label='What people should know']").await.send_keys("Dry at low tide").await.unwrap();
+        browser.click_text("button", "Add").await;
+        browser.sees("Dry at low tide").await;
+        visit("/network").await;
+        browser.find("input[aria-label='Choose yard-sw-1']").await.click().await.unwrap();
+        browser.find("input[aria-label='Choose tower-rt-1']").await.click().await.unwrap();
+        browser.sees("2 chosen").await;
+        browser.find("input[aria-label='Site']").await.send_keys("basin").await.unwrap();
+        browser.click_text("button", "Move there").await;
+        browser.sees("2 changed.").await;
+        assert!(service.client(&["site", "show", "basin"]).succeeds().contains("nases  2"));
 
         // A file: first what would come of it.
         let file = service.data.join("devices.csv");
@@ -104,7 +130,7 @@ fn secrets_certificates_groups_and_files_are_kept_in_the_page() {
 }
 
 /// Every page, as somebody finds it who signed in.
-const PAGES: [&str; 21] = [
+const PAGES: [&str; 23] = [
     "/today",
     "/journal",
     "/policy",
@@ -117,6 +143,8 @@ const PAGES: [&str; 21] = [
     "/network/quay-sw-1",
     "/people",
     "/people?show=groups",
+    "/people/groups/cranes",
+    "/network/sites/quayside",
     "/people/new",
     "/people/harbour/ida.marsh",
     "/devices",

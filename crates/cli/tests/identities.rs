@@ -327,7 +327,7 @@ fn groups_and_sites_are_renamed_with_what_follows_told_before() {
     let found = service.client(&["device", "list", "--group", "late-watch"]).succeeds();
     assert!(found.contains("02:00:5e:20:00:07") && found.contains("02:00:5e:20:00:01"), "{found}");
     assert!(service.client(&["person", "show", "ida.marsh"]).succeeds().contains("late-watch"));
-    assert!(service.client(&["group", "show", "night-watch"]).fails(1).contains("there is no group"));
+    assert!(service.client(&["group", "show", "night-watch"]).fails(1).contains("There is no group"));
     let again = service.client(&["group", "change", "night-watch", "--name", "x"]).fails(1);
     assert!(again.contains("There is no group `night-watch`"), "{again}");
     // What the policy names is told first; what is wanted anyway is done, and its rules fall silent.
@@ -354,6 +354,10 @@ fn groups_and_sites_are_renamed_with_what_follows_told_before() {
     );
     assert!(service.client(&["site", "change", "quayside", "--name", "x"]).fails(1).contains("no site `quayside`"));
     assert!(service.client(&["nas", "show", "quay-sw-1"]).succeeds().contains("north-quay"));
+    let held = service.client(&["site", "remove", "Yard", "--anyway"]).succeeds();
+    assert!(held.contains("1 NAS stood there"), "{held}");
+    let held = service.client(&["site", "remove", "north-quay"]).fails(1);
+    assert!(held.contains("1 NAS stands there"), "{held}");
     assert!(service.client(&["audit", "list"]).succeeds().contains("change"));
     service.client(&["audit", "verify"]).succeeds();
 }
@@ -431,8 +435,84 @@ fn a_store_that_no_policy_names_is_renamed_with_all_that_is_in_it() {
         assert!(sentence(&entry).contains("crane controller"), "{}", sentence(&entry));
         assert!(service.client(&["device", "list", "crane", "--json"]).succeeds().contains("quay-devices"));
         assert!(service.client(&["store", "show", "crew"]).succeeds().contains("people"));
+        // The past of what is in it goes on under the name that it had.
+        for record in ["store/crew", "person/crew/ida.marsh", "device/quay-devices/02:00:5e:20:00:07"] {
+            let past = service.client(&["audit", "list", "--record", record]).succeeds();
+            assert!(past.lines().any(|line| line.contains("import")), "{record}: {past}");
+        }
         service.client(&["audit", "verify"]).succeeds();
         service.end("-TERM");
         service = service.again();
     }
+}
+
+/// A call whose ETag counts; gives status, body and the ETag of what came.
+fn if_match(service: &Running, verb: &str, path: &str, seen: Option<&str>, body: &Value) -> (u16, Value, String) {
+    let request = ureq::http::Request::builder().method(verb).uri(format!("{}/api/v1/{path}", service.api));
+    let request = request.header("authorization", format!("Bearer {}", service.token));
+    let request = request.header("content-type", "application/json");
+    let request = seen.iter().fold(request, |request, seen| request.header("if-match", *seen));
+    let mut answer = agent().run(request.body(body.to_string()).unwrap()).unwrap();
+    let tag = answer.headers().get("etag").map(|tag| tag.to_str().unwrap().to_owned()).unwrap_or_default();
+    (answer.status().as_u16(), answer.body_mut().read_json().unwrap_or(Value::Null), tag)
+}
+
+#[test]
+fn groups_and_sites_stand_by_themselves_and_say_what_people_should_know() {
+    let service = Running::harbour();
+    service.client(&["group", "add", "divers", "--note", "Under water; no radio"]).succeeds();
+    assert!(service.client(&["group", "add", "DIVERS"]).fails(1).contains("There is a group `DIVERS` already"));
+    assert!(service.client(&["group", "add", " "]).fails(1).contains("1 to 253 printable bytes"));
+    let shown = service.client(&["group", "show", "Divers"]).succeeds();
+    assert!(shown.contains("Under water; no radio"), "{shown}");
+    // One that somebody is in has a note too, and it goes with its name.
+    service.client(&["group", "change", "cranes", "--note", "Every one is inspected in May"]).succeeds();
+    service.client(&["group", "change", "divers", "--name", "frogmen"]).succeeds();
+    let list = service.client(&["group", "list", "--csv"]).succeeds();
+    assert!(
+        list.contains("cranes,Every one is inspected in May,0,0,18") && list.contains("frogmen,Under water"),
+        "{list}"
+    );
+    assert!(!list.contains("divers"), "{list}");
+    let past = service.client(&["audit", "list", "--record", "group/frogmen"]).succeeds();
+    assert!(past.contains("add group") && past.contains("divers, now frogmen"), "{past}");
+    // Two people at once.
+    let (_, _, first) = if_match(&service, "GET", "groups/frogmen", None, &Value::Null);
+    let patch = json!({ "note": "mine" });
+    assert_eq!(if_match(&service, "PATCH", "groups/frogmen", Some(&first), &patch).0, 200);
+    let (status, told, _) = if_match(&service, "PATCH", "groups/frogmen", Some(&first), &json!({ "note": "theirs" }));
+    assert!(status == 412 && told["error"].as_str().unwrap().contains("changed in between"), "{told}");
+    assert_eq!(if_match(&service, "PUT", "groups/frogmen", Some(&first), &patch).0, 412);
+    assert_eq!(if_match(&service, "DELETE", "groups/frogmen", Some(&first), &Value::Null).0, 412);
+    assert_eq!(if_match(&service, "PATCH", "groups/frogmen", None, &json!({})).0, 400);
+    // A file says many at once, and what is exported is imported again.
+    let file = service.data.join("sites.csv");
+    std::fs::write(&file, "name,note\npier-7,=SUM(1)\n,nameless\nquayside,The oldest\n").unwrap();
+    let tried = printed(&service.client(&["site", "import", "--dry-run"]).arg(&file).ends_with(1));
+    assert!(tried.contains("2 added, 1 refused; nothing is in force") && tried.contains("line 3"), "{tried}");
+    service.client(&["site", "import"]).arg(&file).fails(1);
+    let csv = service.client(&["site", "list", "oldest", "--csv"]).succeeds();
+    assert_eq!(csv.lines().nth(1), Some("quayside,The oldest,1"));
+    assert!(service.client(&["site", "list", "pier", "--csv"]).succeeds().contains("pier-7,'=SUM(1),0"));
+    let exported = service.client(&["site", "export"]).succeeds();
+    let file = service.data.join("sites.toml");
+    std::fs::write(&file, exported.replace("The oldest", "The first")).unwrap();
+    let again = service.client(&["site", "import"]).arg(&file).succeeds();
+    assert!(again.contains("changed"), "{again}");
+    assert!(service.client(&["site", "show", "quayside"]).succeeds().contains("The first"));
+    service.client(&["site", "remove", "pier-7"]).succeeds();
+    assert!(service.client(&["site", "show", "pier-7"]).fails(1).contains("There is no site `pier-7`"));
+    // Page after page it is the same list.
+    let whole = service.get("groups").1;
+    let (mut pages, mut after) = (Vec::new(), String::new());
+    loop {
+        let page = service.get(&format!("groups?limit=2&after={after}")).1;
+        pages.extend(page["groups"].as_array().unwrap().clone());
+        let Some(next) = page["next"].as_str() else { break };
+        next.clone_into(&mut after);
+    }
+    assert_eq!(Value::Array(pages), whole["groups"]);
+    assert_eq!(whole["all"].as_u64().unwrap() as usize, whole["groups"].as_array().unwrap().len());
+    assert_eq!(service.get("groups?limit=0").0, 400);
+    service.client(&["audit", "verify"]).succeeds();
 }

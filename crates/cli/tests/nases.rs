@@ -288,3 +288,28 @@ fn what_carries_no_signature_counts_under_the_former_secret_until_somebody_says_
     let shown = service.client(&["nas", "show", "pilot-vpn-1"]).succeeds();
     assert!(shown.contains("in every request since") && shown.contains("require it now"), "{shown}");
 }
+
+#[test]
+fn several_are_changed_together_or_not_at_all() {
+    let service = Running::harbour();
+    let told =
+        service.client(&["nas", "together", "quay-sw-1", "Yard-sw-1", "--site", "basin", "--tag", "old"]).succeeds();
+    assert!(told.contains("2 NASes are changed"), "{told}");
+    let list = service.client(&["nas", "list", "basin", "--csv"]).succeeds();
+    assert_eq!(list.lines().filter(|line| line.contains(",basin,") && line.contains(",old,")).count(), 2, "{list}");
+    // The secret stays, and the dialect is one that there is.
+    asks(&service, &QUAY_SW_1, 0);
+    let told = service.client(&["nas", "together", "quay-sw-1", "--dialect", "klingon"]).fails(1);
+    assert!(told.contains("there is no dialect `klingon`"), "{told}");
+    assert!(service.client(&["nas", "together", "quay-sw-1"]).fails(1).contains("or `remove` alone"));
+    let told = service.client(&["nas", "together", "quay-sw-1", "nobody", "--untag", "old"]).fails(1);
+    assert!(told.contains("There is no NAS `nobody`"), "{told}");
+    let list = typed(&mut service.client(&["nas", "together", "-", "--untag", "OLD"]), "quay-sw-1\n\nyard-sw-1\n");
+    assert!(list.status.success(), "{}", printed(&list));
+    assert!(!service.client(&["nas", "list", "--csv"]).succeeds().contains(",old,"));
+    // Where the policy names one, all of them stay.
+    service.activate_with("when request.purpose = vpn", "when nas.name = \"pilot-vpn-1\" or request.purpose = vpn");
+    assert!(service.client(&["nas", "together", "yard-sw-1", "pilot-vpn-1", "--remove"]).fails(1).contains("stays"));
+    service.client(&["nas", "together", "yard-sw-1", "--remove"]).succeeds();
+    assert_eq!(service.get("nases").1["all"], 5);
+}

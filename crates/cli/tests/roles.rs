@@ -13,6 +13,7 @@ const ROUTES: &str = "
     get    /administrators                        e a
     post   /administrators                        e
     get    /administrators/{name}                 e a
+    put    /administrators/{name}                 e
     patch  /administrators/{name}                 e
     delete /administrators/{name}                 e
     delete /administrators/{name}/second-factor   e
@@ -47,6 +48,9 @@ const ROUTES: &str = "
     delete /dictionaries/{name}                   e
     get    /findings                              e a
     get    /groups                                e h a
+    post   /groups                                e
+    get    /groups/{name}                         e h a
+    put    /groups/{name}                         e
     patch  /groups/{name}                         e
     delete /groups/{name}                         e
     get    /health                                -
@@ -66,6 +70,7 @@ const ROUTES: &str = "
     delete /machines/{store}/{name}               e
     get    /nases                                 e h a
     post   /nases                                 e
+    post   /nases/act                             e
     get    /nases/{name}                          e h a
     put    /nases/{name}                          e
     patch  /nases/{name}                          e
@@ -94,16 +99,24 @@ const ROUTES: &str = "
     delete /session/second-factor                 e h a
     post   /sign-in                               -
     get    /sites                                 e h a
+    post   /sites                                 e
+    get    /sites/{name}                          e h a
+    put    /sites/{name}                          e
     patch  /sites/{name}                          e
+    delete /sites/{name}                          e
     post   /sign-out                              e h a
     get    /stores                                e h a
     post   /stores                                e
+    get    /stores/{name}                         e h a
+    put    /stores/{name}                         e
     patch  /stores/{name}                         e
     delete /stores/{name}                         e
     get    /supplicant-profile                    e h a
     get    /today                                 e h a
     get    /tokens                                e h a
     post   /tokens                                e h a
+    get    /tokens/{id}                           e h a
+    patch  /tokens/{id}                           e h a
     delete /tokens/{id}                           e h a
     post   /trusts                                e
     delete /trusts/{name}                         e
@@ -239,6 +252,17 @@ fn a_token_may_no_more_than_it_was_made_for_and_ends() {
     let own = call(&service, &desk, "get", "/api/v1/tokens", &Value::Null).1;
     assert!(own["tokens"].as_array().unwrap().iter().all(|token| token["administrator"] == "desk"), "{own}");
     assert_eq!(call(&service, &desk, "delete", &format!("/api/v1/tokens/{id}"), &json!({})).0, 404);
+    // Nor does one that may less change one that may more, or become more than it is.
+    let patch =
+        |token: &str, id: &str, body: Value| call(&service, token, "patch", &format!("/api/v1/tokens/{id}"), &body).0;
+    let harbours = service.get("tokens?q=harbour").1["tokens"][0]["id"].as_str().unwrap().to_owned();
+    assert_eq!(patch(watch, &harbours, json!({ "name": "mine" })), 404);
+    assert_eq!(patch(watch, id, json!({ "role": "engineer" })), 403);
+    assert_eq!(patch(&desk, id, json!({ "name": "mine" })), 404);
+    assert_eq!(patch(&service.token, id, json!({ "expires": "2020-01-01T00:00:00Z" })), 400);
+    service.client(&["token", "change", id, "--name", "night watch", "--expires", ""]).succeeds();
+    let shown = service.client(&["token", "show", id]).succeeds();
+    assert!(shown.contains("night watch") && !shown.contains("2999"), "{shown}");
     // Nor where its owner's role and its own have nothing in common any more.
     let desk_again = json!({ "role": "auditor" });
     assert_eq!(call(&service, &service.token, "patch", "/api/v1/administrators/desk", &desk_again).0, 200);
@@ -390,4 +414,62 @@ fn the_first_administrator_can_be_set_on_the_machine() {
     let service = Running::start(&data);
     assert!(service.welcome.is_none(), "no link is needed");
     token_of(&service, "harbour", "tarnmouth-demo");
+}
+
+#[test]
+fn stores_administrators_and_tokens_come_in_files_too() {
+    let (service, _, ledger) = staffed();
+    let file = |name: &str, text: &str| {
+        let file = service.data.join(name);
+        std::fs::write(&file, text).unwrap();
+        file
+    };
+    // What is exported has no passwords; importing it changes nobody and ends no session.
+    let exported = service.client(&["administrator", "export"]).succeeds();
+    assert!(exported.contains("name = \"ledger\"") && !exported.contains("password"), "{exported}");
+    service.client(&["administrator", "import"]).arg(file("same.toml", &exported)).succeeds();
+    assert_eq!(call(&service, &ledger, "get", "/api/v1/audit", &Value::Null).0, 200);
+    let lines = "name,role,password,disabled\n\
+                 mate,helpdesk,Bow-Thruster-3,\n\
+                 cook,engineer,,\n\
+                 purser,stoker,Bow-Thruster-4,\n\
+                 harbour,helpdesk,,\n\
+                 ledger,auditor,,true\n";
+    let told = printed(&service.client(&["administrator", "import"]).arg(file("crew.csv", lines)).ends_with(1));
+    for part in
+        ["1 added, 1 changed, 3 refused", "line 3", "`password` is missing", "line 4", "line 5", "engineer first"]
+    {
+        assert!(told.contains(part), "{part}: {told}");
+    }
+    token_of(&service, "mate", "Bow-Thruster-3");
+    assert_eq!(call(&service, &ledger, "get", "/api/v1/audit", &Value::Null).0, 401, "ledger is disabled");
+    // All of an administrator at once, where they are as they were seen.
+    let put = json!({ "role": "auditor", "expires": "2999-01-01T00:00:00Z" });
+    assert_eq!(call(&service, &service.token, "put", "/api/v1/administrators/mate", &put).0, 200);
+    let mate = service.get("administrators/mate").1;
+    assert_eq!((&mate["role"], &mate["disabled"]), (&json!("auditor"), &json!(false)));
+
+    let stores =
+        "[[store]]\nname = \"visitors\"\nkind = \"people\"\n\n[[store]]\nname = \"harbour\"\nkind = \"devices\"\n";
+    let told =
+        printed(&service.client(&["store", "import", "--all-or-none"]).arg(file("stores.toml", stores)).ends_with(1));
+    assert!(told.contains("store `harbour` exists already and holds something else"), "{told}");
+    assert!(!service.client(&["store", "list"]).succeeds().contains("visitors"));
+    service.client(&["store", "import"]).arg(service.data.join("stores.toml")).fails(1);
+    assert!(service.client(&["store", "export"]).succeeds().contains("name = \"visitors\"\nkind = \"people\""));
+    assert_eq!(call(&service, &service.token, "put", "/api/v1/stores/visitors", &json!({ "kind": "people" })).0, 204);
+    assert_eq!(call(&service, &service.token, "put", "/api/v1/stores/visitors", &json!({ "kind": "devices" })).0, 409);
+
+    let tokens =
+        "name,role,expires\nbackup,engineer,\nprobe,auditor,2999-01-01T00:00:00Z\nlate,auditor,2020-01-01T00:00:00Z\n";
+    let tokens = file("tokens.csv", tokens);
+    let none = service.client(&["token", "import", "--all-or-none"]).arg(&tokens).fails(1);
+    assert!(none.contains("entry 3") && none.contains("over already"), "{none}");
+    assert!(!service.client(&["token", "list"]).succeeds().contains("backup"));
+    let made = service.client(&["token", "import", "--json"]).arg(&tokens).output().unwrap();
+    let made: Value = serde_json::from_slice(&made.stdout).unwrap();
+    let probe = made[1]["token"].as_str().unwrap();
+    assert_eq!(call(&service, probe, "get", "/api/v1/audit", &Value::Null).0, 200);
+    let exported = service.client(&["token", "export"]).succeeds();
+    assert!(exported.contains("name = \"probe\"\nrole = \"auditor\"") && !exported.contains(probe), "{exported}");
 }

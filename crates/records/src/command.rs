@@ -21,7 +21,7 @@ use crate::rows::{
 use crate::sealing::{KeyId, Sealed, random};
 
 /// The version of commands that this release writes, and the newest that it applies.
-pub const VERSION: u16 = 3;
+pub const VERSION: u16 = 4;
 
 /// A command, and who wants it when.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -163,6 +163,17 @@ pub enum Command {
         #[serde(default)]
         expires: Option<i64>,
     },
+    /// Says of a token that there is what it is called, may do and when it ends.
+    ChangeToken {
+        /// Its hash.
+        hash: TokenHash,
+        /// What its owner calls it.
+        name: String,
+        /// What it may do, as far as its owner may.
+        role: Role,
+        /// When it ends, in milliseconds since 1970.
+        expires: Option<i64>,
+    },
     /// Forgets a token.
     RemoveToken {
         /// Its hash.
@@ -290,6 +301,7 @@ impl Command {
             | Self::Reveal(_)
             | Self::SetSecondFactor { .. }
             | Self::AddToken { .. }
+            | Self::ChangeToken { .. }
             | Self::RemoveToken { .. }
             | Self::OpenSession { .. }
             | Self::CloseSession { .. }
@@ -320,6 +332,7 @@ impl Command {
             | Self::Reveal(_)
             | Self::SetSecondFactor { secret: None, .. }
             | Self::AddToken { .. }
+            | Self::ChangeToken { .. }
             | Self::RemoveToken { .. }
             | Self::OpenSession { .. }
             | Self::CloseSession { .. }
@@ -352,6 +365,7 @@ impl Command {
             Self::SetSecondFactor { secret: Some(_), .. } => "set second factor",
             Self::SetSecondFactor { .. } => "remove second factor",
             Self::AddToken { .. } => "add token",
+            Self::ChangeToken { .. } => "change token",
             Self::RemoveToken { .. } => "remove token",
             Self::OpenSession { .. } => "sign in",
             Self::CloseSession { .. } => "sign out",

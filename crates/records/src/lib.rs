@@ -46,15 +46,15 @@ pub use error::{RecordsError, Refusal};
 pub use fetched_lists::FetchedLists;
 pub use hash_pool::HashPool;
 pub use inventory::{
-    Addresses, DeviceEntry, ImportError, Inventory, InventoryError, MachineEntry, Marked, NasEntry, PersonEntry,
-    StoreEntry,
+    Addresses, CommonNameEntry, DeviceEntry, ImportError, Inventory, InventoryError, MachineEntry, Marked, NasEntry,
+    PersonEntry, StoreEntry,
 };
 pub use names::{NoRecordName, RecordName};
 pub use password::{hash_password, verify_password};
 pub use password_rules::{WeakPassword, fit_password};
 pub use rows::{
-    AdministratorRow, Barred, CertificateRow, DeviceRow, FormerSecretRow, LanguageKind, LanguageRow, MachineRow,
-    NasRow, PersonRow, Role, Rows, SecretRow, StoreKind, StoreRow, TrustRow,
+    AdministratorRow, Barred, CertificateRow, CommonNameKind, CommonNameRow, DeviceRow, FormerSecretRow, LanguageKind,
+    LanguageRow, MachineRow, NasRow, PersonRow, Role, Rows, SecretRow, StoreKind, StoreRow, TrustRow,
 };
 pub use sealing::{KeyError, KeyId, Sealed, SealingKey};
 pub use stores::LocalStores;

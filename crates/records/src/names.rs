@@ -8,7 +8,7 @@ use regnant_policy::Mac;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use crate::rows::{LanguageKind, as_text, fold};
+use crate::rows::{CommonNameKind, LanguageKind, as_text, fold};
 
 /// Which record it is.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
@@ -55,6 +55,13 @@ pub enum RecordName {
         /// Its name.
         name: String,
     },
+    /// A group or a site.
+    CommonName {
+        /// Which of them.
+        kind: CommonNameKind,
+        /// Its name.
+        name: String,
+    },
 }
 
 impl RecordName {
@@ -71,11 +78,12 @@ impl RecordName {
             Self::Administrator(_) => "administrator",
             Self::Secret(_) => "secret",
             Self::Language { kind, .. } => kind.word(),
+            Self::CommonName { kind, .. } => kind.word(),
         }
     }
 
     /// The store that it is in, and its name.
-    fn parts(&self) -> (Option<&str>, String) {
+    pub(crate) fn parts(&self) -> (Option<&str>, String) {
         match self {
             Self::Store(name)
             | Self::Nas(name)
@@ -83,7 +91,8 @@ impl RecordName {
             | Self::Trust(name)
             | Self::Administrator(name)
             | Self::Secret(name)
-            | Self::Language { name, .. } => (None, name.clone()),
+            | Self::Language { name, .. }
+            | Self::CommonName { name, .. } => (None, name.clone()),
             Self::Person { store, name } | Self::Machine { store, name } => (Some(store), name.clone()),
             Self::Device { store, mac } => (Some(store), mac.to_string()),
         }
@@ -98,6 +107,7 @@ impl RecordName {
             Self::Administrator(name) => Self::Administrator(fold(name)),
             Self::Secret(name) => Self::Secret(fold(name)),
             Self::Language { kind, name } => Self::Language { kind: *kind, name: fold(name) },
+            Self::CommonName { kind, name } => Self::CommonName { kind: *kind, name: fold(name) },
             Self::Store(_) | Self::Device { .. } | Self::Certificate(_) | Self::Trust(_) => self.clone(),
         }
     }
@@ -130,6 +140,7 @@ impl FromStr for RecordName {
     fn from_str(path: &str) -> Result<Self, NoRecordName> {
         let parts: Vec<_> = path.split('/').map(|part| part.replace("%2F", "/").replace("%25", "%")).collect();
         let language = |kind, name: &String| Self::Language { kind, name: name.clone() };
+        let common = |kind, name: &String| Self::CommonName { kind, name: name.clone() };
         Ok(match &parts.iter().map(String::as_str).collect::<Vec<_>>()[..] {
             ["store", name] => Self::Store((*name).into()),
             ["nas", name] => Self::Nas((*name).into()),
@@ -145,6 +156,8 @@ impl FromStr for RecordName {
             ["dictionary", _] => language(LanguageKind::Dictionary, &parts[1]),
             ["dialect", _] => language(LanguageKind::Dialect, &parts[1]),
             ["attribute", _] => language(LanguageKind::DeviceAttribute, &parts[1]),
+            ["group", _] => common(CommonNameKind::Group, &parts[1]),
+            ["site", _] => common(CommonNameKind::Site, &parts[1]),
             _ => return Err(NoRecordName),
         })
     }
@@ -154,7 +167,8 @@ impl FromStr for RecordName {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Error)]
 #[error(
     "a record is named by its kind and name, such as nas/quay-sw-1, person/STORE/NAME or device/STORE/MAC; the kinds are \
-     store, nas, person, machine, device, certificate, trust, administrator, secret, dictionary, dialect and attribute"
+     store, nas, person, machine, device, certificate, trust, administrator, secret, dictionary, dialect, attribute, group \
+     and site"
 )]
 pub struct NoRecordName;
 
@@ -168,6 +182,7 @@ mod tests {
         #[test]
         fn every_name_is_found_again_by_its_path(store: String, name: String, mac: [u8; 6]) {
             let language = |kind| RecordName::Language { kind, name: name.clone() };
+            let common = |kind| RecordName::CommonName { kind, name: name.clone() };
             for record in [
                 RecordName::Store(name.clone()),
                 RecordName::Nas(name.clone()),
@@ -181,6 +196,8 @@ mod tests {
                 language(LanguageKind::Dictionary),
                 language(LanguageKind::Dialect),
                 language(LanguageKind::DeviceAttribute),
+                common(CommonNameKind::Group),
+                common(CommonNameKind::Site),
             ] {
                 prop_assert_eq!(record.path().parse::<RecordName>().unwrap(), record);
             }

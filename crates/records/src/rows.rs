@@ -366,6 +366,38 @@ impl LanguageKind {
     }
 }
 
+/// A name that records have in common, and what people should know of it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct CommonNameRow {
+    /// What it is the name of.
+    pub kind: CommonNameKind,
+    /// The name, as records and policies have it.
+    pub name: String,
+    /// What people should know.
+    #[serde(default)]
+    pub note: String,
+}
+
+/// What a name that records have in common is the name of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum CommonNameKind {
+    /// What people, machines and devices are in.
+    Group,
+    /// Where equipment stands.
+    Site,
+}
+
+impl CommonNameKind {
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Group => "group",
+            Self::Site => "site",
+        }
+    }
+}
+
 /// A secret that replies carry.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct SecretRow {
@@ -476,6 +508,9 @@ pub struct Rows {
     /// Secrets that replies carry.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub named_secrets: Vec<SecretRow>,
+    /// Groups and sites.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub common_names: Vec<CommonNameRow>,
 }
 
 impl Rows {
@@ -541,8 +576,10 @@ impl Rows {
         let languages =
             self.languages.iter().map(move |row| RecordName::Language { kind: row.kind, name: own(&row.name) });
         let secrets = self.named_secrets.iter().map(move |row| RecordName::Secret(own(&row.name)));
+        let common =
+            self.common_names.iter().map(move |row| RecordName::CommonName { kind: row.kind, name: own(&row.name) });
         let configured = stores.chain(nases).chain(people).chain(machines).chain(devices);
-        configured.chain(certificates).chain(trusts).chain(administrators).chain(languages).chain(secrets)
+        configured.chain(certificates).chain(trusts).chain(administrators).chain(languages).chain(secrets).chain(common)
     }
 
     /// Takes in the records of others.
@@ -557,6 +594,7 @@ impl Rows {
         self.administrators.extend(others.administrators);
         self.languages.extend(others.languages);
         self.named_secrets.extend(others.named_secrets);
+        self.common_names.extend(others.common_names);
     }
 }
 

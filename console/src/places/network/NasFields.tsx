@@ -2,13 +2,14 @@ import { useQuery } from "@tanstack/react-query";
 import { api, dataOf } from "../../api/client";
 import { BOX, Check, Field } from "../../parts/Field";
 import { type Draft, KINDS } from "./nases";
+import { MOST } from "../../queries";
 
 /** The fields of a NAS, with help at each. */
 export function NasFields(props: { draft: Draft; isNew: boolean; change: (draft: Draft) => void }) {
   const { draft, change } = props;
   const dialects = useQuery({
     queryKey: ["dialects"],
-    queryFn: async () => dataOf(await api.GET("/api/v1/dialects")),
+    queryFn: async () => dataOf(await api.GET("/api/v1/dialects", { params: { query: { limit: MOST } } })),
   });
   const names = dialects.data?.dialects.map((dialect) => dialect.name) ?? [draft.dialect];
   const text = (key: "name" | "site" | "tags" | "note") => (

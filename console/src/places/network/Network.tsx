@@ -1,6 +1,6 @@
-import { useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
-import { useState } from "react";
+import { type ReactNode, useState } from "react";
 import { api, dataOf } from "../../api/client";
 import { Exports } from "../../parts/Exports";
 import { ImportFile } from "../../parts/ImportFile";
@@ -9,12 +9,13 @@ import { Notice } from "../../parts/Notice";
 import { PlaceHead } from "../../parts/PlaceHead";
 import { Rows } from "../../parts/Rows";
 import { Views } from "../../parts/Views";
-import { useRole } from "../../queries";
+import { MOST, useRole } from "../../queries";
 import { Dialects } from "./languages/Dialects";
 import { Dictionaries } from "./languages/Dictionaries";
 import { Secrets } from "./languages/Secrets";
-import { holds, type Nas, type NetworkView, VIEWS } from "./nases";
+import { type Nas, type NetworkView, VIEWS } from "./nases";
 import { Sites } from "./Sites";
+import { Together } from "./Together";
 import { UnheardSenders } from "./UnheardSenders";
 
 const FIELDS = [
@@ -35,32 +36,42 @@ export function Network() {
   const navigate = useNavigate();
   const role = useRole();
   const [importing, setImporting] = useState(false);
-  const look = (text: string) => void navigate({ to: "/network", search: text ? { q: text } : {}, replace: true });
+  const searched = show === "equipment" || show === "sites";
+  const look = (text: string) =>
+    void navigate({
+      to: "/network",
+      search: { ...(show === "sites" ? { show } : {}), ...(text ? { q: text } : {}) },
+      replace: true,
+    });
   const turn = (view: NetworkView) => void navigate({ to: "/network", search: view === "equipment" ? {} : { show: view } });
   return (
     <>
       <title>Network · Regnant</title>
-      <PlaceHead title="Network" placeholder="Name, address, site, tag …" q={q} look={show === "equipment" ? look : undefined}>
+      <PlaceHead title="Network" placeholder="Name, address, site, tag …" q={q} look={searched ? look : undefined}>
         <Views views={VIEWS} shown={show} show={turn} />
-        {show === "equipment" && role === "engineer" && (
+        {searched && role === "engineer" && (
           <span className="ml-auto flex items-center gap-5">
             <button type="button" onClick={() => setImporting(!importing)} className="cursor-pointer text-deep hover:underline">
               Import
             </button>
-            <Link to="/network/new" className="rounded-sm bg-deep px-3 py-1 text-paper">
-              Add a NAS
-            </Link>
+            {show === "equipment" && (
+              <Link to="/network/new" className="rounded-sm bg-deep px-3 py-1 text-paper">
+                Add a NAS
+              </Link>
+            )}
           </span>
         )}
       </PlaceHead>
+      {importing && searched && (
+        <ImportFile key={show} kind={show === "sites" ? "sites" : "nases"} done={() => setImporting(false)} />
+      )}
       {show === "equipment" && (
         <>
-          {importing && <ImportFile kind="nases" done={() => setImporting(false)} />}
           <UnheardSenders />
           <Equipment q={q} />
         </>
       )}
-      {show === "sites" && <Sites />}
+      {show === "sites" && <Sites q={q} />}
       {show === "dialects" && <Dialects />}
       {show === "dictionaries" && <Dictionaries />}
       {show === "secrets" && <Secrets />}
@@ -70,19 +81,41 @@ export function Network() {
 
 function Equipment({ q }: { q: string }) {
   const nases = useQuery({
-    queryKey: ["nases"],
-    queryFn: async () => dataOf(await api.GET("/api/v1/nases", { params: { query: { limit: 5000 } } })),
+    queryKey: ["nases", q],
+    placeholderData: keepPreviousData,
+    queryFn: async () => dataOf(await api.GET("/api/v1/nases", { params: { query: { q, limit: MOST } } })),
   });
+  const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
+  const engineer = useRole() === "engineer";
+  const choose = (name: string, is: boolean) =>
+    setChosen(new Set(is ? [...chosen, name] : [...chosen].filter((one) => one !== name)));
   if (nases.error) return <Notice title="Equipment cannot be shown" text={nases.error.message} />;
-  const shown = (nases.data?.nases ?? []).filter((nas) => holds(nas, q));
   if (!nases.data) return null;
+  const shown = nases.data.nases;
   if (shown.length === 0)
     return <p className="text-soft">{nases.data.all === 0 ? "No equipment may ask yet: add the first." : "None fits."}</p>;
   return (
     <>
       <h2 className="mb-2 text-lg font-semibold">Equipment</h2>
+      {engineer && (
+        <Together chosen={shown.map((nas) => nas.name).filter((name) => chosen.has(name))} clear={() => setChosen(new Set())} />
+      )}
       <Rows label="Equipment" rows={shown} keyOf={(nas) => nas.name}>
-        {(nas) => <Row nas={nas} />}
+        {(nas) => (
+          <Row nas={nas}>
+            {engineer ? (
+              <input
+                type="checkbox"
+                aria-label={`Choose ${nas.name}`}
+                checked={chosen.has(nas.name)}
+                onChange={(event) => choose(nas.name, event.target.checked)}
+                className="relative z-10"
+              />
+            ) : (
+              <span />
+            )}
+          </Row>
+        )}
       </Rows>
       <p className="mt-2 flex justify-between text-sm text-soft">
         <span role="status">
@@ -94,9 +127,10 @@ function Equipment({ q }: { q: string }) {
   );
 }
 
-function Row({ nas }: { nas: Nas }) {
+function Row({ nas, children }: { nas: Nas; children: ReactNode }) {
   return (
-    <div className="grid h-full grid-cols-[14rem_1fr_8rem_9rem_10rem] items-center gap-x-4">
+    <div className="grid h-full grid-cols-[1.5rem_14rem_1fr_8rem_9rem_10rem] items-center gap-x-4">
+      {children}
       <Link to="/network/$name" params={{ name: nas.name }} className="font-semibold text-deep after:absolute after:inset-0">
         {nas.name}
       </Link>

@@ -84,13 +84,6 @@ export function formOf(draft: Draft): NasForm {
   };
 }
 
-/** Whether a NAS holds every word, as the service would say. */
-export function holds(nas: Nas, q: string): boolean {
-  const all = [nas.name, nas.kind, nas.site, nas.note, nas.dialect, ...nas.addresses, ...nas.tags];
-  const texts = all.map((text) => text.toLowerCase());
-  return words(q.toLowerCase()).every((word) => texts.some((text) => text.includes(word)));
-}
-
 /** What a sender claims, in words. */
 export function claimed({ claims }: Unheard): string {
   const said = [

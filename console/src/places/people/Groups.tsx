@@ -1,78 +1,57 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { api, dataOf } from "../../api/client";
+import { Exports } from "../../parts/Exports";
+import { NewCommonName } from "../../parts/NewCommonName";
 import { Notice } from "../../parts/Notice";
-import { Rename } from "../../parts/Rename";
-import { useRole } from "../../queries";
-import { type Group, holds } from "./people";
+import { Rows } from "../../parts/Rows";
+import { MOST, useRole } from "../../queries";
+import { Members } from "./Members";
 
-/** Groups that somebody is in or that the active policy names. */
+/** Groups that somebody is in, that the active policy names, or that were added. */
 export function Groups({ q }: { q: string }) {
-  const queries = useQueryClient();
   const role = useRole();
   const groups = useQuery({
-    queryKey: ["groups"],
-    queryFn: async () => dataOf(await api.GET("/api/v1/groups")),
+    queryKey: ["groups", q],
+    placeholderData: keepPreviousData,
+    queryFn: async () => dataOf(await api.GET("/api/v1/groups", { params: { query: { q, limit: MOST } } })),
   });
   if (groups.error) return <Notice title="Groups cannot be shown" text={groups.error.message} />;
   if (!groups.data) return null;
-  const shown = groups.data.groups.filter((group) => holds([group.name], q));
-  if (shown.length === 0)
-    return <p className="text-soft">{groups.data.groups.length === 0 ? "Nobody is in a group yet." : "None fits."}</p>;
+  const shown = groups.data.groups;
   return (
-    <ul aria-label="Groups" className="border-t border-line">
-      {shown.map((group) => (
-        <li key={group.name} className="grid grid-cols-[13rem_16rem_1fr_5rem] items-baseline gap-x-4 border-b border-line py-1.5">
-          <span className="font-semibold">{group.name}</span>
-          <Members group={group} />
-          <span className="min-w-0 break-words text-soft">
-            {group.named_by.length === 0 ? (
-              "The active policy does not name it."
-            ) : (
-              <>
-                named by {group.named_by.length === 1 ? "one comparison" : `${group.named_by.length} comparisons`}:{" "}
-                {group.named_by.join("; ")}
-              </>
-            )}
-          </span>
-          {role === "engineer" && group.people + group.machines + group.devices > 0 && (
-            <Rename
-              what="group"
-              name={group.name}
-              named={group.named_by}
-              follows="Everybody and everything in it is in the other then."
-              rename={async (name, anyway) => {
-                dataOf(
-                  await api.PATCH("/api/v1/groups/{name}", { params: { path: { name: group.name } }, body: { name, anyway } }),
-                );
-                await queries.invalidateQueries();
-              }}
-            />
-          )}
-        </li>
-      ))}
-    </ul>
+    <>
+      {shown.length === 0 && <p className="text-soft">{groups.data.all === 0 ? "Nobody is in a group yet." : "None fits."}</p>}
+      <Rows label="Groups" rows={shown} keyOf={(group) => group.name}>
+        {(group) => (
+          <div className="grid h-full grid-cols-[13rem_16rem_1fr_1fr] items-center gap-x-4">
+            <Link
+              to="/people/groups/$name"
+              params={{ name: group.name }}
+              className="truncate font-semibold text-deep after:absolute after:inset-0"
+            >
+              {group.name}
+            </Link>
+            <Members group={group} />
+            <span className="truncate text-soft" title={group.named_by.join("; ")}>
+              {named(group.named_by.length)}
+            </span>
+            <span className="truncate text-soft">{group.note}</span>
+          </div>
+        )}
+      </Rows>
+      <p className="mt-2 flex justify-between text-sm text-soft">
+        <span role="status">
+          {shown.length} of {groups.data.all}
+        </span>
+        <Exports name="groups" fields={["name", "note"]} all={() => Promise.resolve(shown)} />
+      </p>
+      {role === "engineer" && <NewCommonName what="group" />}
+    </>
   );
 }
 
-function Members({ group }: { group: Group }) {
-  const said = [
-    group.people > 0 && (
-      <Link key="people" to="/people" search={{ q: group.name }} className="text-deep hover:underline">
-        {group.people === 1 ? "1 person" : `${group.people} people`}
-      </Link>
-    ),
-    group.machines > 0 && (
-      <Link key="machines" to="/people" search={{ show: "machines", q: group.name }} className="text-deep hover:underline">
-        {group.machines === 1 ? "1 machine" : `${group.machines} machines`}
-      </Link>
-    ),
-    group.devices > 0 && (
-      <Link key="devices" to="/devices" search={{ group: group.name }} className="text-deep hover:underline">
-        {group.devices === 1 ? "1 device" : `${group.devices} devices`}
-      </Link>
-    ),
-  ].filter(Boolean);
-  if (said.length === 0) return <span className="text-rust">nobody is in it</span>;
-  return <span className="flex gap-3">{said}</span>;
+function named(times: number): string {
+  if (times === 0) return "The active policy does not name it.";
+  return times === 1 ? "named by one comparison" : `named by ${times} comparisons`;
 }

@@ -1,4 +1,4 @@
-import { useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
 import { api, dataOf } from "../../api/client";
@@ -9,9 +9,9 @@ import { PlaceHead } from "../../parts/PlaceHead";
 import { Rows } from "../../parts/Rows";
 import { moment } from "../../parts/time";
 import { Views } from "../../parts/Views";
-import { useRole } from "../../queries";
+import { MOST, useRole } from "../../queries";
 import { Groups } from "./Groups";
-import { holds, type Machine, type Person, state, VIEWS } from "./people";
+import { type Machine, type Person, state, VIEWS } from "./people";
 import { Stores } from "./Stores";
 import { Together } from "./Together";
 
@@ -36,20 +36,20 @@ export function People() {
             void navigate({ to: "/people", search: { show: view === "people" ? undefined : view, q: q || undefined } })
           }
         />
-        {role === "engineer" && (show === "people" || show === "machines") && (
+        {role === "engineer" && (
           <span className="ml-auto flex items-center gap-5">
             <button type="button" onClick={() => setImporting(!importing)} className="cursor-pointer text-deep hover:underline">
               Import
             </button>
-            <Link to={show === "people" ? "/people/new" : "/machines/new"} className="rounded-sm bg-deep px-3 py-1 text-paper">
-              {show === "people" ? "Add a person" : "Add a machine"}
-            </Link>
+            {(show === "people" || show === "machines") && (
+              <Link to={show === "people" ? "/people/new" : "/machines/new"} className="rounded-sm bg-deep px-3 py-1 text-paper">
+                {show === "people" ? "Add a person" : "Add a machine"}
+              </Link>
+            )}
           </span>
         )}
       </PlaceHead>
-      {importing && (show === "people" || show === "machines") && (
-        <ImportFile key={show} kind={show} done={() => setImporting(false)} />
-      )}
+      {importing && <ImportFile key={show} kind={show} done={() => setImporting(false)} />}
       {show === "people" && <PersonList q={q} />}
       {show === "machines" && <MachineList q={q} />}
       {show === "groups" && <Groups q={q} />}
@@ -58,20 +58,18 @@ export function People() {
   );
 }
 
-/** The first of a kind, as many as people look through. */
-const MOST = 5_000;
-
 function PersonList({ q }: { q: string }) {
   const people = useQuery({
-    queryKey: ["people"],
-    queryFn: async () => dataOf(await api.GET("/api/v1/people", { params: { query: { limit: MOST } } })),
+    queryKey: ["people", q],
+    placeholderData: keepPreviousData,
+    queryFn: async () => dataOf(await api.GET("/api/v1/people", { params: { query: { q, limit: MOST } } })),
   });
   if (people.error) return <Notice title="People cannot be shown" text={people.error.message} />;
   return (
     <Accounts
       label="People"
-      q={q}
-      all={people.data?.people}
+      shown={people.data?.people}
+      all={people.data?.all ?? 0}
       none="No store knows a person yet: add the first."
       to="/people/$store/$name"
     />
@@ -80,15 +78,16 @@ function PersonList({ q }: { q: string }) {
 
 function MachineList({ q }: { q: string }) {
   const machines = useQuery({
-    queryKey: ["machines"],
-    queryFn: async () => dataOf(await api.GET("/api/v1/machines", { params: { query: { limit: MOST } } })),
+    queryKey: ["machines", q],
+    placeholderData: keepPreviousData,
+    queryFn: async () => dataOf(await api.GET("/api/v1/machines", { params: { query: { q, limit: MOST } } })),
   });
   if (machines.error) return <Notice title="Machines cannot be shown" text={machines.error.message} />;
   return (
     <Accounts
       label="Machines"
-      q={q}
-      all={machines.data?.machines}
+      shown={machines.data?.machines}
+      all={machines.data?.all ?? 0}
       none="No store knows a machine yet: add the first."
       to="/machines/$store/$name"
     />
@@ -97,8 +96,8 @@ function MachineList({ q }: { q: string }) {
 
 function Accounts(props: {
   label: string;
-  q: string;
-  all: (Person | Machine)[] | undefined;
+  shown: (Person | Machine)[] | undefined;
+  all: number;
   none: string;
   to: "/people/$store/$name" | "/machines/$store/$name";
 }) {
@@ -107,15 +106,15 @@ function Accounts(props: {
   const keyOf = (one: Person | Machine) => `${one.store}/${one.name}`;
   const choose = (key: string, is: boolean) =>
     setChosen(new Set(is ? [...chosen, key] : [...chosen].filter((one) => one !== key)));
-  const shown = (props.all ?? []).filter((one) => holds([one.name, one.store, one.note, ...one.groups], props.q));
-  if (!props.all) return null;
-  if (shown.length === 0) return <p className="text-soft">{props.all.length === 0 ? props.none : "None fits."}</p>;
+  const { shown } = props;
+  if (!shown) return null;
+  if (shown.length === 0) return <p className="text-soft">{props.all === 0 ? props.none : "None fits."}</p>;
   return (
     <>
       {engineer && (
         <Together
           kind={props.label === "People" ? "people" : "machines"}
-          chosen={(props.all ?? []).filter((one) => chosen.has(keyOf(one)))}
+          chosen={shown.filter((one) => chosen.has(keyOf(one)))}
           clear={() => setChosen(new Set())}
         />
       )}
@@ -149,7 +148,7 @@ function Accounts(props: {
       </Rows>
       <p className="mt-2 flex justify-between text-sm text-soft">
         <span role="status">
-          {shown.length} of {props.all.length}
+          {shown.length} of {props.all}
         </span>
         <Exports name={props.label.toLowerCase()} fields={FIELDS} all={() => Promise.resolve(shown)} />
       </p>

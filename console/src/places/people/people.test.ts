@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { draftOf, holds, personChange, readSearch, state } from "./people";
+import { draftOf, personChange, readSearch, state } from "./people";
 
 const ida = {
   store: "harbour",
@@ -28,9 +28,7 @@ test("a form keeps what was not touched, and no password unless one is typed", (
   expect(personChange({ ...draftOf(ida), password: "x" }).password).toBe("x");
 });
 
-test("a list is looked through as the service does", () => {
-  expect(holds([ida.name, ...ida.groups], "IDA office")).toBe(true);
-  expect(holds([ida.name, ...ida.groups], "ida cranes")).toBe(false);
+test("an address says which list is shown, and a line what is special", () => {
   expect(readSearch({ show: "machines", q: "x" })).toEqual({ show: "machines", q: "x" });
   expect(readSearch({ show: "people", other: 1 })).toEqual({});
   expect(state(ida)).toBe("MS-CHAP, engineers only");

@@ -18,12 +18,6 @@ export function readSearch(search: Record<string, unknown>): PeopleSearch {
   return { ...(show ? { show } : {}), ...(search.q ? { q: String(search.q) } : {}) };
 }
 
-/** Whether every word stands in one of these texts. */
-export function holds(texts: readonly string[], q: string): boolean {
-  const folded = texts.map((text) => text.toLowerCase());
-  return words(q.toLowerCase()).every((word) => folded.some((text) => text.includes(word)));
-}
-
 /** A form of a person or a machine as it is typed: lists and times are texts. */
 export interface AccountDraft {
   name: string;

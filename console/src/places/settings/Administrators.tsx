@@ -6,7 +6,7 @@ import { Confirm } from "../../parts/Confirm";
 import { ChoiceField, TextField } from "../../parts/Field";
 import { Refused } from "../../parts/Refused";
 import { moment } from "../../parts/time";
-import { useRole } from "../../queries";
+import { MOST, useRole } from "../../queries";
 
 type Administrator = components["schemas"]["AdministratorView"];
 
@@ -18,7 +18,7 @@ export function Administrators() {
   const [adding, setAdding] = useState(false);
   const known = useQuery({
     queryKey: ["administrators"],
-    queryFn: async () => dataOf(await api.GET("/api/v1/administrators")),
+    queryFn: async () => dataOf(await api.GET("/api/v1/administrators", { params: { query: { limit: MOST } } })),
   });
   return (
     <section className="mb-8">

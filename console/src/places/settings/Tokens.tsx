@@ -4,14 +4,17 @@ import { api, dataOf } from "../../api/client";
 import { Refused } from "../../parts/Refused";
 import { timeOf } from "../../parts/records";
 import { moment } from "../../parts/time";
-import { useRole } from "../../queries";
+import { MOST, useRole } from "../../queries";
 import { ROLES } from "./Administrators";
 
 /** Tokens, with which programs sign in. */
 export function Tokens() {
   const role = useRole();
   const queries = useQueryClient();
-  const known = useQuery({ queryKey: ["tokens"], queryFn: async () => dataOf(await api.GET("/api/v1/tokens")) });
+  const known = useQuery({
+    queryKey: ["tokens"],
+    queryFn: async () => dataOf(await api.GET("/api/v1/tokens", { params: { query: { limit: MOST } } })),
+  });
   const revoked = useMutation({
     mutationFn: async (id: string) => {
       await api.DELETE("/api/v1/tokens/{id}", { params: { path: { id } } });

@@ -1,6 +1,6 @@
 use clap::{Args, Subcommand};
 
-use crate::args::{Api, ImportFile, Show};
+use crate::args::{Api, ImportLines, Show};
 
 #[derive(Args)]
 pub(crate) struct Nas {
@@ -87,9 +87,33 @@ pub(crate) enum NasAction {
         /// The sender's address
         source: std::net::IpAddr,
     },
+    /// Change several together, or remove them; all or none
+    Together {
+        /// Their names; with - also from standard input, one in a line
+        #[arg(required = true, value_name = "NAME")]
+        names: Vec<String>,
+        /// Where they stand
+        #[arg(long)]
+        site: Option<String>,
+        /// The dialect in which they are told
+        #[arg(long)]
+        dialect: Option<String>,
+        /// Whether their requests must carry Message-Authenticator
+        #[arg(long, value_name = "true|false")]
+        require_message_authenticator: Option<bool>,
+        /// A tag that they shall have; may be repeated
+        #[arg(long)]
+        tag: Vec<String>,
+        /// A tag that they shall not have; may be repeated
+        #[arg(long)]
+        untag: Vec<String>,
+        /// Remove them
+        #[arg(long, conflicts_with_all = ["site", "dialect", "require_message_authenticator", "tag", "untag"])]
+        remove: bool,
+    },
     /// Add and change many from a file; what it does not say of one stays (exit code 1 where a
     /// record was refused)
-    Import(ImportFile),
+    Import(ImportLines),
     /// Print all as an inventory file (TOML), without their secrets
     Export {
         /// With their secrets; the audit tells of each that you saw it

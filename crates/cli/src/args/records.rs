@@ -22,16 +22,23 @@ pub(crate) struct Show {
     pub(crate) csv: bool,
 }
 
-/// A file of records.
+/// A file of records that are in stores.
 #[derive(Args)]
 pub(crate) struct ImportFile {
+    #[command(flatten)]
+    pub(crate) lines: ImportLines,
+    /// The store of records that name none [default: the only one of its kind]
+    #[arg(long)]
+    pub(crate) store: Option<String>,
+}
+
+/// A file of records.
+#[derive(Args)]
+pub(crate) struct ImportLines {
     /// CSV with the names of the fields in its first line (lists with ; between their
     /// members), JSON (an array, or an object in each line) or TOML; - is standard input
     #[arg(value_name = "FILE")]
     pub(crate) file: std::path::PathBuf,
-    /// The store of records that name none [default: the only one of its kind]
-    #[arg(long)]
-    pub(crate) store: Option<String>,
     /// Only show what would come of it
     #[arg(long)]
     pub(crate) dry_run: bool,
@@ -464,6 +471,10 @@ pub(crate) enum StoreAction {
         /// Its name
         name: String,
     },
+    /// Add many from a file (exit code 1 where one was refused)
+    Import(ImportLines),
+    /// Print all as an inventory file (TOML), without what is in them
+    Export,
 }
 
 #[derive(Args)]
@@ -476,7 +487,7 @@ pub(crate) struct Group {
 
 #[derive(Subcommand)]
 pub(crate) enum GroupAction {
-    /// List the groups that somebody is in or that the active policy names
+    /// List the groups that somebody is in, that the active policy names, or that were added
     List {
         #[command(flatten)]
         show: Filtered,
@@ -486,18 +497,30 @@ pub(crate) enum GroupAction {
         /// Its name
         name: String,
     },
-    /// Give one another name: everybody who is in it is in the other then
+    /// Add one by its name, so that it stays where nobody is in it
+    Add {
+        /// Its name
+        name: String,
+        /// What people should know
+        #[arg(long, default_value = "")]
+        note: String,
+    },
+    /// Give one another name, so that everybody who is in it is in the other then; or say what
+    /// people should know of it
     Change {
         /// Its name
         name: String,
         /// The new name
-        #[arg(long = "name", value_name = "NAME")]
-        new_name: String,
+        #[arg(long = "name", value_name = "NAME", required_unless_present = "note")]
+        new_name: Option<String>,
+        /// What people should know
+        #[arg(long)]
+        note: Option<String>,
         /// Although the active policy names it, or there is one of that name, with which it becomes one
         #[arg(long)]
         anyway: bool,
     },
-    /// Take everybody out of one
+    /// Take everybody out of one, and forget it
     Remove {
         /// Its name
         name: String,
@@ -505,6 +528,11 @@ pub(crate) enum GroupAction {
         #[arg(long)]
         anyway: bool,
     },
+    /// Add many, and say what people should know of them, from a file (exit code 1 where one was
+    /// refused)
+    Import(ImportLines),
+    /// Print all as an inventory file (TOML)
+    Export,
 }
 
 #[derive(Args)]
@@ -517,7 +545,7 @@ pub(crate) struct Site {
 
 #[derive(Subcommand)]
 pub(crate) enum SiteAction {
-    /// List the sites at which a NAS stands or that the active policy names
+    /// List the sites at which a NAS stands, that the active policy names, or that were added
     List {
         #[command(flatten)]
         show: Filtered,
@@ -527,17 +555,41 @@ pub(crate) enum SiteAction {
         /// Its name
         name: String,
     },
-    /// Give one another name, at every NAS that stands there
+    /// Add one by its name, so that it stays where nothing stands there
+    Add {
+        /// Its name
+        name: String,
+        /// What people should know
+        #[arg(long, default_value = "")]
+        note: String,
+    },
+    /// Give one another name, at every NAS that stands there; or say what people should know of it
     Change {
         /// Its name
         name: String,
         /// The new name
-        #[arg(long = "name", value_name = "NAME")]
-        new_name: String,
+        #[arg(long = "name", value_name = "NAME", required_unless_present = "note")]
+        new_name: Option<String>,
+        /// What people should know
+        #[arg(long)]
+        note: Option<String>,
         /// Although the active policy names it, or there is one of that name, with which it becomes one
         #[arg(long)]
         anyway: bool,
     },
+    /// Forget one at which nothing stands
+    Remove {
+        /// Its name
+        name: String,
+        /// Although the active policy names it or equipment stands there, which stands nowhere then
+        #[arg(long)]
+        anyway: bool,
+    },
+    /// Add many, and say what people should know of them, from a file (exit code 1 where one was
+    /// refused)
+    Import(ImportLines),
+    /// Print all as an inventory file (TOML)
+    Export,
 }
 
 #[derive(Args)]
@@ -591,6 +643,11 @@ pub(crate) enum AdministratorAction {
         /// The name
         name: String,
     },
+    /// Add and change many from a file; who is there already keeps password and second factor
+    /// where it says none (exit code 1 where one was refused)
+    Import(ImportLines),
+    /// Print all (TOML), without their passwords and second factors
+    Export,
     /// Take away the second factor of somebody who lost it
     ResetSecondFactor {
         /// The name
@@ -656,7 +713,27 @@ pub(crate) enum TokenAction {
         #[arg(long)]
         json: bool,
     },
+    /// Say of one what it is called, may do or when it ends
+    Change {
+        /// Its id, as `list` shows it
+        id: String,
+        /// What to call it
+        #[arg(long)]
+        name: Option<String>,
+        /// What it may do, as far as you may
+        #[arg(long, value_parser = ["engineer", "helpdesk", "auditor"])]
+        role: Option<String>,
+        /// When it ends, such as 2026-12-31T18:00:00Z; "" is never
+        #[arg(long, value_name = "TIME")]
+        expires: Option<String>,
+    },
+    /// Make many of your own from a file with name, role and expires, and show them this once
+    /// (exit code 1 where one was refused)
+    Import(ImportLines),
+    /// Print what is known of all but the tokens themselves (TOML)
+    Export,
     /// Revoke one by its id
+    #[command(visible_alias = "remove")]
     Revoke {
         /// Its id, as `list` shows it
         id: String,

@@ -86,6 +86,12 @@ fn run(db: &Connection, envelope: &Envelope, revision: u64) -> Result<(Done, Bef
                        VALUES (?1, ?2, ?3, ?4, ?5, ?6) ON CONFLICT (hash) DO NOTHING";
             db.execute(sql, params![hash.0, fold(administrator), at, name, role.word(), expires])?;
         }
+        Command::ChangeToken { hash, name, role, expires } => {
+            let sql = "UPDATE token SET name = ?2, role = ?3, expires = ?4 WHERE hash = ?1";
+            if db.execute(sql, params![hash.0, name, role.word(), expires])? == 0 {
+                return Err(Missing::Token.into());
+            }
+        }
         Command::RemoveToken { hash } => {
             if db.execute("DELETE FROM token WHERE hash = ?1", [hash.0])? == 0 {
                 return Err(Missing::Token.into());

@@ -80,7 +80,7 @@ fn fields(rows: &Rows) -> Result<BTreeMap<String, Fields>, RecordsError> {
     Ok(all.map(|((name, whole), masked)| (name.folded().path(), Fields { name, whole, masked })).collect())
 }
 
-const ORDER: [&str; 10] = [
+const ORDER: [&str; 11] = [
     "stores",
     "nases",
     "people",
@@ -91,6 +91,7 @@ const ORDER: [&str; 10] = [
     "administrators",
     "languages",
     "named_secrets",
+    "common_names",
 ];
 
 fn first_names(rows: &Rows) -> Vec<RecordName> {

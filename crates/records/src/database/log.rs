@@ -1,6 +1,8 @@
 //! Every command in the order in which it was applied, each chained to the one before, and
 //! what is shown of it.
 
+use std::collections::HashSet;
+
 use rusqlite::{Connection, OptionalExtension, Row, params};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
@@ -324,18 +326,36 @@ fn past(db: &Connection, record: &RecordName, filter: &AuditFilter) -> Result<Ve
         if next < filter.below && written.holds(&filter.words) {
             entries.push(written.entry()?);
         }
-        // Under another name before, where this command gave it the one it has.
-        if let Command::Change { was, rows } = &body.command
-            && let [was] = &was[..]
-            && rows.names().count() == 1
-            && was.folded() != record.folded()
-        {
-            record = was.clone();
+        if let Some(was) = called_before(&body.command, &record) {
+            record = was;
         }
         // No command has itself or a later one before it.
         next = before.revisions.get(&record.folded().path()).copied().filter(|earlier| *earlier < next).unwrap_or(0);
     }
     Ok(entries)
+}
+
+/// What a record was called before a command that changed it, where that was otherwise: by this
+/// command, or by one that renamed its store since.
+fn called_before(command: &Command, record: &RecordName) -> Option<RecordName> {
+    let rows = command.rows();
+    if let RecordName::Device { store, mac } = record {
+        let mut stores = rows.devices.iter().filter(|row| (row.first..=row.last).contains(mac)).map(|row| &row.store);
+        let first = stores.next()?;
+        let elsewhere = first != store && stores.all(|other| other == first);
+        return elsewhere.then(|| RecordName::Device { store: first.clone(), mac: *mac });
+    }
+    let Command::Change { was, .. } = command else { return None };
+    if was.iter().any(|was| was.folded() == record.folded()) {
+        return None;
+    }
+    let now: HashSet<_> = rows.names().map(|name| name.folded()).collect();
+    let gone: Vec<_> = was.iter().filter(|was| was.kind() == record.kind() && !now.contains(&was.folded())).collect();
+    let same_name = |was: &&&RecordName| was.parts().1.to_lowercase() == record.parts().1.to_lowercase();
+    match &gone[..] {
+        [one] => Some((*one).clone()),
+        several => several.iter().find(same_name).map(|was| (*was).clone()),
+    }
 }
 
 impl Written {
@@ -368,6 +388,8 @@ fn subject(command: &Command, outcome: &Outcome) -> String {
                 (rows.people.len() as u64, "people"),
                 (rows.machines.len() as u64, "machines"),
                 (devices, "devices"),
+                (rows.administrators.len() as u64, "administrators"),
+                (rows.common_names.len() as u64, "groups and sites"),
             ];
             let counts = counts.iter().filter(|(count, _)| *count > 0).map(|(count, what)| format!("{what}: {count}"));
             format!("{} (file {})", counts.collect::<Vec<_>>().join(", "), &import.file)
@@ -391,7 +413,7 @@ fn subject(command: &Command, outcome: &Outcome) -> String {
             format!("{} of {administrator}", hash.id())
         }
         Command::AddToken { hash, administrator, name, .. } => format!("{name} ({}) of {administrator}", hash.id()),
-        Command::RemoveToken { hash } => hash.id(),
+        Command::ChangeToken { hash, .. } | Command::RemoveToken { hash } => hash.id(),
         Command::OpenSession { administrator, .. } => administrator.clone(),
         Command::CloseSession { .. } => String::new(),
         Command::RefuseSignIn { name } => name.clone(),
@@ -430,7 +452,8 @@ fn short(name: &RecordName) -> String {
         | RecordName::Trust(name)
         | RecordName::Administrator(name)
         | RecordName::Secret(name)
-        | RecordName::Language { name, .. } => name.clone(),
+        | RecordName::Language { name, .. }
+        | RecordName::CommonName { name, .. } => name.clone(),
     }
 }
 

@@ -28,7 +28,7 @@ use crate::names::RecordName;
 use crate::rows::{Rows, fold, number};
 use crate::sealing::{Sealed, SealingKey};
 
-const MIGRATIONS: [&str; 13] = [
+const MIGRATIONS: [&str; 14] = [
     include_str!("../../migrations/shared-1.sql"),
     include_str!("../../migrations/shared-2.sql"),
     include_str!("../../migrations/shared-3.sql"),
@@ -42,6 +42,7 @@ const MIGRATIONS: [&str; 13] = [
     include_str!("../../migrations/shared-11.sql"),
     include_str!("../../migrations/shared-12.sql"),
     include_str!("../../migrations/shared-13.sql"),
+    include_str!("../../migrations/shared-14.sql"),
 ];
 /// What early releases sealed into every file, to tell another key when it was opened.
 const CANARY: &str = "the seal of these records";

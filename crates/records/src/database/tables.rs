@@ -12,8 +12,8 @@ use crate::command::Conflict;
 use crate::error::RecordsError;
 use crate::names::RecordName;
 use crate::rows::{
-    AdministratorRow, Barred, CertificateRow, DeviceRow, FormerSecretRow, LanguageKind, LanguageRow, MachineRow,
-    NasRow, PersonRow, Role, Rows, SecretRow, StoreKind, StoreRow, TrustRow, fold, number,
+    AdministratorRow, Barred, CertificateRow, CommonNameKind, CommonNameRow, DeviceRow, FormerSecretRow, LanguageKind,
+    LanguageRow, MachineRow, NasRow, PersonRow, Role, Rows, SecretRow, StoreKind, StoreRow, TrustRow, fold, number,
 };
 use crate::sealing::Sealed;
 
@@ -53,6 +53,7 @@ pub(crate) fn all(db: &Connection) -> Result<Rows, RecordsError> {
         devices: select(db, "", ())?,
         trusts: select(db, "", ())?,
         languages: select(db, "", ())?,
+        common_names: select(db, "", ())?,
         ..with_secrets(db)?
     })
 }
@@ -177,6 +178,7 @@ pub(crate) fn find(db: &Connection, name: &RecordName) -> Result<Rows, RecordsEr
         RecordName::Administrator(_) => rows.administrators = select(db, clause, params_from_iter(key(db, name)?))?,
         RecordName::Secret(_) => rows.named_secrets = select(db, clause, params_from_iter(key(db, name)?))?,
         RecordName::Language { .. } => rows.languages = select(db, clause, params_from_iter(key(db, name)?))?,
+        RecordName::CommonName { .. } => rows.common_names = select(db, clause, params_from_iter(key(db, name)?))?,
     }
     Ok(rows)
 }
@@ -231,6 +233,7 @@ fn place(name: &RecordName) -> (&'static str, &'static str) {
         RecordName::Administrator(_) => ("administrator", "WHERE key = ?1"),
         RecordName::Secret(_) => ("secret", "WHERE key = ?1"),
         RecordName::Language { .. } => ("language", "WHERE kind = ?1 AND key = ?2"),
+        RecordName::CommonName { .. } => ("common_name", "WHERE kind = ?1 AND key = ?2"),
     }
 }
 
@@ -243,6 +246,7 @@ fn key(db: &Connection, name: &RecordName) -> Result<Vec<rusqlite::types::Value>
         }
         RecordName::Device { store, mac } => vec![device_id(store_number(db, store)?, *mac).into()],
         RecordName::Language { kind, name } => vec![kind.word().to_owned().into(), fold(name).into()],
+        RecordName::CommonName { kind, name } => vec![kind.word().to_owned().into(), fold(name).into()],
     })
 }
 
@@ -277,7 +281,8 @@ pub(crate) fn put(db: &Connection, rows: &Rows, at: i64, revision: Option<u64>) 
     for row in &rows.stores {
         run(
             db,
-            "INSERT INTO store (name, kind, revision) VALUES (?1, ?2, coalesce(?3, 0)) ON CONFLICT (name) DO NOTHING",
+            "INSERT INTO store (name, kind, revision) VALUES (?1, ?2, coalesce(?3, 0))
+             ON CONFLICT (name) DO UPDATE SET revision = coalesce(?3, revision)",
             params![row.name, row.kind.word(), revision],
         )?;
     }
@@ -305,6 +310,14 @@ pub(crate) fn put(db: &Connection, rows: &Rows, at: i64, revision: Option<u64>) 
             "INSERT INTO language (kind, key, name, text, revision) VALUES (?1, ?2, ?3, ?4, coalesce(?5, 0))
              ON CONFLICT (kind, key) DO UPDATE SET name = ?3, text = ?4, revision = coalesce(?5, revision)",
             params![row.kind.word(), fold(&row.name), row.name, row.text, revision],
+        )?;
+    }
+    for row in &rows.common_names {
+        run(
+            db,
+            "INSERT INTO common_name (kind, key, name, note, revision) VALUES (?1, ?2, ?3, ?4, coalesce(?5, 0))
+             ON CONFLICT (kind, key) DO UPDATE SET name = ?3, note = ?4, revision = coalesce(?5, revision)",
+            params![row.kind.word(), fold(&row.name), row.name, row.note, revision],
         )?;
     }
     Ok(())
@@ -646,6 +659,20 @@ impl Record for LanguageRow {
             _ => LanguageKind::Dialect,
         };
         Ok(Self { kind, name: row.get(1)?, text: row.get(2)? })
+    }
+}
+
+impl Record for CommonNameRow {
+    const COLUMNS: &'static str = "kind, name, note";
+    const TABLE: &'static str = "common_name";
+    const ORDER: &'static str = "kind, key";
+
+    fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
+        let kind = match row.get_ref(0)?.as_str()? {
+            "group" => CommonNameKind::Group,
+            _ => CommonNameKind::Site,
+        };
+        Ok(Self { kind, name: row.get(1)?, note: row.get(2)? })
     }
 }
 

@@ -19,8 +19,8 @@ use crate::device_attributes::{AttributeValues, DeclaredAttributes};
 use crate::error::RecordsError;
 use crate::names::RecordName;
 use crate::rows::{
-    Barred, DeviceRow, FormerSecretRow, MOST_ADDRESSES, NasRow, Rows, StoreKind, StoreRow, count, fold,
-    former_secret_context, range, secret_context,
+    Barred, CommonNameKind, CommonNameRow, DeviceRow, FormerSecretRow, MOST_ADDRESSES, NasRow, Rows, StoreKind,
+    StoreRow, count, fold, former_secret_context, range, secret_context,
 };
 use crate::sealing::{SealingKey, hex};
 
@@ -44,6 +44,23 @@ pub struct Inventory {
     /// Devices.
     #[serde(default)]
     pub device: Vec<DeviceEntry>,
+    /// Groups, where people should know more of one than its name.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub group: Vec<CommonNameEntry>,
+    /// Sites, likewise.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub site: Vec<CommonNameEntry>,
+}
+
+/// A group or a site.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct CommonNameEntry {
+    /// Its name, as records and policies have it.
+    pub name: String,
+    /// What people should know.
+    #[serde(default)]
+    pub note: String,
 }
 
 /// A store.
@@ -305,6 +322,10 @@ impl Inventory {
             holds(&device.store, StoreKind::Devices, &format!("device {}", device.mac))?;
             rows.devices.push(device.row(by)?);
         }
+        let groups = self.group.into_iter().map(|entry| entry.row(CommonNameKind::Group));
+        rows.common_names = groups
+            .chain(self.site.into_iter().map(|entry| entry.row(CommonNameKind::Site)))
+            .collect::<Result<_, _>>()?;
         Ok(Import { file, rows })
     }
 
@@ -339,7 +360,9 @@ impl Inventory {
         let people = self.person.iter().map(|one| ("person", one.store.as_str(), one.name.as_str()));
         let machines = self.machine.iter().map(|one| ("machine", one.store.as_str(), one.name.as_str()));
         let mut here = HashMap::new();
-        for (kind, store, name) in nases.chain(people).chain(machines) {
+        let groups = self.group.iter().map(|one| ("group", "", one.name.as_str()));
+        let sites = self.site.iter().map(|one| ("site", "", one.name.as_str()));
+        for (kind, store, name) in nases.chain(people).chain(machines).chain(groups).chain(sites) {
             if let Some(other) = here.insert((kind, store, fold(name)), name) {
                 return Err(InventoryError(format!(
                     "`{name}` and `{other}` are the same name here, for case does not count: keep one of them"
@@ -369,6 +392,16 @@ impl StoreEntry {
     pub fn row(self) -> Result<StoreRow, InventoryError> {
         named("store", &self.name)?;
         Ok(StoreRow { name: self.name, kind: self.kind })
+    }
+}
+
+impl CommonNameEntry {
+    /// The record of it.
+    pub fn row(self, kind: CommonNameKind) -> Result<CommonNameRow, InventoryError> {
+        named(kind.word(), &self.name)?;
+        fit_texts(&[], &[&self.note])
+            .map_err(|why| InventoryError(format!("{} `{}`: {why}", kind.word(), self.name)))?;
+        Ok(CommonNameRow { kind, name: self.name, note: self.note })
     }
 }
 

@@ -2,17 +2,19 @@ use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
-use regnant_base::Secret;
+use jiff::Timestamp;
+use regnant_base::{Secret, SecretText};
 use regnant_records::{
     AdministratorRow, AuditEntry, AuditFilter, Author, Bearer, Command, FieldChange, KnownAdministrator, Reading,
     RecordName, RecordsError, Role, Rows, SealingKey, ShownCode, TokenHash, TokenRow, TokenUse, TokenUses, Verified,
     fit_password, new_token, sealed_password, sealed_second_factor, token_hash,
 };
+use serde::{Deserialize, Serialize};
 
-use crate::administration::AdministrationError;
 use crate::administration::committer::Committer;
 use crate::administration::second_factor;
-use crate::clock::now_ms;
+use crate::administration::{AdministrationError, RecordVersion};
+use crate::clock::{iso, now_ms};
 
 /// Characters of the shortest password of an administrator.
 const SHORTEST: usize = 10;
@@ -25,17 +27,74 @@ pub struct Administrators {
     pub(crate) uses: TokenUses,
 }
 
+/// An administrator as a file says it.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct AdministratorEntry {
+    pub(crate) name: String,
+    pub(crate) role: Role,
+    /// Left out, one who is there already keeps theirs.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) password: Option<SecretText>,
+    #[serde(default)]
+    pub(crate) disabled: bool,
+    /// From when on they are kept out.
+    #[serde(default)]
+    pub(crate) expires: Option<String>,
+}
+
+impl AdministratorEntry {
+    /// One that there is, without their password.
+    pub(crate) fn of(row: &AdministratorRow) -> Self {
+        Self {
+            name: row.name.clone(),
+            role: row.role,
+            password: None,
+            disabled: row.disabled,
+            expires: row.expires.map(|at| iso(at.cast_unsigned())),
+        }
+    }
+
+    /// The record of them, with password and second factor of the one whose place they take.
+    /// Hashing a password takes tens of milliseconds.
+    pub(crate) fn row(
+        self,
+        key: &SealingKey,
+        before: Option<&AdministratorRow>,
+    ) -> Result<AdministratorRow, AdministrationError> {
+        let expires = match self.expires.filter(|text| !text.is_empty()) {
+            Some(text) => Some(
+                text.parse::<Timestamp>()
+                    .map_err(|error| AdministrationError::Expiry(error.to_string()))?
+                    .as_millisecond(),
+            ),
+            None => None,
+        };
+        let row = match (self.password, before) {
+            (Some(password), before) => {
+                // Their second factor stays.
+                let name = before.map_or(&self.name, |before| &before.name);
+                let row = new_administrator(name, password.expose(), self.role, key)?;
+                AdministratorRow { second_factor: before.and_then(|row| row.second_factor.clone()), ..row }
+            }
+            (None, Some(before)) => before.clone(),
+            (None, None) => return Err(AdministrationError::NoPassword(self.name)),
+        };
+        Ok(AdministratorRow { role: self.role, disabled: self.disabled, expires, ..row })
+    }
+}
+
 /// What of an administrator shall be otherwise; what is none stays.
 #[derive(Clone, Debug, Default)]
-pub struct AdministratorChange {
+pub(crate) struct AdministratorChange {
     /// Another password.
-    pub password: Option<regnant_base::SecretText>,
+    pub(crate) password: Option<SecretText>,
     /// Another role.
-    pub role: Option<Role>,
+    pub(crate) role: Option<Role>,
     /// Whether they are kept out.
-    pub disabled: Option<bool>,
+    pub(crate) disabled: Option<bool>,
     /// When they end, in milliseconds since 1970, or never.
-    pub expires: Option<Option<i64>>,
+    pub(crate) expires: Option<Option<i64>>,
 }
 
 impl Administrators {
@@ -74,15 +133,16 @@ impl Administrators {
         }
     }
 
-    /// Changes an administrator; their sessions end.
-    pub fn change(
+    /// Changes an administrator who is still as the author saw them; their sessions end.
+    pub(crate) fn change(
         &self,
         name: &str,
+        seen: Option<&RecordVersion>,
         change: &AdministratorChange,
         by: &Author,
     ) -> Result<AdministratorRow, AdministrationError> {
         let _turn = self.committer.turn();
-        let before = self.find(name)?;
+        let before = self.find_as(name, seen)?;
         let password_hash = match &change.password {
             Some(password) => {
                 fit(&before.name, password.expose())?;
@@ -107,12 +167,27 @@ impl Administrators {
     pub fn set_password(&self, name: &str, password: &str, by: &Author) -> Result<(), AdministrationError> {
         let change =
             AdministratorChange { password: Some(password.to_owned().into()), ..AdministratorChange::default() };
-        self.change(name, &change, by).map(drop)
+        self.change(name, None, &change, by).map(drop)
     }
 
-    /// Forgets an administrator with their sessions and tokens.
-    pub fn remove(&self, name: &str, by: &Author) -> Result<(), AdministrationError> {
+    fn find_as(&self, name: &str, seen: Option<&RecordVersion>) -> Result<AdministratorRow, AdministrationError> {
         let row = self.find(name)?;
+        match seen {
+            Some(seen) if *seen != RecordVersion::of(&row) => Err(AdministrationError::Changed(row.name)),
+            _ => Ok(row),
+        }
+    }
+
+    /// Forgets an administrator who is still as the author saw them, with their sessions and
+    /// tokens.
+    pub(crate) fn remove(
+        &self,
+        name: &str,
+        seen: Option<&RecordVersion>,
+        by: &Author,
+    ) -> Result<(), AdministrationError> {
+        let _turn = self.committer.turn();
+        let row = self.find_as(name, seen)?;
         self.committer.apply(by, Command::Remove(vec![RecordName::Administrator(row.name)]))?;
         Ok(())
     }
@@ -193,9 +268,7 @@ impl Administrators {
         role: Role,
         expires: Option<i64>,
     ) -> Result<(String, TokenHash), AdministrationError> {
-        if name.len() > 64 || name.chars().any(char::is_control) {
-            return Err(AdministrationError::TokenName);
-        }
+        fits_token(name)?;
         if self.tokens()?.iter().filter(|token| token.administrator == author.name).count() >= MOST_TOKENS {
             return Err(AdministrationError::TooManyTokens(MOST_TOKENS));
         }
@@ -224,6 +297,19 @@ impl Administrators {
         self.uses.all()
     }
 
+    /// Says of a token what it is called, may do and when it ends.
+    pub(crate) fn change_token(
+        &self,
+        row: &TokenRow,
+        (name, role, expires): (&str, Role, Option<i64>),
+        by: &Author,
+    ) -> Result<(), AdministrationError> {
+        fits_token(name)?;
+        let (hash, name) = (row.hash, name.to_owned());
+        self.committer.apply(by, Command::ChangeToken { hash, name, role, expires })?;
+        Ok(())
+    }
+
     /// Forgets a token.
     pub fn forget_token(&self, hash: TokenHash, by: &Author) -> Result<(), AdministrationError> {
         self.committer.apply(by, Command::RemoveToken { hash })?;
@@ -250,6 +336,13 @@ impl Administrators {
     /// Whether the audit is what was written.
     pub fn verify(&self) -> Result<Verified, AdministrationError> {
         Ok(self.committer.records.verify()?)
+    }
+}
+
+fn fits_token(name: &str) -> Result<(), AdministrationError> {
+    match name.len() > 64 || name.chars().any(char::is_control) {
+        true => Err(AdministrationError::TokenName),
+        false => Ok(()),
     }
 }
 

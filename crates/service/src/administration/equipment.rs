@@ -146,7 +146,7 @@ impl Equipment {
         named::record(&self.committer.snapshot.load().active.edition, &RecordName::Nas(name.to_owned()))
     }
 
-    fn row(&self, entry: NasEntry, before: Option<&NasRow>) -> Result<NasRow, AdministrationError> {
+    pub(crate) fn row(&self, entry: NasEntry, before: Option<&NasRow>) -> Result<NasRow, AdministrationError> {
         let languages = self.committer.snapshot.load().languages.clone();
         let dialects: Vec<_> = languages.dialects.iter().map(|dialect| dialect.name.clone()).collect();
         Ok(entry.row(&self.committer.environment.key, &dialects, before)?)
@@ -160,7 +160,7 @@ impl Equipment {
         }
     }
 
-    fn is_free(&self, name: &str) -> Result<(), AdministrationError> {
+    pub(crate) fn is_free(&self, name: &str) -> Result<(), AdministrationError> {
         let by = self.named_by(name);
         match by.is_empty() {
             true => Ok(()),
@@ -171,7 +171,7 @@ impl Equipment {
         }
     }
 
-    fn commit(&self, turn: &Turn<'_>, command: Command, by: &Author) -> Result<(), AdministrationError> {
+    pub(crate) fn commit(&self, turn: &Turn<'_>, command: Command, by: &Author) -> Result<(), AdministrationError> {
         self.committer.commit_records(turn, command, Expected::Anything, by)
     }
 }

@@ -20,17 +20,6 @@ pub struct Identities {
     pub(crate) committer: Arc<Committer>,
 }
 
-/// A group, by who is in it and who asks for it.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub(crate) struct Group {
-    pub(crate) name: String,
-    pub(crate) people: u64,
-    pub(crate) machines: u64,
-    pub(crate) devices: u64,
-    /// Where the active policy names it.
-    pub(crate) named_by: Vec<String>,
-}
-
 impl Identities {
     /// Every store.
     pub(crate) fn stores(&self) -> Result<Vec<StoreRow>, AdministrationError> {
@@ -374,24 +363,6 @@ impl Identities {
             true => Ok(found),
             false => Err(AdministrationError::UnknownDevices(missing)),
         }
-    }
-
-    /// Every group that somebody is in or the active policy names.
-    pub(crate) fn groups(&self) -> Result<Vec<Group>, AdministrationError> {
-        let mut groups: BTreeMap<String, Group> = BTreeMap::new();
-        fn group<'g>(groups: &'g mut BTreeMap<String, Group>, name: &str) -> &'g mut Group {
-            groups.entry(name.to_lowercase()).or_insert_with(|| Group { name: name.to_owned(), ..Group::default() })
-        }
-        self.people()?.iter().flat_map(|row| &row.groups).for_each(|name| group(&mut groups, name).people += 1);
-        self.machines()?.iter().flat_map(|row| &row.groups).for_each(|name| group(&mut groups, name).machines += 1);
-        let snapshot = self.committer.snapshot.load_full();
-        for (name, count) in snapshot.stores.device_groups() {
-            group(&mut groups, &name).devices += count;
-        }
-        for (name, place) in named::groups(&snapshot.active.edition) {
-            group(&mut groups, &name).named_by.push(place);
-        }
-        Ok(groups.into_values().collect())
     }
 
     /// Where the active policy names a record.

@@ -6,12 +6,14 @@ use std::io::{self, BufRead, BufReader, BufWriter, Read, Seek, Write};
 
 use regnant_policy::Mac;
 use regnant_records::{
-    Author, Command, DeclaredAttributes, DeviceEntry, Envelope, Import, Keep, LocalStores, MachineEntry, Marked,
-    NasEntry, PersonEntry, Reading, RecordName, Refusal, Rows, StoreKind,
+    Author, Command, CommonNameEntry, CommonNameKind, DeclaredAttributes, DeviceEntry, Envelope, Import, Keep,
+    LocalStores, MachineEntry, Marked, NasEntry, PersonEntry, Reading, RecordName, Refusal, Rows, StoreEntry,
+    StoreKind,
 };
 use serde_json::{Map, Value};
 
 use crate::administration::AdministrationError;
+use crate::administration::administrators::AdministratorEntry;
 use crate::administration::committer::Committer;
 use crate::administration::entries;
 use crate::administration::inventories::Inventories;
@@ -24,7 +26,7 @@ const MOST_LINES: u64 = 4_000_000;
 const LONGEST_LINE: u64 = 64 << 10;
 /// Lines whose refusal is told one by one; the others are counted.
 const MOST_TOLD: usize = 1_000;
-/// Records of one command. Of equipment one, so that each is refused by itself.
+/// Records of one command.
 const AT_ONCE: usize = 2_000;
 /// What separates the members of a list in a cell.
 const BETWEEN: char = ';';
@@ -36,6 +38,10 @@ pub(crate) enum ImportKind {
     People,
     Machines,
     Devices,
+    Groups,
+    Sites,
+    Stores,
+    Administrators,
 }
 
 impl ImportKind {
@@ -45,7 +51,23 @@ impl ImportKind {
             "people" => Some(Self::People),
             "machines" => Some(Self::Machines),
             "devices" => Some(Self::Devices),
+            "groups" => Some(Self::Groups),
+            "sites" => Some(Self::Sites),
+            "stores" => Some(Self::Stores),
+            "administrators" => Some(Self::Administrators),
             _ => None,
+        }
+    }
+
+    /// The kinds, as errors tell them.
+    pub(crate) const WORDS: &'static str =
+        "`nases`, `people`, `machines`, `devices`, `groups`, `sites`, `stores` or `administrators`";
+
+    /// Records of one command: of those that may be refused for what others are, one.
+    fn at_once(self) -> usize {
+        match self {
+            Self::Nases | Self::Stores | Self::Administrators => 1,
+            Self::People | Self::Machines | Self::Devices | Self::Groups | Self::Sites => AT_ONCE,
         }
     }
 }
@@ -138,8 +160,7 @@ impl Inventories {
         committer.records.batch(|batch| {
             loop {
                 let (mut rows, mut checked) = (Rows::default(), Vec::new());
-                let most = if order.kind == ImportKind::Nases { 1 } else { AT_ONCE };
-                while checked.len() < most {
+                while checked.len() < order.kind.at_once() {
                     let Some(next) = lines.next() else { break };
                     let next = next?;
                     checked.push((next.line, next.is_new));
@@ -147,6 +168,10 @@ impl Inventories {
                 }
                 if checked.is_empty() {
                     break;
+                }
+                if rows.names().next().is_none() {
+                    report.changed += checked.len() as u64;
+                    continue;
                 }
                 let command = Command::Import(Import { file: file.clone(), rows });
                 let envelope = Envelope::new(by, now_ms(), command);
@@ -263,7 +288,11 @@ impl Lines<'_> {
         dialects: &[String],
     ) -> Result<(bool, Rows), String> {
         let holds = match self.order.kind {
-            ImportKind::Nases => None,
+            ImportKind::Nases
+            | ImportKind::Groups
+            | ImportKind::Sites
+            | ImportKind::Stores
+            | ImportKind::Administrators => None,
             ImportKind::People | ImportKind::Machines => Some(StoreKind::People),
             ImportKind::Devices => Some(StoreKind::Devices),
         };
@@ -327,8 +356,44 @@ impl Lines<'_> {
                 rows.devices.push(row);
                 before.is_none()
             }
+            ImportKind::Groups => self.common_name(CommonNameKind::Group, (&name, said), &mut rows)?,
+            ImportKind::Sites => self.common_name(CommonNameKind::Site, (&name, said), &mut rows)?,
+            ImportKind::Stores => {
+                let entry: StoreEntry = over(None::<StoreEntry>, said).map_err(wrong)?;
+                let row = entry.row().map_err(told)?;
+                let known = stores.iter().find(|known| known.name == row.name);
+                if known.is_some_and(|known| known.kind != row.kind) {
+                    return Err(format!("store `{}` exists already and holds something else", row.name));
+                }
+                rows.stores.extend(known.is_none().then_some(row));
+                known.is_none()
+            }
+            ImportKind::Administrators => {
+                let before = found(RecordName::Administrator(name))?.administrators.pop();
+                let entry: AdministratorEntry =
+                    over(before.as_ref().map(AdministratorEntry::of), said).map_err(wrong)?;
+                let row = entry.row(key, before.as_ref()).map_err(|error| error.to_string())?;
+                // Whoever stays as they are stays signed in.
+                rows.administrators.extend((before.as_ref() != Some(&row)).then_some(row));
+                before.is_none()
+            }
         };
         Ok((is_new, rows))
+    }
+
+    /// A line about a group or a site; whether nothing was kept of it.
+    fn common_name(
+        &self,
+        kind: CommonNameKind,
+        (name, said): (&str, Map<String, Value>),
+        rows: &mut Rows,
+    ) -> Result<bool, String> {
+        let record = RecordName::CommonName { kind, name: name.to_owned() };
+        let before = self.committer.records.find(&record).map_err(|error| error.to_string())?.common_names.pop();
+        let kept = before.as_ref().map(|row| CommonNameEntry { name: row.name.clone(), note: row.note.clone() });
+        let entry: CommonNameEntry = over(kept, said).map_err(|error| error.to_string())?;
+        rows.common_names.push(entry.row(kind).map_err(|error| error.to_string())?);
+        Ok(before.is_none())
     }
 }
 

@@ -4,6 +4,7 @@
 pub(crate) mod administrators;
 pub(crate) mod certificates;
 pub(crate) mod committer;
+pub(crate) mod common_names;
 pub(crate) mod downloads;
 pub(crate) mod entries;
 pub(crate) mod equipment;
@@ -16,7 +17,6 @@ mod named;
 pub(crate) mod policies;
 mod privilege;
 pub(crate) mod profile;
-pub(crate) mod renames;
 pub(crate) mod renewal;
 pub(crate) mod report;
 pub(crate) mod revocation_lists;
@@ -206,7 +206,7 @@ pub enum AdministrationError {
     #[error("the name of a {0} has 1 to 253 printable bytes")]
     CommonName(&'static str),
     /// Nobody has a group, and no NAS stands at a site.
-    #[error("there is no {what} `{name}`")]
+    #[error("there is no {what} `{name}`: no record has it, the active policy does not name it, and nobody added it")]
     NoCommonName {
         /// What it is.
         what: &'static str,
@@ -224,6 +224,16 @@ pub enum AdministrationError {
         name: String,
         /// Who names it.
         by: String,
+    },
+    /// A site at which equipment stands.
+    #[error(
+        "`{name}` stays: {nases} {} there. Give what stands there another site first, or say that you want it anyway, and it stands nowhere", if *.nases == 1 { "NAS stands" } else { "NASes stand" }
+    )]
+    SiteHeld {
+        /// Its name.
+        name: String,
+        /// How many.
+        nases: u64,
     },
     /// There is such a group or site already.
     #[error("there is a {what} `{name}` already: say that you want it anyway, and the two become one")]
@@ -285,6 +295,12 @@ pub enum AdministrationError {
     /// An administrator's name.
     #[error("an administrator's name has 1 to 64 bytes")]
     Name,
+    /// When an administrator ends.
+    #[error("`expires` is no time, such as 2026-12-31T18:00:00Z: {0}")]
+    Expiry(String),
+    /// Somebody new.
+    #[error("administrator `{0}` is new: `password` is missing")]
+    NoPassword(String),
     /// An administrator's password.
     #[error("an administrator's password has at least 10 characters")]
     Password,

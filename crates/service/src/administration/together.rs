@@ -1,11 +1,12 @@
-//! People and machines that are changed together: all of them or none.
+//! People and machines, or equipment, that are changed together: all of them or none.
 
 use std::collections::BTreeSet;
 
-use regnant_records::{Author, Command, Reading, RecordName, Rows};
+use regnant_records::{Author, Command, NasEntry, NasRow, Reading, RecordName, Rows};
 
-use crate::administration::AdministrationError;
+use crate::administration::equipment::Equipment;
 use crate::administration::identities::{Identities, MOST_AT_ONCE, regroup};
+use crate::administration::{AdministrationError, entries};
 
 /// What shall be done with them.
 #[derive(Clone, Debug, Default)]
@@ -55,5 +56,66 @@ impl Identities {
         }
         self.commit(&turn, Command::Change { was, rows }, by)?;
         Ok(count)
+    }
+}
+
+/// What shall be otherwise of NASes.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(crate) struct NasAct {
+    pub(crate) site: Option<String>,
+    pub(crate) dialect: Option<String>,
+    pub(crate) require_message_authenticator: Option<bool>,
+    pub(crate) tag: Vec<String>,
+    pub(crate) untag: Vec<String>,
+}
+
+impl NasAct {
+    pub(crate) fn is_nothing(&self) -> bool {
+        *self == Self::default()
+    }
+
+    fn on(&self, row: &NasRow) -> NasEntry {
+        let mut entry = entries::nas(row);
+        regroup(&mut entry.tags, &self.tag, &self.untag);
+        entry.site = self.site.clone().unwrap_or(entry.site);
+        entry.dialect = self.dialect.clone().unwrap_or(entry.dialect);
+        let require = self.require_message_authenticator;
+        entry.require_message_authenticator = require.unwrap_or(entry.require_message_authenticator);
+        entry
+    }
+}
+
+impl Equipment {
+    /// Changes NASes; gives how many they were.
+    pub(crate) fn change_together(
+        &self,
+        names: &[String],
+        act: &NasAct,
+        by: &Author,
+    ) -> Result<usize, AdministrationError> {
+        let turn = self.committer.turn();
+        let before = self.each_of(names)?;
+        let rows: Result<Vec<_>, _> = before.iter().map(|row| self.row(act.on(row), Some(row))).collect();
+        let rows = Rows { nases: rows?, ..Rows::default() };
+        self.commit(&turn, Command::Change { was: rows.names().collect(), rows }, by)?;
+        Ok(before.len())
+    }
+
+    /// Forgets NASes that the active policy does not name; gives how many they were.
+    pub(crate) fn remove_together(&self, names: &[String], by: &Author) -> Result<usize, AdministrationError> {
+        let turn = self.committer.turn();
+        let before = self.each_of(names)?;
+        before.iter().try_for_each(|row| self.is_free(&row.name))?;
+        let count = before.len();
+        self.commit(&turn, Command::Remove(before.into_iter().map(|row| RecordName::Nas(row.name)).collect()), by)?;
+        Ok(count)
+    }
+
+    fn each_of(&self, names: &[String]) -> Result<Vec<NasRow>, AdministrationError> {
+        let names: BTreeSet<_> = names.iter().map(|name| name.to_lowercase()).collect();
+        if names.is_empty() || names.len() > MOST_AT_ONCE {
+            return Err(AdministrationError::HowMany { what: "NASes", got: names.len(), most: MOST_AT_ONCE });
+        }
+        names.iter().map(|name| self.find(name)).collect()
     }
 }

@@ -8,12 +8,15 @@ use crate::http::Api;
 use crate::http::callers::{Change, Look, May, Signed};
 use crate::http::dictionaries::LanguageTaken;
 use crate::http::error::{ApiError, blocking};
-use crate::http::extract::Sent;
+use crate::http::extract::{Asked, Sent};
+use crate::http::short_list::Wanted;
 
 /// What people keep of devices beside what every device has.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct DeviceAttributeList {
     attributes: Vec<DeviceAttributeView>,
+    /// After which the next page begins; none at the end.
+    next: Option<String>,
 }
 
 /// An attribute of devices: the fact `device.NAME`.
@@ -41,17 +44,23 @@ pub(crate) struct NewDeviceAttribute {
     meaning: String,
 }
 
-/// What people keep of devices, by name.
-#[utoipa::path(get, path = "/api/v1/device-attributes",
-    responses((status = 200, body = DeviceAttributeList), (status = 401, body = ApiError)))]
-pub(crate) async fn attributes(State(api): State<Api>, _: May<Look>) -> Json<DeviceAttributeList> {
+/// What people keep of devices, by name, a page at a time.
+#[utoipa::path(get, path = "/api/v1/device-attributes", params(Wanted),
+    responses((status = 200, body = DeviceAttributeList), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn attributes(
+    State(api): State<Api>,
+    _: May<Look>,
+    Asked(wanted): Asked<Wanted>,
+) -> Result<Json<DeviceAttributeList>, ApiError> {
     let languages = api.administration.snapshot().languages.clone();
-    let attributes = languages.vocabulary.table().device_attributes().iter().map(|one| DeviceAttributeView {
+    let all = languages.vocabulary.table().device_attributes().iter().map(|one| DeviceAttributeView {
         name: one.name.clone(),
         kind: one.kind.word().into(),
         meaning: one.meaning.clone(),
     });
-    Json(DeviceAttributeList { attributes: attributes.collect() })
+    let texts = |one: &DeviceAttributeView| vec![one.name.clone(), one.meaning.clone()];
+    let (attributes, next) = wanted.of(all, |one| one.name.clone(), texts)?;
+    Ok(Json(DeviceAttributeList { attributes, next }))
 }
 
 /// Declares an attribute of devices. The active policy goes on with it as a new edition. Its

@@ -11,6 +11,7 @@ use crate::http::callers::{Change, Look, May, Signed};
 use crate::http::dictionaries::{LanguageTaken, LanguageText};
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::{Asked, Sent};
+use crate::http::short_list::Wanted;
 use crate::languages::Languages;
 
 /// How a make of equipment is told what access consists of.
@@ -30,6 +31,8 @@ pub(crate) struct DialectView {
 #[derive(Serialize, ToSchema)]
 pub(crate) struct DialectList {
     dialects: Vec<DialectView>,
+    /// After which the next page begins; none at the end.
+    next: Option<String>,
 }
 
 /// A dialect with its ways to say each statement.
@@ -111,12 +114,19 @@ async fn nases(api: &Api) -> Result<Vec<(String, String)>, ApiError> {
     Ok(rows.into_iter().map(|row| (row.name, row.dialect)).collect())
 }
 
-/// Every dialect.
-#[utoipa::path(get, path = "/api/v1/dialects",
-    responses((status = 200, body = DialectList), (status = 401, body = ApiError)))]
-pub(crate) async fn dialects(State(api): State<Api>, _: May<Look>) -> Result<Json<DialectList>, ApiError> {
+/// Dialects by name, a page at a time.
+#[utoipa::path(get, path = "/api/v1/dialects", params(Wanted),
+    responses((status = 200, body = DialectList), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn dialects(
+    State(api): State<Api>,
+    _: May<Look>,
+    Asked(wanted): Asked<Wanted>,
+) -> Result<Json<DialectList>, ApiError> {
     let (languages, nases) = (api.administration.snapshot().languages.clone(), nases(&api).await?);
-    Ok(Json(DialectList { dialects: languages.dialects.iter().map(|one| view(one, &languages, &nases)).collect() }))
+    let all = languages.dialects.iter().map(|one| view(one, &languages, &nases));
+    let texts = |one: &DialectView| vec![one.name.clone(), one.title.clone()];
+    let (dialects, next) = wanted.of(all, |one| one.name.to_lowercase(), texts)?;
+    Ok(Json(DialectList { dialects, next }))
 }
 
 /// A dialect with its ways to say each statement, by its name; case does not count.

@@ -8,7 +8,8 @@ use utoipa::ToSchema;
 use crate::http::Api;
 use crate::http::callers::{Change, Look, May, Signed};
 use crate::http::error::{ApiError, blocking};
-use crate::http::extract::Sent;
+use crate::http::extract::{Asked, Sent};
+use crate::http::short_list::Wanted;
 use crate::languages::Languages;
 
 /// A file of names and types of attributes.
@@ -30,6 +31,8 @@ pub(crate) struct DictionaryView {
 #[derive(Serialize, ToSchema)]
 pub(crate) struct DictionaryList {
     dictionaries: Vec<DictionaryView>,
+    /// After which the next page begins; none at the end.
+    next: Option<String>,
 }
 
 /// A dictionary with its attributes.
@@ -131,15 +134,22 @@ impl AttributeView {
     }
 }
 
-/// Every dictionary.
-#[utoipa::path(get, path = "/api/v1/dictionaries",
-    responses((status = 200, body = DictionaryList), (status = 401, body = ApiError)))]
-pub(crate) async fn dictionaries(State(api): State<Api>, _: May<Look>) -> Json<DictionaryList> {
+/// Dictionaries, those that ship first, a page at a time.
+#[utoipa::path(get, path = "/api/v1/dictionaries", params(Wanted),
+    responses((status = 200, body = DictionaryList), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn dictionaries(
+    State(api): State<Api>,
+    _: May<Look>,
+    Asked(wanted): Asked<Wanted>,
+) -> Result<Json<DictionaryList>, ApiError> {
     let languages = api.administration.snapshot().languages.clone();
     let files = languages.vocabulary.dictionary().files();
-    let mut dictionaries: Vec<_> = files.iter().map(|origin| DictionaryView::new(origin, &languages)).collect();
-    dictionaries.sort_by_key(|view| (!view.ships, view.name.to_lowercase()));
-    Json(DictionaryList { dictionaries })
+    let all = files.iter().map(|origin| DictionaryView::new(origin, &languages));
+    let key = |one: &DictionaryView| {
+        format!("{}/{}/{}", if one.ships { "ships" } else { "yours" }, one.name.to_lowercase(), one.title)
+    };
+    let (dictionaries, next) = wanted.of(all, key, |one| vec![one.name.clone(), one.title.clone()])?;
+    Ok(Json(DictionaryList { dictionaries, next }))
 }
 
 /// A dictionary with its attributes, by its name; case does not count.

@@ -128,6 +128,8 @@ impl From<AdministrationError> for ApiError {
             | AdministrationError::Certificate(_)
             | AdministrationError::Profile(_)
             | AdministrationError::Name
+            | AdministrationError::Expiry(_)
+            | AdministrationError::NoPassword(_)
             | AdministrationError::CommonName(_)
             | AdministrationError::WeakPassword(_)
             | AdministrationError::TokenName
@@ -144,6 +146,7 @@ impl From<AdministrationError> for ApiError {
             | AdministrationError::RecordInUse { .. }
             | AdministrationError::CommonNameInUse { .. }
             | AdministrationError::CommonNameTaken { .. }
+            | AdministrationError::SiteHeld { .. }
             | AdministrationError::InService { .. } => Self::new(StatusCode::CONFLICT, text),
             AdministrationError::EngineersOnly { .. } => Self::forbidden(text),
             AdministrationError::NotFound(_)

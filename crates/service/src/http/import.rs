@@ -72,7 +72,7 @@ impl From<ImportReport> for ImportView {
 /// say stays as it is on a record that is there; lines that are wrong are told, and the
 /// others applied.
 #[utoipa::path(post, path = "/api/v1/import/{kind}", operation_id = "import_lines",
-    params(("kind" = String, Path, description = "`nases`, `people`, `machines` or `devices`"), ImportParams),
+    params(("kind" = String, Path, description = "`nases`, `people`, `machines`, `devices`, `groups`, `sites`, `stores` or `administrators`"), ImportParams),
     request_body(content = String, content_type = "text/csv"),
     responses((status = 200, body = ImportView), (status = 400, body = ApiError), (status = 404, body = ApiError),
         (status = 415, body = ApiError), (status = 429, body = ApiError), (status = 401, body = ApiError),
@@ -85,8 +85,8 @@ pub(crate) async fn lines(
     headers: HeaderMap,
     body: Body,
 ) -> Result<Json<ImportView>, ApiError> {
-    let kind = ImportKind::of(&kind)
-        .ok_or_else(|| ApiError::not_found("Lines are of `nases`, `people`, `machines` or `devices`."))?;
+    let kind =
+        ImportKind::of(&kind).ok_or_else(|| ApiError::not_found(format!("Lines are of {}.", ImportKind::WORDS)))?;
     let sent = headers.get(header::CONTENT_TYPE).and_then(|kind| kind.to_str().ok()).unwrap_or_default();
     let form = match sent.split(';').next().unwrap_or_default().trim() {
         "text/csv" => LineForm::Csv,

@@ -27,11 +27,13 @@ mod journal;
 mod keys;
 mod machines;
 mod nases;
+mod nases_together;
 pub(crate) mod openapi;
 mod people;
 mod policy;
 mod record;
 mod secrets;
+mod short_list;
 mod sign_in;
 mod stores;
 mod today;
@@ -142,10 +144,15 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(sign_in::set_own_password))
         .routes(routes!(sign_in::make_second_factor, sign_in::set_second_factor, sign_in::remove_second_factor))
         .routes(routes!(administrators::administrators, administrators::add))
-        .routes(routes!(administrators::administrator, administrators::change, administrators::remove))
+        .routes(routes!(
+            administrators::administrator,
+            administrators::replace,
+            administrators::change,
+            administrators::remove
+        ))
         .routes(routes!(administrators::remove_second_factor))
         .routes(routes!(tokens::tokens, tokens::add))
-        .routes(routes!(tokens::revoke))
+        .routes(routes!(tokens::token, tokens::change, tokens::revoke))
         .routes(routes!(journal::entries))
         .routes(routes!(journal::live))
         .routes(routes!(today::today))
@@ -159,16 +166,27 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(policy::activate))
         .routes(routes!(nases::nases, nases::add))
         .routes(routes!(nases::nas, nases::replace, nases::patch, nases::remove))
+        .routes(routes!(nases_together::act))
         .routes(routes!(nases::reveal, nases::set_secret))
         .routes(routes!(nases::end_grace))
         .routes(routes!(unheard::unheard))
         .routes(routes!(unheard::try_secret))
         .routes(routes!(stores::stores, stores::add))
-        .routes(routes!(stores::rename, stores::remove))
-        .routes(routes!(common_names::groups))
-        .routes(routes!(common_names::rename_group, common_names::remove_group))
-        .routes(routes!(common_names::sites))
-        .routes(routes!(common_names::rename_site))
+        .routes(routes!(stores::store, stores::put, stores::rename, stores::remove))
+        .routes(routes!(common_names::groups, common_names::add_group))
+        .routes(routes!(
+            common_names::group,
+            common_names::put_group,
+            common_names::change_group,
+            common_names::remove_group
+        ))
+        .routes(routes!(common_names::sites, common_names::add_site))
+        .routes(routes!(
+            common_names::site,
+            common_names::put_site,
+            common_names::change_site,
+            common_names::remove_site
+        ))
         .routes(routes!(people::people, people::add))
         .routes(routes!(people::person, people::replace, people::change, people::remove))
         .routes(routes!(people::set_password))

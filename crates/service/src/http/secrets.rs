@@ -8,12 +8,15 @@ use utoipa::ToSchema;
 use crate::http::Api;
 use crate::http::callers::{Change, Look, May, Signed};
 use crate::http::error::{ApiError, blocking};
-use crate::http::extract::Sent;
+use crate::http::extract::{Asked, Sent};
+use crate::http::short_list::Wanted;
 
 /// The secrets that replies may carry, by name; nobody is shown what they are.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct SecretList {
     secrets: Vec<String>,
+    /// After which the next page begins; none at the end.
+    next: Option<String>,
 }
 
 /// A secret that replies may carry.
@@ -27,11 +30,17 @@ pub(crate) struct NewSecret {
     value: SecretText,
 }
 
-/// The names of all secrets that replies may carry.
-#[utoipa::path(get, path = "/api/v1/secrets",
-    responses((status = 200, body = SecretList), (status = 401, body = ApiError)))]
-pub(crate) async fn secrets(State(api): State<Api>, _: May<Look>) -> Result<Json<SecretList>, ApiError> {
-    Ok(Json(SecretList { secrets: blocking(move || api.administration.secrets.names()).await? }))
+/// The names of secrets that replies may carry, a page at a time.
+#[utoipa::path(get, path = "/api/v1/secrets", params(Wanted),
+    responses((status = 200, body = SecretList), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn secrets(
+    State(api): State<Api>,
+    _: May<Look>,
+    Asked(wanted): Asked<Wanted>,
+) -> Result<Json<SecretList>, ApiError> {
+    let all = blocking(move || api.administration.secrets.names()).await?;
+    let (secrets, next) = wanted.of(all, |name| name.to_lowercase(), |name| vec![name.clone()])?;
+    Ok(Json(SecretList { secrets, next }))
 }
 
 /// Keeps a secret, in the place of one of its name; it counts from the next reply on.

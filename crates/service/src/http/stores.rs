@@ -3,6 +3,7 @@ use std::collections::BTreeMap;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
+use axum::response::{IntoResponse, Response};
 use regnant_records::{RecordName, StoreKind, StoreRow};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -11,7 +12,9 @@ use crate::administration::AdministrationError;
 use crate::http::Api;
 use crate::http::callers::{Change, Look, May, Signed};
 use crate::http::error::{ApiError, blocking};
-use crate::http::extract::Sent;
+use crate::http::extract::{Asked, Sent};
+use crate::http::record::etag;
+use crate::http::short_list::Wanted;
 
 /// A store, and what is in it.
 #[derive(Serialize, ToSchema)]
@@ -26,10 +29,21 @@ pub(crate) struct StoreView {
     in_policy: bool,
 }
 
-/// Every store.
+/// A store as it shall be.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct StoreForm {
+    /// `people` or `devices`.
+    #[schema(value_type = String)]
+    kind: StoreKind,
+}
+
+/// Stores by name.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct StoreList {
     stores: Vec<StoreView>,
+    /// After which the next page begins; none at the end.
+    next: Option<String>,
 }
 
 /// A store that is wanted.
@@ -42,10 +56,33 @@ pub(crate) struct NewStore {
     kind: StoreKind,
 }
 
-/// Every store.
-#[utoipa::path(get, path = "/api/v1/stores",
-    responses((status = 200, body = StoreList), (status = 401, body = ApiError)))]
-pub(crate) async fn stores(State(api): State<Api>, _: May<Look>) -> Result<Json<StoreList>, ApiError> {
+/// Stores by name, a page at a time.
+#[utoipa::path(get, path = "/api/v1/stores", params(Wanted),
+    responses((status = 200, body = StoreList), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn stores(
+    State(api): State<Api>,
+    _: May<Look>,
+    Asked(wanted): Asked<Wanted>,
+) -> Result<Json<StoreList>, ApiError> {
+    let texts = |one: &StoreView| vec![one.name.clone(), one.kind.clone()];
+    let (stores, next) = wanted.of(all(api).await?, |one| one.name.clone(), texts)?;
+    Ok(Json(StoreList { stores, next }))
+}
+
+/// A store, and what is in it. The ETag is for If-Match.
+#[utoipa::path(get, path = "/api/v1/stores/{name}", params(("name" = String, Path)),
+    responses((status = 200, body = StoreView), (status = 404, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn store(
+    State(api): State<Api>,
+    _: May<Look>,
+    Path(name): Path<String>,
+) -> Result<Response, ApiError> {
+    let found = all(api).await?.into_iter().find(|one| one.name == name);
+    let found = found.ok_or_else(|| AdministrationError::NotFound(RecordName::Store(name)))?;
+    Ok((etag(&(&found.name, &found.kind)), Json(found)).into_response())
+}
+
+async fn all(api: Api) -> Result<Vec<StoreView>, ApiError> {
     let work = move || {
         let identities = &api.administration.identities;
         let (people, machines) = (identities.people()?, identities.machines()?);
@@ -66,7 +103,7 @@ pub(crate) async fn stores(State(api): State<Api>, _: May<Look>) -> Result<Json<
         };
         Ok::<_, AdministrationError>(identities.stores()?.into_iter().map(view).collect())
     };
-    Ok(Json(StoreList { stores: blocking(work).await? }))
+    blocking(work).await
 }
 
 /// Adds a store.
@@ -87,6 +124,30 @@ pub(crate) async fn add(
 #[serde(deny_unknown_fields)]
 pub(crate) struct StorePatch {
     name: String,
+}
+
+/// Has a store of this name and kind: adds it where there is none. What a store holds is said
+/// once, when it is added.
+#[utoipa::path(put, path = "/api/v1/stores/{name}", operation_id = "put_store", params(("name" = String, Path)),
+    request_body = StoreForm,
+    responses((status = 204), (status = 400, body = ApiError), (status = 409, body = ApiError),
+        (status = 401, body = ApiError), (status = 403, body = ApiError)))]
+pub(crate) async fn put(
+    State(api): State<Api>,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
+    Path(name): Path<String>,
+    Sent(form): Sent<StoreForm>,
+) -> Result<StatusCode, ApiError> {
+    let work = move || {
+        let identities = &api.administration.identities;
+        let is_it = |row: &StoreRow| row.name == name && row.kind == form.kind;
+        match identities.stores()?.iter().any(is_it) {
+            true => Ok(()),
+            false => identities.add_store(&name, form.kind, &by).map(drop),
+        }
+    };
+    blocking(work).await?;
+    Ok(StatusCode::NO_CONTENT)
 }
 
 /// Gives a store that the active policy does not name another name, with all that is in it.

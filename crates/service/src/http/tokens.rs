@@ -9,8 +9,9 @@ use crate::clock::{iso, now_ms};
 use crate::http::Api;
 use crate::http::callers::{Permission, ReadAudit, Signed};
 use crate::http::error::{ApiError, blocking};
-use crate::http::extract::Sent;
+use crate::http::extract::{Asked, Sent};
 use crate::http::record::{shown, time};
+use crate::http::short_list::Wanted;
 
 /// A token, by what is known of it without knowing it.
 #[derive(Serialize, ToSchema)]
@@ -35,6 +36,8 @@ pub(crate) struct TokenEntry {
 #[derive(Serialize, ToSchema)]
 pub(crate) struct TokenList {
     tokens: Vec<TokenEntry>,
+    /// After which the next page begins; none at the end.
+    next: Option<String>,
 }
 
 /// A token that is wanted.
@@ -76,10 +79,39 @@ impl TokenEntry {
     }
 }
 
-/// Tokens: those of everybody for engineers and auditors, else one's own.
-#[utoipa::path(get, path = "/api/v1/tokens",
-    responses((status = 200, body = TokenList), (status = 401, body = ApiError)))]
-pub(crate) async fn tokens(State(api): State<Api>, signed: Signed) -> Result<Json<TokenList>, ApiError> {
+/// Tokens by owner and id, a page at a time: those of everybody for engineers and auditors, else
+/// one's own.
+#[utoipa::path(get, path = "/api/v1/tokens", params(Wanted),
+    responses((status = 200, body = TokenList), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn tokens(
+    State(api): State<Api>,
+    signed: Signed,
+    Asked(wanted): Asked<Wanted>,
+) -> Result<Json<TokenList>, ApiError> {
+    let key = |one: &TokenEntry| format!("{}/{}", one.administrator.to_lowercase(), one.id);
+    let texts = |one: &TokenEntry| vec![one.administrator.clone(), one.name.clone(), one.role.clone(), one.id.clone()];
+    let (tokens, next) = wanted.of(seen_by(api, signed).await?, key, texts)?;
+    Ok(Json(TokenList { tokens, next }))
+}
+
+/// A token, by its id.
+#[utoipa::path(get, path = "/api/v1/tokens/{id}", params(("id" = String, Path)),
+    responses((status = 200, body = TokenEntry), (status = 404, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn token(
+    State(api): State<Api>,
+    signed: Signed,
+    Path(id): Path<String>,
+) -> Result<Json<TokenEntry>, ApiError> {
+    let found = seen_by(api, signed).await?.into_iter().find(|one| one.id == id);
+    found.map(Json).ok_or_else(no_such_token)
+}
+
+fn no_such_token() -> ApiError {
+    ApiError::not_found("There is no such token of yours; `GET /api/v1/tokens` tells their ids.")
+}
+
+/// The tokens that somebody may know of.
+async fn seen_by(api: Api, signed: Signed) -> Result<Vec<TokenEntry>, ApiError> {
     let of_everybody = signed.may(ReadAudit::ROLES);
     let work = move || {
         let administrators = &api.administration.administrators;
@@ -89,7 +121,7 @@ pub(crate) async fn tokens(State(api): State<Api>, signed: Signed) -> Result<Jso
             rows.into_iter().filter(own).map(|row| TokenEntry::new(row, &uses)).collect::<Vec<_>>(),
         )
     };
-    Ok(Json(TokenList { tokens: blocking(work).await? }))
+    blocking(work).await
 }
 
 /// Makes a token with which a program acts as the signed-in administrator. A token makes
@@ -104,20 +136,79 @@ pub(crate) async fn add(
 ) -> Result<Json<TokenView>, ApiError> {
     let new = new.map(|Sent(new)| new).unwrap_or_default();
     let role = new.role.unwrap_or_else(|| signed.role());
-    let within = |most: Role| most == Role::Engineer || most == role;
-    if !within(signed.bearer.role) || !signed.bearer.token.as_ref().is_none_or(|(_, most)| within(*most)) {
-        return Err(ApiError::forbidden(format!(
-            "You are signed in as {}: a token of yours is one too.",
-            signed.role().word()
-        )));
-    }
-    let expires = new.expires.as_deref().map(time).transpose()?;
-    if expires.is_some_and(|at| at <= now_ms().cast_signed()) {
-        return Err(ApiError::bad("`expires` is over already."));
-    }
+    may_make(&signed, role)?;
+    let expires = end(new.expires.as_deref())?;
     let work = move || api.administration.administrators.token_for(&signed.author, &new.name, role, expires);
     let (token, hash) = blocking(work).await?;
     Ok(Json(TokenView { id: hash.id(), token }))
+}
+
+/// Whether somebody may have a token of a role: one that may no more than they.
+fn may_make(signed: &Signed, role: Role) -> Result<(), ApiError> {
+    let within = |most: Role| most == Role::Engineer || most == role;
+    match within(signed.bearer.role) && signed.bearer.token.as_ref().is_none_or(|(_, most)| within(*most)) {
+        true => Ok(()),
+        false => Err(ApiError::forbidden(format!(
+            "You are signed in as {}: a token of yours is one too.",
+            signed.role().word()
+        ))),
+    }
+}
+
+fn end(expires: Option<&str>) -> Result<Option<i64>, ApiError> {
+    let expires = expires.filter(|text| !text.is_empty()).map(time).transpose()?;
+    match expires.is_some_and(|at| at <= now_ms().cast_signed()) {
+        true => Err(ApiError::bad("`expires` is over already.")),
+        false => Ok(expires),
+    }
+}
+
+/// What of a token shall be otherwise; what is left out stays.
+#[derive(Default, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct TokenPatch {
+    /// What to call it.
+    name: Option<String>,
+    /// What it may do.
+    #[schema(value_type = Option<String>)]
+    role: Option<Role>,
+    /// When it ends; empty is never.
+    expires: Option<String>,
+}
+
+/// Changes a token: one's own, or for an engineer anybody's. A token changes only tokens that
+/// may no more than itself, before and after.
+#[utoipa::path(patch, path = "/api/v1/tokens/{id}", operation_id = "change_token", params(("id" = String, Path)),
+    request_body = TokenPatch,
+    responses((status = 204), (status = 400, body = ApiError), (status = 403, body = ApiError),
+        (status = 404, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn change(
+    State(api): State<Api>,
+    signed: Signed,
+    Path(id): Path<String>,
+    Sent(patch): Sent<TokenPatch>,
+) -> Result<StatusCode, ApiError> {
+    let expires = patch.expires.as_deref().map(|text| end(Some(text))).transpose()?;
+    let work = move || {
+        let row = own(&api, &signed, &id)?;
+        let role = patch.role.unwrap_or(row.role);
+        may_make(&signed, role)?;
+        let name = patch.name.as_deref().unwrap_or(&row.name);
+        let change = (name, role, expires.unwrap_or(row.expires));
+        api.administration.administrators.change_token(&row, change, &signed.author).map_err(ApiError::from)
+    };
+    blocking(work).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// A token that somebody may change or revoke.
+fn own(api: &Api, signed: &Signed, id: &str) -> Result<TokenRow, ApiError> {
+    let anybodys = signed.may(&[Role::Engineer]);
+    // A token that may less than its owner ends or changes none that may more.
+    let fits = |row: &TokenRow| signed.bearer.token.is_none() || row.role == signed.role();
+    let own = |row: &TokenRow| anybodys || (row.administrator == signed.bearer.administrator && fits(row));
+    let mut all = api.administration.administrators.tokens()?.into_iter().filter(own);
+    all.find(|row| row.hash.id() == id).ok_or_else(no_such_token)
 }
 
 /// Revokes a token: one's own, or for an engineer anybody's.
@@ -129,16 +220,8 @@ pub(crate) async fn revoke(
     Path(id): Path<String>,
 ) -> Result<StatusCode, ApiError> {
     let work = move || {
-        let administrators = &api.administration.administrators;
-        let anybodys = signed.may(&[Role::Engineer]);
-        // A token that may less than its owner ends none that may more.
-        let fits = |row: &TokenRow| signed.bearer.token.is_none() || row.role == signed.role();
-        let own = |row: &TokenRow| anybodys || (row.administrator == signed.bearer.administrator && fits(row));
-        let found = administrators.tokens()?.into_iter().filter(own).find(|row| row.hash.id() == id);
-        match found {
-            Some(row) => administrators.forget_token(row.hash, &signed.author).map_err(ApiError::from),
-            None => Err(ApiError::not_found("There is no such token of yours; `GET /api/v1/tokens` tells their ids.")),
-        }
+        let row = own(&api, &signed, &id)?;
+        api.administration.administrators.forget_token(row.hash, &signed.author).map_err(ApiError::from)
     };
     blocking(work).await?;
     Ok(StatusCode::NO_CONTENT)

@@ -6,7 +6,7 @@ import type { components } from "../../../api/schema";
 import { Confirm } from "../../../parts/Confirm";
 import { Facts } from "../../../parts/Facts";
 import { Notice } from "../../../parts/Notice";
-import { useRole } from "../../../queries";
+import { MOST, useRole } from "../../../queries";
 import { LanguageForm } from "./LanguageForm";
 
 type Dialect = components["schemas"]["DialectView"];
@@ -16,7 +16,10 @@ export function Dialects() {
   const [adding, setAdding] = useState(false);
   const [open, setOpen] = useState("");
   const role = useRole();
-  const known = useQuery({ queryKey: ["dialects"], queryFn: async () => dataOf(await api.GET("/api/v1/dialects")) });
+  const known = useQuery({
+    queryKey: ["dialects"],
+    queryFn: async () => dataOf(await api.GET("/api/v1/dialects", { params: { query: { limit: MOST } } })),
+  });
   if (known.error) return <Notice title="Dialects cannot be shown" text={known.error.message} />;
   return (
     <>

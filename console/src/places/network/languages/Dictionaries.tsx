@@ -4,7 +4,7 @@ import { api, dataOf } from "../../../api/client";
 import type { components } from "../../../api/schema";
 import { Confirm } from "../../../parts/Confirm";
 import { Notice } from "../../../parts/Notice";
-import { useRole } from "../../../queries";
+import { MOST, useRole } from "../../../queries";
 import { LanguageForm } from "./LanguageForm";
 
 type Dictionary = components["schemas"]["DictionaryView"];
@@ -14,7 +14,10 @@ export function Dictionaries() {
   const [adding, setAdding] = useState(false);
   const [open, setOpen] = useState("");
   const role = useRole();
-  const known = useQuery({ queryKey: ["dictionaries"], queryFn: async () => dataOf(await api.GET("/api/v1/dictionaries")) });
+  const known = useQuery({
+    queryKey: ["dictionaries"],
+    queryFn: async () => dataOf(await api.GET("/api/v1/dictionaries", { params: { query: { limit: MOST } } })),
+  });
   if (known.error) return <Notice title="Dictionaries cannot be shown" text={known.error.message} />;
   return (
     <>

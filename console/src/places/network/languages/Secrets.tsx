@@ -4,13 +4,16 @@ import { api, dataOf } from "../../../api/client";
 import { Confirm } from "../../../parts/Confirm";
 import { Notice } from "../../../parts/Notice";
 import { Refused } from "../../../parts/Refused";
-import { useRole } from "../../../queries";
+import { MOST, useRole } from "../../../queries";
 
 /** Secrets that policies name and replies carry; nobody is shown what they are. */
 export function Secrets() {
   const role = useRole();
   const queries = useQueryClient();
-  const known = useQuery({ queryKey: ["secrets"], queryFn: async () => dataOf(await api.GET("/api/v1/secrets")) });
+  const known = useQuery({
+    queryKey: ["secrets"],
+    queryFn: async () => dataOf(await api.GET("/api/v1/secrets", { params: { query: { limit: MOST } } })),
+  });
   const removed = useMutation({
     mutationFn: async (name: string) => {
       await api.DELETE("/api/v1/secrets/{name}", { params: { path: { name } } });

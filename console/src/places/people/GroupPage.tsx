@@ -1,0 +1,49 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link, useParams } from "@tanstack/react-router";
+import { api, dataOf } from "../../api/client";
+import { CommonNamePage } from "../../parts/CommonNamePage";
+import { Notice } from "../../parts/Notice";
+import { Members } from "./Members";
+
+/** A group: what people should know of it, who is in it, where the policy names it. */
+export function GroupPage() {
+  const { name } = useParams({ from: "/inside/people/groups/$name" });
+  const found = useQuery({
+    queryKey: ["group", name],
+    queryFn: async () => {
+      const answer = await api.GET("/api/v1/groups/{name}", { params: { path: { name } } });
+      return { group: dataOf(answer), seen: answer.response.headers.get("etag") ?? "*" };
+    },
+  });
+  if (found.error) return <Notice title="This group cannot be shown" text={found.error.message} />;
+  if (!found.data) return null;
+  const { group, seen } = found.data;
+  const params = { path: { name: group.name }, header: { "If-Match": seen } };
+  return (
+    <CommonNamePage
+      what="group"
+      name={group.name}
+      note={group.note}
+      named={group.named_by}
+      had={<Members group={group} />}
+      isHad={group.people + group.machines + group.devices > 0}
+      follows="Everybody and everything in it is in the other then."
+      back={
+        <Link to="/people" search={{ show: "groups" }} className="text-deep underline">
+          Groups
+        </Link>
+      }
+      setNote={async (note) => {
+        dataOf(await api.PUT("/api/v1/groups/{name}", { params, body: { note } }));
+      }}
+      rename={async (to, anyway) => {
+        dataOf(await api.PATCH("/api/v1/groups/{name}", { params, body: { name: to, anyway } }));
+      }}
+      remove={async (anyway) => {
+        dataOf(await api.DELETE("/api/v1/groups/{name}", { params: { ...params, query: { anyway } } }));
+      }}
+      to={(to) => ({ to: `/people/groups/${encodeURIComponent(to)}` })}
+      leave="/people?show=groups"
+    />
+  );
+}
