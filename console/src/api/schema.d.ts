@@ -707,6 +707,23 @@ export interface paths {
         patch: operations["change_machine"];
         trace?: never;
     };
+    "/api/v1/machines/{store}/{name}/kept-password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Shows what is kept of a machine's password; the audit tells that it was shown. */
+        post: operations["reveal_machine_password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/nases": {
         parameters: {
             query?: never;
@@ -836,6 +853,23 @@ export interface paths {
         head?: never;
         /** Changes some of a person. With If-Match only where they are still as they were read. */
         patch: operations["change_person"];
+        trace?: never;
+    };
+    "/api/v1/people/{store}/{name}/kept-password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Shows what is kept of a person's password; the audit tells that it was shown. */
+        post: operations["reveal_person_password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/people/{store}/{name}/password": {
@@ -2026,6 +2060,15 @@ export interface components {
              * @description How many lines were refused.
              */
             refused: number;
+        };
+        /** @description What is kept of a password, as an inventory file says it. */
+        KeptPasswordView: {
+            /** @description Its NT hash, in 32 hexadecimal digits: as good as the password to whoever has it. */
+            nt_hash?: string | null;
+            /** @description The password itself, where it is recoverable. */
+            password?: string | null;
+            /** @description Its Argon2id hash in PHC form. */
+            password_hash?: string | null;
         };
         /** @description The key that secrets are sealed under, and when a backup was taken last. */
         KeysView: {
@@ -5828,6 +5871,52 @@ export interface operations {
             };
         };
     };
+    reveal_machine_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                store: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptPasswordView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
     nases: {
         parameters: {
             query?: {
@@ -6694,6 +6783,52 @@ export interface operations {
                 };
             };
             412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    reveal_person_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                store: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptPasswordView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -63,14 +63,40 @@ pub(crate) fn person(args: &args::Person) -> Result<ExitCode, Failure> {
         PersonAction::Import(file) => {
             return import_lines::run(&client, "people", "person", &file.lines, file.store.as_deref());
         }
-        PersonAction::Export => {
-            let fields =
-                ["store", "name", "groups", "disabled", "expires", "mschap", "note"].map(|field| (field, field));
+        PersonAction::Export { with_secrets } => {
             let more = [("recoverable-password", "recoverable_password"), ("engineers-only", "engineers_only")];
-            say!("{}", export("person", &all(&client, "people", &[])?, &[&fields[..], &more].concat()));
+            let fields = [&EXPORTED[..], &more].concat();
+            say!("{}", export("person", &with_passwords(&client, "people", *with_secrets)?, &fields));
         }
     }
     Ok(ExitCode::SUCCESS)
+}
+
+/// What an inventory file says of people and machines, and where that stands in a record.
+const EXPORTED: [(&str, &str); 10] = [
+    ("store", "store"),
+    ("name", "name"),
+    ("groups", "groups"),
+    ("disabled", "disabled"),
+    ("expires", "expires"),
+    ("mschap", "mschap"),
+    ("note", "note"),
+    ("password", "password"),
+    ("password-hash", "password_hash"),
+    ("nt-hash", "nt_hash"),
+];
+
+/// Every account, where it is wanted with what is kept of its password.
+fn with_passwords(client: &Client, kind: &str, with_secrets: bool) -> Result<Vec<Value>, Failure> {
+    let mut accounts = all(client, kind, &[])?;
+    for account in accounts.iter_mut().filter(|_| with_secrets) {
+        let at = path(&[kind, &text(&account["store"]), &text(&account["name"]), "kept-password"])?;
+        let kept = client.post(&at, &json!({}))??;
+        if let (Some(account), Some(kept)) = (account.as_object_mut(), kept.as_object()) {
+            account.extend(kept.clone());
+        }
+    }
+    Ok(accounts)
 }
 
 /// Changes several accounts, and gives how many.
@@ -124,10 +150,8 @@ pub(crate) fn machine(args: &args::Machine) -> Result<ExitCode, Failure> {
         MachineAction::Import(file) => {
             return import_lines::run(&client, "machines", "machine", &file.lines, file.store.as_deref());
         }
-        MachineAction::Export => {
-            let fields =
-                ["store", "name", "groups", "disabled", "expires", "mschap", "note"].map(|field| (field, field));
-            say!("{}", export("machine", &all(&client, "machines", &[])?, &fields));
+        MachineAction::Export { with_secrets } => {
+            say!("{}", export("machine", &with_passwords(&client, "machines", *with_secrets)?, &EXPORTED));
         }
     }
     Ok(ExitCode::SUCCESS)

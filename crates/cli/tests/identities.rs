@@ -516,3 +516,51 @@ fn groups_and_sites_stand_by_themselves_and_say_what_people_should_know() {
     assert_eq!(service.get("groups?limit=0").0, 400);
     service.client(&["audit", "verify"]).succeeds();
 }
+
+#[test]
+fn people_move_to_another_installation_with_their_passwords_and_without_them() {
+    let service = Running::harbour();
+    let exported = service.client(&["person", "export"]).succeeds();
+    assert!(!exported.contains("hash") && !exported.contains("\npassword ="), "{exported}");
+    let exported = service.client(&["person", "export", "--with-secrets"]).succeeds();
+    assert!(exported.contains("password-hash = \"$argon2id$") && exported.contains("nt-hash = \""), "{exported}");
+    let seen = service.client(&["audit", "list", "reveal"]).succeeds();
+    assert_eq!(
+        seen.lines().filter(|line| line.contains("reveal secret")).count(),
+        exported.matches("[[person]]").count()
+    );
+    let machines = service.client(&["machine", "export", "--with-secrets"]).succeeds();
+    // Nobody has to choose another password there.
+    let other = Running::harbour();
+    for row in other.get("people").1["people"].as_array().unwrap() {
+        other.client(&["person", "remove", row["name"].as_str().unwrap()]).succeeds();
+    }
+    vpn(&other, "ida.marsh", "Tide-Table-61", 1);
+    let (people_file, machines_file) = (other.data.join("people.toml"), other.data.join("machines.toml"));
+    std::fs::write(&people_file, &exported).unwrap();
+    std::fs::write(&machines_file, machines).unwrap();
+    other.client(&["person", "import"]).arg(&people_file).succeeds();
+    other.client(&["machine", "import"]).arg(&machines_file).succeeds();
+    vpn(&other, "ida.marsh", "Tide-Table-61", 0);
+    vpn(&other, "ida.marsh", "Tide-Table-62", 1);
+    // Whoever proves themselves by MS-CHAP does so there too.
+    let peap = |password| other.try_eap(&["peap", "--user", "ida.marsh", "--password", password]);
+    peap("Tide-Table-61").ends_with(0);
+    peap("Tide-Table-62").ends_with(1);
+    assert_eq!(other.client(&["person", "export"]).succeeds(), service.client(&["person", "export"]).succeeds());
+    // What is no hash, or would cost too much at every proof, is told with its line.
+    let lines = "name,store,password-hash,nt-hash,mschap\n\
+                 a,harbour,secret,,\n\
+                 b,harbour,\"$argon2id$v=19$m=1048576,t=2,p=1$c2FsdHNhbHRzYWx0$AAECAwQFBgcICQoLDA0ODw\",,\n\
+                 c,harbour,\"$argon2id$v=19$m=19456,t=2,p=1$c2FsdHNhbHRzYWx0$AAECAwQFBgcICQoLDA0ODw\",xyz,true\n\
+                 d,harbour,\"$argon2id$v=19$m=19456,t=2,p=1$c2FsdHNhbHRzYWx0$AAECAwQFBgcICQoLDA0ODw\",,true\n";
+    let file = other.data.join("wrong.csv");
+    std::fs::write(&file, lines).unwrap();
+    let told = printed(&other.client(&["person", "import"]).arg(&file).ends_with(1));
+    for part in
+        ["4 refused", "no Argon2id hash", "costs more than 64 MiB", "32 hexadecimal digits", "`nt-hash` is missing"]
+    {
+        assert!(told.contains(part), "{part}: {told}");
+    }
+    assert!(!told.contains("secret,"), "{told}");
+}

@@ -46,8 +46,8 @@ pub use error::{RecordsError, Refusal};
 pub use fetched_lists::FetchedLists;
 pub use hash_pool::HashPool;
 pub use inventory::{
-    Addresses, CommonNameEntry, DeviceEntry, ImportError, Inventory, InventoryError, MachineEntry, Marked, NasEntry,
-    PersonEntry, StoreEntry,
+    Addresses, CommonNameEntry, DeviceEntry, ImportError, Inventory, InventoryError, KeptPassword, MachineEntry,
+    Marked, NasEntry, PersonEntry, StoreEntry,
 };
 pub use names::{NoRecordName, RecordName};
 pub use password::{hash_password, verify_password};

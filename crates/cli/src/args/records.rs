@@ -140,7 +140,11 @@ pub(crate) enum PersonAction {
     /// record was refused)
     Import(ImportFile),
     /// Print all as an inventory file (TOML), without their passwords
-    Export,
+    Export {
+        /// With what is kept of their passwords; the audit tells of each that you saw it
+        #[arg(long)]
+        with_secrets: bool,
+    },
 }
 
 /// What is done with several.
@@ -258,7 +262,11 @@ pub(crate) enum MachineAction {
     /// record was refused)
     Import(ImportFile),
     /// Print all as an inventory file (TOML), without their passwords
-    Export,
+    Export {
+        /// With what is kept of their passwords; the audit tells of each that you saw it
+        #[arg(long)]
+        with_secrets: bool,
+    },
 }
 
 #[derive(Args)]

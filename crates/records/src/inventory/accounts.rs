@@ -1,16 +1,17 @@
 //! People and machines as records: what of a password is kept, and what of one that is there
 //! stays.
 
-use regnant_base::SecretText;
+use regnant_base::{Secret, SecretText};
 use regnant_eap::mschap::nt_password_hash;
 use regnant_policy::Mac;
 
+use crate::error::RecordsError;
 use crate::inventory::{InventoryError, MachineEntry, PersonEntry, expiry, fit_texts, named, without_repeats};
 use crate::names::RecordName;
-use crate::password::hash_password;
+use crate::password::{fit_hash, hash_password};
 use crate::password_rules::fit_password;
 use crate::rows::{MachineRow, PersonRow, nt_hash_context, password_context, recoverable_context};
-use crate::sealing::{Sealed, SealingKey};
+use crate::sealing::{Sealed, SealingKey, hex};
 
 impl PersonEntry {
     /// Which record it is about.
@@ -43,12 +44,17 @@ impl PersonEntry {
             recoverable: row.recoverable.as_ref().map(|sealed| (sealed, recoverable_context(&row.store, &row.name))),
         });
         let password = self.password.as_ref();
-        let password_hash = match (password, &kept) {
-            (Some(password), _) => sealed_hash(key, &hash, password),
-            (None, Some(kept)) => {
+        let brought = Brought::read(self.password_hash.as_ref(), self.nt_hash.as_ref()).map_err(wrong)?;
+        if self.recoverable_password && password.is_none() && brought.hash.is_some() {
+            return Err(wrong("a recoverable password comes as `password`, and not as its hash"));
+        }
+        let password_hash = match (password, brought.hash, &kept) {
+            (Some(password), ..) => sealed_hash(key, &hash, password),
+            (None, Some(brought), _) => key.seal(&hash, brought.as_bytes()),
+            (None, None, Some(kept)) => {
                 kept.hash(&hash).map_err(|why| wrong(&why))?.ok_or_else(|| wrong("it has no password"))?
             }
-            (None, None) => return Err(wrong("`password` is missing")),
+            (None, None, None) => return Err(wrong("`password` is missing")),
         };
         let recoverable = match (self.recoverable_password, password, &kept) {
             (false, ..) => None,
@@ -60,7 +66,8 @@ impl PersonEntry {
                     .map_err(|why| wrong(&why))?,
             ),
         };
-        let nt_hash = nt_hash_of(self.mschap, password, kept.as_ref(), key, &nt_hash).map_err(|why| wrong(&why))?;
+        let nt_hash =
+            brought.nt_hash_of(self.mschap, password, kept.as_ref(), (key, &nt_hash)).map_err(|why| wrong(&why))?;
         Ok(PersonRow {
             password_hash,
             recoverable,
@@ -93,7 +100,7 @@ impl MachineEntry {
         let has_password = before.is_some_and(|row| row.password_hash.is_some());
         if let Some(password) = &self.password {
             fit_password(password, &self.name).map_err(|weak| wrong(&weak.to_string()))?;
-        } else if self.mschap && !has_password {
+        } else if self.mschap && !has_password && self.password_hash.is_none() {
             return Err(wrong("MS-CHAP needs a password"));
         }
         fit_texts(&self.groups, &[&self.note]).map_err(|why| wrong(&why))?;
@@ -106,12 +113,15 @@ impl MachineEntry {
             recoverable: None,
         });
         let password = self.password.as_ref();
-        let password_hash = match (password, &kept) {
-            (Some(password), _) => Some(sealed_hash(key, &hash, password)),
-            (None, Some(kept)) => kept.hash(&hash).map_err(|why| wrong(&why))?,
-            (None, None) => None,
+        let brought = Brought::read(self.password_hash.as_ref(), self.nt_hash.as_ref()).map_err(wrong)?;
+        let password_hash = match (password, brought.hash, &kept) {
+            (Some(password), ..) => Some(sealed_hash(key, &hash, password)),
+            (None, Some(brought), _) => Some(key.seal(&hash, brought.as_bytes())),
+            (None, None, Some(kept)) => kept.hash(&hash).map_err(|why| wrong(&why))?,
+            (None, None, None) => None,
         };
-        let nt_hash = nt_hash_of(self.mschap, password, kept.as_ref(), key, &nt_hash).map_err(|why| wrong(&why))?;
+        let nt_hash =
+            brought.nt_hash_of(self.mschap, password, kept.as_ref(), (key, &nt_hash)).map_err(|why| wrong(&why))?;
         Ok(MachineRow {
             password_hash,
             nt_hash,
@@ -123,6 +133,51 @@ impl MachineEntry {
             note: self.note,
         })
     }
+}
+
+/// What is kept of a password, opened, as an inventory says it.
+#[derive(Clone, Debug, Default)]
+pub struct KeptPassword {
+    /// The password itself, where it is recoverable; then nothing else is needed.
+    pub password: Option<SecretText>,
+    /// Its Argon2id hash in PHC form.
+    pub password_hash: Option<SecretText>,
+    /// Its NT hash, in 32 hexadecimal digits.
+    pub nt_hash: Option<SecretText>,
+}
+
+impl KeptPassword {
+    /// What is kept of a person's password.
+    pub fn of_person(row: &PersonRow, key: &SealingKey) -> Result<Self, RecordsError> {
+        let (store, name) = (&row.store, &row.name);
+        if let Some(sealed) = &row.recoverable {
+            let password = Some(text_of(&key.open(&recoverable_context(store, name), sealed)?));
+            return Ok(Self { password, ..Self::default() });
+        }
+        let hash = key.open(&password_context("person", store, name), &row.password_hash)?;
+        let open = |sealed| key.open(&nt_hash_context("person", store, name), sealed);
+        let nt_hash = row.nt_hash.as_ref().map(open).transpose()?;
+        Ok(Self { password: None, password_hash: Some(text_of(&hash)), nt_hash: nt_hash.as_ref().map(digits_of) })
+    }
+
+    /// What is kept of a machine's password.
+    pub fn of_machine(row: &MachineRow, key: &SealingKey) -> Result<Self, RecordsError> {
+        let (store, name) = (&row.store, &row.name);
+        let open = |sealed| key.open(&password_context("machine", store, name), sealed);
+        let hash = row.password_hash.as_ref().map(open).transpose()?;
+        let open = |sealed| key.open(&nt_hash_context("machine", store, name), sealed);
+        let nt_hash = row.nt_hash.as_ref().map(open).transpose()?;
+        let password_hash = hash.as_ref().map(text_of);
+        Ok(Self { password: None, password_hash, nt_hash: nt_hash.as_ref().map(digits_of) })
+    }
+}
+
+fn text_of(secret: &Secret) -> SecretText {
+    String::from_utf8_lossy(secret.expose()).into_owned().into()
+}
+
+fn digits_of(secret: &Secret) -> SecretText {
+    hex(secret.expose()).into()
 }
 
 /// What an account that is changed keeps of its password, each with what it was sealed as.
@@ -159,20 +214,44 @@ impl Kept<'_> {
     }
 }
 
-fn nt_hash_of(
-    mschap: bool,
-    password: Option<&SecretText>,
-    kept: Option<&Kept<'_>>,
-    key: &SealingKey,
-    context: &str,
-) -> Result<Option<Sealed>, String> {
-    match (mschap, password, kept) {
-        (false, ..) => Ok(None),
-        (true, Some(password), _) => Ok(Some(sealed_nt_hash(key, context, password))),
-        (true, None, kept) => match kept.map(|kept| kept.nt_hash(context)).transpose()?.flatten() {
-            Some(sealed) => Ok(Some(sealed)),
-            None => Err("give the password anew, so that MS-CHAP can prove it".into()),
-        },
+/// What another installation kept of a password.
+struct Brought<'b> {
+    hash: Option<&'b str>,
+    nt_hash: Option<[u8; 16]>,
+}
+
+impl<'b> Brought<'b> {
+    fn read(hash: Option<&'b SecretText>, nt_hash: Option<&SecretText>) -> Result<Self, &'static str> {
+        let hash = hash.map(SecretText::expose);
+        hash.map_or(Ok(()), fit_hash)?;
+        let digits = |text: &SecretText| {
+            let text = text.expose();
+            let byte = |place: usize| u8::from_str_radix(text.get(2 * place..2 * place + 2)?, 16).ok();
+            let bytes: Option<Vec<_>> = (0..16).map(byte).collect();
+            let bytes = bytes.filter(|_| text.len() == 32).and_then(|bytes| bytes.try_into().ok());
+            bytes.ok_or("`nt-hash` is no NT hash: it has 32 hexadecimal digits")
+        };
+        Ok(Self { hash, nt_hash: nt_hash.map(digits).transpose()? })
+    }
+
+    fn nt_hash_of(
+        &self,
+        mschap: bool,
+        password: Option<&SecretText>,
+        kept: Option<&Kept<'_>>,
+        (key, context): (&SealingKey, &str),
+    ) -> Result<Option<Sealed>, String> {
+        match (mschap, password, self.nt_hash) {
+            (false, ..) => Ok(None),
+            (true, Some(password), _) => Ok(Some(sealed_nt_hash(key, context, password))),
+            (true, None, Some(brought)) => Ok(Some(key.seal(context, &brought))),
+            // The one that is kept is of another password.
+            (true, None, None) if self.hash.is_some() => Err("`nt-hash` is missing, which MS-CHAP needs".into()),
+            (true, None, None) => match kept.map(|kept| kept.nt_hash(context)).transpose()?.flatten() {
+                Some(sealed) => Ok(Some(sealed)),
+                None => Err("give the password anew, so that MS-CHAP can prove it".into()),
+            },
+        }
     }
 }
 

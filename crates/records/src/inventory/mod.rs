@@ -1,5 +1,7 @@
 mod accounts;
 
+pub use accounts::KeptPassword;
+
 use std::collections::{HashMap, HashSet};
 
 use hmac::{Hmac, KeyInit, Mac as _};
@@ -149,6 +151,13 @@ pub struct PersonEntry {
     /// theirs.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub password: Option<SecretText>,
+    /// What another installation kept of their password, where that is not known: an Argon2id
+    /// hash in PHC form.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub password_hash: Option<SecretText>,
+    /// The NT hash that it kept, in 32 hexadecimal digits.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub nt_hash: Option<SecretText>,
     /// Whether the password is kept sealed in addition, so that CHAP works. Costs
     /// that whoever has database and key has the password; false if not said.
     #[serde(default)]
@@ -186,6 +195,13 @@ pub struct MachineEntry {
     /// Its password, where it has one; kept as an Argon2id hash.
     #[serde(default)]
     pub password: Option<SecretText>,
+    /// What another installation kept of its password, where that is not known: an Argon2id
+    /// hash in PHC form.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub password_hash: Option<SecretText>,
+    /// The NT hash that it kept, in 32 hexadecimal digits.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub nt_hash: Option<SecretText>,
     /// Whether MS-CHAP methods may prove it; false if not said.
     #[serde(default)]
     pub mschap: bool,

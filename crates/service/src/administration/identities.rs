@@ -4,8 +4,9 @@ use std::sync::Arc;
 use regnant_base::SecretText;
 use regnant_policy::Mac;
 use regnant_records::{
-    Author, Barred, Command, DeclaredAttributes, DeviceEntry, DeviceFilter, DeviceRow, Expected, MachineEntry,
-    MachineRow, Marked, NasRow, PersonEntry, PersonRow, Reading, RecordName, RecordsError, Rows, StoreKind, StoreRow,
+    Author, Barred, Command, DeclaredAttributes, DeviceEntry, DeviceFilter, DeviceRow, Expected, KeptPassword,
+    MachineEntry, MachineRow, Marked, NasRow, PersonEntry, PersonRow, Reading, RecordName, RecordsError, Rows,
+    StoreKind, StoreRow,
 };
 
 use crate::administration::committer::{Committer, Turn};
@@ -220,6 +221,21 @@ impl Identities {
         }
         self.is_free(&record)?;
         self.commit(&turn, Command::Remove(vec![record]), by)
+    }
+
+    /// What is kept of the password of a person or a machine; that somebody saw it stands in the
+    /// audit.
+    pub(crate) fn reveal(&self, record: &RecordName, by: &Author) -> Result<KeptPassword, AdministrationError> {
+        let rows = self.committer.records.find(record)?;
+        let key = &self.committer.environment.key;
+        let kept = match (&rows.people[..], &rows.machines[..]) {
+            ([person], _) => KeptPassword::of_person(person, key)?,
+            (_, [machine]) => KeptPassword::of_machine(machine, key)?,
+            _ => return Err(AdministrationError::NotFound(record.clone())),
+        };
+        let name = rows.names().next().unwrap_or_else(|| record.clone());
+        self.committer.apply(by, Command::Reveal(name))?;
+        Ok(kept)
     }
 
     /// How many devices each store has.

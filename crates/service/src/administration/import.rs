@@ -498,7 +498,8 @@ fn cells(names: &[String], record: &csv::ByteRecord) -> Result<Map<String, Value
     }
     // A cell that is empty says nothing of what may be left out.
     let silent = |name: &String, value: &Value| {
-        value == "" && matches!(&**name, "store" | "password" | "secret" | "last" | "expires")
+        value == ""
+            && matches!(&**name, "store" | "password" | "password-hash" | "nt-hash" | "secret" | "last" | "expires")
     };
     said.retain(|name, value| !silent(name, value));
     Ok(said)

@@ -1,6 +1,7 @@
 use axum::Json;
-use axum::extract::State;
-use regnant_records::RecordName;
+use axum::extract::{Path, State};
+use regnant_base::SecretText;
+use regnant_records::{Author, KeptPassword, RecordName};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -38,6 +39,55 @@ pub(crate) struct AccountsAct {
     /// Whether they shall be removed.
     #[serde(default)]
     remove: bool,
+}
+
+/// What is kept of a password, as an inventory file says it.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct KeptPasswordView {
+    /// The password itself, where it is recoverable.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<String>)]
+    password: Option<SecretText>,
+    /// Its Argon2id hash in PHC form.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<String>)]
+    password_hash: Option<SecretText>,
+    /// Its NT hash, in 32 hexadecimal digits: as good as the password to whoever has it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<String>)]
+    nt_hash: Option<SecretText>,
+}
+
+/// Shows what is kept of a person's password; the audit tells that it was shown.
+#[utoipa::path(post, path = "/api/v1/people/{store}/{name}/kept-password", operation_id = "reveal_person_password",
+    params(("store" = String, Path), ("name" = String, Path)),
+    responses((status = 200, body = KeptPasswordView), (status = 404, body = ApiError), (status = 401, body = ApiError),
+        (status = 403, body = ApiError)))]
+pub(crate) async fn reveal_person(
+    State(api): State<Api>,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
+    Path((store, name)): Path<(String, String)>,
+) -> Result<Json<KeptPasswordView>, ApiError> {
+    reveal(api, RecordName::Person { store, name }, by).await
+}
+
+/// Shows what is kept of a machine's password; the audit tells that it was shown.
+#[utoipa::path(post, path = "/api/v1/machines/{store}/{name}/kept-password", operation_id = "reveal_machine_password",
+    params(("store" = String, Path), ("name" = String, Path)),
+    responses((status = 200, body = KeptPasswordView), (status = 404, body = ApiError), (status = 401, body = ApiError),
+        (status = 403, body = ApiError)))]
+pub(crate) async fn reveal_machine(
+    State(api): State<Api>,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
+    Path((store, name)): Path<(String, String)>,
+) -> Result<Json<KeptPasswordView>, ApiError> {
+    reveal(api, RecordName::Machine { store, name }, by).await
+}
+
+async fn reveal(api: Api, record: RecordName, by: Author) -> Result<Json<KeptPasswordView>, ApiError> {
+    let kept = blocking(move || api.administration.identities.reveal(&record, &by)).await?;
+    let KeptPassword { password, password_hash, nt_hash } = kept;
+    Ok(Json(KeptPasswordView { password, password_hash, nt_hash }))
 }
 
 /// How many were changed.

@@ -191,6 +191,8 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(people::person, people::replace, people::change, people::remove))
         .routes(routes!(people::set_password))
         .routes(routes!(accounts::act))
+        .routes(routes!(accounts::reveal_person))
+        .routes(routes!(accounts::reveal_machine))
         .routes(routes!(machines::machines, machines::add))
         .routes(routes!(machines::machine, machines::replace, machines::change, machines::remove))
         .routes(routes!(devices::devices, devices::add))
