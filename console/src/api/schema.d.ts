@@ -201,8 +201,13 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
-        put?: never;
+        /** A certificate that we present. The ETag is for If-Match. */
+        get: operations["certificate"];
+        /**
+         * Puts a certificate in the place of one, or adds it. With If-Match only where that is still as
+         *     it was read.
+         */
+        put: operations["put_certificate"];
         post?: never;
         /** Forgets a certificate with its key, which no gate presents. */
         delete: operations["remove_certificate"];
@@ -1269,7 +1274,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** Trusts by name, a page at a time. */
+        get: operations["trusts"];
         put?: never;
         /** Keeps authorities and revocation lists. */
         post: operations["trust"];
@@ -1286,8 +1292,13 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
-        put?: never;
+        /** A trust. The ETag is for If-Match. */
+        get: operations["find_trust"];
+        /**
+         * Puts a trust in the place of one, or adds it. With If-Match only where that is still as it was
+         *     read.
+         */
+        put: operations["put_trust"];
         post?: never;
         /** Forgets a trust that no gate has. */
         delete: operations["remove_trust"];
@@ -1595,6 +1606,14 @@ export interface components {
              *     with it; none where there is none.
              */
             stapled_until?: number | null;
+        };
+        /** @description A certificate with its key, in the place of one. */
+        CertificateText: {
+            /**
+             * @description Certificate, those above it, and its private key, in PEM. The key may be
+             *     missing where the one that is there stays.
+             */
+            pem: string;
         };
         /** @description Everything about certificates. */
         CertificatesReport: {
@@ -2836,6 +2855,12 @@ export interface components {
             /** @description The subjects of certificates that were left out because they are no authorities'. */
             left_out: string[];
         };
+        /** @description Trusts by name. */
+        TrustList: {
+            /** @description After which the next page begins; none at the end. */
+            next?: string | null;
+            trusts: components["schemas"]["TrustReport"][];
+        };
         /** @description Whom we trust. */
         TrustReport: {
             /** @description The authorities. */
@@ -3667,6 +3692,101 @@ export interface operations {
                 };
             };
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    certificate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CertificateReport"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    put_certificate: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CertificateText"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8344,6 +8464,48 @@ export interface operations {
             };
         };
     };
+    trusts: {
+        parameters: {
+            query?: {
+                /** @description Only those that hold every one of these words. */
+                q?: string;
+                /** @description Only those after this one: `next` of the page before. */
+                after?: string;
+                /** @description At most this many, 1 to 5000; 500 if not said. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrustList"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
     trust: {
         parameters: {
             query?: never;
@@ -8374,6 +8536,103 @@ export interface operations {
                 };
             };
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    find_trust: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrustReport"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    put_trust: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTrust"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrustKept"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };

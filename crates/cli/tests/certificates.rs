@@ -5,9 +5,11 @@ use std::fs;
 use std::process::Command;
 use std::sync::{Arc, Mutex};
 
+use regnant_campus::certificates::{SERVER, TRUST};
 use regnant_certificates::{Authority, Order, Purpose, Responder, Says};
 use running::issuer::{answer_http, authority, now, serve_ocsp};
 use running::*;
+use serde_json::json;
 
 fn order(name: &str, days: i64) -> Order {
     Order {
@@ -249,4 +251,36 @@ fn a_conversation_that_is_left_becomes_an_entry_of_its_own() {
     assert_eq!(sentence(entry), "ida.marsh on mast-wlc-1 by eap-tls went silent: when eap-tls was offered.");
     let (_, detail) = service.get(&format!("journal/{}", entry["id"].as_str().unwrap()));
     assert!(detail["stations"][2]["advice"].as_str().unwrap().contains("look into its own log"));
+}
+
+#[test]
+fn certificates_and_trusts_are_put_where_they_are_as_they_were_seen() {
+    let service = Running::harbour();
+    let folder = service.data.join("harbour");
+    let read = |name: &str| std::fs::read_to_string(folder.join(name)).unwrap();
+    let (status, report, tag) = service.call("GET", &format!("certificates/{SERVER}"), None, &json!({}));
+    assert_eq!((status, report["name"].as_str()), (200, Some(SERVER)));
+    // The key of the one that is there stays where none is brought.
+    let pem = json!({ "pem": read("server.pem") });
+    assert_eq!(service.call("PUT", &format!("certificates/{SERVER}"), Some(&tag), &pem).0, 204);
+    assert_eq!(
+        service.call("PUT", &format!("certificates/{SERVER}"), Some(&tag), &pem).0,
+        412,
+        "the key was sealed anew"
+    );
+    assert_eq!(service.call("PUT", "certificates/nobody", Some(&tag), &pem).0, 412);
+    assert_eq!(service.call("GET", "certificates/nobody", None, &json!({})).0, 404);
+    peap(&service).succeeds();
+    let (status, report, tag) = service.call("GET", &format!("trusts/{TRUST}"), None, &json!({}));
+    assert_eq!((status, report["name"].as_str()), (200, Some(TRUST)));
+    let form = json!({ "name": TRUST, "authorities": read("authority.pem") });
+    assert_eq!(service.call("PUT", "trusts/other", None, &form).0, 400);
+    assert_eq!(service.call("PUT", &format!("trusts/{TRUST}"), Some(&tag), &form).0, 200);
+    assert_eq!(service.call("PUT", &format!("trusts/{TRUST}"), Some(&tag), &form).0, 412, "its lists are gone");
+    assert_eq!(
+        service.call("PUT", &format!("trusts/{TRUST}"), None, &json!({ "name": TRUST, "autorities": "" })).0,
+        422
+    );
+    assert_eq!(service.get("trusts?q=tarnmouth").1["trusts"].as_array().unwrap().len(), 1);
+    assert_eq!(service.get("trusts?q=nowhere").1["trusts"].as_array().unwrap().len(), 0);
 }

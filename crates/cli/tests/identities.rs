@@ -446,17 +446,6 @@ fn a_store_that_no_policy_names_is_renamed_with_all_that_is_in_it() {
     }
 }
 
-/// A call whose ETag counts; gives status, body and the ETag of what came.
-fn if_match(service: &Running, verb: &str, path: &str, seen: Option<&str>, body: &Value) -> (u16, Value, String) {
-    let request = ureq::http::Request::builder().method(verb).uri(format!("{}/api/v1/{path}", service.api));
-    let request = request.header("authorization", format!("Bearer {}", service.token));
-    let request = request.header("content-type", "application/json");
-    let request = seen.iter().fold(request, |request, seen| request.header("if-match", *seen));
-    let mut answer = agent().run(request.body(body.to_string()).unwrap()).unwrap();
-    let tag = answer.headers().get("etag").map(|tag| tag.to_str().unwrap().to_owned()).unwrap_or_default();
-    (answer.status().as_u16(), answer.body_mut().read_json().unwrap_or(Value::Null), tag)
-}
-
 #[test]
 fn groups_and_sites_stand_by_themselves_and_say_what_people_should_know() {
     let service = Running::harbour();
@@ -477,14 +466,14 @@ fn groups_and_sites_stand_by_themselves_and_say_what_people_should_know() {
     let past = service.client(&["audit", "list", "--record", "group/frogmen"]).succeeds();
     assert!(past.contains("add group") && past.contains("divers, now frogmen"), "{past}");
     // Two people at once.
-    let (_, _, first) = if_match(&service, "GET", "groups/frogmen", None, &Value::Null);
+    let (_, _, first) = service.call("GET", "groups/frogmen", None, &Value::Null);
     let patch = json!({ "note": "mine" });
-    assert_eq!(if_match(&service, "PATCH", "groups/frogmen", Some(&first), &patch).0, 200);
-    let (status, told, _) = if_match(&service, "PATCH", "groups/frogmen", Some(&first), &json!({ "note": "theirs" }));
+    assert_eq!(service.call("PATCH", "groups/frogmen", Some(&first), &patch).0, 200);
+    let (status, told, _) = service.call("PATCH", "groups/frogmen", Some(&first), &json!({ "note": "theirs" }));
     assert!(status == 412 && told["error"].as_str().unwrap().contains("changed in between"), "{told}");
-    assert_eq!(if_match(&service, "PUT", "groups/frogmen", Some(&first), &patch).0, 412);
-    assert_eq!(if_match(&service, "DELETE", "groups/frogmen", Some(&first), &Value::Null).0, 412);
-    assert_eq!(if_match(&service, "PATCH", "groups/frogmen", None, &json!({})).0, 400);
+    assert_eq!(service.call("PUT", "groups/frogmen", Some(&first), &patch).0, 412);
+    assert_eq!(service.call("DELETE", "groups/frogmen", Some(&first), &Value::Null).0, 412);
+    assert_eq!(service.call("PATCH", "groups/frogmen", None, &json!({})).0, 400);
     // A file says many at once, and what is exported is imported again.
     let file = service.data.join("sites.csv");
     std::fs::write(&file, "name,note\npier-7,=SUM(1)\n,nameless\nquayside,The oldest\n").unwrap();

@@ -11,19 +11,6 @@ use serde_json::{Value, json};
 /// A switch of the dock, at an address that nobody has yet.
 const DOCK: Nas = Nas { name: "dock-sw-2", address: std::net::Ipv4Addr::new(127, 0, 0, 13), ..QUAY_SW_1 };
 
-/// A call with If-Match; gives status, body and ETag.
-fn call(service: &Running, verb: &str, path: &str, seen: Option<&str>, body: &Value) -> (u16, Value, String) {
-    let request = ureq::http::Request::builder().method(verb).uri(format!("{}/api/v1/{path}", service.api));
-    let request = request.header("authorization", format!("Bearer {}", service.token));
-    let request = seen.iter().fold(request, |request, seen| request.header("if-match", *seen));
-    let mut answer = match verb {
-        "GET" | "DELETE" => agent().run(request.body(()).unwrap()).unwrap(),
-        _ => agent().run(request.header("content-type", "application/json").body(body.to_string()).unwrap()).unwrap(),
-    };
-    let tag = answer.headers().get("etag").map_or("", |tag| tag.to_str().unwrap()).to_owned();
-    (answer.status().as_u16(), answer.body_mut().read_json().unwrap_or(Value::Null), tag)
-}
-
 fn asks(service: &Running, nas: &Nas, code: i32) {
     service.try_from(nas, &["mac", "--mac", "02005e200007", "--wait", "1", "--tries", "1"]).ends_with(code);
 }
@@ -74,21 +61,20 @@ fn a_switch_is_added_changed_and_removed_from_the_command_line() {
 #[test]
 fn two_people_do_not_overwrite_each_other() {
     let service = Running::harbour();
-    let (status, detail, first) = call(&service, "GET", "nases/quay-sw-1", None, &Value::Null);
+    let (status, detail, first) = service.call("GET", "nases/quay-sw-1", None, &Value::Null);
     assert_eq!((status, detail["nas"]["addresses"][0].as_str()), (200, Some("127.0.0.11")));
-    let patch =
-        |note: &str, seen: &str| call(&service, "PATCH", "nases/quay-sw-1", Some(seen), &json!({ "note": note }));
+    let patch = |note: &str, seen: &str| service.call("PATCH", "nases/quay-sw-1", Some(seen), &json!({ "note": note }));
     let (status, changed, second) = patch("mine", &first);
     assert_eq!((status, changed["note"].as_str(), second != first), (200, Some("mine"), true));
     let (status, told, _) = patch("theirs", &first);
     assert_eq!(status, 412);
     assert!(told["error"].as_str().unwrap().contains("was changed in between: look at it again"), "{told}");
     assert_eq!(patch("theirs", "quay").0, 400);
-    assert_eq!(call(&service, "DELETE", "nases/yard-sw-1", Some(&first), &Value::Null).0, 412);
+    assert_eq!(service.call("DELETE", "nases/yard-sw-1", Some(&first), &Value::Null).0, 412);
     // A whole one in its place keeps the secret, which is in no answer.
     let whole =
         json!({ "name": "quay-sw-1", "addresses": ["127.0.0.11", "fd44::11"], "kind": "switch", "site": "quay" });
-    let (status, put, third) = call(&service, "PUT", "nases/quay-sw-1", Some(&second), &whole);
+    let (status, put, third) = service.call("PUT", "nases/quay-sw-1", Some(&second), &whole);
     assert_eq!((status, put["note"].as_str(), third != second), (200, Some(""), true));
     asks(&service, &QUAY_SW_1, 0);
     for (verb, path, body) in [
@@ -97,10 +83,10 @@ fn two_people_do_not_overwrite_each_other() {
         ("PATCH", "nases/quay-sw-1", json!({ "secret": "short" })),
         ("PATCH", "nases/quay-sw-1", json!({ "name": " " })),
     ] {
-        let (status, told, _) = call(&service, verb, path, None, &body);
+        let (status, told, _) = service.call(verb, path, None, &body);
         assert!(status == 400 && told["error"].is_string(), "{status} {told}");
     }
-    assert_eq!(call(&service, "PATCH", "nases/quay-sw-1", None, &json!({ "colour": "red" })).0, 422);
+    assert_eq!(service.call("PATCH", "nases/quay-sw-1", None, &json!({ "colour": "red" })).0, 422);
     let everything = service.get("nases").1.to_string() + &service.get("audit").1.to_string();
     assert!(!everything.contains("bollard-9-anchor"));
 }

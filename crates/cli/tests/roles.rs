@@ -24,6 +24,8 @@ const ROUTES: &str = "
     get    /certificates                          e h a
     post   /certificates                          e
     post   /certificates/request                  e
+    get    /certificates/{name}                   e h a
+    put    /certificates/{name}                   e
     delete /certificates/{name}                   e
     get    /device-attributes                     e h a
     post   /device-attributes                     e
@@ -120,7 +122,10 @@ const ROUTES: &str = "
     get    /tokens/{id}                           e h a
     patch  /tokens/{id}                           e h a
     delete /tokens/{id}                           e h a
+    get    /trusts                                e h a
     post   /trusts                                e
+    get    /trusts/{name}                         e h a
+    put    /trusts/{name}                         e
     delete /trusts/{name}                         e
     get    /unheard                               e h a
     post   /unheard/{id}/secret                   e

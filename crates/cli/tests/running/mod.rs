@@ -228,6 +228,21 @@ impl Running {
         (answer.status().as_u16(), answer.body_mut().read_json().unwrap_or(Value::Null))
     }
 
+    /// A call, with the ETag that was seen where one was; gives the ETag of what came.
+    pub(crate) fn call(&self, verb: &str, path: &str, seen: Option<&str>, body: &Value) -> (u16, Value, String) {
+        let request = ureq::http::Request::builder().method(verb).uri(format!("{}/api/v1/{path}", self.api));
+        let request = request.header("authorization", format!("Bearer {}", self.token));
+        let request = seen.iter().fold(request, |request, seen| request.header("if-match", *seen));
+        let mut answer = match verb {
+            "GET" | "DELETE" => agent().run(request.body(()).unwrap()).unwrap(),
+            _ => {
+                agent().run(request.header("content-type", "application/json").body(body.to_string()).unwrap()).unwrap()
+            }
+        };
+        let tag = answer.headers().get("etag").map_or("", |tag| tag.to_str().unwrap()).to_owned();
+        (answer.status().as_u16(), answer.body_mut().read_json().unwrap_or(Value::Null), tag)
+    }
+
     pub(crate) fn post(&self, path: &str, body: &Value) -> (u16, Value) {
         let request = agent().post(format!("{}/api/v1/{path}", self.api));
         let mut answer = request.header("authorization", format!("Bearer {}", self.token)).send_json(body).unwrap();

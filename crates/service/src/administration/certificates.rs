@@ -11,10 +11,10 @@ use regnant_records::{Author, CertificateRow, Command, Expected, Reading, Record
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::administration::AdministrationError;
 use crate::administration::committer::{Committer, Turn};
 use crate::administration::renewal::staple_name;
 use crate::administration::revocation_lists::{ListReport, list_findings};
+use crate::administration::{AdministrationError, RecordVersion};
 use crate::clock::now_ms;
 
 pub(crate) const DAY: i64 = 86_400;
@@ -134,20 +134,39 @@ impl Certificates {
     }
 
     /// Keeps a certificate in PEM. Its key may be in it; where a signing request of
-    /// this name waits, the key is there already.
-    pub fn import(&self, name: &str, pem: &str, by: &Author) -> Result<(), AdministrationError> {
-        let row = self.import_pem(name, pem, by)?;
+    /// this name waits, or one of this name is there, the key is there already. One that is
+    /// there is as the author saw it.
+    pub(crate) fn import_over(
+        &self,
+        name: &str,
+        seen: Option<&RecordVersion>,
+        pem: &str,
+        by: &Author,
+    ) -> Result<(), AdministrationError> {
+        let row = self.import_pem(name, seen, pem, by)?;
         if self.fetch_staple(&row)? {
             self.committer.turn().refresh_offers()?;
         }
         Ok(())
     }
 
-    fn import_pem(&self, name: &str, pem: &str, by: &Author) -> Result<CertificateRow, AdministrationError> {
+    /// The same, whatever is there.
+    pub fn import(&self, name: &str, pem: &str, by: &Author) -> Result<(), AdministrationError> {
+        self.import_over(name, None, pem, by)
+    }
+
+    fn import_pem(
+        &self,
+        name: &str,
+        seen: Option<&RecordVersion>,
+        pem: &str,
+        by: &Author,
+    ) -> Result<CertificateRow, AdministrationError> {
         let turn = self.committer.turn();
         named(name)?;
         let bundle = Bundle::from_pem(pem).map_err(|error| AdministrationError::Certificate(error.to_string()))?;
         let before = self.rows()?.into_iter().find(|row| row.name == name);
+        is_as_seen(name, before.as_ref(), seen)?;
         let key = match (bundle.key, before) {
             (Some(key), _) => Secret::new(key.expose()),
             (None, Some(row)) => row.private_key(&self.committer.environment.key)?,
@@ -216,18 +235,37 @@ impl Certificates {
 
     /// Keeps authorities and revocation lists, and tells which certificates it left
     /// out because they are no authorities'. Where it says from where a newer list is
-    /// fetched, that is done at once.
-    pub fn set_trust(&self, trust: &TrustRow, by: &Author) -> Result<Vec<String>, AdministrationError> {
-        let (row, left_out) = self.keep_trust(trust, by)?;
+    /// fetched, that is done at once. One that is there is as the author saw it.
+    pub(crate) fn set_trust_over(
+        &self,
+        trust: &TrustRow,
+        seen: Option<&RecordVersion>,
+        by: &Author,
+    ) -> Result<Vec<String>, AdministrationError> {
+        let (row, left_out) = self.keep_trust(trust, seen, by)?;
         if self.fetch_list(&row) {
             self.committer.turn().refresh_offers()?;
         }
         Ok(left_out)
     }
 
-    fn keep_trust(&self, trust: &TrustRow, by: &Author) -> Result<(TrustRow, Vec<String>), AdministrationError> {
+    /// The same, whatever is there.
+    pub fn set_trust(&self, trust: &TrustRow, by: &Author) -> Result<Vec<String>, AdministrationError> {
+        self.set_trust_over(trust, None, by)
+    }
+
+    fn keep_trust(
+        &self,
+        trust: &TrustRow,
+        seen: Option<&RecordVersion>,
+        by: &Author,
+    ) -> Result<(TrustRow, Vec<String>), AdministrationError> {
         let turn = self.committer.turn();
         named(&trust.name)?;
+        if seen.is_some() {
+            let before = self.trusts()?.into_iter().find(|row| row.name == trust.name);
+            is_as_seen(&trust.name, before.as_ref(), seen)?;
+        }
         for (url, what) in [(&trust.crl_url, "a revocation list"), (&trust.ocsp_url, "a responder's answer")] {
             if url.as_ref().is_some_and(|url| !url.starts_with("http://")) {
                 let text = format!("{what} is fetched from an address that begins with http://: it is signed itself");
@@ -264,6 +302,19 @@ impl Certificates {
     /// Every trust, by name.
     pub(crate) fn trusts(&self) -> Result<Vec<TrustRow>, AdministrationError> {
         Ok(self.committer.records.all()?)
+    }
+}
+
+fn is_as_seen(
+    name: &str,
+    row: Option<&impl Serialize>,
+    seen: Option<&RecordVersion>,
+) -> Result<(), AdministrationError> {
+    match seen {
+        Some(seen) if row.is_none_or(|row| RecordVersion::of(row) != *seen) => {
+            Err(AdministrationError::Changed(name.to_owned()))
+        }
+        _ => Ok(()),
     }
 }
 

@@ -1,18 +1,21 @@
 use axum::Json;
 use axum::extract::{Path, State};
-use axum::http::{StatusCode, header};
-use axum::response::IntoResponse;
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::response::{IntoResponse, Response};
 use regnant_base::SecretText;
-use regnant_records::TrustRow;
+use regnant_records::{RecordName, TrustRow};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-use crate::administration::certificates::CertificatesReport;
+use crate::administration::AdministrationError;
+use crate::administration::certificates::{CertificateReport, CertificatesReport, TrustReport};
 use crate::administration::profile::ProfileOrder;
 use crate::http::Api;
 use crate::http::callers::{Change, Look, May, Signed};
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::{Asked, Sent};
+use crate::http::record::{etag, seen};
+use crate::http::short_list::Wanted;
 
 /// A certificate to be kept.
 #[derive(Deserialize, ToSchema)]
@@ -66,6 +69,13 @@ pub(crate) struct NewTrust {
     whatever: bool,
 }
 
+impl NewTrust {
+    fn row(self) -> TrustRow {
+        let Self { name, authorities, crls, crl_url, ocsp_url, whatever } = self;
+        TrustRow { name, authorities, crls, crl_url, ocsp_url, whatever }
+    }
+}
+
 /// What was kept of a trust.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct TrustKept {
@@ -78,6 +88,119 @@ pub(crate) struct TrustKept {
     responses((status = 200, body = CertificatesReport), (status = 401, body = ApiError)))]
 pub(crate) async fn certificates(State(api): State<Api>, _: May<Look>) -> Result<Json<CertificatesReport>, ApiError> {
     blocking(move || api.administration.certificates.report()).await.map(Json)
+}
+
+/// A certificate with its key, in the place of one.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct CertificateText {
+    /// Certificate, those above it, and its private key, in PEM. The key may be
+    /// missing where the one that is there stays.
+    #[schema(value_type = String)]
+    pem: SecretText,
+}
+
+/// Trusts by name.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct TrustList {
+    trusts: Vec<TrustReport>,
+    /// After which the next page begins; none at the end.
+    next: Option<String>,
+}
+
+/// A certificate that we present. The ETag is for If-Match.
+#[utoipa::path(get, path = "/api/v1/certificates/{name}", params(("name" = String, Path)),
+    responses((status = 200, body = CertificateReport), (status = 404, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn certificate(
+    State(api): State<Api>,
+    _: May<Look>,
+    Path(name): Path<String>,
+) -> Result<Response, ApiError> {
+    let work = move || {
+        let certificates = &api.administration.certificates;
+        let row = certificates.rows()?.into_iter().find(|row| row.name == name);
+        let report = certificates.report()?.certificates.into_iter().find(|report| report.name == name);
+        let found = row.zip(report).map(|(row, report)| (etag(&row), Json(report)).into_response());
+        found.ok_or(AdministrationError::NotFound(RecordName::Certificate(name)))
+    };
+    blocking(work).await
+}
+
+/// Puts a certificate in the place of one, or adds it. With If-Match only where that is still as
+/// it was read.
+#[utoipa::path(put, path = "/api/v1/certificates/{name}", operation_id = "put_certificate",
+    params(("name" = String, Path), ("If-Match" = Option<String>, Header, description = "The ETag that was read")),
+    request_body = CertificateText,
+    responses((status = 204), (status = 400, body = ApiError), (status = 412, body = ApiError), (status = 401, body = ApiError),
+        (status = 403, body = ApiError)))]
+pub(crate) async fn put(
+    State(api): State<Api>,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
+    Path(name): Path<String>,
+    headers: HeaderMap,
+    Sent(new): Sent<CertificateText>,
+) -> Result<StatusCode, ApiError> {
+    let seen = seen(&headers)?;
+    let work = move || api.administration.certificates.import_over(&name, seen.as_ref(), new.pem.expose(), &by);
+    blocking(work).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Trusts by name, a page at a time.
+#[utoipa::path(get, path = "/api/v1/trusts", params(Wanted),
+    responses((status = 200, body = TrustList), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn trusts(
+    State(api): State<Api>,
+    _: May<Look>,
+    Asked(wanted): Asked<Wanted>,
+) -> Result<Json<TrustList>, ApiError> {
+    let all = blocking(move || api.administration.certificates.report()).await?.trusts;
+    let texts = |one: &TrustReport| {
+        let subjects = one.authorities.iter().map(|link| link.subject.clone());
+        subjects.chain([one.name.clone()]).collect()
+    };
+    let (trusts, next) = wanted.of(all, |one| one.name.clone(), texts)?;
+    Ok(Json(TrustList { trusts, next }))
+}
+
+/// A trust. The ETag is for If-Match.
+#[utoipa::path(get, path = "/api/v1/trusts/{name}", operation_id = "find_trust", params(("name" = String, Path)),
+    responses((status = 200, body = TrustReport), (status = 404, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn find_trust(
+    State(api): State<Api>,
+    _: May<Look>,
+    Path(name): Path<String>,
+) -> Result<Response, ApiError> {
+    let work = move || {
+        let certificates = &api.administration.certificates;
+        let row = certificates.trusts()?.into_iter().find(|row| row.name == name);
+        let report = certificates.report()?.trusts.into_iter().find(|report| report.name == name);
+        let found = row.zip(report).map(|(row, report)| (etag(&row), Json(report)).into_response());
+        found.ok_or(AdministrationError::NotFound(RecordName::Trust(name)))
+    };
+    blocking(work).await
+}
+
+/// Puts a trust in the place of one, or adds it. With If-Match only where that is still as it was
+/// read.
+#[utoipa::path(put, path = "/api/v1/trusts/{name}", operation_id = "put_trust",
+    params(("name" = String, Path), ("If-Match" = Option<String>, Header, description = "The ETag that was read")),
+    request_body = NewTrust,
+    responses((status = 200, body = TrustKept), (status = 400, body = ApiError), (status = 412, body = ApiError),
+        (status = 401, body = ApiError), (status = 403, body = ApiError)))]
+pub(crate) async fn put_trust(
+    State(api): State<Api>,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
+    Path(name): Path<String>,
+    headers: HeaderMap,
+    Sent(new): Sent<NewTrust>,
+) -> Result<Json<TrustKept>, ApiError> {
+    if new.name != name {
+        return Err(ApiError::bad("A trust keeps its name: remove it, and add it under the other."));
+    }
+    let (seen, row) = (seen(&headers)?, new.row());
+    let work = move || api.administration.certificates.set_trust_over(&row, seen.as_ref(), &by);
+    Ok(Json(TrustKept { left_out: blocking(work).await? }))
 }
 
 /// Keeps a certificate with its key; gates that present it do so from the next
@@ -141,8 +264,7 @@ pub(crate) async fn trust(
     May { signed: Signed { author: by, .. }, .. }: May<Change>,
     Sent(new): Sent<NewTrust>,
 ) -> Result<Json<TrustKept>, ApiError> {
-    let NewTrust { name, authorities, crls, crl_url, ocsp_url, whatever } = new;
-    let row = TrustRow { name, authorities, crls, crl_url, ocsp_url, whatever };
+    let row = new.row();
     let left_out = blocking(move || api.administration.certificates.set_trust(&row, &by)).await?;
     Ok(Json(TrustKept { left_out }))
 }
