@@ -18,6 +18,8 @@ import { NewNas } from "./places/network/NewNas";
 import { GroupPage } from "./places/people/GroupPage";
 import { MachinePage, PersonPage } from "./places/people/AccountPage";
 import { NewMachine, NewPerson } from "./places/people/NewAccount";
+import { NewDirectory } from "./places/people/NewDirectory";
+import { StorePage } from "./places/people/StorePage";
 import { People } from "./places/people/People";
 import { readSearch as readPeopleSearch } from "./places/people/people";
 import { Policy } from "./places/policy/Policy";
@@ -112,6 +114,10 @@ const people = createRoute({
 
 const group = createRoute({ getParentRoute: () => inside, path: "/people/groups/$name", component: GroupPage });
 
+const newDirectory = createRoute({ getParentRoute: () => inside, path: "/people/stores/new", component: NewDirectory });
+
+const store = createRoute({ getParentRoute: () => inside, path: "/people/stores/$name", component: StorePage });
+
 const newPerson = createRoute({ getParentRoute: () => inside, path: "/people/new", component: NewPerson });
 
 const person = createRoute({ getParentRoute: () => inside, path: "/people/$store/$name", component: PersonPage });
@@ -167,6 +173,8 @@ export const router = createRouter({
       site,
       people,
       group,
+      newDirectory,
+      store,
       newPerson,
       person,
       newMachine,

@@ -1174,8 +1174,8 @@ export interface paths {
         /** A store, and what is in it. The ETag is for If-Match. */
         get: operations["store"];
         /**
-         * Has a store of this name and kind: adds it where there is none. What a store holds is said
-         *     once, when it is added.
+         * Has a store of this name and kind, asked in this way: adds it where there is none. What a store
+         *     holds is said once, when it is added. With If-Match only where it is still as it was read.
          */
         put: operations["put_store"];
         post?: never;
@@ -1185,6 +1185,26 @@ export interface paths {
         head?: never;
         /** Gives a store that the active policy does not name another name, with all that is in it. */
         patch: operations["rename_store"];
+        trace?: never;
+    };
+    "/api/v1/stores/{name}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Goes the way to every server of a directory, and to an account where one is named, and says at
+         *     which step it ends and what to do.
+         */
+        post: operations["test_store"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/supplicant-profile": {
@@ -1899,6 +1919,115 @@ export interface components {
              */
             vendor?: number | null;
         };
+        /** @description How a directory is asked. */
+        DirectoryForm: {
+            /**
+             * @description The entry below which everything is searched.
+             * @default
+             */
+            base: string;
+            /**
+             * @description Whom searches are bound as; nobody where it is empty.
+             * @default
+             */
+            bind_as: string;
+            /**
+             * @description The entry below which a group counts by its short name; `base` where none.
+             * @default null
+             */
+            group_base: string | null;
+            /**
+             * @description The attribute that holds the short name of a group; `cn` if not said.
+             * @default cn
+             */
+            group_name: string;
+            /**
+             * @description `member-of` where accounts say their groups, `search` where groups say their members;
+             *     `member-of` if not said.
+             * @default member-of
+             */
+            groups: string;
+            /**
+             * Format: int32
+             * @description For how many seconds accounts and groups are kept, at most 3600; 60 if not said. Proofs
+             *     never are.
+             * @default 60
+             */
+            keep: number;
+            /**
+             * @description What machines have in common; none are looked up where it is empty.
+             * @default
+             */
+            machine_filter: string;
+            /**
+             * @description The attributes by any of which a machine is found; `cn` if not said.
+             * @default [
+             *       "cn"
+             *     ]
+             */
+            machine_names: string[];
+            /**
+             * @description Whether groups of groups count too; true if not said.
+             * @default true
+             */
+            nested: boolean;
+            /**
+             * @description What people have in common (RFC 4515); no people are looked up where it is empty.
+             * @default (objectClass=person)
+             */
+            person_filter: string;
+            /**
+             * @description The attributes by any of which a person is found; the account has the name that stands in
+             *     the first of them. `uid` if not said.
+             * @default [
+             *       "uid"
+             *     ]
+             */
+            person_names: string[];
+            /**
+             * @description Its servers, the one that is asked first in front: `ldaps://HOST[:PORT]`, or
+             *     `ldap://HOST[:PORT]`, on which TLS is started.
+             * @default []
+             */
+            servers: string[];
+            /**
+             * Format: int32
+             * @description How many seconds an answer is waited for, 1 to 30; 3 if not said.
+             * @default 3
+             */
+            time_limit: number;
+            /**
+             * @description The trust whose authorities issued the servers' certificates; the system's where none.
+             * @default null
+             */
+            trust: string | null;
+        };
+        /** @description Whom a test looks for. */
+        DirectoryProbe: {
+            /** @description Or a machine. */
+            machine?: string | null;
+            /** @description Their password, which is tried once and not kept. */
+            password?: string | null;
+            /** @description A person, as the gate's `as` makes the name. */
+            person?: string | null;
+        };
+        /** @description A directory that does not answer. */
+        DownView: {
+            /**
+             * Format: int64
+             * @description How many questions its servers left without an answer since the start.
+             */
+            failed: number;
+            /** @description Whether the active policy looks identities up in it. */
+            in_policy: boolean;
+            /** @description What to do. */
+            remedy: string;
+            /** @description Since when. */
+            since: string;
+            store: string;
+            /** @description What went wrong last. */
+            why: string;
+        };
         /** @description Every edition, newest first. */
         EditionList: {
             editions: components["schemas"]["EditionView"][];
@@ -2434,7 +2563,10 @@ export interface components {
         };
         /** @description A store that is wanted. */
         NewStore: {
-            /** @description `people` or `devices`. */
+            /** @description The password of the account that searches it. */
+            bind_password?: string | null;
+            directory?: components["schemas"]["DirectoryForm"] | null;
+            /** @description `people`, `devices` or `directory`. */
             kind: string;
             name: string;
         };
@@ -2665,6 +2797,29 @@ export interface components {
             entry: string;
             mac: string;
         };
+        /** @description How a server of a directory does. */
+        ServerView: {
+            /** @description What to do about it. */
+            advice?: string | null;
+            /**
+             * Format: int64
+             * @description How many questions it was asked since the start.
+             */
+            asked: number;
+            /**
+             * Format: int64
+             * @description For how many seconds it has not answered; none where it does, or was not asked yet.
+             */
+            down_for?: number | null;
+            /**
+             * Format: int64
+             * @description How many of them it did not answer.
+             */
+            failed: number;
+            url: string;
+            /** @description What went wrong last. */
+            why?: string | null;
+        };
         /** @description Who is signed in. */
         SessionView: {
             /** @description The administrator's name. */
@@ -2741,9 +2896,27 @@ export interface components {
              */
             name: string;
         };
+        /** @description A step of the way to a directory. */
+        StepView: {
+            /** @description What to do, where it did not go well. */
+            advice: string;
+            /** Format: int64 */
+            millis: number;
+            passed: boolean;
+            /** @description What was seen. */
+            saw: string;
+            /** @description What was to be done. */
+            what: string;
+        };
         /** @description A store as it shall be. */
         StoreForm: {
-            /** @description `people` or `devices`. */
+            /**
+             * @description The password of the account that searches it; where there is none, the one that is there
+             *     stays, as long as account, servers and trust do.
+             */
+            bind_password?: string | null;
+            directory?: components["schemas"]["DirectoryForm"] | null;
+            /** @description `people`, `devices` or `directory`. */
             kind: string;
         };
         /** @description Stores by name. */
@@ -2756,19 +2929,28 @@ export interface components {
         StorePatch: {
             name: string;
         };
+        /** @description The way to a directory. */
+        StoreTest: {
+            /** @description Whether every step went well. */
+            passed: boolean;
+            steps: components["schemas"]["StepView"][];
+        };
         /** @description A store, and what is in it. */
         StoreView: {
             /** Format: int64 */
             devices: number;
+            directory?: components["schemas"]["DirectoryForm"] | null;
             /** @description Whether the active policy looks identities up in it. */
             in_policy: boolean;
-            /** @description `people` or `devices`. */
+            /** @description `people`, `devices` or `directory`. */
             kind: string;
             /** Format: int64 */
             machines: number;
             name: string;
             /** Format: int64 */
             people: number;
+            /** @description How its servers do. */
+            servers: components["schemas"]["ServerView"][];
         };
         /** @description What did not go well, for one reason. */
         StoryView: {
@@ -2796,6 +2978,8 @@ export interface components {
         };
         /** @description What is odd now. */
         TodayView: {
+            /** @description Directories none of whose servers answers. */
+            directories: components["schemas"]["DownView"][];
             /** @description What ends soon, the next first. */
             ends: components["schemas"]["EndView"][];
             /** @description What was decided in each of the last 24 hours, the earliest first. */
@@ -8000,7 +8184,10 @@ export interface operations {
     put_store: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
             path: {
                 name: string;
             };
@@ -8042,7 +8229,23 @@ export interface operations {
                     "application/json": components["schemas"]["ApiError"];
                 };
             };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8157,6 +8360,63 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    test_store: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["DirectoryProbe"] | null;
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StoreTest"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

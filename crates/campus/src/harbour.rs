@@ -10,6 +10,8 @@ use crate::nas::Nas;
 
 /// The harbour's policy.
 pub const POLICY: &str = include_str!("../harbour/main.writ");
+/// What the port's own directory holds (LDIF, RFC 2849).
+pub const DIRECTORY: &str = include_str!("../harbour/directory.ldif");
 /// Its equipment, people and devices, as an inventory file.
 pub const INVENTORY: &str = include_str!("../harbour/inventory.toml");
 /// The attributes of the yard's switches, as a dictionary file.

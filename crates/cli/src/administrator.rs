@@ -4,7 +4,7 @@ use regnant_service::{Config, OnMachine};
 use serde_json::{Map, Value, json};
 
 use crate::api::Client;
-use crate::args::{self, AdministratorAction, StoreAction, TokenAction};
+use crate::args::{self, AdministratorAction, TokenAction};
 use crate::failure::Failure;
 use crate::paint::{self, say};
 use crate::people::changes;
@@ -155,47 +155,5 @@ pub(crate) fn token(args: &args::Token) -> Result<ExitCode, Failure> {
     Ok(ExitCode::SUCCESS)
 }
 
-/// Keeps stores.
-pub(crate) fn store(args: &args::Store) -> Result<ExitCode, Failure> {
-    let client = Client::new(&args.api)?;
-    match &args.action {
-        StoreAction::List { show: how } => {
-            let row = |one: &Value| {
-                let counts = ["people", "machines", "devices"].map(|field| one[field].to_string());
-                let [people, machines, devices] = counts;
-                [text(&one["name"]), text(&one["kind"]), people, machines, devices, flag(&one["in_policy"], "yes")]
-            };
-            let head = ["name", "kind", "people", "machines", "devices", "in policy"];
-            show_filtered(&client, "stores", how, &STORE_FIELDS, head, row)?;
-        }
-        StoreAction::Add { name, kind } => {
-            client.post("stores", &json!({ "name": name, "kind": kind }))??;
-            say!("store {name} is added; a gate looks identities up in it once its `identify` names it");
-        }
-        StoreAction::Show { name } => {
-            let one = client.get(&path(&["stores", name])?, &[])?;
-            let mut rows = vec![["holds".to_owned(), text(&one["kind"])]];
-            rows.extend(["people", "machines", "devices"].map(|field| [field.to_owned(), one[field].to_string()]));
-            rows.push(["looked up by the policy".into(), flag(&one["in_policy"], "yes")]);
-            show_one(name, rows);
-        }
-        StoreAction::Change { name, new_name } => {
-            client.patch(&path(&["stores", name])?, &json!({ "name": new_name }))??;
-            say!("store {name} is {new_name} now, with all that is in it");
-        }
-        StoreAction::Import(file) => return import_lines::run(&client, "stores", "store", file, None),
-        StoreAction::Export => {
-            let fields = ["name", "kind"].map(|field| (field, field));
-            say!("{}", export("store", &all(&client, "stores", &[])?, &fields));
-        }
-        StoreAction::Remove { name } => {
-            client.delete(&path(&["stores", name])?)??;
-            say!("store {name} is removed");
-        }
-    }
-    Ok(ExitCode::SUCCESS)
-}
-
 const ADMINISTRATOR_FIELDS: [&str; 5] = ["name", "role", "second_factor", "disabled", "expires"];
 const TOKEN_FIELDS: [&str; 8] = ["id", "name", "administrator", "role", "created", "expires", "used", "used_from"];
-const STORE_FIELDS: [&str; 5] = ["name", "kind", "people", "machines", "devices"];

@@ -29,6 +29,7 @@ mod secret;
 mod serve;
 mod service_tls;
 mod sign_in;
+mod store;
 mod trail;
 mod trust;
 mod try_eap;
@@ -72,7 +73,7 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Device(device) => device::run(&device),
         Command::Group(group) => common_names::group(&group),
         Command::Site(args) => common_names::site(&args),
-        Command::Store(store) => administrator::store(&store),
+        Command::Store(store) => store::run(&store),
         Command::Administrator(one) => administrator::run(&one),
         Command::Token(token) => administrator::token(&token),
         Command::Secret(secret) => secret::run(&secret),

@@ -130,7 +130,7 @@ fn secrets_certificates_groups_and_files_are_kept_in_the_page() {
 }
 
 /// Every page, as somebody finds it who signed in.
-const PAGES: [&str; 23] = [
+const PAGES: [&str; 26] = [
     "/today",
     "/journal",
     "/policy",
@@ -144,6 +144,9 @@ const PAGES: [&str; 23] = [
     "/people",
     "/people?show=groups",
     "/people/groups/cranes",
+    "/people?show=stores",
+    "/people/stores/new",
+    "/people/stores/harbour",
     "/network/sites/quayside",
     "/people/new",
     "/people/harbour/ida.marsh",

@@ -105,6 +105,12 @@ pub enum LookUpAnswer {
     ChecksNoPasswords,
     /// The device is listed, and its time is over.
     ListingExpired,
+    /// The store has several accounts of the name.
+    Several,
+    /// The store lets nobody in under the account for a while.
+    Locked,
+    /// The password is right, and has to be changed before it counts.
+    MustChange,
 }
 
 impl LookUp {
@@ -181,6 +187,9 @@ impl fmt::Display for LookUpAnswer {
             Self::Barred => "listed, barred",
             Self::NotListed => "not listed",
             Self::ListingExpired => "listed, and its time is over",
+            Self::Several => "more than one account has the name",
+            Self::Locked => "the account is locked for a while, whatever the password",
+            Self::MustChange => "right credential; the password has to be changed before it counts",
             Self::EmptyName => "the name is empty",
             Self::NoNameByAs => "the gate's `as` makes no name of it",
             Self::NoClause => "the gate looks nobody like that up",

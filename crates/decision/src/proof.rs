@@ -12,7 +12,7 @@ use crate::facts::request_facts::{DeviceLookUp, Identity, Proved, RequestFacts};
 use crate::guesses::Guesser;
 use crate::lookup::{Asked, LookUp, LookUpAnswer, Right};
 use crate::request::{NoName, Presented};
-use crate::stores::{Account, Answer, MsChapAnswer, Store, StoreReply, within};
+use crate::stores::{Account, Answer, Found, MsChapAnswer, PasswordAnswer, Store, StoreReply, within};
 
 /// An event that ends the request before any rule is tried.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -340,8 +340,13 @@ impl Attempt<'_> {
         means: Means<'_>,
     ) -> Answer<Result<(Account, EapAnswer), Option<Event>>> {
         let store = means.stores.get(id)?;
-        let Some(account) = means.within(store, store.account(self.clause.kind, &self.claimed)).await? else {
-            return Ok(Err(None));
+        let account = match means.within(store, store.account(self.clause.kind, &self.claimed, self.from.nas)).await? {
+            Found::Account(account) => account,
+            Found::Nobody => return Ok(Err(None)),
+            Found::Several => {
+                self.note_store(&means.stores.name(id), LookUpAnswer::Several);
+                return Ok(Err(Some(Event::Ambiguous)));
+            }
         };
         let right = match tried {
             Tried::Certificate => Right::Certificate,
@@ -405,8 +410,16 @@ async fn credential_answer(
             if !can.passwords {
                 return unfit(LookUpAnswer::ChecksNoPasswords);
             }
-            let right = means.within(store, store.check_password(account, password, asker)).await?;
-            Ok(if right { Ok(RIGHT) } else { Err(WRONG) })
+            let answer = means.within(store, store.check_password(account, password, asker)).await?;
+            let right = Right::Credential;
+            Ok(match answer {
+                PasswordAnswer::Right => Ok(RIGHT),
+                PasswordAnswer::Wrong => Err(WRONG),
+                PasswordAnswer::Disabled => Err((Event::Disabled, LookUpAnswer::Disabled(right))),
+                PasswordAnswer::Expired => Err((Event::Expired, LookUpAnswer::Expired(right))),
+                PasswordAnswer::MustChange => Err((Event::Expired, LookUpAnswer::MustChange)),
+                PasswordAnswer::Locked => Err((Event::Failed, LookUpAnswer::Locked)),
+            })
         }
         Credential::Md5 { .. } if !can.recoverable_passwords => unfit(LookUpAnswer::NoRecoverablePassword),
         Credential::Md5 { .. } => {

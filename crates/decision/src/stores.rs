@@ -42,6 +42,48 @@ pub struct Account {
     /// Changes whenever the password does; sessions proved under another one are
     /// not resumed.
     pub password_mark: u64,
+    /// Where the store keeps it, where that is not told by its name.
+    pub place: Option<Arc<str>>,
+}
+
+/// What a store has under a name.
+#[derive(Clone, Debug)]
+pub enum Found {
+    /// This.
+    Account(Account),
+    /// Nothing.
+    Nobody,
+    /// More than one account, and nothing tells which is meant.
+    Several,
+}
+
+impl From<Option<Account>> for Found {
+    fn from(account: Option<Account>) -> Self {
+        account.map_or(Self::Nobody, Self::Account)
+    }
+}
+
+/// What came of checking a password.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum PasswordAnswer {
+    /// It is right.
+    Right,
+    /// It is wrong.
+    Wrong,
+    /// It is right, and the account is disabled.
+    Disabled,
+    /// It is right, and the account or the password has expired.
+    Expired,
+    /// It is right, and has to be changed before it counts.
+    MustChange,
+    /// Nobody gets in for a while, whatever the password.
+    Locked,
+}
+
+impl From<bool> for PasswordAnswer {
+    fn from(right: bool) -> Self {
+        if right { Self::Right } else { Self::Wrong }
+    }
 }
 
 /// What a device is, for people: "crane controller". It is read when somebody writes it
@@ -156,15 +198,21 @@ pub trait Store: Send + Sync {
     /// How long an answer is waited for. One that comes later is none.
     fn time_limit(&self) -> Duration;
 
-    /// The person or machine of this name.
-    fn account<'s>(&'s self, kind: IdentityKind, name: &'s str) -> StoreReply<'s, Option<Account>> {
-        let _ = (kind, name);
+    /// The person or machine of this name. `asker` is the NAS: none may take all that there is
+    /// for asking.
+    fn account<'s>(&'s self, kind: IdentityKind, name: &'s str, asker: &'s str) -> StoreReply<'s, Found> {
+        let _ = (kind, name, asker);
         StoreReply::never_asked()
     }
 
     /// Whether this is the account's password. `asker` is the NAS: none may take all
     /// the time that there is for checking.
-    fn check_password<'s>(&'s self, account: &'s Account, password: Secret, asker: &'s str) -> StoreReply<'s, bool> {
+    fn check_password<'s>(
+        &'s self,
+        account: &'s Account,
+        password: Secret,
+        asker: &'s str,
+    ) -> StoreReply<'s, PasswordAnswer> {
         let _ = (account, password, asker);
         StoreReply::never_asked()
     }

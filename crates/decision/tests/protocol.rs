@@ -84,19 +84,21 @@ impl Store for Crew {
         Duration::from_secs(1)
     }
 
-    fn account<'s>(&'s self, kind: IdentityKind, name: &'s str) -> StoreReply<'s, Option<Account>> {
-        StoreReply::now((name == "ida.marsh").then(|| Account {
+    fn account<'s>(&'s self, kind: IdentityKind, name: &'s str, _: &'s str) -> StoreReply<'s, Found> {
+        let account = (name == "ida.marsh").then(|| Account {
             kind,
             name: name.to_owned(),
             groups: [Value::owned("watch")].into_iter().collect(),
             disabled: false,
             expired: false,
             password_mark: 1,
-        }))
+            place: None,
+        });
+        StoreReply::now(account.into())
     }
 
-    fn check_password<'s>(&'s self, _: &'s Account, password: Secret, _: &'s str) -> StoreReply<'s, bool> {
-        StoreReply::later(async move { Ok(password.expose() == b"Tide-Table-61") })
+    fn check_password<'s>(&'s self, _: &'s Account, password: Secret, _: &'s str) -> StoreReply<'s, PasswordAnswer> {
+        StoreReply::later(async move { Ok((password.expose() == b"Tide-Table-61").into()) })
     }
 
     fn recoverable_password<'s>(&'s self, _: &'s Account) -> StoreReply<'s, Option<Secret>> {

@@ -44,3 +44,30 @@ fn a_store_is_never_asked_what_it_cannot_do() {
     let end = supplicant::run(&harbour, login);
     assert!(end.record.lookups.iter().any(|lookup| lookup.answer == LookUpAnswer::NoNtHash));
 }
+
+#[test]
+fn what_a_directory_says_of_a_password_is_an_event_and_several_accounts_are_another() {
+    let mut harbour = Harbour::new();
+    let mut ends = |says| {
+        harbour.stores.passwords = Some(says);
+        let record = harbour.record(&login("ola.nett", "Fibre-Spool-90"));
+        let EndRecord::Proof { event, .. } = record.end else { panic!("{record:?}") };
+        (event, answer(&record).clone())
+    };
+    let right = Right::Credential;
+    assert_eq!(ends(PasswordAnswer::Disabled), (Event::Disabled, LookUpAnswer::Disabled(right)));
+    assert_eq!(ends(PasswordAnswer::Expired), (Event::Expired, LookUpAnswer::Expired(right)));
+    assert_eq!(ends(PasswordAnswer::MustChange), (Event::Expired, LookUpAnswer::MustChange));
+    assert_eq!(ends(PasswordAnswer::Locked), (Event::Failed, LookUpAnswer::Locked));
+    assert_eq!(ends(PasswordAnswer::Wrong), (Event::Failed, LookUpAnswer::WrongPassword));
+    harbour.stores.passwords = None;
+    let record = harbour.record(&login("twin", "Fibre-Spool-90"));
+    assert_eq!(record.end, EndRecord::Proof { identity: IdentityKind::User, event: Event::Ambiguous });
+    assert!(record.reason().contains("several accounts of that name"));
+    // Whoever wants the next store to be asked says so.
+    let policy = POLICY.replace("identify user in harbour\n", "identify user in harbour { ambiguous next }\n");
+    assert_ne!(policy, POLICY);
+    let harbour = Harbour::with_policy(&policy);
+    let record = harbour.record(&login("twin", "Fibre-Spool-90"));
+    assert!(matches!(record.verdict, VerdictRecord::Refuse { .. }));
+}

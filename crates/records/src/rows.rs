@@ -19,6 +19,38 @@ pub struct StoreRow {
     pub name: String,
     /// What it holds.
     pub kind: StoreKind,
+    /// How it is asked, where it is outside: a JSON object, empty where it is not.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub settings: String,
+    /// The secret of whoever asks it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub secret: Option<Sealed>,
+}
+
+impl StoreRow {
+    /// A store in the records.
+    pub fn local(name: impl Into<String>, kind: StoreKind) -> Self {
+        Self { name: name.into(), kind, settings: String::new(), secret: None }
+    }
+
+    /// A store outside, whose secret is sealed.
+    pub fn outside(
+        name: impl Into<String>,
+        kind: StoreKind,
+        settings: String,
+        secret: Option<&Secret>,
+        key: &SealingKey,
+    ) -> Self {
+        let name = name.into();
+        let secret = secret.map(|secret| key.seal(&store_secret_context(&name), secret.expose()));
+        Self { name, kind, settings, secret }
+    }
+
+    /// The secret of whoever asks it.
+    pub fn open_secret(&self, key: &SealingKey) -> Result<Option<Secret>, RecordsError> {
+        let open = |sealed| key.open(&store_secret_context(&self.name), sealed);
+        self.secret.as_ref().map(open).transpose()
+    }
 }
 
 /// What a store holds.
@@ -29,6 +61,8 @@ pub enum StoreKind {
     People,
     /// Devices by MAC address.
     Devices,
+    /// Nothing: a directory outside is asked.
+    Directory,
 }
 
 impl StoreKind {
@@ -37,6 +71,7 @@ impl StoreKind {
         match self {
             Self::People => "people",
             Self::Devices => "devices",
+            Self::Directory => "directory",
         }
     }
 }
@@ -519,6 +554,11 @@ impl Rows {
         &mut self,
         mut each: impl FnMut(&str, &mut Sealed) -> Result<(), RecordsError>,
     ) -> Result<(), RecordsError> {
+        for row in &mut self.stores {
+            if let Some(sealed) = &mut row.secret {
+                each(&store_secret_context(&row.name), sealed)?;
+            }
+        }
         for row in &mut self.nases {
             each(&secret_context(&row.name), &mut row.secret)?;
             if let Some(former) = &mut row.former_secret {
@@ -606,6 +646,11 @@ pub(crate) fn fold(name: &str) -> String {
 /// What the secret that was shared with a NAS before is sealed as.
 pub(crate) fn former_secret_context(name: &str) -> String {
     format!("former {}", secret_context(name))
+}
+
+/// What the secret of whoever asks a store is sealed as.
+pub(crate) fn store_secret_context(name: &str) -> String {
+    format!("the secret of store {name}")
 }
 
 pub(crate) fn secret_context(nas: &str) -> String {

@@ -6,7 +6,8 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use regnant_decision::{
-    Account, Answer, Capabilities, Device, Groups, MsChapAnswer, Store, StoreRegistry, StoreReply, Titles, Unreachable,
+    Account, Answer, Capabilities, Device, Found, Groups, MsChapAnswer, PasswordAnswer, Store, StoreRegistry,
+    StoreReply, Titles, Unreachable,
 };
 use regnant_eap::MsChapResponse;
 use regnant_policy::{IdentityKind, Mac, Value};
@@ -180,6 +181,8 @@ impl LocalStores {
                 let empty = || Arc::new(DeviceTable::new(name, self.titles.clone()));
                 self.devices.entry(name.to_owned()).or_insert_with(empty);
             }
+            // What is outside is nothing of ours.
+            StoreKind::Directory => {}
         }
     }
 
@@ -251,7 +254,7 @@ struct Sets {
 impl Sets {
     fn account(&mut self, kind: IdentityKind, name: &str, groups: &[String], disabled: bool) -> Account {
         let groups = self.groups(groups);
-        Account { kind, name: name.to_owned(), groups, disabled, expired: false, password_mark: 0 }
+        Account { kind, name: name.to_owned(), groups, disabled, expired: false, password_mark: 0, place: None }
     }
 
     fn groups(&mut self, names: &[String]) -> Groups {
@@ -293,17 +296,24 @@ impl Store for People {
         TIME_LIMIT
     }
 
-    fn account<'s>(&'s self, kind: IdentityKind, name: &'s str) -> StoreReply<'s, Option<Account>> {
+    fn account<'s>(&'s self, kind: IdentityKind, name: &'s str, _: &'s str) -> StoreReply<'s, Found> {
         let now = Timestamp::now().as_millisecond();
-        StoreReply::now(self.known(kind, name).map(|known| {
+        let known = self.known(kind, name).map(|known| {
             let expired = known.expires.is_some_and(|at| at <= now);
             Account { expired, ..known.account.clone() }
-        }))
+        });
+        StoreReply::now(known.into())
     }
 
-    fn check_password<'s>(&'s self, account: &'s Account, password: Secret, asker: &'s str) -> StoreReply<'s, bool> {
+    fn check_password<'s>(
+        &'s self,
+        account: &'s Account,
+        password: Secret,
+        asker: &'s str,
+    ) -> StoreReply<'s, PasswordAnswer> {
         let hash = self.known(account.kind, &account.name).and_then(|known| known.password_hash.clone());
-        StoreReply::later(self.pool.verify(asker, password, hash))
+        let right = self.pool.verify(asker, password, hash);
+        StoreReply::later(async move { right.await.map(Into::into) })
     }
 
     fn check_takes(&self) -> Duration {

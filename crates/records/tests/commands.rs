@@ -47,7 +47,7 @@ fn envelope(command: Command) -> Envelope {
 }
 
 fn store(name: &str, kind: StoreKind) -> StoreRow {
-    StoreRow { name: name.into(), kind }
+    StoreRow::local(name, kind)
 }
 
 fn nas(key: &SealingKey, name: &str, network: &str) -> NasRow {

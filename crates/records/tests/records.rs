@@ -50,11 +50,16 @@ struct Asked(Arc<dyn Store>);
 
 impl Asked {
     fn account(&self, kind: IdentityKind, name: &str) -> Option<Account> {
-        answer(self.0.account(kind, name)).unwrap()
+        match answer(self.0.account(kind, name, "quay-sw-1")).unwrap() {
+            Found::Account(account) => Some(account),
+            Found::Nobody => None,
+            Found::Several => panic!("there is one of each name"),
+        }
     }
 
     fn password_is_right(&self, account: &Account, password: &str) -> bool {
         answer(self.0.check_password(account, Secret::new(password.as_bytes()), "quay-sw-1")).unwrap()
+            == PasswordAnswer::Right
     }
 
     fn device(&self, mac: Mac) -> Option<Arc<Device>> {

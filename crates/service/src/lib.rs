@@ -10,6 +10,7 @@ mod clock;
 mod config;
 mod console_tls;
 mod data_dir;
+mod directories;
 mod findings;
 mod heard;
 mod http;

@@ -114,6 +114,7 @@ impl Service {
             list_file,
             staples: Fetched::default(),
             issuers: Arc::new(Issuers::new(Handle::current())),
+            runtime: Handle::current(),
         };
         let records = Records::open(&data.join(RECORDS), &key, now_ms())?;
         environment.refresh_console(&records)?;

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use regnant_base::Secret;
 use regnant_certificates::{Bundle, read_certificates, read_crls};
 use regnant_decision::{
-    ActivePolicy, BoundStores, CertificateMaterial, GateOffers, OfferProblem, Presentable, TrustMaterial,
+    ActivePolicy, BoundStores, CertificateMaterial, GateOffers, OfferProblem, Presentable, StoreRegistry, TrustMaterial,
 };
 use regnant_eap::{Judgement, Trust};
 use regnant_equipment::{ActiveEdition, Edition, FormerSecret, GrantProblem, NamedSecrets, Nas, NasTable};
@@ -16,12 +16,14 @@ use regnant_records::{
     SealingKey, SecretRow, TrustRow,
 };
 use thiserror::Error;
+use tokio::runtime::Handle;
 
 use crate::administration::downloads::Fetched;
 use crate::administration::issuers::Issuers;
 use crate::administration::renewal::staple_name;
 use crate::clock::now_ms;
 use crate::console_tls::ConsoleTls;
+use crate::directories::Directories;
 use crate::heard::HeardOfNases;
 use crate::languages::Languages;
 
@@ -32,6 +34,7 @@ pub(crate) struct Snapshot {
     pub(crate) nases: Arc<NasTable>,
     pub(crate) active: ActiveEdition,
     pub(crate) stores: Arc<LocalStores>,
+    pub(crate) directories: Arc<Directories>,
     pub(crate) languages: Arc<Languages>,
 }
 
@@ -40,9 +43,25 @@ impl Snapshot {
     pub(crate) fn with_stores(&self, stores: LocalStores) -> Self {
         let mut after = self.clone();
         after.stores = Arc::new(stores);
-        after.active.policy.stores = bind(&after.active.edition, &after.stores);
+        after.bind();
         after
     }
+
+    /// Every store by its name.
+    pub(crate) fn registry(&self) -> StoreRegistry {
+        registry(&self.stores, &self.directories)
+    }
+
+    fn bind(&mut self) {
+        self.active.policy.stores = bind(&self.active.edition, &self.registry());
+    }
+}
+
+/// Every store by its name.
+pub(crate) fn registry(stores: &LocalStores, directories: &Directories) -> StoreRegistry {
+    let mut registry = stores.registry();
+    registry.extend(directories.registry());
+    registry
 }
 
 /// What stays the same for as long as the service runs.
@@ -63,6 +82,8 @@ pub(crate) struct Environment {
     pub(crate) heard: HeardOfNases,
     /// What console and API present, where they speak TLS.
     pub(crate) console_tls: Option<Arc<ConsoleTls>>,
+    /// What drives connections to others.
+    pub(crate) runtime: Handle,
 }
 
 /// Why a policy cannot become an edition.
@@ -85,6 +106,23 @@ impl Environment {
     /// The stores that the records hold.
     pub(crate) fn stores(&self, records: &Records) -> Result<LocalStores, RecordsError> {
         LocalStores::of(records, self.key.clone(), self.pool.clone())
+    }
+
+    /// The directories that the records name.
+    pub(crate) fn directories(
+        &self,
+        before: &Directories,
+        records: &impl Reading,
+    ) -> Result<Directories, RecordsError> {
+        before.refreshed(records, &self.key, &self.runtime)
+    }
+
+    /// The snapshot with the directories that the records name now.
+    pub(crate) fn with_directories(&self, before: &Snapshot, records: &impl Reading) -> Result<Snapshot, RecordsError> {
+        let directories = Arc::new(self.directories(&before.directories, records)?);
+        let mut after = Snapshot { directories, ..before.clone() };
+        after.bind();
+        Ok(after)
     }
 
     /// Has console and API present what the records have now.
@@ -129,16 +167,17 @@ impl Environment {
     pub(crate) fn snapshot(
         &self,
         records: &impl Reading,
-        stores: LocalStores,
+        (stores, directories): (LocalStores, Directories),
         languages: Languages,
         edition: Arc<Edition>,
     ) -> Result<Snapshot, SnapshotError> {
-        let (offers, bound) = (self.offers(&edition, records)?, bind(&edition, &stores));
+        let (offers, bound) = (self.offers(&edition, records)?, bind(&edition, &registry(&stores, &directories)));
         let nases = records.all::<NasRow>()?.iter().map(|row| self.opened(row)).collect::<Result<Vec<_>, _>>()?;
         Ok(Snapshot {
             nases: Arc::new(NasTable::new(nases)),
             active: ActiveEdition { secrets: self.secrets(records)?, ..active(edition, offers, bound) },
             stores: Arc::new(stores),
+            directories: Arc::new(directories),
             languages: Arc::new(languages),
         })
     }
@@ -164,7 +203,7 @@ impl Environment {
         let identities = |name: &RecordName| !nas(name);
         if gone.iter().any(identities) || rows.names().any(|name| identities(&name)) {
             after.stores = Arc::new(before.stores.without(gone).with(rows)?);
-            after.active.policy.stores = bind(&after.active.edition, &after.stores);
+            after.bind();
         }
         Ok(after)
     }
@@ -176,7 +215,7 @@ impl Environment {
         edition: Arc<Edition>,
         records: &impl Reading,
     ) -> Result<Snapshot, SnapshotError> {
-        let (offers, stores) = (self.offers(&edition, records)?, bind(&edition, &before.stores));
+        let (offers, stores) = (self.offers(&edition, records)?, bind(&edition, &before.registry()));
         let mut after = Snapshot { active: active(edition, offers, stores), ..before.clone() };
         after.active.secrets = before.active.secrets.clone();
         let earlier = [&before.active.edition].into_iter().chain(before.active.earlier.iter());
@@ -222,7 +261,8 @@ impl Environment {
         before: &Snapshot,
         records: &impl Reading,
     ) -> Result<Snapshot, SnapshotError> {
-        let mut after = before.clone();
+        // Directories believe by trusts too.
+        let mut after = self.with_directories(before, records)?;
         after.active.policy.offers = self.offers(&before.active.edition, records)?;
         Ok(after)
     }
@@ -246,6 +286,6 @@ fn active(edition: Arc<Edition>, offers: Arc<GateOffers>, stores: Arc<BoundStore
 }
 
 /// The stores that an edition names.
-fn bind(edition: &Edition, stores: &LocalStores) -> Arc<BoundStores> {
-    Arc::new(BoundStores::new(edition.policy.stores(), &stores.registry()))
+fn bind(edition: &Edition, registry: &StoreRegistry) -> Arc<BoundStores> {
+    Arc::new(BoundStores::new(edition.policy.stores(), registry))
 }

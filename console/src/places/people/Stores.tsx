@@ -1,4 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
 import { type FormEvent, useState } from "react";
 import { api } from "../../api/client";
 import { Confirm } from "../../parts/Confirm";
@@ -6,6 +7,7 @@ import { Notice } from "../../parts/Notice";
 import { Refused } from "../../parts/Refused";
 import { Rename } from "../../parts/Rename";
 import { useRole } from "../../queries";
+import { holds } from "./directories";
 import { stores } from "./stores";
 
 /** Where identities are looked up, and what is in each. */
@@ -29,12 +31,10 @@ export function Stores() {
             key={store.name}
             className="grid grid-cols-[13rem_1fr_1fr_auto_6rem] items-baseline gap-x-4 border-b border-line py-1.5"
           >
-            <span className="font-semibold">{store.name}</span>
-            <span>
-              {store.kind === "people"
-                ? `${store.people} people, ${store.machines} machines`
-                : `${store.devices.toLocaleString("en-GB")} devices`}
-            </span>
+            <Link to="/people/stores/$name" params={{ name: store.name }} className="font-semibold text-deep hover:underline">
+              {store.name}
+            </Link>
+            <span>{holds(store)}</span>
             <span className="text-soft">
               {store.in_policy ? "The active policy looks identities up in it." : "The active policy does not name it."}
             </span>
@@ -71,7 +71,16 @@ export function Stores() {
           </li>
         ))}
       </ul>
-      {role === "engineer" && <NewStore />}
+      {role === "engineer" && (
+        <>
+          <NewStore />
+          <p className="mt-4">
+            <Link to="/people/stores/new" className="text-deep hover:underline">
+              Connect a directory
+            </Link>
+          </p>
+        </>
+      )}
     </>
   );
 }

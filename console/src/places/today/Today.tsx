@@ -35,6 +35,32 @@ export function Today() {
       <UnheardSenders />
       {data && (
         <>
+          {data.directories.length > 0 && (
+            <Section title="Directories that do not answer" none="">
+              {data.directories.map((down) => (
+                <li key={down.store} className="border-b border-line py-2">
+                  <p className="flex items-baseline gap-3 font-serif text-[17px]">
+                    <span className="self-center">
+                      <Mark of="silence" />
+                    </span>
+                    <span>
+                      <Link to="/people/stores/$name" params={{ name: down.store }} className="font-semibold">
+                        {down.store}
+                      </Link>{" "}
+                      since {moment(down.since)}: {down.why}
+                      {down.failed > 0 && ` (${down.failed.toLocaleString("en-GB")} questions without an answer)`}.
+                    </span>
+                  </p>
+                  <p className="ml-7 text-soft">
+                    {down.remedy}{" "}
+                    {down.in_policy
+                      ? "Whoever is in another store, and whoever needs none, is served meanwhile."
+                      : "The active policy does not ask it."}
+                  </p>
+                </li>
+              ))}
+            </Section>
+          )}
           <Section title="What did not go well" none="Nobody was refused within the last day.">
             {data.stories.map((story) => (
               <StoryLine key={`${story.outcome} ${story.why} ${story.gate ?? ""} ${story.rule ?? ""}`} story={story} />

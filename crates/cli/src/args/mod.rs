@@ -8,9 +8,9 @@ use clap::{Args, Parser, Subcommand};
 
 pub(crate) use nas::{Nas, NasAction, NasFields};
 pub(crate) use records::{
-    ActTogether, Administrator, AdministratorAction, AttributeAction, Device, DeviceAction, DeviceFields, Filtered,
-    Group, GroupAction, ImportLines, InStore, Machine, MachineAction, MachineFields, Person, PersonAction,
-    PersonFields, Show, Site, SiteAction, Store, StoreAction, Token, TokenAction,
+    ActTogether, Administrator, AdministratorAction, AttributeAction, Device, DeviceAction, DeviceFields,
+    DirectoryFields, Filtered, Group, GroupAction, ImportLines, InStore, Machine, MachineAction, MachineFields, Person,
+    PersonAction, PersonFields, Show, Site, SiteAction, Store, StoreAction, Token, TokenAction,
 };
 pub(crate) use try_out::{InnerMethod, Tls, Try, TryMethod};
 

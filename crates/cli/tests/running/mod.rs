@@ -2,6 +2,7 @@
 //! directory of its own, on ports that the system chose.
 #![allow(dead_code)]
 
+pub(crate) mod directory;
 pub(crate) mod issuer;
 
 use std::io::{BufRead, BufReader, Write};

@@ -140,6 +140,7 @@ impl Record {
             (_, Event::Disabled) => "the account is disabled".into(),
             (_, Event::Expired) => "the account has expired".into(),
             (_, Event::Absent) => "nobody presented themselves".into(),
+            (_, Event::Ambiguous) => "a store has several accounts of that name".into(),
             (_, Event::Failed | Event::Unfit) => said().unwrap_or_else(|| event.word().into()),
         }
     }

@@ -284,6 +284,9 @@ impl Record {
             (_, Event::Disabled) => "Enable the account if the person should have access.".into(),
             (_, Event::Expired) => "Extend the account if the person should have access.".into(),
             (_, Event::Absent) => "See why the equipment sends no such identity.".into(),
+            (_, Event::Ambiguous) => {
+                "See to it that the store finds one account: narrow its search base or filter, or look one attribute up.".into()
+            }
         }
     }
 

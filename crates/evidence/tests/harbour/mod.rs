@@ -49,6 +49,8 @@ pub(crate) struct Memory {
     pub(crate) hanging: Vec<&'static str>,
     /// What all of them can be asked.
     pub(crate) capabilities: Option<Capabilities>,
+    /// What they say of every password.
+    pub(crate) passwords: Option<PasswordAnswer>,
 }
 
 impl Memory {
@@ -60,8 +62,15 @@ impl Memory {
         list: &[&str],
         disabled: bool,
     ) {
-        let account =
-            Account { kind, name: name.into(), groups: groups(list), disabled, expired: false, password_mark: 1 };
+        let account = Account {
+            kind,
+            name: name.into(),
+            groups: groups(list),
+            disabled,
+            expired: false,
+            password_mark: 1,
+            place: None,
+        };
         self.accounts.insert((kind, name.into()), (account, password, recoverable));
     }
 
@@ -128,12 +137,21 @@ impl Store for Named {
         Duration::from_secs(1)
     }
 
-    fn account<'s>(&'s self, kind: IdentityKind, name: &'s str) -> StoreReply<'s, Option<Account>> {
-        self.reply(self.memory.accounts.get(&(kind, name.to_lowercase())).map(|(account, ..)| account.clone()))
+    fn account<'s>(&'s self, kind: IdentityKind, name: &'s str, _: &'s str) -> StoreReply<'s, Found> {
+        if name == "twin" {
+            return self.reply(Found::Several);
+        }
+        self.reply(self.memory.accounts.get(&(kind, name.to_lowercase())).map(|(account, ..)| account.clone()).into())
     }
 
-    fn check_password<'s>(&'s self, account: &'s Account, password: Secret, _: &'s str) -> StoreReply<'s, bool> {
-        self.reply(self.memory.known(account).1.as_bytes() == password.expose())
+    fn check_password<'s>(
+        &'s self,
+        account: &'s Account,
+        password: Secret,
+        _: &'s str,
+    ) -> StoreReply<'s, PasswordAnswer> {
+        let right = self.memory.known(account).1.as_bytes() == password.expose();
+        self.reply(self.memory.passwords.unwrap_or(right.into()))
     }
 
     fn check_takes(&self) -> Duration {

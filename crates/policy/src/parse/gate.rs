@@ -158,13 +158,16 @@ impl Parser {
         let name_from = if self.take_word("as") { Some(self.operand()?) } else { None };
         let mut reactions = Vec::new();
         if self.is_sign("{") {
-            self.block(&["unknown", "unreachable", "failed", "unfit", "disabled", "expired", "absent"], |p| {
-                let event = p.word("an event")?;
-                reactions.push((event, p.reaction("refuse, silence, continue or next")?));
-                // Events may stand in one line with commas between.
-                p.take_sign(",");
-                Ok(())
-            })?;
+            self.block(
+                &["unknown", "unreachable", "failed", "unfit", "disabled", "expired", "absent", "ambiguous"],
+                |p| {
+                    let event = p.word("an event")?;
+                    reactions.push((event, p.reaction("refuse, silence, continue or next")?));
+                    // Events may stand in one line with commas between.
+                    p.take_sign(",");
+                    Ok(())
+                },
+            )?;
         }
         Ok(IdentifyItem { kind, stores, name_from, reactions })
     }

@@ -263,10 +263,12 @@ pub enum Event {
     Expired,
     /// No identity of this kind was presented.
     Absent,
+    /// A store has several accounts of that name.
+    Ambiguous,
 }
 
 impl Event {
-    pub(crate) const COUNT: usize = 7;
+    pub(crate) const COUNT: usize = 8;
     /// All events with their words in Writ.
     pub const ALL: [(&'static str, Self); Self::COUNT] = [
         ("unknown", Self::Unknown),
@@ -276,6 +278,7 @@ impl Event {
         ("disabled", Self::Disabled),
         ("expired", Self::Expired),
         ("absent", Self::Absent),
+        ("ambiguous", Self::Ambiguous),
     ];
 
     /// The word in Writ.

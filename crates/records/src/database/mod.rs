@@ -28,7 +28,7 @@ use crate::names::RecordName;
 use crate::rows::{Rows, fold, number};
 use crate::sealing::{Sealed, SealingKey};
 
-const MIGRATIONS: [&str; 14] = [
+const MIGRATIONS: [&str; 15] = [
     include_str!("../../migrations/shared-1.sql"),
     include_str!("../../migrations/shared-2.sql"),
     include_str!("../../migrations/shared-3.sql"),
@@ -43,6 +43,7 @@ const MIGRATIONS: [&str; 14] = [
     include_str!("../../migrations/shared-12.sql"),
     include_str!("../../migrations/shared-13.sql"),
     include_str!("../../migrations/shared-14.sql"),
+    include_str!("../../migrations/shared-15.sql"),
 ];
 /// What early releases sealed into every file, to tell another key when it was opened.
 const CANARY: &str = "the seal of these records";
@@ -490,7 +491,7 @@ mod tests {
                 (name.as_str(), opened(&secret_context(name), secret).as_str()),
                 ("Quay-sw-1", "bollard-9-anchor")
             );
-            let store = |name: &str, kind| StoreRow { name: name.into(), kind };
+            let store = |name: &str, kind| StoreRow::local(name, kind);
             assert_eq!(rows.stores, [store("harbour", StoreKind::People), store("things", StoreKind::Devices)]);
             let [
                 PersonRow {

@@ -49,7 +49,6 @@ fn run(db: &Connection, sql: &str, values: impl Params) -> Result<(), RecordsErr
 /// Records of every kind.
 pub(crate) fn all(db: &Connection) -> Result<Rows, RecordsError> {
     Ok(Rows {
-        stores: select(db, "", ())?,
         devices: select(db, "", ())?,
         trusts: select(db, "", ())?,
         languages: select(db, "", ())?,
@@ -61,6 +60,7 @@ pub(crate) fn all(db: &Connection) -> Result<Rows, RecordsError> {
 /// Records of the kinds that hold secrets.
 pub(crate) fn with_secrets(db: &Connection) -> Result<Rows, RecordsError> {
     Ok(Rows {
+        stores: select(db, "", ())?,
         nases: select(db, "", ())?,
         people: select(db, "", ())?,
         machines: select(db, "", ())?,
@@ -281,9 +281,9 @@ pub(crate) fn put(db: &Connection, rows: &Rows, at: i64, revision: Option<u64>) 
     for row in &rows.stores {
         run(
             db,
-            "INSERT INTO store (name, kind, revision) VALUES (?1, ?2, coalesce(?3, 0))
-             ON CONFLICT (name) DO UPDATE SET revision = coalesce(?3, revision)",
-            params![row.name, row.kind.word(), revision],
+            "INSERT INTO store (name, kind, settings, secret, revision) VALUES (?1, ?2, ?3, ?4, coalesce(?5, 0))
+             ON CONFLICT (name) DO UPDATE SET settings = ?3, secret = ?4, revision = coalesce(?5, revision)",
+            params![row.name, row.kind.word(), row.settings, row.secret.as_ref().map(Sealed::bytes), revision],
         )?;
     }
     rows.nases.iter().try_for_each(|row| put_nas(db, row, revision))?;
@@ -482,16 +482,17 @@ fn put_administrator(
 }
 
 impl Record for StoreRow {
-    const COLUMNS: &'static str = "name, kind";
+    const COLUMNS: &'static str = "name, kind, settings, secret";
     const TABLE: &'static str = "store";
     const ORDER: &'static str = "name";
 
     fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
         let kind = match row.get_ref(1)?.as_str()? {
             "people" => StoreKind::People,
+            "directory" => StoreKind::Directory,
             _ => StoreKind::Devices,
         };
-        Ok(Self { name: row.get(0)?, kind })
+        Ok(Self { name: row.get(0)?, kind, settings: row.get(2)?, secret: maybe_sealed(row, 3)? })
     }
 }
 

@@ -407,7 +407,13 @@ impl StoreEntry {
     /// The record of it.
     pub fn row(self) -> Result<StoreRow, InventoryError> {
         named("store", &self.name)?;
-        Ok(StoreRow { name: self.name, kind: self.kind })
+        match self.kind {
+            StoreKind::Directory => Err(InventoryError(format!(
+                "store `{}` is a directory: add it by `regnant store add`, with how it is asked",
+                self.name
+            ))),
+            kind => Ok(StoreRow::local(self.name, kind)),
+        }
     }
 }
 

@@ -212,6 +212,11 @@ impl Certificates {
 
     /// Forgets a trust that no gate has.
     pub fn remove_trust(&self, name: &str, by: &Author) -> Result<(), AdministrationError> {
+        let directories = self.committer.snapshot.load().directories.clone();
+        if let Some(store) = directories.with_trust(name).next() {
+            let by = format!("the servers of the store {store} are believed by it");
+            return Err(AdministrationError::InService { record: RecordName::Trust(name.to_owned()), by });
+        }
         let trusts = |gate: &Gate| gate.trust.as_ref().is_some_and(|trust| trust.name == name);
         self.forget(RecordName::Trust(name.to_owned()), trusts, by)
     }

@@ -1,7 +1,7 @@
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use arc_swap::ArcSwap;
-use regnant_records::{Author, Command, DeviceTexts, Done, Envelope, Expected, Pending, Records, Rows};
+use regnant_records::{Author, Command, DeviceTexts, Done, Envelope, Expected, Pending, RecordName, Records, Rows};
 
 use crate::administration::AdministrationError;
 use crate::clock::now_ms;
@@ -51,7 +51,11 @@ impl Committer {
             _ => Vec::new(),
         };
         let (environment, rows) = (&self.environment, command.rows());
-        turn.commit(by, (command, expected), |before, _, rows, _| Ok(environment.with_records(before, &gone, rows)?))?;
+        let outside = !rows.stores.is_empty() || gone.iter().any(|name| matches!(name, RecordName::Store(_)));
+        turn.commit(by, (command, expected), |before, pending, rows, _| {
+            let after = environment.with_records(before, &gone, rows)?;
+            Ok(if outside { environment.with_directories(&after, pending)? } else { after })
+        })?;
         if self.texts.note(&self.records, &gone, &rows)? {
             self.write_texts();
         }

@@ -58,11 +58,14 @@ impl Identities {
             let by = "the active policy looks identities up in it".to_owned();
             return Err(AdministrationError::RecordInUse { record, by });
         }
-        let store = regnant_records::StoreEntry { name: to.to_owned(), kind: known.kind }.row()?;
+        let key = &self.committer.environment.key;
+        let named = regnant_records::StoreEntry { name: to.to_owned(), kind: StoreKind::People }.row()?;
+        // What is sealed is so for the name.
+        let secret = known.open_secret(key)?;
+        let store = StoreRow::outside(named.name, known.kind, known.settings, secret.as_ref(), key);
         if store.name == from {
             return Ok(());
         }
-        let key = &self.committer.environment.key;
         let (mut was, mut rows) = (vec![record], Rows { stores: vec![store.clone()], ..Rows::default() });
         for row in self.people()?.into_iter().filter(|row| row.store == from) {
             was.push(RecordName::Person { store: row.store.clone(), name: row.name.clone() });
@@ -75,10 +78,12 @@ impl Identities {
             rows.machines.push(entry.row(key, Some(&row))?);
         }
         let command = Command::Change { was: was.clone(), rows };
-        turn.commit(by, (command, Expected::Anything), |before, _, rows, _| {
+        let environment = &self.committer.environment;
+        turn.commit(by, (command, Expected::Anything), |before, pending, rows, _| {
             // Devices go with their store; the others are in the rows.
             let renamed = before.stores.with_renamed(from, &store.name);
-            Ok(before.with_stores(renamed.without(&was).with(rows)?))
+            let after = before.with_stores(renamed.without(&was).with(rows)?);
+            Ok(environment.with_directories(&after, pending)?)
         })?;
         self.committer.write_texts();
         Ok(())

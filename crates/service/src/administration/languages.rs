@@ -158,7 +158,7 @@ impl LanguageFiles {
         command: impl FnOnce(regnant_records::BasisOf) -> Command,
     ) -> Result<u32, AdministrationError> {
         let Committer { records, environment, .. } = &*self.committer;
-        let schema = languages.schema(&before.stores.registry(), records)?;
+        let schema = languages.schema(&before.registry(), records)?;
         let active = &before.active.edition;
         let nases: Vec<NasRow> = records.all()?;
         let edition = languages.edition_for(&active.policy.source().text, &schema, &nases);

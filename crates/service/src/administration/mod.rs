@@ -14,6 +14,7 @@ pub(crate) mod inventories;
 pub(crate) mod issuers;
 pub(crate) mod languages;
 mod named;
+mod outside;
 pub(crate) mod policies;
 mod privilege;
 pub(crate) mod profile;
@@ -46,8 +47,9 @@ use crate::administration::languages::LanguageFiles;
 use crate::administration::policies::{Policies, earlier_editions, first_edition};
 use crate::administration::report::CheckReport;
 use crate::administration::secrets::NamedSecretRecords;
+use crate::directories::Directories;
 use crate::languages::{LanguageError, Languages};
-use crate::snapshot::{Environment, Snapshot, SnapshotError, Unfit};
+use crate::snapshot::{Environment, Snapshot, SnapshotError, Unfit, registry};
 
 /// What people administer, by what it is.
 pub struct Administration {
@@ -79,9 +81,11 @@ impl Administration {
     ) -> Result<Self, AdministrationError> {
         let stores = environment.stores(&records)?;
         let languages = Languages::of_records(&records)?;
-        let edition = Arc::new(first_edition(&records, &stores.registry(), &languages)?);
+        let directories = environment.directories(&Directories::default(), &records)?;
+        let registry = registry(&stores, &directories);
+        let edition = Arc::new(first_edition(&records, &registry, &languages)?);
         let earlier = earlier_editions(&records, edition.number);
-        let mut snapshot = environment.snapshot(&records, stores, languages, edition)?;
+        let mut snapshot = environment.snapshot(&records, (stores, directories), languages, edition)?;
         snapshot.active.earlier = earlier.into();
         let committer = Arc::new(Committer::new(records, environment, snapshot));
         committer.write_texts();
@@ -295,6 +299,20 @@ pub enum AdministrationError {
     /// An administrator's name.
     #[error("an administrator's name has 1 to 64 bytes")]
     Name,
+    /// How a directory is asked makes no sense.
+    #[error(transparent)]
+    Directory(#[from] regnant_directory::SettingsError),
+    /// A store in the records.
+    #[error("store `{0}` is no directory: it holds what you keep in it yourself")]
+    NoDirectory(String),
+    /// A password that would go to others than it was given for.
+    #[error(
+        "give the password of the account that searches anew: it is kept for the servers, the trust and the account that it was given for"
+    )]
+    BindPassword,
+    /// A password of nobody.
+    #[error("`bind-as` is missing: whose password is it?")]
+    BindAs,
     /// When an administrator ends.
     #[error("`expires` is no time, such as 2026-12-31T18:00:00Z: {0}")]
     Expiry(String),

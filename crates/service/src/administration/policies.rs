@@ -35,7 +35,7 @@ impl Policies {
     /// Checks a policy against the records and runs its cases.
     pub fn check(&self, source: &str) -> Result<CheckReport, AdministrationError> {
         let snapshot = self.committer.snapshot.load_full();
-        let schema = snapshot.languages.schema(&snapshot.stores.registry(), &self.committer.records)?;
+        let schema = snapshot.languages.schema(&snapshot.registry(), &self.committer.records)?;
         let nases: Vec<NasRow> = self.committer.records.all()?;
         Ok(match snapshot.languages.edition_for(source, &schema, &nases) {
             Ok(edition) => CheckReport::fit(&edition),
@@ -54,8 +54,9 @@ impl Policies {
     ) -> Result<(u32, CheckReport), AdministrationError> {
         let turn = self.committer.turn();
         let Committer { records, environment, snapshot, .. } = &*self.committer;
-        let (languages, stores) = (snapshot.load().languages.clone(), snapshot.load().stores.clone());
-        let schema = languages.schema(&stores.registry(), records)?;
+        let now = snapshot.load_full();
+        let languages = now.languages.clone();
+        let schema = languages.schema(&now.registry(), records)?;
         let nases: Vec<NasRow> = records.all()?;
         let edition = languages
             .edition_for(source, &schema, &nases)

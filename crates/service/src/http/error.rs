@@ -129,6 +129,10 @@ impl From<AdministrationError> for ApiError {
             | AdministrationError::Profile(_)
             | AdministrationError::Name
             | AdministrationError::Expiry(_)
+            | AdministrationError::Directory(_)
+            | AdministrationError::NoDirectory(_)
+            | AdministrationError::BindPassword
+            | AdministrationError::BindAs
             | AdministrationError::NoPassword(_)
             | AdministrationError::CommonName(_)
             | AdministrationError::WeakPassword(_)

@@ -42,9 +42,26 @@ fn look(api: &Api) -> Result<Vec<Finding>, AdministrationError> {
         policy(administration)?,
         administrators(administration)?,
         backups(administration)?,
+        directories(administration),
         console(api),
     ]
     .concat())
+}
+
+fn directories(administration: &Administration) -> Vec<Finding> {
+    let mut look = Look::at("directories");
+    for (store, directory) in administration.snapshot().directories.all() {
+        let health = directory.health();
+        for server in &health.servers {
+            let Some((time, trouble)) = &server.down else { continue };
+            let found = format!("{trouble}, of the store {store}, for {} s", time.as_secs());
+            match health.down() {
+                Some(_) => look.trouble(found, trouble.advice()),
+                None => look.advice(found, trouble.advice()),
+            }
+        }
+    }
+    look.else_well("every directory answers, as far as it was asked")
 }
 
 fn unanswered(api: &Api) -> Vec<Finding> {

@@ -15,6 +15,7 @@ mod device_attributes;
 mod devices;
 mod dialects;
 mod dictionaries;
+mod directories;
 mod door;
 mod error;
 mod extract;
@@ -172,6 +173,7 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(unheard::unheard))
         .routes(routes!(unheard::try_secret))
         .routes(routes!(stores::stores, stores::add))
+        .routes(routes!(directories::test))
         .routes(routes!(stores::store, stores::put, stores::rename, stores::remove))
         .routes(routes!(common_names::groups, common_names::add_group))
         .routes(routes!(

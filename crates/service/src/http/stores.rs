@@ -2,40 +2,56 @@ use std::collections::BTreeMap;
 
 use axum::Json;
 use axum::extract::{Path, State};
-use axum::http::StatusCode;
+use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Response};
+use regnant_base::SecretText;
+use regnant_directory::DirectorySettings;
 use regnant_records::{RecordName, StoreKind, StoreRow};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::administration::AdministrationError;
+use crate::administration::{AdministrationError, RecordVersion};
+use crate::directories::settings_of;
 use crate::http::Api;
 use crate::http::callers::{Change, Look, May, Signed};
+use crate::http::directories::{DirectoryForm, ServerView, servers};
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::{Asked, Sent};
-use crate::http::record::etag;
+use crate::http::record::{etag, seen};
 use crate::http::short_list::Wanted;
 
 /// A store, and what is in it.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct StoreView {
     name: String,
-    /// `people` or `devices`.
+    /// `people`, `devices` or `directory`.
     kind: String,
     people: u64,
     machines: u64,
     devices: u64,
     /// Whether the active policy looks identities up in it.
     in_policy: bool,
+    /// How it is asked, where it is a directory.
+    directory: Option<DirectoryForm>,
+    /// How its servers do.
+    servers: Vec<ServerView>,
 }
 
 /// A store as it shall be.
 #[derive(Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct StoreForm {
-    /// `people` or `devices`.
+    /// `people`, `devices` or `directory`.
     #[schema(value_type = String)]
     kind: StoreKind,
+    /// How it is asked, where it is a directory.
+    #[serde(default)]
+    directory: Option<DirectoryForm>,
+    /// The password of the account that searches it; where there is none, the one that is there
+    /// stays, as long as account, servers and trust do.
+    #[serde(default)]
+    #[schema(value_type = Option<String>)]
+    bind_password: Option<SecretText>,
 }
 
 /// Stores by name.
@@ -51,9 +67,16 @@ pub(crate) struct StoreList {
 #[serde(deny_unknown_fields)]
 pub(crate) struct NewStore {
     name: String,
-    /// `people` or `devices`.
+    /// `people`, `devices` or `directory`.
     #[schema(value_type = String)]
     kind: StoreKind,
+    /// How it is asked, where it is a directory.
+    #[serde(default)]
+    directory: Option<DirectoryForm>,
+    /// The password of the account that searches it.
+    #[serde(default)]
+    #[schema(value_type = Option<String>)]
+    bind_password: Option<SecretText>,
 }
 
 /// Stores by name, a page at a time.
@@ -77,9 +100,11 @@ pub(crate) async fn store(
     _: May<Look>,
     Path(name): Path<String>,
 ) -> Result<Response, ApiError> {
+    let reading = api.clone();
     let found = all(api).await?.into_iter().find(|one| one.name == name);
-    let found = found.ok_or_else(|| AdministrationError::NotFound(RecordName::Store(name)))?;
-    Ok((etag(&(&found.name, &found.kind)), Json(found)).into_response())
+    let found = found.ok_or_else(|| AdministrationError::NotFound(RecordName::Store(name.clone())))?;
+    let row = blocking(move || reading.administration.identities.store(&name)).await?;
+    Ok((etag(&row), Json(found)).into_response())
 }
 
 async fn all(api: Api) -> Result<Vec<StoreView>, ApiError> {
@@ -90,7 +115,11 @@ async fn all(api: Api) -> Result<Vec<StoreView>, ApiError> {
         people.into_iter().for_each(|row| counts.entry(row.store).or_default()[0] += 1);
         machines.into_iter().for_each(|row| counts.entry(row.store).or_default()[1] += 1);
         let (devices, edition) = (identities.device_counts(), api.administration.snapshot().active.edition.clone());
-        let view = |StoreRow { name, kind }| {
+        let directories = api.administration.snapshot().directories.clone();
+        let view = |row: StoreRow| {
+            let directory = settings_of(&row).ok().map(DirectoryForm::from);
+            let servers = directories.get(&row.name).map(|known| servers(known.health())).unwrap_or_default();
+            let StoreRow { name, kind, .. } = row;
             let [people, machines] = counts.get(&name).copied().unwrap_or_default();
             StoreView {
                 people,
@@ -98,6 +127,8 @@ async fn all(api: Api) -> Result<Vec<StoreView>, ApiError> {
                 devices: devices.get(&name).copied().unwrap_or(0) as u64,
                 in_policy: edition.policy.stores().contains(&name),
                 kind: kind.word().to_owned(),
+                directory,
+                servers,
                 name,
             }
         };
@@ -115,8 +146,26 @@ pub(crate) async fn add(
     May { signed: Signed { author: by, .. }, .. }: May<Change>,
     Sent(new): Sent<NewStore>,
 ) -> Result<StatusCode, ApiError> {
-    blocking(move || api.administration.identities.add_store(&new.name, new.kind, &by)).await?;
+    let work = move || {
+        let identities = &api.administration.identities;
+        match wanted(new.kind, new.directory)? {
+            Some(settings) => identities.add_directory(&new.name, &settings, new.bind_password.as_ref(), &by)?,
+            None => identities.add_store(&new.name, new.kind, &by)?,
+        };
+        Ok::<_, ApiError>(())
+    };
+    blocking(work).await?;
     Ok(StatusCode::CREATED)
+}
+
+/// How a store is asked, where it is of the kind that is.
+fn wanted(kind: StoreKind, directory: Option<DirectoryForm>) -> Result<Option<DirectorySettings>, ApiError> {
+    match (kind, directory) {
+        (StoreKind::Directory, Some(form)) => Ok(Some(form.into())),
+        (StoreKind::Directory, None) => Err(ApiError::bad("`directory` is missing: how is it asked?")),
+        (_, Some(_)) => Err(ApiError::bad("`directory` is for a store of the kind `directory`.")),
+        (_, None) => Ok(None),
+    }
 }
 
 /// Another name for a store.
@@ -126,25 +175,37 @@ pub(crate) struct StorePatch {
     name: String,
 }
 
-/// Has a store of this name and kind: adds it where there is none. What a store holds is said
-/// once, when it is added.
-#[utoipa::path(put, path = "/api/v1/stores/{name}", operation_id = "put_store", params(("name" = String, Path)),
+/// Has a store of this name and kind, asked in this way: adds it where there is none. What a store
+/// holds is said once, when it is added. With If-Match only where it is still as it was read.
+#[utoipa::path(put, path = "/api/v1/stores/{name}", operation_id = "put_store",
+    params(("name" = String, Path), ("If-Match" = Option<String>, Header, description = "The ETag that was read")),
     request_body = StoreForm,
-    responses((status = 204), (status = 400, body = ApiError), (status = 409, body = ApiError),
-        (status = 401, body = ApiError), (status = 403, body = ApiError)))]
+    responses((status = 204), (status = 400, body = ApiError), (status = 404, body = ApiError),
+        (status = 409, body = ApiError), (status = 412, body = ApiError), (status = 401, body = ApiError), (status = 403, body = ApiError)))]
 pub(crate) async fn put(
     State(api): State<Api>,
     May { signed: Signed { author: by, .. }, .. }: May<Change>,
     Path(name): Path<String>,
+    headers: HeaderMap,
     Sent(form): Sent<StoreForm>,
 ) -> Result<StatusCode, ApiError> {
+    let seen = seen(&headers)?;
     let work = move || {
         let identities = &api.administration.identities;
-        let is_it = |row: &StoreRow| row.name == name && row.kind == form.kind;
-        match identities.stores()?.iter().any(is_it) {
-            true => Ok(()),
-            false => identities.add_store(&name, form.kind, &by).map(drop),
+        let known = identities.stores()?.into_iter().find(|row| row.name == name && row.kind == form.kind);
+        if seen.as_ref().is_some_and(|seen| known.as_ref().is_none_or(|row| RecordVersion::of(row) != *seen)) {
+            return Err(AdministrationError::Changed(name).into());
         }
+        let password = form.bind_password.as_ref();
+        match (wanted(form.kind, form.directory)?, known) {
+            (Some(settings), Some(_)) => {
+                identities.change_directory(&name, seen.as_ref(), &settings, password, &by).map(drop)?;
+            }
+            (Some(settings), None) => identities.add_directory(&name, &settings, password, &by).map(drop)?,
+            (None, Some(_)) => {}
+            (None, None) => identities.add_store(&name, form.kind, &by).map(drop)?,
+        }
+        Ok::<_, ApiError>(())
     };
     blocking(work).await?;
     Ok(StatusCode::NO_CONTENT)

@@ -37,6 +37,8 @@ pub(crate) struct TodayView {
     hours: Vec<HourView>,
     /// What did not go well, what happened most first.
     stories: Vec<StoryView>,
+    /// Directories none of whose servers answers.
+    directories: Vec<DownView>,
     /// What ends soon, the next first.
     ends: Vec<EndView>,
     /// Equipment that was heard once and is not any more.
@@ -66,6 +68,22 @@ pub(crate) struct StoryView {
     rule: Option<String>,
     /// What finds its entries in the journal.
     q: String,
+}
+
+/// A directory that does not answer.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct DownView {
+    store: String,
+    /// Since when.
+    since: String,
+    /// What went wrong last.
+    why: String,
+    /// What to do.
+    remedy: String,
+    /// How many questions its servers left without an answer since the start.
+    failed: u64,
+    /// Whether the active policy looks identities up in it.
+    in_policy: bool,
 }
 
 /// Something that ends soon.
@@ -105,6 +123,7 @@ pub(crate) async fn today(State(api): State<Api>, _: May<Look>) -> Result<Json<T
     let (reading, until) = (api.clone(), Timestamp::now().as_second() / 3_600 + 1);
     let counts = blocking(move || reading.reader.counts(until - HOURS, until)).await?;
     let (hours, stories) = (hours(&counts, until, HOURS), stories(counts, &api.administration));
+    let directories = down(&api.administration);
     let reading = api.clone();
     let ends = blocking(move || ends(&reading.administration)).await?;
     let nases = {
@@ -119,7 +138,7 @@ pub(crate) async fn today(State(api): State<Api>, _: May<Look>) -> Result<Json<T
     let unsigned = unsigned.collect();
     let names: Vec<_> = nases.into_iter().map(|row| row.name).collect();
     let silent = blocking(move || silent(&api, &names)).await?;
-    Ok(Json(TodayView { hours, stories, ends, silent, unsigned }))
+    Ok(Json(TodayView { hours, stories, directories, ends, silent, unsigned }))
 }
 
 /// What stories are told apart by.
@@ -232,6 +251,10 @@ fn words(cause: &str, gate: Option<&str>, rule: Option<&str>) -> (String, String
             format!("because the store of {whose} did not answer"),
             "See that the store runs and can be reached from here.",
         ),
+        (whose, "ambiguous") => (
+            format!("because a store has several accounts of the name of {whose}"),
+            "Narrow the directory's search base or filter, or look one attribute up.",
+        ),
         (whose, "unfit") => (
             format!("because the store cannot check what {whose} sent"),
             "MS-CHAP needs an NT hash and CHAP a recoverable password: the account's page sets both.",
@@ -239,6 +262,24 @@ fn words(cause: &str, gate: Option<&str>, rule: Option<&str>) -> (String, String
         (whose, _) => (format!("because nothing was said of {whose}"), "Open one: its trail says what came."),
     };
     (why, remedy.to_owned())
+}
+
+fn down(administration: &Administration) -> Vec<DownView> {
+    let snapshot = administration.snapshot();
+    let named = snapshot.active.edition.policy.stores();
+    let view = |(store, directory): (&str, &std::sync::Arc<regnant_directory::Directory>)| {
+        let health = directory.health();
+        let (time, trouble) = health.down()?;
+        Some(DownView {
+            store: store.to_owned(),
+            since: iso(now_ms().saturating_sub(time.as_millis() as u64)),
+            why: regnant_base::printable(&trouble.to_string()).into_owned(),
+            remedy: trouble.advice().to_owned(),
+            failed: health.servers.iter().map(|server| server.failed).sum(),
+            in_policy: named.iter().any(|name| name == store),
+        })
+    };
+    snapshot.directories.all().filter_map(view).collect()
 }
 
 fn ends(administration: &Administration) -> Result<Vec<EndView>, AdministrationError> {

@@ -1,0 +1,135 @@
+import { useQuery } from "@tanstack/react-query";
+import { api, dataOf } from "../../api/client";
+import { BOX, Check, ChoiceField, Field, TextField } from "../../parts/Field";
+import { MOST } from "../../queries";
+import type { DirectoryDraft } from "./directories";
+
+/** The fields of a directory. */
+export function DirectoryFields(props: { draft: DirectoryDraft; isNew: boolean; change: (draft: DirectoryDraft) => void }) {
+  const { draft, isNew } = props;
+  const set = (part: Partial<DirectoryDraft>) => props.change({ ...draft, ...part });
+  const trusts = useQuery({
+    queryKey: ["trusts"],
+    queryFn: async () => dataOf(await api.GET("/api/v1/trusts", { params: { query: { limit: MOST } } })),
+  });
+  return (
+    <div className="grid gap-4">
+      {isNew && (
+        <TextField
+          label="Name"
+          help="As policies name it in identify, such as tarn-directory."
+          name="name"
+          value={draft.name}
+          change={(name) => set({ name })}
+        />
+      )}
+      <Field
+        label="Servers"
+        help="ldaps://HOST, or ldap://HOST on which TLS is started; one in a line, the one that is asked first in front."
+      >
+        <textarea
+          name="servers"
+          rows={2}
+          value={draft.servers}
+          onChange={(event) => set({ servers: event.target.value })}
+          className={BOX}
+        />
+      </Field>
+      <Field label="Trust" help="Whose authorities issued the servers' certificates. Certificates has more of them.">
+        <select name="trust" value={draft.trust} onChange={(event) => set({ trust: event.target.value })} className={BOX}>
+          <option value="">the system's authorities</option>
+          {trusts.data?.trusts.map((trust) => (
+            <option key={trust.name} value={trust.name}>
+              {trust.name}
+            </option>
+          ))}
+        </select>
+      </Field>
+      <TextField
+        label="Searches as"
+        help="An account that may read people and groups, as the directory writes it; nobody where it is empty."
+        name="bind-as"
+        value={draft.bindAs}
+        change={(bindAs) => set({ bindAs })}
+      />
+      <TextField
+        label="Its password"
+        help={isNew ? "Kept sealed, and shown to nobody." : "Left empty, it stays, as long as account, servers and trust do."}
+        name="bind-password"
+        type="password"
+        value={draft.bindPassword}
+        change={(bindPassword) => set({ bindPassword })}
+      />
+      <TextField
+        label="Base"
+        help="The entry below which everything is searched, such as dc=tarnmouth,dc=example."
+        name="base"
+        value={draft.base}
+        change={(base) => set({ base })}
+      />
+      <TextField
+        label="People"
+        help="What they have in common (RFC 4515); left empty, no people are looked up."
+        name="person-filter"
+        value={draft.personFilter}
+        change={(personFilter) => set({ personFilter })}
+      />
+      <TextField
+        label="Their names"
+        help="The attributes by any of which a person is found; accounts are called by the first."
+        name="person-names"
+        value={draft.personNames}
+        change={(personNames) => set({ personNames })}
+      />
+      <TextField
+        label="Machines"
+        help="What they have in common; left empty, none are looked up."
+        name="machine-filter"
+        value={draft.machineFilter}
+        change={(machineFilter) => set({ machineFilter })}
+      />
+      <TextField
+        label="Their names"
+        help="The attributes by any of which a machine is found."
+        name="machine-names"
+        value={draft.machineNames}
+        change={(machineNames) => set({ machineNames })}
+      />
+      <ChoiceField
+        label="Groups"
+        help="member-of where accounts say their groups; search where groups say their members."
+        name="groups"
+        value={draft.groups}
+        choices={["member-of", "search"]}
+        change={(groups) => set({ groups })}
+      />
+      <TextField
+        label="Group base"
+        help="A group counts by its short name only below this entry; everywhere below the base where it is empty."
+        name="group-base"
+        value={draft.groupBase}
+        change={(groupBase) => set({ groupBase })}
+      />
+      <Check
+        label="groups of groups count too"
+        help="Somebody in a group is in every group that holds it."
+        checked={draft.nested}
+        change={(nested) => set({ nested })}
+      />
+      <TextField
+        label="Time limit"
+        help="How many seconds an answer is waited for, 1 to 30."
+        name="time-limit"
+        value={draft.timeLimit}
+        change={(timeLimit) => set({ timeLimit })}
+      />
+      <TextField
+        label="Keep"
+        help="For how many seconds accounts and groups are kept, at most 3600. A password is asked for each time."
+        name="keep"
+        value={draft.keep}
+        change={(keep) => set({ keep })}
+      />
+    </div>
+  );
+}

@@ -1,0 +1,229 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link, useParams } from "@tanstack/react-router";
+import { type FormEvent, useState } from "react";
+import { api, dataOf } from "../../api/client";
+import { Facts } from "../../parts/Facts";
+import { BOX } from "../../parts/Field";
+import { Mark } from "../../parts/Mark";
+import { Notice } from "../../parts/Notice";
+import { Past } from "../../parts/Past";
+import { Refused } from "../../parts/Refused";
+import { recordPath } from "../../parts/records";
+import { useRole } from "../../queries";
+import { DirectoryFields } from "./DirectoryFields";
+import { type Directory, directoryOf, draftOf, holds, lasted, type Store } from "./directories";
+
+/** A store: what is in it, or how a directory is asked, whether it answers, and the way to it. */
+export function StorePage() {
+  const { name } = useParams({ from: "/inside/people/stores/$name" });
+  const [editing, setEditing] = useState(false);
+  const role = useRole();
+  const found = useQuery({
+    queryKey: ["store", name],
+    queryFn: async () => {
+      const answer = await api.GET("/api/v1/stores/{name}", { params: { path: { name } } });
+      return { store: dataOf(answer), seen: answer.response.headers.get("etag") ?? "*" };
+    },
+  });
+  if (found.error) return <Notice title="This store cannot be shown" text={found.error.message} />;
+  if (!found.data) return null;
+  const { store, seen } = found.data;
+  const { directory } = store;
+  return (
+    <article className="max-w-4xl">
+      <title>{`${store.name} · Regnant`}</title>
+      <p className="text-soft">
+        <Link to="/people" search={{ show: "stores" }} className="text-deep underline">
+          Stores
+        </Link>
+      </p>
+      <h1 className="mt-2 mb-6 font-serif text-2xl">{store.name}</h1>
+      {directory && editing ? (
+        <Edit store={store} directory={directory} seen={seen} close={() => setEditing(false)} />
+      ) : (
+        <>
+          <Facts rows={[["is", holds(store)], ...(directory ? asked(directory) : []), ["in policy", inPolicy(store)]]} />
+          {directory && <Servers store={store} />}
+          {directory && role === "engineer" && (
+            <>
+              <p className="mt-6">
+                <button
+                  type="button"
+                  onClick={() => setEditing(true)}
+                  className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper"
+                >
+                  Change
+                </button>
+              </p>
+              <Test name={store.name} machines={Boolean(directory.machine_filter)} />
+            </>
+          )}
+          <Past record={recordPath("store", store.name)} />
+        </>
+      )}
+    </article>
+  );
+}
+
+function inPolicy(store: Store): string {
+  return store.in_policy ? "The active policy looks identities up in it." : "The active policy does not name it.";
+}
+
+/** How a directory is asked. */
+function asked(directory: Directory): [string, string][] {
+  return [
+    ["trust", directory.trust || "the system's authorities"],
+    ["searches as", directory.bind_as || "nobody"],
+    ["base", directory.base ?? ""],
+    ["people", directory.person_filter ? `${directory.person_filter} by ${(directory.person_names ?? []).join(", ")}` : ""],
+    ["machines", directory.machine_filter ? `${directory.machine_filter} by ${(directory.machine_names ?? []).join(", ")}` : ""],
+    [
+      "groups",
+      `${directory.groups}${directory.nested ? ", and groups of groups" : ""}, below ${directory.group_base || "the base"}`,
+    ],
+    ["time", `waited for ${directory.time_limit} s, kept for ${directory.keep} s`],
+  ];
+}
+
+function Servers({ store }: { store: Store }) {
+  return (
+    <section className="mt-6">
+      <h2 className="border-b border-ink pb-1 font-serif text-xl">Its servers</h2>
+      <ul aria-label="Its servers">
+        {store.servers.map((server) => (
+          <li key={server.url} className="border-b border-line py-1.5">
+            <span className="font-semibold">{server.url}</span>{" "}
+            {server.down_for == null ? (
+              <span className="text-soft">
+                {server.asked === 0 ? "not asked yet" : `${server.asked} questions, ${server.failed} without an answer`}
+              </span>
+            ) : (
+              <span className="text-rust">
+                no answer for {lasted(server.down_for)}: {server.why}. {server.advice}
+              </span>
+            )}
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+/** Goes the way to a directory, and shows each step. */
+function Test({ name, machines }: { name: string; machines: boolean }) {
+  const [who, setWho] = useState("");
+  const [kind, setKind] = useState("person");
+  const [password, setPassword] = useState("");
+  const queries = useQueryClient();
+  const test = useMutation({
+    mutationFn: async () => {
+      const named = who.trim() ? { [kind]: who.trim(), ...(password ? { password } : {}) } : {};
+      return dataOf(await api.POST("/api/v1/stores/{name}/test", { params: { path: { name } }, body: named }));
+    },
+    onSettled: () => {
+      setPassword("");
+      void queries.invalidateQueries({ queryKey: ["store", name] });
+    },
+  });
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    test.mutate();
+  };
+  return (
+    <section className="mt-6">
+      <h2 className="border-b border-ink pb-1 font-serif text-xl">The way to it</h2>
+      <form onSubmit={submit} className="my-3 flex flex-wrap items-center gap-3">
+        {machines && (
+          <select
+            aria-label="What is looked for"
+            value={kind}
+            onChange={(event) => setKind(event.target.value)}
+            className="rounded-sm border border-soft bg-sheet px-2 py-1"
+          >
+            <option>person</option>
+            <option>machine</option>
+          </select>
+        )}
+        <span className="w-60">
+          <input
+            aria-label="Who is looked for"
+            placeholder="Somebody to look for"
+            value={who}
+            onChange={(event) => setWho(event.target.value)}
+            className={BOX}
+          />
+        </span>
+        <span className="w-60">
+          <input
+            aria-label="Their password"
+            type="password"
+            autoComplete="off"
+            placeholder="Their password, tried once"
+            value={password}
+            onChange={(event) => setPassword(event.target.value)}
+            className={BOX}
+          />
+        </span>
+        <button
+          type="submit"
+          disabled={test.isPending}
+          className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper disabled:opacity-50"
+        >
+          {test.isPending ? "Going …" : "Go the way"}
+        </button>
+      </form>
+      <Refused error={test.error} />
+      {test.data && (
+        <ol role="status" aria-label="Steps" className="border-t border-line">
+          {test.data.steps.map((step) => (
+            <li key={step.what} className="flex gap-3 border-b border-line py-1.5">
+              <Mark of={step.passed ? "granted" : "refused"} />
+              <span className="min-w-0">
+                <span className="font-semibold">{step.what}</span> <span className="text-soft">({step.millis} ms)</span>
+                <span className="block break-words">{step.saw}</span>
+                {step.advice && <span className="block text-soft">{step.advice}</span>}
+              </span>
+            </li>
+          ))}
+        </ol>
+      )}
+    </section>
+  );
+}
+
+function Edit(props: { store: Store; directory: Directory; seen: string; close: () => void }) {
+  const { store, directory, seen } = props;
+  const [draft, setDraft] = useState(() => draftOf(store.name, directory));
+  const queries = useQueryClient();
+  const changed = useMutation({
+    mutationFn: async () => {
+      const password = draft.bindPassword ? { bind_password: draft.bindPassword } : {};
+      await api.PUT("/api/v1/stores/{name}", {
+        params: { path: { name: store.name }, header: { "If-Match": seen } },
+        body: { kind: store.kind, directory: directoryOf(draft), ...password },
+      });
+    },
+    onSuccess: async () => {
+      await queries.invalidateQueries();
+      props.close();
+    },
+  });
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    changed.mutate();
+  };
+  return (
+    <form onSubmit={submit} className="max-w-2xl">
+      <DirectoryFields draft={draft} isNew={false} change={setDraft} />
+      <Refused error={changed.error} />
+      <p className="mt-6 flex gap-6">
+        <button type="submit" disabled={changed.isPending} className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper">
+          Save
+        </button>
+        <button type="button" onClick={props.close} className="cursor-pointer text-deep hover:underline">
+          Cancel
+        </button>
+      </p>
+    </form>
+  );
+}

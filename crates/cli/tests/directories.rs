@@ -1,0 +1,340 @@
+//! A real directory as a store: who is found there, what fails, and how that is told.
+mod browser;
+mod running;
+
+use std::io::{Read, Write};
+use std::net::TcpListener;
+use std::time::{Duration, Instant};
+
+use browser::{Browser, block_on};
+use regnant_campus::harbour::*;
+use running::directory::*;
+use running::*;
+use serde_json::json;
+
+/// The harbour, whose VPN and 802.1X look people and machines up in the directory first.
+fn harbour(slapd: &Slapd, server: &str, more: &[&str]) -> Running {
+    let service = Running::harbour();
+    slapd.connect(&service, server, more);
+    let folder = service.data.join("harbour");
+    let policy = std::fs::read_to_string(folder.join("main.writ")).unwrap();
+    let policy = policy.replace("identify user in harbour", "identify user in tarn-directory, harbour");
+    let policy = policy.replace("identify user    in harbour", "identify user in tarn-directory, harbour");
+    let policy = policy.replace("identify machine in harbour", "identify machine in tarn-directory, harbour");
+    assert!(policy.contains("tarn-directory"), "the harbour's policy looks people up otherwise now");
+    std::fs::write(folder.join("main.writ"), policy).unwrap();
+    service.client(&["policy", "activate"]).arg(&folder).succeeds();
+    service
+}
+
+fn vpn(service: &Running, name: &str, password: &str, code: i32) -> String {
+    let ask = ["pap", "--user", name, "--password", password, "--wait", "8", "--tries", "1"];
+    printed(&service.try_from(&PILOT_VPN_1, &ask).ends_with(code))
+}
+
+/// Why the last request of a name ended as it did.
+fn last(service: &Running, query: &str) -> String {
+    let entry = service.entries(query, 1).remove(0);
+    let detail = service.get(&format!("journal/{}", entry["id"].as_str().unwrap())).1;
+    detail.to_string()
+}
+
+#[test]
+fn people_are_proved_by_their_directory_over_ldaps_and_starttls() {
+    let slapd = Slapd::start();
+    for (server, more) in [(slapd.ldaps(), &[][..]), (slapd.ldap(), &["--groups", "search", "--keep", "0"])] {
+        let service = harbour(&slapd, &server, more);
+        // Only the directory knows her.
+        vpn(&service, "mara.quay", "Dry-Dock-82", 0);
+        vpn(&service, "mara.quay", "Dry-Dock-83", 1);
+        vpn(&service, "MARA.QUAY", "Dry-Dock-82", 0);
+        let trail = last(&service, "q=mara.quay&outcome=refused");
+        assert!(trail.contains("tarn-directory") && trail.contains("wrong password"), "{trail}");
+        let granted = last(&service, "q=mara.quay&outcome=granted");
+        assert!(granted.contains("staff"), "{granted}");
+        // An empty password would bind as nobody, and go well.
+        vpn(&service, "mara.quay", "", 1);
+        // Nothing that somebody claims is more than a name.
+        for name in ["*", "mara*", "mara.quay)(uid=*", "*)(objectClass=*", "mara.quay\\00", "(", "\\2a"] {
+            vpn(&service, name, "Dry-Dock-82", 1);
+        }
+        service.entries("q=no%20store%20knows%20the%20user&outcome=refused", 7);
+        vpn(&service, &"x".repeat(250), "Dry-Dock-82", 1);
+        // Somebody whom it does not have is asked for in the next store.
+        vpn(&service, "ola.nett", "Fibre-Spool-90", 0);
+        let trail = last(&service, "q=ola.nett&outcome=granted");
+        assert!(trail.contains("tarn-directory") && trail.contains("unknown"), "{trail}");
+        // Tunnels prove passwords there too; their hashes cannot be checked, and that is said.
+        let ttls = ["ttls", "--inner", "pap", "--user", "tom.reed", "--password", "Winch-Oil-48"];
+        service.try_eap(&ttls).succeeds();
+        service.try_eap(&["peap", "--user", "tom.reed", "--password", "Winch-Oil-48"]).ends_with(1);
+        assert!(last(&service, "q=tom.reed&outcome=refused").contains("no NT hash"));
+        service.client(&["audit", "verify"]).succeeds();
+        let audit = service.get("audit").1.to_string() + &service.get("stores").1.to_string();
+        assert!(!audit.contains(SEARCHER_PASSWORD), "the password of who searches is nobody's to see");
+    }
+}
+
+#[test]
+fn groups_of_groups_count_by_their_short_name_below_the_base_of_groups_alone() {
+    let slapd = Slapd::start();
+    let more: String = (0..300)
+        .map(|number| {
+            format!(
+                "dn: cn=crew-{number},ou=groups,{BASE}\nobjectClass: groupOfNames\ncn: crew-{number}\nmember: uid=ida.marsh,ou=people,{BASE}\n\n"
+            )
+        })
+        .collect();
+    slapd.add(&more);
+    // One of the same short name elsewhere gives nothing.
+    slapd.add(&format!(
+        "dn: cn=partner-authority,ou=people,{BASE}\nobjectClass: groupOfNames\ncn: partner-authority\nmember: uid=sam.drift,ou=people,{BASE}\n"
+    ));
+    let service = harbour(&slapd, &slapd.ldaps(), &[]);
+    let folder = service.data.join("harbour");
+    let policy = std::fs::read_to_string(folder.join("main.writ")).unwrap();
+    let policy = policy.replacen(
+        "user in group \"staff\"\n    grant remote",
+        "user in group \"partner-authority\"\n    grant remote",
+        1,
+    );
+    assert!(policy.contains("partner-authority"));
+    std::fs::write(folder.join("main.writ"), policy).unwrap();
+    service.client(&["policy", "activate"]).arg(&folder).succeeds();
+    vpn(&service, "nils.ferry", "Stamp-Pad-35", 0);
+    vpn(&service, "sam.drift", "Rope-Ends-13", 1);
+    vpn(&service, "ida.marsh", "Tide-Table-61", 1);
+    let told = service.client(&["store", "test", "tarn-directory", "--person", "ida.marsh"]).succeeds();
+    assert!(told.contains("crew-299") && told.contains("harbour-office"), "{told}");
+    // Groups of groups only where they are wanted.
+    service.client(&["store", "change", "tarn-directory", "--nested", "false"]).succeeds();
+    vpn(&service, "nils.ferry", "Stamp-Pad-35", 1);
+    service.client(&["store", "change", "tarn-directory", "--nested", "true", "--groups", "search"]).succeeds();
+    vpn(&service, "nils.ferry", "Stamp-Pad-35", 0);
+    vpn(&service, "ida.marsh", "Tide-Table-61", 1);
+}
+
+#[test]
+fn two_accounts_of_one_name_are_refused() {
+    let slapd = Slapd::start();
+    slapd.add(&format!(
+        "dn: ou=pilots,{BASE}\nobjectClass: organizationalUnit\nou: pilots\n\n\
+         dn: uid=mara.quay,ou=pilots,{BASE}\nobjectClass: inetOrgPerson\nuid: mara.quay\ncn: Mara\nsn: Quay\nuserPassword: Dry-Dock-82\n"
+    ));
+    let service = harbour(&slapd, &slapd.ldaps(), &[]);
+    vpn(&service, "mara.quay", "Dry-Dock-82", 1);
+    let trail = last(&service, "q=mara.quay&outcome=refused");
+    assert!(trail.contains("several accounts of that name") && trail.contains("narrow its search base"), "{trail}");
+    let told = printed(&service.client(&["store", "test", "tarn-directory", "--person", "mara.quay"]).ends_with(1));
+    assert!(told.contains("more than one entry has it") && told.contains("ou=pilots"), "{told}");
+}
+
+#[test]
+fn a_directory_that_is_dead_or_hangs_stops_nobody_else_and_is_asked_again() {
+    let mut slapd = Slapd::start();
+    let service = harbour(&slapd, &slapd.ldaps(), &["--keep", "0", "--time-limit", "1"]);
+    vpn(&service, "mara.quay", "Dry-Dock-82", 0);
+    slapd.kill();
+    // Nobody knows whether she is there: silence, so that the NAS asks its next server.
+    vpn(&service, "mara.quay", "Dry-Dock-82", 3);
+    let trail = last(&service, "q=mara.quay&outcome=silence");
+    assert!(trail.contains("no answer") && trail.contains("is not reached"), "{trail}");
+    // Whoever another store has, and whoever needs no directory, is served at once.
+    vpn(&service, "ola.nett", "Fibre-Spool-90", 0);
+    service.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200007"]).ends_with(0);
+    // It is told where people look: since when, and what to do.
+    let story = service.get("today").1["directories"][0].clone();
+    assert_eq!((story["store"].as_str(), &story["in_policy"]), (Some("tarn-directory"), &json!(true)), "{story}");
+    assert!(story["why"].as_str().unwrap().contains("is not reached") && story["since"].is_string(), "{story}");
+    assert!(service.get("findings").1.to_string().contains("of the store tarn-directory"));
+    let shown = service.client(&["store", "show", "tarn-directory"]).succeeds();
+    assert!(shown.contains("no answer for"), "{shown}");
+    assert!(service.client(&["store", "list"]).succeeds().contains("does not answer"));
+    let told = printed(&service.client(&["store", "test", "tarn-directory"]).ends_with(1));
+    assert!(told.contains("is not reached") && told.contains("See whether the directory runs"), "{told}");
+    slapd.again();
+    served_again(&service);
+    // One that hangs is waited for as long as it may take, and no longer.
+    slapd.hang(true);
+    vpn(&service, "mara.quay", "Dry-Dock-82", 3);
+    assert!(last(&service, "q=mara.quay&outcome=silence").contains("no answer within 1 s"));
+    service.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200007"]).ends_with(0);
+    slapd.hang(false);
+    served_again(&service);
+}
+
+fn served_again(service: &Running) {
+    let began = Instant::now();
+    let ask = ["pap", "--user", "mara.quay", "--password", "Dry-Dock-82", "--wait", "1", "--tries", "1"];
+    while service.try_from(&PILOT_VPN_1, &ask).output().unwrap().status.code() != Some(0) {
+        assert!(began.elapsed() < Duration::from_secs(40), "the directory is not asked again");
+    }
+}
+
+#[test]
+fn the_second_server_answers_where_the_first_does_not() {
+    let slapd = Slapd::start();
+    let nobody = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let dead = format!("ldaps://localhost:{nobody}");
+    let service = harbour(&slapd, &dead, &["--server", &slapd.ldaps(), "--keep", "0"]);
+    for _ in 0..3 {
+        vpn(&service, "mara.quay", "Dry-Dock-82", 0);
+    }
+    let store = service.get("stores/tarn-directory").1;
+    let [first, second] = &store["servers"].as_array().unwrap()[..] else { panic!("{store}") };
+    assert!(first["down_for"].is_u64() && second["down_for"].is_null(), "{store}");
+    assert!(
+        first["asked"].as_u64().unwrap() < second["asked"].as_u64().unwrap(),
+        "the dead one is left alone: {store}"
+    );
+}
+
+#[test]
+fn a_test_says_at_which_step_the_way_ends_and_what_to_do() {
+    let slapd = Slapd::start();
+    let service = Running::harbour();
+    slapd.connect(&service, &slapd.ldaps(), &[]);
+    let test = |more: &[&str]| service.client(&[&["store", "test", "tarn-directory"], more].concat());
+    let told = test(&["--person", "ida.marsh"]).succeeds();
+    for part in ["connected", "bind as cn=regnant", "find dc=tarnmouth", "uid=ida.marsh,ou=people", "harbour-office"] {
+        assert!(told.contains(part), "{part}: {told}");
+    }
+    let typed_password = |more: &[&str], password: &str| {
+        printed(&typed(&mut test(&[more, &["--ask-password"]].concat()), &format!("{password}\n")))
+    };
+    assert!(typed_password(&["--person", "ida.marsh"], "Tide-Table-61").contains("it is right"));
+    assert!(typed_password(&["--person", "ida.marsh"], "Tide-Table-62").contains("it is wrong"));
+    assert!(typed_password(&["--machine", "quay-laptop-7"], "Keel-Plate-55").contains("it is right"));
+    // A near form of the name is told.
+    let near = printed(&test(&["--person", "ida.marsh@tarnmouth.example"]).ends_with(1));
+    assert!(near.contains("nobody has it, but `ida.marsh` is there"), "{near}");
+    assert!(printed(&test(&["--person", "nobody.here"]).ends_with(1)).contains("nobody has it"));
+    assert!(printed(&test(&["--person", &"x".repeat(10_000)]).ends_with(1)).contains("1 to 256 bytes"));
+    // Each mistake ends at its step.
+    let change = |more: &[&str], password: Option<&str>| {
+        let mut command = service.client(&[&["store", "change", "tarn-directory"], more].concat());
+        match password {
+            Some(password) => printed(&typed(command.arg("--ask-bind-password"), &format!("{password}\n"))),
+            None => printed(&command.output().unwrap()),
+        }
+    };
+    change(&[], Some("wrong"));
+    let told = printed(&test(&[]).ends_with(1));
+    assert!(told.contains("does not let") && told.contains("name or password is wrong"), "{told}");
+    change(&[], Some(SEARCHER_PASSWORD));
+    change(&["--base", "dc=nowhere,dc=example"], None);
+    let told = printed(&test(&[]).ends_with(1));
+    assert!(told.contains("dc=nowhere") && told.contains("as the directory does"), "{told}");
+    change(&["--base", BASE], None);
+    // A password goes to nobody but those for whom it was given.
+    let told = change(&["--trust", "tarnmouth-authority"], None);
+    assert!(told.contains("Give the password of the account that searches anew"), "{told}");
+    let told = change(&["--trust", regnant_campus::certificates::TRUST], Some(SEARCHER_PASSWORD));
+    assert!(told.contains("asked in another way"), "{told}");
+    let told = printed(&test(&[]).ends_with(1));
+    assert!(told.contains("does not prove who it is") && told.contains("Name the trust"), "{told}");
+    // What listens is no directory.
+    let answers = |bytes: &'static [u8]| {
+        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+        let port = listener.local_addr().unwrap().port();
+        std::thread::spawn(move || {
+            for stream in listener.incoming() {
+                let mut stream = stream.unwrap();
+                let mut asked = [0; 512];
+                let _ = stream.read(&mut asked).and_then(|_| stream.write_all(bytes));
+            }
+        });
+        format!("ldap://localhost:{port}")
+    };
+    for bytes in
+        [&b"HTTP/1.1 400 Bad Request\r\n\r\n<html></html>"[..], b"\x30\x84\xff\xff\xff\xff", b"\0\0\0\0\0", b""]
+    {
+        change(&["--server", &answers(bytes)], Some(SEARCHER_PASSWORD));
+        let told = printed(&test(&[]).ends_with(1));
+        assert!(told.contains("connect to ldap://localhost"), "{told}");
+    }
+    // What makes no sense is never kept.
+    for (more, why) in [
+        (&["--server", "ldaps://127.0.0.1:389/x"][..], "is no address of a directory"),
+        (&["--person-filter", "uid=x"], "is no filter"),
+        (&["--person-name", "uid)(x"], "is no attribute"),
+        (&["--trust", "nobody"], "there is no trust"),
+        (&["--time-limit", "0"], "1 to 30 seconds"),
+    ] {
+        let told = change(more, Some(SEARCHER_PASSWORD)).to_lowercase();
+        assert!(told.contains(&why.to_lowercase()), "{why}: {told}");
+    }
+    let removed = service.client(&["trust", "remove", regnant_campus::certificates::TRUST]).fails(1);
+    assert!(removed.contains("in use"), "{removed}");
+    service.client(&["store", "change", "tarn-directory", "--name", "quay-directory"]).succeeds();
+    service.client(&["store", "remove", "quay-directory"]).succeeds();
+}
+
+#[test]
+fn what_was_proved_ends_with_the_password_and_a_disabled_account_with_its_state() {
+    let slapd = Slapd::start();
+    let service = harbour(&slapd, &slapd.ldaps(), &["--keep", "60"]);
+    vpn(&service, "mara.quay", "Dry-Dock-82", 0);
+    // The account is kept, its password is asked for each time.
+    slapd.modify(&format!(
+        "dn: uid=mara.quay,ou=people,{BASE}\nchangetype: modify\nreplace: userPassword\nuserPassword: Slip-Way-90\n"
+    ));
+    vpn(&service, "mara.quay", "Dry-Dock-82", 1);
+    vpn(&service, "mara.quay", "Slip-Way-90", 0);
+    // One that moved is found again after the first try.
+    slapd.modify(&format!(
+        "dn: uid=mara.quay,ou=people,{BASE}\nchangetype: modrdn\nnewrdn: cn=Mara Quay\ndeleteoldrdn: 0\n"
+    ));
+    let _ = service.try_from(&PILOT_VPN_1, &["pap", "--user", "mara.quay", "--password", "Slip-Way-90"]).output();
+    vpn(&service, "mara.quay", "Slip-Way-90", 0);
+    let (status, body) = service.post("stores/harbour/test", &json!({}));
+    assert_eq!((status, body["error"].is_string()), (400, true));
+    assert_eq!(service.post("stores/tarn-directory/test", &json!({ "password": "x" })).0, 400);
+    assert_eq!(service.post("stores/nobody/test", &json!({})).0, 404);
+}
+
+#[test]
+fn a_directory_is_connected_tested_and_missed_in_the_page() {
+    block_on(async {
+        let mut slapd = Slapd::start();
+        let service = harbour(&slapd, &slapd.ldaps(), &["--keep", "0"]);
+        let browser = Browser::start().await;
+        let visit = async |path: &str| browser.page.goto(&format!("{}{path}", service.api)).await.unwrap();
+        let type_in = async |name: &str, text: &str| {
+            let field = browser.find(&format!("[name={name}]")).await;
+            field.clear().await.unwrap();
+            field.send_keys(text).await.unwrap();
+        };
+        visit("/people/stores/new").await;
+        browser.find("input[name=name]").await;
+        browser.sign_in("harbour", PASSWORD).await;
+        browser.sees("Connect a directory").await;
+        type_in("name", "second-directory").await;
+        type_in("servers", "127.0.0.1").await;
+        type_in("bind-as", SEARCHER).await;
+        type_in("bind-password", SEARCHER_PASSWORD).await;
+        type_in("base", BASE).await;
+        browser.click_text("button", "Connect").await;
+        // What was typed stays where it is refused.
+        browser.sees("is no address of a directory").await;
+        type_in("servers", &slapd.ldaps()).await;
+        browser.click_text("option", "port-directory").await;
+        browser.click_text("button", "Connect").await;
+        browser.sees("The way to it").await;
+        browser.find("input[aria-label='Who is looked for']").await.send_keys("ida.marsh").await.unwrap();
+        browser.find("input[aria-label='Their password']").await.send_keys("Tide-Table-61").await.unwrap();
+        browser.click_text("button", "Go the way").await;
+        browser.sees("prove its password").await;
+        browser.sees("it is right").await;
+        browser.sees("harbour-office").await;
+        // A directory that is dead is a story.
+        slapd.kill();
+        vpn(&service, "mara.quay", "Dry-Dock-82", 3);
+        visit("/today").await;
+        browser.sees("Directories that do not answer").await;
+        browser.click_text("a", "tarn-directory").await;
+        browser.sees("a directory that does not answer").await;
+        browser.sees("See whether the directory runs").await;
+        browser.close().await;
+    });
+}

@@ -1,0 +1,235 @@
+//! What a directory answers, in words.
+
+use ldap3::{LdapError, LdapResult};
+use regnant_decision::PasswordAnswer;
+use thiserror::Error;
+
+/// Why a directory did not answer, and what to do.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+pub enum Trouble {
+    /// It is not reached.
+    #[error("{server} is not reached: {why}")]
+    NotReached {
+        /// Which server.
+        server: String,
+        /// Why.
+        why: String,
+    },
+    /// It does not prove who it is, or speaks no TLS.
+    #[error("{server} does not prove who it is: {why}")]
+    Tls {
+        /// Which server.
+        server: String,
+        /// Why.
+        why: String,
+    },
+    /// It does not let searches be bound.
+    #[error("{server} does not let `{name}` search: {why}")]
+    Bind {
+        /// Which server.
+        server: String,
+        /// Whom searches are bound as.
+        name: String,
+        /// Why.
+        why: String,
+    },
+    /// There is nothing where people should be.
+    #[error("there is no entry `{0}` to search below")]
+    NoBase(String),
+    /// It sends elsewhere, where nobody follows.
+    #[error("it refers to {0}, which is not followed: search below an entry that it holds itself")]
+    Referral(String),
+    /// It answered with an error.
+    #[error("{server} refuses: {why}")]
+    Refused {
+        /// Which server.
+        server: String,
+        /// Why.
+        why: String,
+    },
+    /// It answers what nobody understands.
+    #[error("{0} answers what is no LDAP")]
+    Nonsense(String),
+    /// It did not answer in time.
+    #[error("{server} gave no answer within {seconds} s")]
+    Late {
+        /// Which server.
+        server: String,
+        /// How long it was waited for.
+        seconds: u64,
+    },
+    /// It failed a moment ago, and is not asked again so soon.
+    #[error("no server of it answered a moment ago ({0})")]
+    Down(String),
+    /// Too many wait for it already.
+    #[error("too many questions wait for it already")]
+    Busy,
+    /// An account with more groups than anybody has.
+    #[error("the account is in more than {0} groups")]
+    TooManyGroups(usize),
+}
+
+impl Trouble {
+    /// Whether another server of the directory may do better.
+    pub(crate) fn is_the_servers(&self) -> bool {
+        match self {
+            Self::NotReached { .. } | Self::Tls { .. } | Self::Bind { .. } | Self::Nonsense(_) | Self::Late { .. } => {
+                true
+            }
+            Self::NoBase(_)
+            | Self::Referral(_)
+            | Self::Refused { .. }
+            | Self::Down(_)
+            | Self::Busy
+            | Self::TooManyGroups(_) => false,
+        }
+    }
+
+    /// What to do about it.
+    pub fn advice(&self) -> &'static str {
+        match self {
+            Self::NotReached { .. } => "See whether the directory runs, and whether address and port are right.",
+            Self::Tls { .. } => {
+                "Name the trust whose authority issued its certificate, and the host name that stands in it."
+            }
+            Self::Bind { .. } => {
+                "Give the name and password of an account that may search, as the directory writes it."
+            }
+            Self::NoBase(_) => "Write the base as the directory does, such as dc=example,dc=org.",
+            Self::Referral(_) => "Name the server that holds the entries itself.",
+            Self::Refused { .. } => "See what the account that searches may read, and how the filter is written.",
+            Self::Nonsense(_) => "See what listens there: it is no directory, or one behind something else.",
+            Self::Late { .. } => "See why it is slow; a filter over an attribute without an index is.",
+            Self::Down(_) => "See whether the directory runs; it is asked again every few seconds.",
+            Self::Busy => "See why the directory is slow.",
+            Self::TooManyGroups(_) => "Narrow what counts as a group, by its base.",
+        }
+    }
+}
+
+/// A library error, by what it means.
+pub(crate) fn trouble(server: &str, error: &LdapError) -> Trouble {
+    let server = server.to_owned();
+    match error {
+        LdapError::Io { source }
+            if source.get_ref().and_then(|inner| inner.downcast_ref::<rustls::Error>()).is_some() =>
+        {
+            Trouble::Tls { server, why: source.to_string() }
+        }
+        // So it calls what is none of its messages.
+        LdapError::Io { source } if source.to_string() == "decoding error" => Trouble::Nonsense(server),
+        LdapError::Io { source } => Trouble::NotReached { server, why: source.to_string() },
+        LdapError::Rustls { source } => Trouble::Tls { server, why: source.to_string() },
+        LdapError::DNSName { .. } => Trouble::Tls { server, why: "its address has no name to check".into() },
+        LdapError::LdapResult { result } => Trouble::Refused { server, why: words(result) },
+        LdapError::FilterParsing => Trouble::Refused { server, why: "the filter cannot be read".into() },
+        LdapError::DecodingUTF8 => Trouble::Nonsense(server),
+        LdapError::OpSend { .. } | LdapError::ResultRecv { .. } | LdapError::EndOfStream => {
+            Trouble::NotReached { server, why: "the connection ended".into() }
+        }
+        other => Trouble::NotReached { server, why: other.to_string() },
+    }
+}
+
+/// What came of a bind that proves a password.
+pub(crate) fn proof(server: &str, result: &LdapResult) -> Result<PasswordAnswer, Trouble> {
+    match (result.rc, sub_code(&result.text)) {
+        (0, _) => Ok(PasswordAnswer::Right),
+        (49, Some("533")) => Ok(PasswordAnswer::Disabled),
+        (49, Some("532" | "701")) => Ok(PasswordAnswer::Expired),
+        (49, Some("773")) => Ok(PasswordAnswer::MustChange),
+        (49, Some("775")) => Ok(PasswordAnswer::Locked),
+        // An entry that cannot be bound as has no password, and one that is gone has none either.
+        (49 | 48 | 32 | 53, _) => Ok(PasswordAnswer::Wrong),
+        _ => Err(Trouble::Refused { server: server.to_owned(), why: words(result) }),
+    }
+}
+
+/// The reason that Active Directory writes into a text: `..., data 52e, v4563`.
+fn sub_code(text: &str) -> Option<&str> {
+    let rest = text.split_once("data ")?.1;
+    let end = rest.find(|c: char| !c.is_ascii_hexdigit()).unwrap_or(rest.len());
+    Some(&rest[..end]).filter(|code| !code.is_empty())
+}
+
+/// A result code (RFC 4511 section 4.1.9) in words, with what the directory adds.
+pub(crate) fn words(result: &LdapResult) -> String {
+    let code = match result.rc {
+        1 => "an operation came at a wrong time",
+        2 => "it understood no word",
+        3 => "it took too long for it",
+        4 => "it found more than it gives",
+        8 => "it wants stronger proof",
+        10 => "it refers elsewhere",
+        11 => "it found more than it may give",
+        13 => "it wants TLS first",
+        32 => "there is no such entry",
+        34 => "that is no name of an entry",
+        48 => "nobody can be bound so",
+        49 => match sub_code(&result.text) {
+            Some("525") => "there is no such account",
+            Some("530" | "531") => "the account may not be used now, or from here",
+            Some("532") => "the password has expired",
+            Some("533") => "the account is disabled",
+            Some("701") => "the account has expired",
+            Some("773") => "the password has to be changed first",
+            Some("775") => "the account is locked",
+            _ => "name or password is wrong",
+        },
+        50 => "it does not allow that",
+        51 => "it is busy",
+        52 => "it is not ready",
+        53 => "it does not want to",
+        _ => "result",
+    };
+    let text: String = result.text.chars().filter(|c| !c.is_control()).take(160).collect();
+    match text.trim() {
+        "" => format!("{code} ({})", result.rc),
+        text => format!("{code} ({}: {text})", result.rc),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn result(rc: u32, text: &str) -> LdapResult {
+        LdapResult { rc, matched: String::new(), text: text.into(), refs: Vec::new(), ctrls: Vec::new() }
+    }
+
+    #[test]
+    fn sub_codes_tell_right_passwords_from_wrong_ones() {
+        let told = |code: &str| {
+            let text =
+                format!("80090308: LdapErr: DSID-0C090447, comment: AcceptSecurityContext error, data {code}, v4563");
+            proof("dc1", &result(49, &text)).unwrap()
+        };
+        for (code, answer) in [
+            ("52e", PasswordAnswer::Wrong),
+            ("525", PasswordAnswer::Wrong),
+            ("533", PasswordAnswer::Disabled),
+            ("532", PasswordAnswer::Expired),
+            ("701", PasswordAnswer::Expired),
+            ("773", PasswordAnswer::MustChange),
+            ("775", PasswordAnswer::Locked),
+        ] {
+            assert_eq!(told(code), answer, "{code}");
+        }
+        assert_eq!(proof("dc1", &result(49, "")).unwrap(), PasswordAnswer::Wrong);
+        assert_eq!(proof("dc1", &result(0, "")).unwrap(), PasswordAnswer::Right);
+        assert!(proof("dc1", &result(8, "")).unwrap_err().to_string().contains("stronger proof"));
+        assert!(proof("dc1", &result(51, "")).is_err(), "busy is no wrong password");
+    }
+
+    proptest! {
+        #[test]
+        fn whatever_a_directory_writes_is_told(rc: u32, text: String) {
+            let said = words(&result(rc, &text));
+            prop_assert!(said.len() < 1_000 && !said.contains('\n'));
+            let right = matches!(proof("x", &result(rc, &text)), Ok(PasswordAnswer::Right));
+            prop_assert_eq!(right, rc == 0);
+        }
+    }
+}

@@ -1,0 +1,112 @@
+//! One connection to one server.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use ldap3::{Ldap, LdapConnAsync, LdapConnSettings, Scope, SearchOptions};
+use regnant_base::Secret;
+use rustls::ClientConfig;
+use tokio::time::timeout;
+
+use crate::answers::{Trouble, trouble, words};
+use crate::entry::{Entry, reference};
+use crate::settings::Transport;
+
+/// How long a connection may take, TLS and all.
+const CONNECT: Duration = Duration::from_millis(1_500);
+
+/// Where a connection goes.
+#[derive(Clone)]
+pub(crate) struct Address {
+    /// As people wrote it.
+    pub(crate) url: String,
+    pub(crate) transport: Transport,
+    pub(crate) tls: Arc<ClientConfig>,
+}
+
+/// A question for entries.
+#[derive(Clone, Debug)]
+pub(crate) struct Question {
+    pub(crate) base: String,
+    pub(crate) scope: Scope,
+    pub(crate) filter: String,
+    pub(crate) attributes: Vec<String>,
+    /// More than these are not read.
+    pub(crate) most: usize,
+}
+
+/// Connects; nobody is bound yet.
+pub(crate) async fn connect(address: &Address) -> Result<Ldap, Trouble> {
+    let settings = LdapConnSettings::new()
+        .set_conn_timeout(CONNECT)
+        .set_starttls(address.transport == Transport::StartTls)
+        .set_config(address.tls.clone());
+    let late = || Trouble::Late { server: address.url.clone(), seconds: CONNECT.as_secs() + 1 };
+    let connected = timeout(CONNECT, LdapConnAsync::with_settings(settings, &address.url)).await;
+    let (connection, ldap) = connected.map_err(|_| late())?.map_err(|error| match trouble(&address.url, &error) {
+        // All that was asked so far is to start TLS.
+        Trouble::Refused { server, why } => Trouble::Tls { server, why },
+        trouble => trouble,
+    })?;
+    let url = address.url.clone();
+    tokio::spawn(async move {
+        if let Err(error) = connection.drive().await {
+            tracing::debug!("the connection to {url} ended: {error}");
+        }
+    });
+    Ok(ldap)
+}
+
+/// Binds a connection as the account that searches; as nobody where that has no name.
+pub(crate) async fn bind_to_search(ldap: &mut Ldap, url: &str, name: &str, password: &Secret) -> Result<(), Trouble> {
+    if name.is_empty() {
+        return Ok(());
+    }
+    let refused = |why: &str| Trouble::Bind { server: url.to_owned(), name: name.to_owned(), why: why.to_owned() };
+    // An empty password would bind as nobody, and say that it went well (RFC 4513 section 5.1.2).
+    let password = std::str::from_utf8(password.expose()).map_err(|_| refused("its password is no text"))?;
+    if password.is_empty() {
+        return Err(refused("it has no password"));
+    }
+    let bound = ldap.simple_bind(name, password).await.map_err(|error| trouble(url, &error))?;
+    match bound.rc {
+        0 => Ok(()),
+        _ => Err(refused(&words(&bound))),
+    }
+}
+
+/// Entries that answer a question, as many as are wanted at most.
+pub(crate) async fn search(ldap: &mut Ldap, url: &str, question: &Question) -> Result<Vec<Entry>, Trouble> {
+    let told = |error: &ldap3::LdapError| trouble(url, error);
+    let most = i32::try_from(question.most).unwrap_or(i32::MAX);
+    ldap.with_search_options(SearchOptions::new().sizelimit(most));
+    let asked = ldap.streaming_search(&question.base, question.scope, &question.filter, &question.attributes).await;
+    let mut stream = asked.map_err(|error| told(&error))?;
+    let (mut entries, mut referrals) = (Vec::new(), Vec::new());
+    while let Some(entry) = stream.next().await.map_err(|error| told(&error))? {
+        if entry.is_intermediate() {
+            continue;
+        }
+        if entry.is_ref() {
+            referrals.extend(reference(entry.0));
+            continue;
+        }
+        entries.push(Entry::read(entry.0).ok_or_else(|| Trouble::Nonsense(url.to_owned()))?);
+        if entries.len() >= question.most {
+            let (handle, id) = (stream.ldap_handle().clone(), stream.ldap_handle().last_id());
+            drop(stream);
+            let mut handle = handle;
+            handle.abandon(id).await.map_err(|error| told(&error))?;
+            return Ok(entries);
+        }
+    }
+    let result = stream.finish().await;
+    match result.rc {
+        0 if entries.is_empty() && !referrals.is_empty() => Err(Trouble::Referral(referrals.remove(0))),
+        // More than are wanted: those that are wanted have come.
+        0 | 4 => Ok(entries),
+        10 => Err(Trouble::Referral(result.refs.first().cloned().unwrap_or_default())),
+        32 => Err(Trouble::NoBase(question.base.clone())),
+        _ => Err(Trouble::Refused { server: url.to_owned(), why: words(&result) }),
+    }
+}

@@ -1,0 +1,145 @@
+//! Which groups an entry is in, and which groups those are in.
+
+use std::collections::{BTreeMap, VecDeque};
+
+use futures_util::future::try_join_all;
+use ldap3::Scope;
+use regnant_decision::Groups;
+use regnant_policy::Value;
+
+use crate::answers::Trouble;
+use crate::connection::Question;
+use crate::entry::Entry;
+use crate::names::{is_below, plain, value};
+use crate::servers::Servers;
+use crate::settings::{DirectorySettings, GroupsBy};
+
+/// Groups of one account.
+pub(crate) const MOST: usize = 1_000;
+/// How deep groups are in groups.
+const DEEPEST: usize = 16;
+/// Groups that are asked for at once.
+const AT_ONCE: usize = 50;
+
+/// Groups by their names as they are compared.
+type Known = BTreeMap<String, Entry>;
+
+/// The groups of an entry: each by its distinguished name, and by its short name where it is below
+/// the base of groups.
+pub(crate) async fn of(entry: &Entry, settings: &DirectorySettings, servers: &Servers) -> Result<Groups, Trouble> {
+    let mut known = Known::new();
+    let mut next = match settings.groups {
+        GroupsBy::MemberOf => read(entry.all("memberOf"), settings, servers).await?,
+        GroupsBy::Search => with_member(std::slice::from_ref(entry), settings, servers).await?,
+    };
+    for _ in 0..DEEPEST {
+        next.retain(|group| !known.contains_key(&plain(&group.name)));
+        known.extend(next.iter().map(|group| (plain(&group.name), group.clone())));
+        if known.len() > MOST {
+            return Err(Trouble::TooManyGroups(MOST));
+        }
+        if next.is_empty() || !settings.nested {
+            break;
+        }
+        next = match settings.groups {
+            GroupsBy::MemberOf => {
+                let above: Vec<_> = next.iter().flat_map(|group| group.all("memberOf")).cloned().collect();
+                read(&above, settings, servers).await?
+            }
+            GroupsBy::Search => with_member(&next, settings, servers).await?,
+        };
+    }
+    Ok(names(known.values(), settings))
+}
+
+/// Groups as facts have them.
+fn names<'g>(groups: impl Iterator<Item = &'g Entry>, settings: &DirectorySettings) -> Groups {
+    let short = |group: &Entry| {
+        let below = is_below(&group.name, settings.group_base());
+        group.first(&settings.group_name).filter(|_| below).map(str::to_owned)
+    };
+    groups.flat_map(|group| short(group).into_iter().chain([group.name.clone()])).map(Value::owned).collect()
+}
+
+/// Groups of these names. One that is gone, or that nobody may read, is known by its name alone.
+async fn read(names: &[String], settings: &DirectorySettings, servers: &Servers) -> Result<Vec<Entry>, Trouble> {
+    if names.len() > MOST {
+        return Err(Trouble::TooManyGroups(MOST));
+    }
+    let mut groups = Vec::new();
+    for some in names.chunks(AT_ONCE) {
+        let asked = some.iter().cloned().map(|name| read_one(name, settings, servers));
+        groups.extend(try_join_all(asked).await?);
+    }
+    Ok(groups)
+}
+
+async fn read_one(name: String, settings: &DirectorySettings, servers: &Servers) -> Result<Entry, Trouble> {
+    let question = Question {
+        base: name.clone(),
+        scope: Scope::Base,
+        filter: "(objectClass=*)".into(),
+        attributes: wanted(settings),
+        most: 1,
+    };
+    match servers.search(&question).await {
+        Ok(found) => Ok(found.into_iter().next().unwrap_or_else(|| Entry::nameless(name))),
+        Err(Trouble::NoBase(_) | Trouble::Refused { .. } | Trouble::Referral(_)) => Ok(Entry::nameless(name)),
+        Err(trouble) => Err(trouble),
+    }
+}
+
+/// Groups that have one of these as member.
+async fn with_member(
+    members: &[Entry],
+    settings: &DirectorySettings,
+    servers: &Servers,
+) -> Result<Vec<Entry>, Trouble> {
+    let mut groups = Vec::new();
+    let mut left: VecDeque<_> = members.iter().collect();
+    while !left.is_empty() {
+        let some: Vec<_> = left.drain(..left.len().min(AT_ONCE)).collect();
+        let by_entry = some.iter().map(|member| {
+            let name = value(&member.name);
+            format!("(member={name})(uniqueMember={name})")
+        });
+        let by_name =
+            some.iter().filter_map(|member| member.first("uid")).map(|name| format!("(memberUid={})", value(name)));
+        let question = Question {
+            base: settings.group_base().to_owned(),
+            scope: Scope::Subtree,
+            filter: format!("(|{})", by_entry.chain(by_name).collect::<String>()),
+            attributes: wanted(settings),
+            most: MOST + 1,
+        };
+        groups.extend(servers.search(&question).await?);
+        if groups.len() > MOST {
+            return Err(Trouble::TooManyGroups(MOST));
+        }
+    }
+    Ok(groups)
+}
+
+fn wanted(settings: &DirectorySettings) -> Vec<String> {
+    vec![settings.group_name.clone(), "memberOf".into()]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_short_name_counts_only_below_the_base_of_groups() {
+        let settings =
+            DirectorySettings { group_base: Some("ou=groups,dc=example".into()), ..DirectorySettings::default() };
+        let groups = [
+            Entry::of("cn=staff,ou=groups,dc=example", &[("cn", &["staff"])]),
+            Entry::of("cn=admins,ou=elsewhere,dc=example", &[("cn", &["admins"])]),
+        ];
+        let names = names(groups.iter(), &settings);
+        let names: Vec<_> = names.iter().map(ToString::to_string).collect();
+        assert!(names.iter().any(|name| name.contains("staff") && !name.contains("cn=")), "{names:?}");
+        assert!(names.iter().any(|name| name.contains("cn=admins")), "{names:?}");
+        assert_eq!(names.len(), 3, "{names:?}");
+    }
+}

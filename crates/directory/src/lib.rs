@@ -1,0 +1,28 @@
+//! Directories (LDAP, RFC 4511) as stores: whom they know, which groups somebody is in, and
+//! whether a password is right.
+//!
+//! A directory is asked over several connections: some search, bound as the account that was
+//! given for it, each with many questions on the way; others prove passwords and never search,
+//! since one that is bound as a person sees what that person may see. What cannot be answered is
+//! told in words that say what to do ([`Trouble`]).
+
+mod answers;
+mod cache;
+mod connection;
+mod entry;
+mod groups;
+mod names;
+mod probe;
+mod servers;
+mod settings;
+mod store;
+mod tls;
+
+pub use answers::Trouble;
+#[doc(hidden)]
+pub use entry::read_any;
+pub use probe::{Probe, Step};
+pub use servers::ServerHealth;
+pub use settings::{DirectorySettings, GroupsBy, SettingsError, Transport};
+pub use store::{Directory, DirectoryHealth};
+pub use tls::client_tls;

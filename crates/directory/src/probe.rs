@@ -1,0 +1,219 @@
+//! The way to a directory, one step at a time, for whoever connects it.
+
+use std::time::Instant;
+
+use regnant_decision::PasswordAnswer;
+use regnant_policy::IdentityKind;
+use tokio::time::timeout;
+
+use crate::answers::Trouble;
+use crate::connection::{Question, bind_to_search, connect, search};
+use crate::groups;
+use crate::names::LONGEST_NAME;
+use crate::servers::Servers;
+use crate::store::{Directory, Inner};
+
+/// Whom a test looks for.
+#[derive(Clone, Debug, Default)]
+pub struct Probe {
+    /// A person or a machine of this name.
+    pub name: Option<(IdentityKind, String)>,
+    /// Their password.
+    pub password: Option<String>,
+}
+
+/// A step of the way.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Step {
+    /// What was to be done, in a few words.
+    pub what: String,
+    /// Whether it went well.
+    pub passed: bool,
+    /// What was seen.
+    pub saw: String,
+    /// What to do, where it did not go well.
+    pub advice: String,
+    /// How long it took, in milliseconds.
+    pub millis: u64,
+}
+
+impl Directory {
+    /// Goes the way to every server, and to an account; the first step that fails at a server is
+    /// its last.
+    pub async fn probe(&self, probe: Probe) -> Vec<Step> {
+        let inner = self.inner().clone();
+        let walked = self.runtime().spawn(async move { walk(&inner, &probe).await });
+        walked.await.unwrap_or_else(|_| {
+            let trouble = Trouble::Nonsense("it".into());
+            vec![Step::failed("read its answer", &trouble, Instant::now())]
+        })
+    }
+}
+
+impl Step {
+    fn passed(what: &str, saw: String, began: Instant) -> Self {
+        Self { what: what.into(), passed: true, saw, advice: String::new(), millis: began.elapsed().as_millis() as u64 }
+    }
+
+    fn failed(what: &str, trouble: &Trouble, began: Instant) -> Self {
+        Self::wrong(what, trouble.to_string(), trouble.advice(), began)
+    }
+
+    fn wrong(what: &str, saw: String, advice: &str, began: Instant) -> Self {
+        let millis = began.elapsed().as_millis() as u64;
+        Self { what: what.into(), passed: false, saw, advice: advice.into(), millis }
+    }
+}
+
+async fn walk(inner: &Inner, probe: &Probe) -> Vec<Step> {
+    let mut steps = Vec::new();
+    let mut reached = false;
+    for address in inner.servers.addresses() {
+        let url = &address.url;
+        let began = Instant::now();
+        let mut ldap = match connect(address).await {
+            Ok(ldap) => ldap,
+            Err(trouble) => {
+                steps.push(Step::failed(&format!("connect to {url}"), &trouble, began));
+                continue;
+            }
+        };
+        let certificate = ldap.get_peer_certificate().await.ok().flatten().map_or(0, |certificate| certificate.len());
+        let saw = format!("connected, and it proves who it is by a certificate of {certificate} bytes");
+        steps.push(Step::passed(&format!("connect to {url}"), saw, began));
+        let began = Instant::now();
+        let limit = inner.settings.limit();
+        let late = || Trouble::Late { server: url.clone(), seconds: limit.as_secs() };
+        let (name, password) = inner.servers.searcher();
+        let bound =
+            timeout(limit, bind_to_search(&mut ldap, url, name, password)).await.unwrap_or_else(|_| Err(late()));
+        match bound {
+            Ok(()) if name.is_empty() => {
+                steps.push(Step::passed("search as nobody", "no account is named".into(), began));
+            }
+            Ok(()) => steps.push(Step::passed(&format!("bind as {name}"), "name and password are right".into(), began)),
+            Err(trouble) => {
+                steps.push(Step::failed(&format!("bind as {name}"), &trouble, began));
+                continue;
+            }
+        }
+        let began = Instant::now();
+        let base = &inner.settings.base;
+        let question = Question {
+            base: base.clone(),
+            scope: ldap3::Scope::Base,
+            filter: "(objectClass=*)".into(),
+            attributes: vec!["objectClass".into()],
+            most: 1,
+        };
+        let found = timeout(limit, search(&mut ldap, url, &question)).await.unwrap_or_else(|_| Err(late()));
+        match found {
+            Ok(entries) if entries.is_empty() => {
+                steps.push(Step::failed(&format!("find {base}"), &Trouble::NoBase(base.clone()), began));
+                continue;
+            }
+            Ok(_) => steps.push(Step::passed(&format!("find {base}"), "it is there".into(), began)),
+            Err(trouble) => {
+                steps.push(Step::failed(&format!("find {base}"), &trouble, began));
+                continue;
+            }
+        }
+        reached = true;
+    }
+    if let (Some((kind, name)), true) = (&probe.name, reached) {
+        find(inner, (*kind, name), probe.password.as_deref(), &mut steps).await;
+    }
+    steps
+}
+
+async fn find(inner: &Inner, (kind, name): (IdentityKind, &str), password: Option<&str>, steps: &mut Vec<Step>) {
+    let what = format!("find the {} {name}", if kind == IdentityKind::Machine { "machine" } else { "person" });
+    let began = Instant::now();
+    if name.is_empty() || name.len() > LONGEST_NAME {
+        let saw = format!("a name has 1 to {LONGEST_NAME} bytes");
+        return steps.push(Step::wrong(&what, saw, "Nobody with another name is ever looked for.", began));
+    }
+    let mut entries = match inner.entries(kind, name).await {
+        Ok(entries) => entries,
+        Err(trouble) => return steps.push(Step::failed(&what, &trouble, began)),
+    };
+    let entry = match (entries.pop(), entries.pop()) {
+        (None, _) => {
+            let near = near(inner, kind, name).await;
+            let saw =
+                near.map_or_else(|| "nobody has it".to_owned(), |near| format!("nobody has it, but `{near}` is there"));
+            let advice = "Look at the filter, at the attributes in which the name stands, and at how it is written: a gate \
+                          trims a name by `as`.";
+            return steps.push(Step::wrong(&what, saw, advice, began));
+        }
+        (Some(one), Some(other)) => {
+            let saw = format!("more than one entry has it: {} and {}", other.name, one.name);
+            let advice = "Narrow the search base or the filter, or look one attribute up: nobody knows which is meant.";
+            return steps.push(Step::wrong(&what, saw, advice, began));
+        }
+        (Some(entry), None) => entry,
+    };
+    steps.push(Step::passed(&what, entry.name.clone(), began));
+    let began = Instant::now();
+    let groups = match groups::of(&entry, &inner.settings, &inner.servers).await {
+        Ok(groups) => groups,
+        Err(trouble) => return steps.push(Step::failed("read its groups", &trouble, began)),
+    };
+    let names: Vec<_> = groups.iter().map(|group| group.to_string().trim_matches('"').to_owned()).collect();
+    let saw = if names.is_empty() { "it is in none".to_owned() } else { names.join("; ") };
+    steps.push(Step::passed("read its groups", saw, began));
+    let account = inner.account(kind, name, &entry, groups);
+    if account.disabled || account.expired {
+        let what_it_is = if account.disabled { "disabled" } else { "expired" };
+        let saw = format!("the account is {what_it_is}");
+        steps.push(Step::wrong(
+            "read its state",
+            saw,
+            "It is refused for that, once it has proved itself.",
+            Instant::now(),
+        ));
+    }
+    let Some(password) = password else { return };
+    let began = Instant::now();
+    let what = "prove its password";
+    if password.is_empty() {
+        let advice = "An empty password never reaches the directory, which would bind it as nobody.";
+        return steps.push(Step::wrong(what, "it is empty".into(), advice, began));
+    }
+    steps.push(match inner.servers.prove(&entry.name, password).await {
+        Ok(PasswordAnswer::Right) => Step::passed(what, "it is right".into(), began),
+        Ok(PasswordAnswer::Wrong) => Step::wrong(what, "it is wrong".into(), "Type it again.", began),
+        Ok(other) => {
+            let saw = match other {
+                PasswordAnswer::Disabled => "it is right, and the account is disabled",
+                PasswordAnswer::Expired => "it is right, and account or password has expired",
+                PasswordAnswer::MustChange => "it is right, and has to be changed first",
+                _ => "the account is locked",
+            };
+            Step::wrong(what, saw.into(), "See to the account in the directory.", began)
+        }
+        Err(trouble) => Step::failed(what, &trouble, began),
+    });
+}
+
+/// A form of the name that somebody has: without realm, domain or what marks a machine.
+async fn near(inner: &Inner, kind: IdentityKind, name: &str) -> Option<String> {
+    let mut forms = Vec::new();
+    forms.extend(name.split_once('@').map(|(user, _)| user));
+    forms.extend(name.split_once('\\').map(|(_, user)| user));
+    forms.extend(name.strip_prefix("host/").map(|host| host.split('.').next().unwrap_or(host)));
+    forms.extend(name.strip_suffix('$'));
+    for form in forms.into_iter().filter(|form| !form.is_empty()) {
+        if inner.entries(kind, form).await.is_ok_and(|entries| !entries.is_empty()) {
+            return Some(form.to_owned());
+        }
+    }
+    None
+}
+
+impl Servers {
+    /// Whom searches are bound as.
+    fn searcher(&self) -> (&str, &regnant_base::Secret) {
+        (&self.bind_as, &self.bind_password)
+    }
+}

@@ -1,0 +1,260 @@
+//! The servers of a directory: one that fails is left alone for a while, and asked first again
+//! once it answers.
+
+use std::future::Future;
+use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use ldap3::Ldap;
+use regnant_base::Secret;
+use regnant_decision::PasswordAnswer;
+use rustls::ClientConfig;
+use tokio::sync::Semaphore;
+use tokio::time::timeout;
+
+use crate::answers::{Trouble, proof, trouble};
+use crate::connection::{Address, Question, bind_to_search, connect, search};
+use crate::entry::Entry;
+use crate::settings::{DirectorySettings, SettingsError, server_url};
+
+/// Connections of a server that search, each with many questions on the way.
+const SEARCHES: usize = 4;
+/// Connections of a server that prove passwords.
+const PROOFS: usize = 32;
+/// Late answers, one after the other, that are taken for chance.
+const LATE_ALLOWED: u32 = 2;
+/// How long a server that failed is left alone: longer each time, up to the second.
+const PAUSE: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(15));
+
+/// All servers of a directory.
+pub(crate) struct Servers {
+    list: Vec<Server>,
+    pub(crate) bind_as: String,
+    pub(crate) bind_password: Secret,
+    limit: Duration,
+}
+
+struct Server {
+    address: Address,
+    searches: [tokio::sync::Mutex<Option<Ldap>>; SEARCHES],
+    turn: AtomicUsize,
+    proofs: Mutex<Vec<Ldap>>,
+    proof_places: Semaphore,
+    state: Mutex<State>,
+    asked: AtomicU64,
+    failed: AtomicU64,
+}
+
+/// What is known of a server.
+#[derive(Clone, Debug, Default)]
+struct State {
+    /// Failures since it answered last.
+    failures: u32,
+    /// Until when it is left alone.
+    left_alone: Option<Instant>,
+    /// Since when it does not answer, and what went wrong last.
+    down: Option<(Instant, Trouble)>,
+}
+
+/// How a server does.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ServerHealth {
+    /// Its address.
+    pub url: String,
+    /// For how long it has not answered, and why; none where it does, or was not asked yet.
+    pub down: Option<(Duration, Trouble)>,
+    /// How many questions it was asked.
+    pub asked: u64,
+    /// How many of them it did not answer.
+    pub failed: u64,
+}
+
+impl Servers {
+    pub(crate) fn new(
+        settings: &DirectorySettings,
+        bind_password: Secret,
+        tls: &Arc<ClientConfig>,
+    ) -> Result<Self, SettingsError> {
+        let server = |text: &String| {
+            let (url, transport) = server_url(text)?;
+            Ok(Server {
+                address: Address { url: url.to_string(), transport, tls: tls.clone() },
+                searches: std::array::from_fn(|_| tokio::sync::Mutex::new(None)),
+                turn: AtomicUsize::new(0),
+                proofs: Mutex::default(),
+                proof_places: Semaphore::new(PROOFS),
+                state: Mutex::default(),
+                asked: AtomicU64::new(0),
+                failed: AtomicU64::new(0),
+            })
+        };
+        let list = settings.servers.iter().map(server).collect::<Result<_, _>>()?;
+        Ok(Self { list, bind_as: settings.bind_as.clone(), bind_password, limit: settings.limit() })
+    }
+
+    /// The entries that answer a question.
+    pub(crate) async fn search(&self, question: &Question) -> Result<Vec<Entry>, Trouble> {
+        self.ask(|server| self.search_at(server, question)).await
+    }
+
+    /// Whether a password is right for an entry; it is not empty.
+    pub(crate) async fn prove(&self, name: &str, password: &str) -> Result<PasswordAnswer, Trouble> {
+        self.ask(|server| server.prove(name, password, self.limit / 2)).await
+    }
+
+    pub(crate) fn addresses(&self) -> impl Iterator<Item = &Address> {
+        self.list.iter().map(|server| &server.address)
+    }
+
+    pub(crate) fn health(&self) -> Vec<ServerHealth> {
+        let health = |server: &Server| ServerHealth {
+            url: server.address.url.clone(),
+            down: server.state().down.clone().map(|(since, trouble)| (since.elapsed(), trouble)),
+            asked: server.asked.load(Ordering::Relaxed),
+            failed: server.failed.load(Ordering::Relaxed),
+        };
+        self.list.iter().map(health).collect()
+    }
+
+    /// Asks one server after the other, until one answers or the time is over.
+    async fn ask<'s, T, F>(&'s self, question: impl Fn(&'s Server) -> F) -> Result<T, Trouble>
+    where
+        F: Future<Output = Result<T, Trouble>>,
+    {
+        let began = Instant::now();
+        let mut last = None;
+        for (place, server) in self.list.iter().enumerate() {
+            if !server.may_be_asked() {
+                continue;
+            }
+            // The last one has all the time that there is left, others leave some to it.
+            let left = self.limit.saturating_sub(began.elapsed());
+            let others = (self.list.len() - place) as u32;
+            let time = if others == 1 { left } else { left / 2 };
+            server.asked.fetch_add(1, Ordering::Relaxed);
+            let late = || Trouble::Late { server: server.address.url.clone(), seconds: self.limit.as_secs() };
+            let answer = timeout(time, question(server)).await.unwrap_or_else(|_| Err(late()));
+            match answer {
+                Err(trouble) if trouble.is_the_servers() => {
+                    server.failed.fetch_add(1, Ordering::Relaxed);
+                    server.note_failure(&trouble);
+                    last = Some(trouble);
+                }
+                answer => {
+                    server.note_answer();
+                    return answer;
+                }
+            }
+        }
+        Err(last.unwrap_or_else(|| self.down()))
+    }
+
+    /// Why nobody is asked at all.
+    fn down(&self) -> Trouble {
+        let why = self.list.iter().find_map(|server| server.state().down.clone());
+        Trouble::Down(why.map(|(_, trouble)| trouble.to_string()).unwrap_or_default())
+    }
+
+    async fn search_at(&self, server: &Server, question: &Question) -> Result<Vec<Entry>, Trouble> {
+        let url = &server.address.url;
+        // A connection that was closed while it waited is no failure of the server.
+        for again in [true, false] {
+            let (mut ldap, is_fresh) = self.searching(server).await?;
+            match search(&mut ldap, url, question).await {
+                Err(trouble) if trouble.is_the_servers() && again && !is_fresh => {}
+                answer => return answer,
+            }
+        }
+        Err(Trouble::NotReached { server: url.clone(), why: "its connections end at once".into() })
+    }
+
+    /// A connection that searches, and whether it was made just now.
+    async fn searching(&self, server: &Server) -> Result<(Ldap, bool), Trouble> {
+        let place = server.turn.fetch_add(1, Ordering::Relaxed) % SEARCHES;
+        let mut kept = server.searches[place].lock().await;
+        if let Some(ldap) = kept.as_mut()
+            && !ldap.is_closed()
+        {
+            return Ok((ldap.clone(), false));
+        }
+        *kept = None;
+        let mut ldap = connect(&server.address).await?;
+        bind_to_search(&mut ldap, &server.address.url, &self.bind_as, &self.bind_password).await?;
+        Ok((kept.insert(ldap).clone(), true))
+    }
+}
+
+impl Server {
+    /// Whether a question goes to it. Of those that come when it may be tried again one does.
+    fn may_be_asked(&self) -> bool {
+        let mut state = self.state();
+        match state.left_alone {
+            Some(until) if Instant::now() < until => false,
+            Some(_) => {
+                state.left_alone = Some(Instant::now() + PAUSE.1);
+                true
+            }
+            None => true,
+        }
+    }
+
+    fn note_answer(&self) {
+        let mut state = self.state();
+        if let Some((since, _)) = state.down.take() {
+            tracing::info!("{} answers again, after {} s", self.address.url, since.elapsed().as_secs());
+        }
+        *state = State::default();
+    }
+
+    fn note_failure(&self, trouble: &Trouble) {
+        let mut state = self.state();
+        state.failures = (state.failures + 1).min(10);
+        // One answer that is late may be about one question.
+        let late = matches!(trouble, Trouble::Late { .. });
+        let counted = if late { state.failures.saturating_sub(LATE_ALLOWED) } else { state.failures };
+        let Some(times) = counted.checked_sub(1) else { return };
+        let pause = (PAUSE.0 * (1 << times)).min(PAUSE.1);
+        state.left_alone = Some(Instant::now() + pause);
+        let since = state.down.as_ref().map_or_else(Instant::now, |(since, _)| *since);
+        if state.down.is_none() {
+            tracing::warn!("a directory does not answer: {trouble}. {}", trouble.advice());
+        }
+        state.down = Some((since, trouble.clone()));
+        drop(state);
+        // Whatever hangs is not asked again over the same connection.
+        self.searches.iter().filter_map(|kept| kept.try_lock().ok()).for_each(|mut kept| *kept = None);
+        self.proofs.lock().unwrap_or_else(PoisonError::into_inner).clear();
+    }
+
+    fn state(&self) -> std::sync::MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    async fn prove(&self, name: &str, password: &str, patience: Duration) -> Result<PasswordAnswer, Trouble> {
+        let url = &self.address.url;
+        // That many wait already is no failure of the server.
+        let place = timeout(patience, self.proof_places.acquire()).await;
+        let _place = place.map_err(|_| Trouble::Busy)?.map_err(|_| Trouble::Busy)?;
+        for again in [true, false] {
+            let idle = self.proofs.lock().unwrap_or_else(PoisonError::into_inner).pop();
+            let is_fresh = idle.is_none();
+            let mut ldap = match idle {
+                Some(ldap) => ldap,
+                None => connect(&self.address).await?,
+            };
+            match ldap.simple_bind(name, password).await {
+                Ok(result) => {
+                    let answer = proof(url, &result);
+                    let mut proofs = self.proofs.lock().unwrap_or_else(PoisonError::into_inner);
+                    proofs.push(ldap);
+                    return answer;
+                }
+                Err(error) if is_fresh || !again => return Err(trouble(url, &error)),
+                // It was closed while it waited.
+                Err(_) => {}
+            }
+        }
+        Err(Trouble::NotReached { server: url.clone(), why: "its connections end at once".into() })
+    }
+}

@@ -1,0 +1,241 @@
+//! How a directory is asked.
+
+use std::net::IpAddr;
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+use thiserror::Error;
+use url::{Host, Url};
+
+use crate::names::is_filter;
+
+/// How a directory is asked, as people write it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields, rename_all = "kebab-case")]
+pub struct DirectorySettings {
+    /// Its servers, the one that is asked first in front: `ldaps://HOST[:PORT]`, or
+    /// `ldap://HOST[:PORT]`, on which TLS is started (RFC 4513 section 3).
+    pub servers: Vec<String>,
+    /// The trust whose authorities issued the servers' certificates; the system's where none.
+    pub trust: Option<String>,
+    /// Whom searches are bound as; nobody where it is empty.
+    pub bind_as: String,
+    /// Below which entry everything is searched.
+    pub base: String,
+    /// What people have in common (RFC 4515).
+    pub person_filter: String,
+    /// The attributes by any of which a person is found; the account has the name that stands in
+    /// the first of them.
+    pub person_names: Vec<String>,
+    /// What machines have in common; none are looked up where it is empty.
+    pub machine_filter: String,
+    /// The attributes by any of which a machine is found.
+    pub machine_names: Vec<String>,
+    /// How groups are found.
+    pub groups: GroupsBy,
+    /// Below which entry a group counts by its short name; the base where none.
+    pub group_base: Option<String>,
+    /// The attribute that holds the short name of a group.
+    pub group_name: String,
+    /// Whether groups of groups count too.
+    pub nested: bool,
+    /// How many seconds an answer is waited for, 1 to 30.
+    pub time_limit: u16,
+    /// For how many seconds accounts and groups are kept, at most 3600; proofs never are.
+    pub keep: u16,
+}
+
+/// How the groups of an account are found.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum GroupsBy {
+    /// The account says them, in `memberOf`.
+    #[default]
+    MemberOf,
+    /// Groups say their members, in `member`, `uniqueMember` (by their entry) or `memberUid` (by
+    /// their name).
+    Search,
+}
+
+impl Default for DirectorySettings {
+    fn default() -> Self {
+        Self {
+            servers: Vec::new(),
+            trust: None,
+            bind_as: String::new(),
+            base: String::new(),
+            person_filter: "(objectClass=person)".into(),
+            person_names: vec!["uid".into()],
+            machine_filter: String::new(),
+            machine_names: vec!["cn".into()],
+            groups: GroupsBy::default(),
+            group_base: None,
+            group_name: "cn".into(),
+            nested: true,
+            time_limit: 3,
+            keep: 60,
+        }
+    }
+}
+
+/// Servers of one directory.
+const MOST_SERVERS: usize = 8;
+/// Attributes by which somebody is found.
+const MOST_NAMES: usize = 4;
+/// Bytes of a text.
+const LONGEST: usize = 1_024;
+
+/// How a server is reached.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Transport {
+    /// TLS from the first byte on.
+    Ldaps,
+    /// TLS is started before anything is asked.
+    StartTls,
+}
+
+impl DirectorySettings {
+    /// Whether a directory can be asked so.
+    pub fn check(&self) -> Result<(), SettingsError> {
+        if self.servers.is_empty() || self.servers.len() > MOST_SERVERS {
+            return Err(SettingsError::Servers(self.servers.len()));
+        }
+        self.servers.iter().try_for_each(|server| server_url(server).map(drop))?;
+        if self.base.trim().is_empty() {
+            return Err(SettingsError::NoBase);
+        }
+        let texts = [&self.bind_as, &self.base, &self.person_filter, &self.machine_filter, &self.group_name];
+        let texts = texts.into_iter().chain(&self.group_base).chain(&self.trust);
+        if let Some(text) = texts.into_iter().find(|text| text.len() > LONGEST || text.chars().any(char::is_control)) {
+            return Err(SettingsError::Text(text.chars().take(40).collect()));
+        }
+        for filter in [&self.person_filter, &self.machine_filter].into_iter().filter(|filter| !filter.is_empty()) {
+            if !is_filter(filter) {
+                return Err(SettingsError::Filter(filter.clone()));
+            }
+        }
+        if self.person_filter.is_empty() && self.machine_filter.is_empty() {
+            return Err(SettingsError::Nobody);
+        }
+        for names in [&self.person_names, &self.machine_names] {
+            if names.is_empty() || names.len() > MOST_NAMES || !names.iter().all(|name| is_attribute(name)) {
+                return Err(SettingsError::Names(names.join(", ")));
+            }
+        }
+        if !is_attribute(&self.group_name) {
+            return Err(SettingsError::Names(self.group_name.clone()));
+        }
+        if !(1..=30).contains(&self.time_limit) || self.keep > 3_600 {
+            return Err(SettingsError::Times);
+        }
+        Ok(())
+    }
+
+    /// How long an answer is waited for.
+    pub fn limit(&self) -> Duration {
+        Duration::from_secs(self.time_limit.into())
+    }
+
+    pub(crate) fn group_base(&self) -> &str {
+        self.group_base.as_deref().unwrap_or(&self.base)
+    }
+}
+
+/// The address of a server, with how it is reached.
+pub(crate) fn server_url(text: &str) -> Result<(Url, Transport), SettingsError> {
+    let wrong = || SettingsError::Server(text.to_owned());
+    let url = Url::parse(text).map_err(|_| wrong())?;
+    let transport = match url.scheme() {
+        "ldaps" => Transport::Ldaps,
+        "ldap" => Transport::StartTls,
+        _ => return Err(wrong()),
+    };
+    let bare = matches!(url.path(), "" | "/") && url.query().is_none() && url.username().is_empty();
+    match url.host() {
+        Some(Host::Domain(name)) if bare && !name.is_empty() => Ok((url, transport)),
+        Some(Host::Ipv4(_)) if bare => Ok((url, transport)),
+        // A host name in a certificate is what TLS checks; of IPv6 addresses the library knows none.
+        Some(Host::Ipv6(address)) => Err(SettingsError::Ipv6(address.into())),
+        _ => Err(wrong()),
+    }
+}
+
+/// An attribute's name as RFC 4512 section 1.4 has it: a keystring, or an OID.
+fn is_attribute(name: &str) -> bool {
+    let fits = |c: char| c.is_ascii_alphanumeric() || c == '-' || c == '.';
+    !name.is_empty()
+        && name.len() <= 64
+        && name.starts_with(|c: char| c.is_ascii_alphanumeric())
+        && name.chars().all(fits)
+}
+
+/// Why a directory cannot be asked so.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+pub enum SettingsError {
+    /// None, or too many.
+    #[error("it has {0} servers: name 1 to {MOST_SERVERS}")]
+    Servers(usize),
+    /// No address.
+    #[error(
+        "`{0}` is no address of a directory: write ldaps://HOST or ldap://HOST, with :PORT where it is another than usual"
+    )]
+    Server(String),
+    /// An address that no certificate can be checked for.
+    #[error("name the server {0} by its host name: its certificate is checked for that")]
+    Ipv6(IpAddr),
+    /// Nothing to search below.
+    #[error("`base` is missing: the entry below which people are, such as dc=example,dc=org")]
+    NoBase,
+    /// A text that is too long, or not printable.
+    #[error("`{0}` is too long, or not printable: a text has at most {LONGEST} bytes")]
+    Text(String),
+    /// What is no filter.
+    #[error("`{0}` is no filter (RFC 4515): it is in parentheses, such as (objectClass=person)")]
+    Filter(String),
+    /// Nobody would be looked up.
+    #[error("`person-filter` and `machine-filter` are both empty: nobody would ever be found")]
+    Nobody,
+    /// What is no attribute.
+    #[error("`{0}` is no attribute, or more than {MOST_NAMES}: name those in which the name stands, such as uid")]
+    Names(String),
+    /// Times that make no sense.
+    #[error("`time-limit` is 1 to 30 seconds, and `keep` at most 3600")]
+    Times,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn settings() -> DirectorySettings {
+        let servers = vec!["ldaps://127.0.0.1:6360".into(), "ldap://dir.tarnmouth.example".into()];
+        DirectorySettings { servers, base: "dc=tarnmouth,dc=example".into(), ..DirectorySettings::default() }
+    }
+
+    #[test]
+    fn what_cannot_be_asked_is_told_with_what_to_write() {
+        assert_eq!(settings().check(), Ok(()));
+        let wrong = |change: &dyn Fn(&mut DirectorySettings)| {
+            let mut settings = settings();
+            change(&mut settings);
+            settings.check().unwrap_err().to_string()
+        };
+        for (told, change) in [
+            ("it has 0 servers", &(|s: &mut DirectorySettings| s.servers.clear()) as &dyn Fn(&mut DirectorySettings)),
+            ("is no address of a directory", &|s| s.servers = vec!["127.0.0.1:389".into()]),
+            ("is no address of a directory", &|s| s.servers = vec!["https://dir.example".into()]),
+            ("is no address of a directory", &|s| s.servers = vec!["ldap://dir.example/dc=x?uid?sub".into()]),
+            ("by its host name", &|s| s.servers = vec!["ldaps://[::1]".into()]),
+            ("`base` is missing", &|s| s.base = " ".into()),
+            ("is no filter", &|s| s.person_filter = "objectClass=person".into()),
+            ("is no filter", &|s| s.machine_filter = "(a=b)(c=d)".into()),
+            ("both empty", &|s| s.person_filter.clear()),
+            ("is no attribute", &|s| s.person_names = vec!["uid)(x".into()]),
+            ("`time-limit`", &|s| s.time_limit = 0),
+            ("too long", &|s| s.base = "x".repeat(2_000)),
+        ] {
+            let said = wrong(change);
+            assert!(said.contains(told), "{told}: {said}");
+        }
+    }
+}

@@ -1,0 +1,356 @@
+//! A directory as a store.
+
+use std::fmt;
+use std::future::Future;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::{Duration, Instant};
+
+use ldap3::Scope;
+use regnant_base::{Secret, Shares};
+use regnant_decision::{Account, Answer, Capabilities, Found, PasswordAnswer, Store, StoreReply, Unreachable};
+use regnant_policy::IdentityKind;
+use rustls::ClientConfig;
+use sha2::{Digest, Sha256};
+use tokio::runtime::Handle;
+use tokio::task::JoinHandle;
+
+use crate::answers::Trouble;
+use crate::cache::Cache;
+use crate::connection::Question;
+use crate::entry::Entry;
+use crate::groups;
+use crate::names::{LONGEST_NAME, named};
+use crate::servers::{ServerHealth, Servers};
+use crate::settings::{DirectorySettings, SettingsError};
+
+/// Questions that are on their way at once; of these each NAS has its share, and whoever finds no
+/// room is told at once.
+const AT_ONCE: usize = 256;
+
+/// A directory.
+pub struct Directory {
+    inner: Arc<Inner>,
+    runtime: Handle,
+}
+
+pub(crate) struct Inner {
+    pub(crate) settings: DirectorySettings,
+    pub(crate) servers: Servers,
+    cache: Cache,
+    places: Shares,
+    /// What a proof took lately, in microseconds.
+    proof_takes: AtomicU64,
+}
+
+/// How a directory does.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct DirectoryHealth {
+    /// Its servers, the one that is asked first in front.
+    pub servers: Vec<ServerHealth>,
+}
+
+impl DirectoryHealth {
+    /// For how long none of its servers has answered, and why.
+    pub fn down(&self) -> Option<(Duration, &Trouble)> {
+        let down = |server: &'_ ServerHealth| server.down.is_some();
+        let all = !self.servers.is_empty() && self.servers.iter().all(down);
+        let shortest = self.servers.iter().filter_map(|server| server.down.as_ref()).min_by_key(|(time, _)| *time);
+        shortest.filter(|_| all).map(|(time, trouble)| (*time, trouble))
+    }
+}
+
+impl Directory {
+    /// A directory that is asked on this runtime, by whomever. `tls` says who vouches for its
+    /// servers.
+    pub fn new(
+        settings: DirectorySettings,
+        bind_password: Secret,
+        tls: &Arc<ClientConfig>,
+        runtime: Handle,
+    ) -> Result<Self, SettingsError> {
+        settings.check()?;
+        let servers = Servers::new(&settings, bind_password, tls)?;
+        let cache = Cache::new(Duration::from_secs(settings.keep.into()));
+        let (places, proof_takes) = (Shares::default(), AtomicU64::new(0));
+        Ok(Self { inner: Arc::new(Inner { settings, servers, cache, places, proof_takes }), runtime })
+    }
+
+    /// How it does.
+    pub fn health(&self) -> DirectoryHealth {
+        DirectoryHealth { servers: self.inner.servers.health() }
+    }
+
+    pub(crate) fn inner(&self) -> &Arc<Inner> {
+        &self.inner
+    }
+
+    pub(crate) fn runtime(&self) -> &Handle {
+        &self.runtime
+    }
+
+    /// Has a question asked on the runtime that drives the connections, whoever waits for it.
+    fn ask<T: Send + 'static>(
+        &self,
+        asker: &str,
+        question: impl Future<Output = Result<T, Trouble>> + Send + 'static,
+    ) -> StoreReply<'_, T> {
+        let Some(place) = self.inner.places.take(asker, AT_ONCE) else {
+            return StoreReply::Now(Err(Unreachable(Trouble::Busy.to_string())));
+        };
+        let task = self.runtime.spawn(async move {
+            let _place = place;
+            question.await
+        });
+        let asked = Asked(task);
+        StoreReply::later(asked.answer())
+    }
+}
+
+/// A question that is forgotten with whoever waits for it.
+struct Asked<T>(JoinHandle<Result<T, Trouble>>);
+
+impl<T> Asked<T> {
+    async fn answer(mut self) -> Answer<T> {
+        match (&mut self.0).await {
+            Ok(answer) => answer.map_err(|trouble| Unreachable(trouble.to_string())),
+            // The library has no other word for an entry that is none.
+            Err(_) => Err(Unreachable("it answers what is no LDAP".into())),
+        }
+    }
+}
+
+impl<T> Drop for Asked<T> {
+    fn drop(&mut self) {
+        self.0.abort();
+    }
+}
+
+impl Inner {
+    /// The entries of this name; two at most.
+    pub(crate) async fn entries(&self, kind: IdentityKind, name: &str) -> Result<Vec<Entry>, Trouble> {
+        let settings = &self.settings;
+        let (filter, names) = match kind {
+            IdentityKind::Machine => (&settings.machine_filter, &settings.machine_names),
+            _ => (&settings.person_filter, &settings.person_names),
+        };
+        let mut attributes = names.clone();
+        attributes.extend(STATE.map(str::to_owned));
+        let question = Question {
+            base: settings.base.clone(),
+            scope: Scope::Subtree,
+            filter: named(filter, names, name),
+            attributes,
+            most: 2,
+        };
+        self.servers.search(&question).await
+    }
+
+    async fn find(&self, kind: IdentityKind, name: &str) -> Result<Found, Trouble> {
+        let mut entries = self.entries(kind, name).await?;
+        let found = match (entries.pop(), entries.is_empty()) {
+            (None, _) => Found::Nobody,
+            (Some(_), false) => Found::Several,
+            (Some(entry), true) => {
+                let groups = groups::of(&entry, &self.settings, &self.servers).await?;
+                Found::Account(self.account(kind, name, &entry, groups))
+            }
+        };
+        self.cache.keep(kind, name, &found);
+        Ok(found)
+    }
+
+    pub(crate) fn account(
+        &self,
+        kind: IdentityKind,
+        asked: &str,
+        entry: &Entry,
+        groups: regnant_decision::Groups,
+    ) -> Account {
+        let names = match kind {
+            IdentityKind::Machine => &self.settings.machine_names,
+            _ => &self.settings.person_names,
+        };
+        Account {
+            kind,
+            name: names.first().and_then(|name| entry.first(name)).unwrap_or(asked).to_owned(),
+            groups,
+            disabled: is_disabled(entry),
+            expired: is_expired(entry),
+            password_mark: mark(entry).unwrap_or_default(),
+            place: Some(entry.name.as_str().into()),
+        }
+    }
+
+    async fn prove(&self, account: &Account, password: &str) -> Result<PasswordAnswer, Trouble> {
+        let began = Instant::now();
+        let place = account.place.as_deref().unwrap_or_default();
+        // An empty name or password binds as nobody, and says that it went well.
+        if place.is_empty() || password.is_empty() {
+            return Ok(PasswordAnswer::Wrong);
+        }
+        let answer = self.servers.prove(place, password).await?;
+        let took = began.elapsed().as_micros() as u64;
+        let before = self.proof_takes.load(Ordering::Relaxed);
+        self.proof_takes.store(if before == 0 { took } else { (7 * before + took) / 8 }, Ordering::Relaxed);
+        Ok(answer)
+    }
+}
+
+/// What tells whether an account may be used, and whether its password is still the same.
+const STATE: [&str; 9] = [
+    "memberOf",
+    "userAccountControl",
+    "accountExpires",
+    "pwdLastSet",
+    "pwdChangedTime",
+    "entryUUID",
+    "objectGUID",
+    "uid",
+    "pwdAccountLockedTime",
+];
+
+/// ACCOUNTDISABLE of `userAccountControl`, or a lock that has no end (the draft on password
+/// policies for LDAP directories, section 5.3.3).
+fn is_disabled(entry: &Entry) -> bool {
+    let flags = entry.first("userAccountControl").and_then(|flags| flags.parse::<i64>().ok());
+    flags.is_some_and(|flags| flags & 2 != 0) || entry.first("pwdAccountLockedTime") == Some("000001010000Z")
+}
+
+/// `accountExpires`: intervals of 100 ns since 1601, 0 and the largest number for never.
+fn is_expired(entry: &Entry) -> bool {
+    let Some(at) = entry.first("accountExpires").and_then(|at| at.parse::<i64>().ok()) else { return false };
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
+    let now = (now.as_secs() + 11_644_473_600).saturating_mul(10_000_000);
+    at > 0 && at != i64::MAX && at.cast_unsigned() <= now
+}
+
+/// A number that changes with the password, and with whose account it is; none where the
+/// directory does not say when the password was changed.
+fn mark(entry: &Entry) -> Option<u64> {
+    let changed = entry.first("pwdLastSet").or_else(|| entry.first("pwdChangedTime"))?;
+    let own = entry.bytes("objectGUID").or_else(|| entry.bytes("entryUUID")).unwrap_or_default();
+    let mut hash = Sha256::new_with_prefix(own);
+    hash.update([0]);
+    hash.update(changed);
+    let digest: [u8; 32] = hash.finalize().into();
+    let [a, b, c, d, e, f, g, h, ..] = digest;
+    // 0 is none.
+    Some(u64::from_be_bytes([a, b, c, d, e, f, g, h]).max(1))
+}
+
+/// An account without a mark has another one each time: what was proved earlier does not count.
+fn fresh_mark(found: Found) -> Found {
+    match found {
+        Found::Account(mut account) if account.password_mark == 0 => {
+            let mut bytes = [0; 8];
+            // Without random bytes it stays 0, as none that was kept is.
+            if getrandom::fill(&mut bytes).is_ok() {
+                account.password_mark = u64::from_be_bytes(bytes);
+            }
+            Found::Account(account)
+        }
+        found => found,
+    }
+}
+
+impl fmt::Debug for Directory {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_tuple("Directory").field(&self.inner.settings.servers).finish()
+    }
+}
+
+impl Store for Directory {
+    fn kind(&self) -> &'static str {
+        "directory"
+    }
+
+    fn capabilities(&self) -> Capabilities {
+        let settings = &self.inner.settings;
+        let kinds: &'static [IdentityKind] =
+            match (settings.person_filter.is_empty(), settings.machine_filter.is_empty()) {
+                (false, true) => &[IdentityKind::User],
+                (true, _) => &[IdentityKind::Machine],
+                (false, false) => &[IdentityKind::User, IdentityKind::Machine],
+            };
+        Capabilities { kinds, groups: true, passwords: true, ..Capabilities::default() }
+    }
+
+    fn time_limit(&self) -> Duration {
+        self.inner.settings.limit()
+    }
+
+    fn account<'s>(&'s self, kind: IdentityKind, name: &'s str, asker: &'s str) -> StoreReply<'s, Found> {
+        if !self.capabilities().kinds.contains(&kind) || name.is_empty() || name.len() > LONGEST_NAME {
+            return StoreReply::now(Found::Nobody);
+        }
+        if let Some(found) = self.inner.cache.get(kind, name) {
+            return StoreReply::now(fresh_mark(found));
+        }
+        let (inner, name) = (self.inner.clone(), name.to_owned());
+        self.ask(asker, async move { inner.find(kind, &name).await.map(fresh_mark) })
+    }
+
+    fn check_password<'s>(
+        &'s self,
+        account: &'s Account,
+        password: Secret,
+        asker: &'s str,
+    ) -> StoreReply<'s, PasswordAnswer> {
+        let (inner, account) = (self.inner.clone(), account.clone());
+        self.ask(asker, async move {
+            let Ok(password) = std::str::from_utf8(password.expose()) else { return Ok(PasswordAnswer::Wrong) };
+            let answer = inner.prove(&account, password).await?;
+            if answer != PasswordAnswer::Right {
+                // It may have moved, or its password may have changed.
+                inner.cache.forget(account.kind, &account.name);
+            }
+            Ok(answer)
+        })
+    }
+
+    fn check_takes(&self) -> Duration {
+        Duration::from_micros(self.inner.proof_takes.load(Ordering::Relaxed))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_state_of_an_account_is_read() {
+        let disabled = |flags: &str| is_disabled(&Entry::of("x", &[("useraccountcontrol", &[flags])]));
+        assert!(disabled("514") && !disabled("512") && !disabled("nonsense"));
+        assert!(is_disabled(&Entry::of("x", &[("pwdAccountLockedTime", &["000001010000Z"])])));
+        let expired = |at: &str| is_expired(&Entry::of("x", &[("accountExpires", &[at])]));
+        assert!(expired("130000000000000000") && !expired("0") && !expired("9223372036854775807"));
+        assert!(!expired("160000000000000000") && !expired("-5") && !expired("x"));
+    }
+
+    #[test]
+    fn the_mark_changes_with_the_password_and_with_the_account() {
+        let of =
+            |changed: &str, id: &str| mark(&Entry::of("x", &[("pwdChangedTime", &[changed]), ("entryUUID", &[id])]));
+        assert_eq!(of("1", "a"), of("1", "a"));
+        assert!(of("1", "a") != of("2", "a") && of("1", "a") != of("1", "b"));
+        assert_eq!(mark(&Entry::of("x", &[("entryUUID", &["a"])])), None);
+        let account = |mark| {
+            Found::Account(Account {
+                kind: IdentityKind::User,
+                name: "x".into(),
+                groups: [].into(),
+                disabled: false,
+                expired: false,
+                password_mark: mark,
+                place: None,
+            })
+        };
+        let of = |found| match fresh_mark(found) {
+            Found::Account(account) => account.password_mark,
+            found => panic!("{found:?}"),
+        };
+        assert_eq!(of(account(7)), 7);
+        assert_ne!(of(account(0)), of(account(0)), "nothing that was proved earlier counts");
+    }
+}

@@ -1,0 +1,203 @@
+//! Directories: how they are asked, whether they answer, and the way to them step by step.
+
+use axum::Json;
+use axum::extract::{Path, State};
+use regnant_base::{SecretText, printable};
+use regnant_directory::{DirectoryHealth, DirectorySettings, GroupsBy, Probe, ServerHealth, Step};
+use regnant_policy::IdentityKind;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::http::Api;
+use crate::http::callers::{Change, May};
+use crate::http::error::{ApiError, blocking};
+use crate::http::extract::Sent;
+
+/// How a directory is asked.
+#[derive(Clone, Deserialize, Serialize, ToSchema)]
+#[serde(default, deny_unknown_fields)]
+pub(crate) struct DirectoryForm {
+    /// Its servers, the one that is asked first in front: `ldaps://HOST[:PORT]`, or
+    /// `ldap://HOST[:PORT]`, on which TLS is started.
+    servers: Vec<String>,
+    /// The trust whose authorities issued the servers' certificates; the system's where none.
+    trust: Option<String>,
+    /// Whom searches are bound as; nobody where it is empty.
+    bind_as: String,
+    /// The entry below which everything is searched.
+    base: String,
+    /// What people have in common (RFC 4515); no people are looked up where it is empty.
+    person_filter: String,
+    /// The attributes by any of which a person is found; the account has the name that stands in
+    /// the first of them. `uid` if not said.
+    person_names: Vec<String>,
+    /// What machines have in common; none are looked up where it is empty.
+    machine_filter: String,
+    /// The attributes by any of which a machine is found; `cn` if not said.
+    machine_names: Vec<String>,
+    /// `member-of` where accounts say their groups, `search` where groups say their members;
+    /// `member-of` if not said.
+    #[schema(value_type = String)]
+    groups: GroupsBy,
+    /// The entry below which a group counts by its short name; `base` where none.
+    group_base: Option<String>,
+    /// The attribute that holds the short name of a group; `cn` if not said.
+    group_name: String,
+    /// Whether groups of groups count too; true if not said.
+    nested: bool,
+    /// How many seconds an answer is waited for, 1 to 30; 3 if not said.
+    time_limit: u16,
+    /// For how many seconds accounts and groups are kept, at most 3600; 60 if not said. Proofs
+    /// never are.
+    keep: u16,
+}
+
+impl Default for DirectoryForm {
+    fn default() -> Self {
+        DirectorySettings::default().into()
+    }
+}
+
+impl From<DirectoryForm> for DirectorySettings {
+    fn from(form: DirectoryForm) -> Self {
+        Self {
+            servers: form.servers,
+            trust: form.trust.filter(|trust| !trust.is_empty()),
+            bind_as: form.bind_as,
+            base: form.base,
+            person_filter: form.person_filter,
+            person_names: form.person_names,
+            machine_filter: form.machine_filter,
+            machine_names: form.machine_names,
+            groups: form.groups,
+            group_base: form.group_base.filter(|base| !base.is_empty()),
+            group_name: form.group_name,
+            nested: form.nested,
+            time_limit: form.time_limit,
+            keep: form.keep,
+        }
+    }
+}
+
+impl From<DirectorySettings> for DirectoryForm {
+    fn from(settings: DirectorySettings) -> Self {
+        Self {
+            servers: settings.servers,
+            trust: settings.trust,
+            bind_as: settings.bind_as,
+            base: settings.base,
+            person_filter: settings.person_filter,
+            person_names: settings.person_names,
+            machine_filter: settings.machine_filter,
+            machine_names: settings.machine_names,
+            groups: settings.groups,
+            group_base: settings.group_base,
+            group_name: settings.group_name,
+            nested: settings.nested,
+            time_limit: settings.time_limit,
+            keep: settings.keep,
+        }
+    }
+}
+
+/// How a server of a directory does.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct ServerView {
+    url: String,
+    /// For how many seconds it has not answered; none where it does, or was not asked yet.
+    down_for: Option<u64>,
+    /// What went wrong last.
+    why: Option<String>,
+    /// What to do about it.
+    advice: Option<String>,
+    /// How many questions it was asked since the start.
+    asked: u64,
+    /// How many of them it did not answer.
+    failed: u64,
+}
+
+/// How the servers of a directory do.
+pub(crate) fn servers(health: DirectoryHealth) -> Vec<ServerView> {
+    let view = |ServerHealth { url, down, asked, failed }| ServerView {
+        url,
+        down_for: down.as_ref().map(|(time, _)| time.as_secs()),
+        why: down.as_ref().map(|(_, trouble)| printable(&trouble.to_string()).into_owned()),
+        advice: down.map(|(_, trouble)| trouble.advice().to_owned()),
+        asked,
+        failed,
+    };
+    health.servers.into_iter().map(view).collect()
+}
+
+/// Whom a test looks for.
+#[derive(Default, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct DirectoryProbe {
+    /// A person, as the gate's `as` makes the name.
+    person: Option<String>,
+    /// Or a machine.
+    machine: Option<String>,
+    /// Their password, which is tried once and not kept.
+    #[schema(value_type = Option<String>)]
+    password: Option<SecretText>,
+}
+
+/// A step of the way to a directory.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct StepView {
+    /// What was to be done.
+    what: String,
+    passed: bool,
+    /// What was seen.
+    saw: String,
+    /// What to do, where it did not go well.
+    advice: String,
+    millis: u64,
+}
+
+/// The way to a directory.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct StoreTest {
+    /// Whether every step went well.
+    passed: bool,
+    steps: Vec<StepView>,
+}
+
+impl From<Step> for StepView {
+    fn from(Step { what, passed, saw, advice, millis }: Step) -> Self {
+        // Whatever a directory says may steer a terminal.
+        let shown = |text: String| printable(&text).into_owned();
+        Self { what: shown(what), passed, saw: shown(saw), advice, millis }
+    }
+}
+
+/// Goes the way to every server of a directory, and to an account where one is named, and says at
+/// which step it ends and what to do.
+#[utoipa::path(post, path = "/api/v1/stores/{name}/test", operation_id = "test_store", params(("name" = String, Path)),
+    request_body = Option<DirectoryProbe>,
+    responses((status = 200, body = StoreTest), (status = 400, body = ApiError), (status = 404, body = ApiError),
+        (status = 401, body = ApiError), (status = 403, body = ApiError)))]
+pub(crate) async fn test(
+    State(api): State<Api>,
+    _: May<Change>,
+    Path(name): Path<String>,
+    probe: Option<Sent<DirectoryProbe>>,
+) -> Result<Json<StoreTest>, ApiError> {
+    let probe = probe.map(|Sent(probe)| probe).unwrap_or_default();
+    let named = match (probe.person, probe.machine) {
+        (Some(_), Some(_)) => return Err(ApiError::bad("Name a `person` or a `machine`, not both.")),
+        (Some(name), None) => Some((IdentityKind::User, name)),
+        (None, Some(name)) => Some((IdentityKind::Machine, name)),
+        (None, None) if probe.password.is_some() => {
+            return Err(ApiError::bad("Whose password is it? Name a `person` or a `machine`."));
+        }
+        (None, None) => None,
+    };
+    let directory = blocking(move || api.administration.identities.directory(&name)).await?;
+    let password = probe.password.map(|password| password.expose().to_owned());
+    let steps = directory.probe(Probe { name: named, password }).await;
+    Ok(Json(StoreTest {
+        passed: steps.iter().all(|step| step.passed),
+        steps: steps.into_iter().map(Into::into).collect(),
+    }))
+}
