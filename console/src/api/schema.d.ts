@@ -1942,8 +1942,9 @@ export interface components {
              */
             group_name: string;
             /**
-             * @description `member-of` where accounts say their groups, `search` where groups say their members;
-             *     `member-of` if not said.
+             * @description `member-of` where accounts say their groups, `search` where groups say their members,
+             *     `token-groups` where the directory tells all, the primary group and groups of groups with
+             *     them; `member-of` if not said.
              * @default member-of
              */
             groups: string;

@@ -9,7 +9,7 @@ use rustls::ClientConfig;
 use tokio::time::timeout;
 
 use crate::answers::{Trouble, trouble, words};
-use crate::entry::{Entry, reference};
+use crate::entry::Entry;
 use crate::settings::Transport;
 
 /// How long a connection may take, TLS and all.
@@ -82,13 +82,11 @@ pub(crate) async fn search(ldap: &mut Ldap, url: &str, question: &Question) -> R
     ldap.with_search_options(SearchOptions::new().sizelimit(most));
     let asked = ldap.streaming_search(&question.base, question.scope, &question.filter, &question.attributes).await;
     let mut stream = asked.map_err(|error| told(&error))?;
-    let (mut entries, mut referrals) = (Vec::new(), Vec::new());
+    let mut entries = Vec::new();
     while let Some(entry) = stream.next().await.map_err(|error| told(&error))? {
-        if entry.is_intermediate() {
-            continue;
-        }
-        if entry.is_ref() {
-            referrals.extend(reference(entry.0));
+        // A directory that holds the top of a tree refers to its other parts at every question: what
+        // is elsewhere is not looked for.
+        if entry.is_intermediate() || entry.is_ref() {
             continue;
         }
         entries.push(Entry::read(entry.0).ok_or_else(|| Trouble::Nonsense(url.to_owned()))?);
@@ -102,7 +100,6 @@ pub(crate) async fn search(ldap: &mut Ldap, url: &str, question: &Question) -> R
     }
     let result = stream.finish().await;
     match result.rc {
-        0 if entries.is_empty() && !referrals.is_empty() => Err(Trouble::Referral(referrals.remove(0))),
         // More than are wanted: those that are wanted have come.
         0 | 4 => Ok(entries),
         10 => Err(Trouble::Referral(result.refs.first().cloned().unwrap_or_default())),

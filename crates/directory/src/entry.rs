@@ -52,17 +52,18 @@ impl Entry {
         binary.map(Vec::as_slice).or_else(|| self.first(attribute).map(str::as_bytes))
     }
 
+    /// Every value as bytes.
+    pub(crate) fn all_bytes(&self, attribute: &str) -> impl Iterator<Item = &[u8]> {
+        let binary = self.binary.get(&attribute.to_lowercase()).into_iter().flatten().map(Vec::as_slice);
+        binary.chain(self.all(attribute).iter().map(String::as_bytes))
+    }
+
     #[cfg(test)]
     pub(crate) fn of(name: &str, attributes: &[(&str, &[&str])]) -> Self {
         let owned = |values: &&[&str]| values.iter().map(|value| (*value).to_owned()).collect();
         let attributes = attributes.iter().map(|(name, values)| (name.to_lowercase(), owned(values))).collect();
         Self { name: name.to_owned(), attributes, binary: HashMap::new() }
     }
-}
-
-/// The first address that a reference leads to; none where it is no reference.
-pub(crate) fn reference(entry: StructureTag) -> Option<String> {
-    several(entry)?.into_iter().next().and_then(text)
 }
 
 fn parts(tag: StructureTag, id: u64) -> Option<Vec<StructureTag>> {
@@ -87,11 +88,11 @@ fn text(tag: StructureTag) -> Option<String> {
     String::from_utf8(bytes(tag)?).ok()
 }
 
-/// Reads any bytes as an entry and as a reference, for those who try what comes of them.
+/// Reads any bytes as an entry, for those who try what comes of them.
 #[doc(hidden)]
 pub fn read_any(bytes: &[u8]) {
     if let Ok((_, tag)) = ldap3::asn1::parse_tag(bytes) {
-        let _ = (reference(tag.clone()), Entry::read(tag));
+        let _ = Entry::read(tag);
     }
 }
 
@@ -121,7 +122,6 @@ mod tests {
         assert_eq!(read.binary["uid"], [vec![0xff, 0]]);
         assert_eq!(Entry::read(tag(4, TagClass::Application, PL::C(vec![attributes]))), None);
         assert_eq!(Entry::read(octets(b"x")), None);
-        assert_eq!(reference(octets(b"x")), None);
     }
 
     proptest! {

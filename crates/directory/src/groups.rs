@@ -10,7 +10,7 @@ use regnant_policy::Value;
 use crate::answers::Trouble;
 use crate::connection::Question;
 use crate::entry::Entry;
-use crate::names::{is_below, plain, value};
+use crate::names::{is_below, octets, plain, value};
 use crate::servers::Servers;
 use crate::settings::{DirectorySettings, GroupsBy};
 
@@ -29,6 +29,7 @@ type Known = BTreeMap<String, Entry>;
 pub(crate) async fn of(entry: &Entry, settings: &DirectorySettings, servers: &Servers) -> Result<Groups, Trouble> {
     let mut known = Known::new();
     let mut next = match settings.groups {
+        GroupsBy::TokenGroups => return Ok(names(of_token(entry, settings, servers).await?.iter(), settings)),
         GroupsBy::MemberOf => read(entry.all("memberOf"), settings, servers).await?,
         GroupsBy::Search => with_member(std::slice::from_ref(entry), settings, servers).await?,
     };
@@ -46,7 +47,7 @@ pub(crate) async fn of(entry: &Entry, settings: &DirectorySettings, servers: &Se
                 let above: Vec<_> = next.iter().flat_map(|group| group.all("memberOf")).cloned().collect();
                 read(&above, settings, servers).await?
             }
-            GroupsBy::Search => with_member(&next, settings, servers).await?,
+            GroupsBy::Search | GroupsBy::TokenGroups => with_member(&next, settings, servers).await?,
         };
     }
     Ok(names(known.values(), settings))
@@ -87,6 +88,36 @@ async fn read_one(name: String, settings: &DirectorySettings, servers: &Servers)
         Err(Trouble::NoBase(_) | Trouble::Refused { .. } | Trouble::Referral(_)) => Ok(Entry::nameless(name)),
         Err(trouble) => Err(trouble),
     }
+}
+
+/// The groups whose security identifiers a directory counts an entry's by. The attribute is made
+/// when it is asked for, of one entry at a time.
+async fn of_token(entry: &Entry, settings: &DirectorySettings, servers: &Servers) -> Result<Vec<Entry>, Trouble> {
+    let question = Question {
+        base: entry.name.clone(),
+        scope: Scope::Base,
+        filter: "(objectClass=*)".into(),
+        attributes: vec!["tokenGroups".into()],
+        most: 1,
+    };
+    let token = servers.search(&question).await?;
+    let identifiers: Vec<_> = token.iter().flat_map(|entry| entry.all_bytes("tokenGroups")).collect();
+    if identifiers.len() > MOST {
+        return Err(Trouble::TooManyGroups(MOST));
+    }
+    let mut groups = Vec::new();
+    for some in identifiers.chunks(AT_ONCE) {
+        let any: String = some.iter().map(|identifier| format!("(objectSid={})", octets(identifier))).collect();
+        let question = Question {
+            base: settings.base.clone(),
+            scope: Scope::Subtree,
+            filter: format!("(|{any})"),
+            attributes: wanted(settings),
+            most: some.len() + 1,
+        };
+        groups.extend(servers.search(&question).await?);
+    }
+    Ok(groups)
 }
 
 /// Groups that have one of these as member.

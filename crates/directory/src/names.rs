@@ -14,8 +14,19 @@ pub(crate) fn value(text: &str) -> String {
             b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b' ' | b'.' | b'-' | b'_' | b'@' | b'=' | b',' | b'+' | b':' => {
                 escaped.push(byte.into());
             }
-            _ => drop(write!(escaped, "\\{byte:02x}")),
+            _ => {
+                let _ = write!(escaped, "\\{byte:02x}");
+            }
         }
+    }
+    escaped
+}
+
+/// Bytes as a value of a filter, each in hexadecimal digits.
+pub(crate) fn octets(bytes: &[u8]) -> String {
+    let mut escaped = String::with_capacity(3 * bytes.len());
+    for byte in bytes {
+        let _ = write!(escaped, "\\{byte:02x}");
     }
     escaped
 }

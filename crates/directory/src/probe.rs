@@ -78,8 +78,8 @@ async fn walk(inner: &Inner, probe: &Probe) -> Vec<Step> {
                 continue;
             }
         };
-        let certificate = ldap.get_peer_certificate().await.ok().flatten().map_or(0, |certificate| certificate.len());
-        let saw = format!("connected, and it proves who it is by a certificate of {certificate} bytes");
+        let shown = ldap.get_peer_certificate().await.ok().flatten().and_then(|der| shown(&der));
+        let saw = format!("it proves who it is: {}", shown.unwrap_or_else(|| "its authority vouches for it".into()));
         steps.push(Step::passed(&format!("connect to {url}"), saw, began));
         let began = Instant::now();
         let limit = inner.settings.limit();
@@ -194,6 +194,13 @@ async fn find(inner: &Inner, (kind, name): (IdentityKind, &str), password: Optio
         }
         Err(trouble) => Step::failed(what, &trouble, began),
     });
+}
+
+/// A certificate in words.
+fn shown(der: &[u8]) -> Option<String> {
+    let (_, certificate) = x509_parser::parse_x509_certificate(der).ok()?;
+    let ends = certificate.validity().not_after.to_datetime().date();
+    Some(format!("{}, issued by {}, until {ends}", certificate.subject(), certificate.issuer()))
 }
 
 /// A form of the name that somebody has: without realm, domain or what marks a machine.

@@ -55,6 +55,9 @@ pub enum GroupsBy {
     /// Groups say their members, in `member`, `uniqueMember` (by their entry) or `memberUid` (by
     /// their name).
     Search,
+    /// The directory tells all of them, groups of groups and the primary group with them, in
+    /// `tokenGroups`; Active Directory does.
+    TokenGroups,
 }
 
 impl Default for DirectorySettings {

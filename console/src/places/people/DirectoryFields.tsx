@@ -97,10 +97,10 @@ export function DirectoryFields(props: { draft: DirectoryDraft; isNew: boolean; 
       />
       <ChoiceField
         label="Groups"
-        help="member-of where accounts say their groups; search where groups say their members."
+        help="member-of where accounts say their groups; search where groups say their members; token-groups where the directory tells all, the primary group with them (Active Directory)."
         name="groups"
         value={draft.groups}
-        choices={["member-of", "search"]}
+        choices={["member-of", "search", "token-groups"]}
         change={(groups) => set({ groups })}
       />
       <TextField

@@ -53,7 +53,7 @@ export function People() {
       {show === "people" && <PersonList q={q} />}
       {show === "machines" && <MachineList q={q} />}
       {show === "groups" && <Groups q={q} />}
-      {show === "stores" && <Stores />}
+      {show === "stores" && <Stores q={q} />}
     </>
   );
 }

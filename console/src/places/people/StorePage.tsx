@@ -79,7 +79,7 @@ function asked(directory: Directory): [string, string][] {
     ["machines", directory.machine_filter ? `${directory.machine_filter} by ${(directory.machine_names ?? []).join(", ")}` : ""],
     [
       "groups",
-      `${directory.groups}${directory.nested ? ", and groups of groups" : ""}, below ${directory.group_base || "the base"}`,
+      `${directory.groups}${directory.nested || directory.groups === "token-groups" ? ", and groups of groups" : ""}, below ${directory.group_base || "the base"}`,
     ],
     ["time", `waited for ${directory.time_limit} s, kept for ${directory.keep} s`],
   ];

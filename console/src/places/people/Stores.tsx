@@ -6,12 +6,13 @@ import { Confirm } from "../../parts/Confirm";
 import { Notice } from "../../parts/Notice";
 import { Refused } from "../../parts/Refused";
 import { Rename } from "../../parts/Rename";
+import { words } from "../../parts/records";
 import { useRole } from "../../queries";
 import { holds } from "./directories";
 import { stores } from "./stores";
 
 /** Where identities are looked up, and what is in each. */
-export function Stores() {
+export function Stores({ q }: { q: string }) {
   const known = useQuery(stores);
   const role = useRole();
   const queries = useQueryClient();
@@ -23,10 +24,14 @@ export function Stores() {
   });
   if (known.error) return <Notice title="Stores cannot be shown" text={known.error.message} />;
   if (!known.data) return null;
+  const asked = words(q.toLowerCase());
+  const shown = known.data.stores.filter((store) =>
+    asked.every((word) => `${store.name} ${store.kind}`.toLowerCase().includes(word)),
+  );
   return (
     <>
       <ul aria-label="Stores" className="border-t border-line">
-        {known.data.stores.map((store) => (
+        {shown.map((store) => (
           <li
             key={store.name}
             className="grid grid-cols-[13rem_1fr_1fr_auto_6rem] items-baseline gap-x-4 border-b border-line py-1.5"

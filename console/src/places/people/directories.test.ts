@@ -35,7 +35,7 @@ test("a store says what it holds, or whether it answers", () => {
     directory: null,
     servers,
   });
-  expect(holds(store("people", []))).toBe("2 people, 1 machines");
+  expect(holds(store("people", []))).toBe("2 people, 1 machine");
   expect(holds(store("directory", [server(null)]))).toBe("a directory");
   expect(holds(store("directory", [server(7), server(null)]))).toBe("a directory: 1 of 2 servers do not answer");
   expect(holds(store("directory", [server(7)]))).toBe("a directory that does not answer");

@@ -94,7 +94,10 @@ export function lasted(seconds: number): string {
 
 /** What is in a store, or how it does, in words. */
 export function holds(store: Store): string {
-  if (store.kind === "people") return `${store.people} people, ${store.machines} machines`;
+  if (store.kind === "people") {
+    const machines = store.machines === 1 ? "1 machine" : `${store.machines} machines`;
+    return `${store.people === 1 ? "1 person" : `${store.people} people`}, ${machines}`;
+  }
   if (store.kind === "devices") return `${store.devices.toLocaleString("en-GB")} devices`;
   const down = store.servers.filter((server) => server.down_for != null).length;
   if (down === 0) return store.servers.length === 1 ? "a directory" : `a directory of ${store.servers.length} servers`;

@@ -542,8 +542,9 @@ pub(crate) struct DirectoryFields {
     /// An attribute by which a machine is found; may be repeated [default: cn]
     #[arg(long, value_name = "ATTRIBUTE")]
     pub(crate) machine_name: Vec<String>,
-    /// Whether accounts say their groups, or groups their members [default: member-of]
-    #[arg(long, value_parser = ["member-of", "search"])]
+    /// Whether accounts say their groups, groups their members, or the directory all of them, with
+    /// the primary group and groups of groups (Active Directory) [default: member-of]
+    #[arg(long, value_parser = ["member-of", "search", "token-groups"])]
     pub(crate) groups: Option<String>,
     /// The entry below which a group counts by its short name [default: the base]
     #[arg(long, value_name = "DN")]

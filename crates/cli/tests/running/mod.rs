@@ -3,6 +3,7 @@
 #![allow(dead_code)]
 
 pub(crate) mod directory;
+pub(crate) mod domain;
 pub(crate) mod issuer;
 
 use std::io::{BufRead, BufReader, Write};

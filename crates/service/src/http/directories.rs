@@ -35,8 +35,9 @@ pub(crate) struct DirectoryForm {
     machine_filter: String,
     /// The attributes by any of which a machine is found; `cn` if not said.
     machine_names: Vec<String>,
-    /// `member-of` where accounts say their groups, `search` where groups say their members;
-    /// `member-of` if not said.
+    /// `member-of` where accounts say their groups, `search` where groups say their members,
+    /// `token-groups` where the directory tells all, the primary group and groups of groups with
+    /// them; `member-of` if not said.
     #[schema(value_type = String)]
     groups: GroupsBy,
     /// The entry below which a group counts by its short name; `base` where none.
