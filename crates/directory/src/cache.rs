@@ -1,6 +1,6 @@
 //! Accounts that were found a moment ago. Proofs are never among them.
 
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use regnant_base::BoundedMap;
@@ -8,45 +8,96 @@ use regnant_decision::Found;
 use regnant_policy::IdentityKind;
 
 /// Accounts that are kept at most.
-const MOST: usize = 20_000;
+const MOST: usize = 10_000;
+/// One with more groups than these is looked up each time: its names take room.
+const MOST_GROUPS: usize = 200;
 /// How long it is kept that nobody has a name.
 const NOBODY: Duration = Duration::from_secs(10);
 
 /// Accounts by kind and name.
 pub(crate) struct Cache {
     keep: Duration,
-    known: Mutex<BoundedMap<(IdentityKind, String), (Instant, Found)>>,
+    known: Mutex<Known>,
+}
+
+struct Known {
+    found: BoundedMap<(IdentityKind, String), (Instant, Found)>,
+    /// Entries that are looked up anew, whatever name they were found by, and since when.
+    doubted: BoundedMap<Arc<str>, Instant>,
 }
 
 impl Cache {
     pub(crate) fn new(keep: Duration) -> Self {
-        Self { keep, known: Mutex::new(BoundedMap::new(MOST)) }
+        let known = Known { found: BoundedMap::new(MOST), doubted: BoundedMap::new(MOST) };
+        Self { keep, known: Mutex::new(known) }
     }
 
     pub(crate) fn get(&self, kind: IdentityKind, name: &str) -> Option<Found> {
         let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
         let key = (kind, name.to_lowercase());
-        let (at, found) = known.get(&key)?;
-        let limit = match found {
-            Found::Account(_) => self.keep,
-            Found::Nobody | Found::Several => self.keep.min(NOBODY),
+        let (at, found) = known.found.get(&key)?;
+        let (limit, doubted) = match found {
+            Found::Account(account) => {
+                let doubted = account.place.as_ref().and_then(|place| known.doubted.get(place));
+                (self.keep, doubted.is_some_and(|since| since >= at))
+            }
+            Found::Nobody | Found::Several => (self.keep.min(NOBODY), false),
         };
-        if at.elapsed() < limit {
+        if at.elapsed() < limit && !doubted {
             return Some(found.clone());
         }
-        known.remove(&key);
+        known.found.remove(&key);
         None
     }
 
     pub(crate) fn keep(&self, kind: IdentityKind, name: &str, found: &Found) {
-        if !self.keep.is_zero() {
+        let many = matches!(found, Found::Account(account) if account.groups.len() > MOST_GROUPS);
+        if !self.keep.is_zero() && !many {
             let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
-            known.insert((kind, name.to_lowercase()), (Instant::now(), found.clone()));
+            known.found.insert((kind, name.to_lowercase()), (Instant::now(), found.clone()));
         }
     }
 
-    /// Looks a name up anew the next time.
-    pub(crate) fn forget(&self, kind: IdentityKind, name: &str) {
-        self.known.lock().unwrap_or_else(PoisonError::into_inner).remove(&(kind, name.to_lowercase()));
+    /// Looks an entry up anew the next time, by whatever name.
+    pub(crate) fn doubt(&self, place: &Arc<str>) {
+        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        known.doubted.insert(place.clone(), Instant::now());
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use regnant_decision::Account;
+
+    use super::*;
+
+    fn account(groups: usize) -> Found {
+        Found::Account(Account {
+            kind: IdentityKind::User,
+            name: "ida.marsh".into(),
+            groups: (0..groups).map(|number| regnant_policy::Value::owned(number.to_string())).collect(),
+            disabled: false,
+            expired: false,
+            password_mark: 1,
+            place: Some("uid=ida.marsh".into()),
+        })
+    }
+
+    #[test]
+    fn what_is_doubted_is_looked_up_anew_by_every_name() {
+        let cache = Cache::new(Duration::from_secs(60));
+        let known = |name: &str| cache.get(IdentityKind::User, name).is_some();
+        for name in ["ida.marsh", "ida.marsh@tarnmouth.example"] {
+            cache.keep(IdentityKind::User, name, &account(3));
+        }
+        assert!(known("IDA.marsh") && known("ida.marsh@tarnmouth.example"));
+        assert!(cache.get(IdentityKind::Machine, "ida.marsh").is_none());
+        cache.doubt(&"uid=ida.marsh".into());
+        assert!(!known("ida.marsh") && !known("ida.marsh@tarnmouth.example"));
+        cache.keep(IdentityKind::User, "crowd", &account(MOST_GROUPS + 1));
+        assert!(!known("crowd"));
+        let none = Cache::new(Duration::ZERO);
+        none.keep(IdentityKind::User, "ida.marsh", &account(3));
+        assert!(none.get(IdentityKind::User, "ida.marsh").is_none());
     }
 }

@@ -151,6 +151,11 @@ async fn find(inner: &Inner, (kind, name): (IdentityKind, &str), password: Optio
             let advice = "Narrow the search base or the filter, or look one attribute up: nobody knows which is meant.";
             return steps.push(Step::wrong(&what, saw, advice, began));
         }
+        (Some(entry), None) if !inner.is_called(kind, &entry, name) => {
+            let saw = format!("nobody has it as it is written; {} is near", entry.name);
+            let advice = "A name is taken as it stands, case aside: see to spaces and letters that look alike.";
+            return steps.push(Step::wrong(&what, saw, advice, began));
+        }
         (Some(entry), None) => entry,
     };
     steps.push(Step::passed(&what, entry.name.clone(), began));

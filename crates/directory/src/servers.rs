@@ -79,7 +79,13 @@ impl Servers {
         let server = |text: &String| {
             let (url, transport) = server_url(text)?;
             Ok(Server {
-                address: Address { url: url.to_string(), transport, tls: tls.clone() },
+                address: Address {
+                    host: url.host_str().unwrap_or_default().to_owned(),
+                    port: url.port().unwrap_or(transport.port()),
+                    url: url.to_string(),
+                    transport,
+                    tls: tls.clone(),
+                },
                 searches: std::array::from_fn(|_| tokio::sync::Mutex::new(None)),
                 turn: AtomicUsize::new(0),
                 proofs: Mutex::default(),
@@ -90,7 +96,9 @@ impl Servers {
             })
         };
         let list = settings.servers.iter().map(server).collect::<Result<_, _>>()?;
-        Ok(Self { list, bind_as: settings.bind_as.clone(), bind_password, limit: settings.limit() })
+        // Whoever waits for the whole time is told by what failed, and not that nothing came.
+        let limit = settings.limit().mul_f32(0.9);
+        Ok(Self { list, bind_as: settings.bind_as.clone(), bind_password, limit })
     }
 
     /// The entries that answer a question.
@@ -133,7 +141,10 @@ impl Servers {
             let others = (self.list.len() - place) as u32;
             let time = if others == 1 { left } else { left / 2 };
             server.asked.fetch_add(1, Ordering::Relaxed);
-            let late = || Trouble::Late { server: server.address.url.clone(), seconds: self.limit.as_secs() };
+            let late = || Trouble::Late {
+                server: server.address.url.clone(),
+                seconds: self.limit.as_secs_f32().ceil() as u64,
+            };
             let answer = timeout(time, question(server)).await.unwrap_or_else(|_| Err(late()));
             match answer {
                 Err(trouble) if trouble.is_the_servers() => {
@@ -141,6 +152,8 @@ impl Servers {
                     server.note_failure(&trouble);
                     last = Some(trouble);
                 }
+                // It was not asked at all.
+                Err(Trouble::Busy) => return Err(Trouble::Busy),
                 answer => {
                     server.note_answer();
                     return answer;
@@ -158,22 +171,23 @@ impl Servers {
 
     async fn search_at(&self, server: &Server, question: &Question) -> Result<Vec<Entry>, Trouble> {
         let url = &server.address.url;
-        // A connection that was closed while it waited is no failure of the server.
-        for again in [true, false] {
-            let (mut ldap, is_fresh) = self.searching(server).await?;
-            match search(&mut ldap, url, question).await {
-                Err(trouble) if trouble.is_the_servers() && again && !is_fresh => {}
-                answer => return answer,
+        let place = server.turn.fetch_add(1, Ordering::Relaxed) % SEARCHES;
+        let (mut ldap, is_fresh) = self.searching(server, place, true).await?;
+        match search(&mut ldap, url, question).await {
+            // A connection that was closed while it waited is no failure of the server.
+            Err(trouble) if trouble.is_the_servers() && !is_fresh => {
+                let (mut ldap, _) = self.searching(server, place, false).await?;
+                search(&mut ldap, url, question).await
             }
+            answer => answer,
         }
-        Err(Trouble::NotReached { server: url.clone(), why: "its connections end at once".into() })
     }
 
-    /// A connection that searches, and whether it was made just now.
-    async fn searching(&self, server: &Server) -> Result<(Ldap, bool), Trouble> {
-        let place = server.turn.fetch_add(1, Ordering::Relaxed) % SEARCHES;
+    /// A connection that searches, one that is there already where that will do; and whether it
+    /// was made just now.
+    async fn searching(&self, server: &Server, place: usize, will_do: bool) -> Result<(Ldap, bool), Trouble> {
         let mut kept = server.searches[place].lock().await;
-        if let Some(ldap) = kept.as_mut()
+        if let Some(ldap) = kept.as_mut().filter(|_| will_do)
             && !ldap.is_closed()
         {
             return Ok((ldap.clone(), false));
@@ -236,25 +250,19 @@ impl Server {
         // That many wait already is no failure of the server.
         let place = timeout(patience, self.proof_places.acquire()).await;
         let _place = place.map_err(|_| Trouble::Busy)?.map_err(|_| Trouble::Busy)?;
-        for again in [true, false] {
-            let idle = self.proofs.lock().unwrap_or_else(PoisonError::into_inner).pop();
-            let is_fresh = idle.is_none();
-            let mut ldap = match idle {
-                Some(ldap) => ldap,
-                None => connect(&self.address).await?,
-            };
-            match ldap.simple_bind(name, password).await {
-                Ok(result) => {
-                    let answer = proof(url, &result);
-                    let mut proofs = self.proofs.lock().unwrap_or_else(PoisonError::into_inner);
-                    proofs.push(ldap);
-                    return answer;
-                }
-                Err(error) if is_fresh || !again => return Err(trouble(url, &error)),
-                // It was closed while it waited.
-                Err(_) => {}
+        let proofs = || self.proofs.lock().unwrap_or_else(PoisonError::into_inner);
+        let idle = std::iter::from_fn(|| proofs().pop()).find_map(|mut ldap| (!ldap.is_closed()).then_some(ldap));
+        if let Some(mut ldap) = idle {
+            if let Ok(result) = ldap.simple_bind(name, password).await {
+                proofs().push(ldap);
+                return proof(url, &result);
             }
+            // It was closed while it waited, and so were the others most likely.
+            proofs().clear();
         }
-        Err(Trouble::NotReached { server: url.clone(), why: "its connections end at once".into() })
+        let mut ldap = connect(&self.address).await?;
+        let result = ldap.simple_bind(name, password).await.map_err(|error| trouble(url, &error))?;
+        proofs().push(ldap);
+        proof(url, &result)
     }
 }

@@ -97,6 +97,16 @@ pub enum Transport {
     StartTls,
 }
 
+impl Transport {
+    /// Where it is spoken unless somebody says otherwise.
+    pub(crate) fn port(self) -> u16 {
+        match self {
+            Self::Ldaps => 636,
+            Self::StartTls => 389,
+        }
+    }
+}
+
 impl DirectorySettings {
     /// Whether a directory can be asked so.
     pub fn check(&self) -> Result<(), SettingsError> {

@@ -151,6 +151,9 @@ impl Inner {
         let found = match (entries.pop(), entries.is_empty()) {
             (None, _) => Found::Nobody,
             (Some(_), false) => Found::Several,
+            // Directories take names for the same that are not: with spaces around them, in other
+            // letters. Whoever guesses would have a name for each guess.
+            (Some(entry), true) if !self.is_called(kind, &entry, name) => Found::Nobody,
             (Some(entry), true) => {
                 let groups = groups::of(&entry, &self.settings, &self.servers).await?;
                 Found::Account(self.account(kind, name, &entry, groups))
@@ -158,6 +161,16 @@ impl Inner {
         };
         self.cache.keep(kind, name, &found);
         Ok(found)
+    }
+
+    /// Whether an entry has this name, case aside.
+    pub(crate) fn is_called(&self, kind: IdentityKind, entry: &Entry, name: &str) -> bool {
+        let names = match kind {
+            IdentityKind::Machine => &self.settings.machine_names,
+            _ => &self.settings.person_names,
+        };
+        let folded = name.to_lowercase();
+        names.iter().flat_map(|attribute| entry.all(attribute)).any(|known| known.to_lowercase() == folded)
     }
 
     pub(crate) fn account(
@@ -303,7 +316,7 @@ impl Store for Directory {
             let answer = inner.prove(&account, password).await?;
             if answer != PasswordAnswer::Right {
                 // It may have moved, or its password may have changed.
-                inner.cache.forget(account.kind, &account.name);
+                account.place.iter().for_each(|place| inner.cache.doubt(place));
             }
             Ok(answer)
         })
