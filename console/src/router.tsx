@@ -23,6 +23,7 @@ import { StorePage } from "./places/people/StorePage";
 import { People } from "./places/people/People";
 import { readSearch as readPeopleSearch } from "./places/people/people";
 import { Policy } from "./places/policy/Policy";
+import { AdministratorPage } from "./places/settings/AdministratorPage";
 import { Audit } from "./places/settings/Audit";
 import { Change } from "./places/settings/Change";
 import { Settings } from "./places/settings/Settings";
@@ -146,6 +147,12 @@ const device = createRoute({ getParentRoute: () => inside, path: "/devices/$stor
 
 const settings = createRoute({ getParentRoute: () => inside, path: "/settings", component: Settings });
 
+const administrator = createRoute({
+  getParentRoute: () => inside,
+  path: "/settings/administrators/$name",
+  component: AdministratorPage,
+});
+
 const audit = createRoute({
   getParentRoute: () => inside,
   path: "/settings/audit",
@@ -185,6 +192,7 @@ export const router = createRouter({
       device,
       certificates,
       settings,
+      administrator,
       audit,
       change,
     ]),

@@ -89,6 +89,27 @@ fn secrets_certificates_groups_and_files_are_kept_in_the_page() {
         browser.sees("2 changed.").await;
         assert!(service.client(&["site", "show", "basin"]).succeeds().contains("nases  2"));
 
+        // Somebody else who may sign in, changed on their page.
+        let desk = serde_json::json!({ "name": "desk", "role": "helpdesk", "password": "desk-demo-1" });
+        assert_eq!(service.post("administrators", &desk).0, 201);
+        visit("/settings").await;
+        browser.click_text("a", "desk").await;
+        browser.sees("may sign in").await;
+        browser.click_text("button", "Change").await;
+        browser.click_text("option", "auditor").await;
+        browser.find("input[name=new-password]").await.send_keys("short").await.unwrap();
+        browser.click_text("button", "Save").await;
+        browser.sees("at least 10 characters").await;
+        browser.find("input[name=new-password]").await.send_keys("-and-longer-1").await.unwrap();
+        browser.click_text("button", "Save").await;
+        browser.sees("Its past").await;
+        assert_eq!(service.get("administrators/desk").1["role"], "auditor");
+        browser.click_text("button", "Remove").await;
+        browser.sees("0 tokens with them").await;
+        browser.click_text("button", "Remove them").await;
+        browser.sees_no_more("Remove desk?").await;
+        assert_eq!(service.get("administrators/desk").0, 404);
+
         // A file: first what would come of it.
         let file = service.data.join("devices.csv");
         fs::write(&file, "mac,title,groups\n02005e2000a1,winch,cranes\nno-address,x,y\n").unwrap();
@@ -130,7 +151,7 @@ fn secrets_certificates_groups_and_files_are_kept_in_the_page() {
 }
 
 /// Every page, as somebody finds it who signed in.
-const PAGES: [&str; 26] = [
+const PAGES: [&str; 27] = [
     "/today",
     "/journal",
     "/policy",
@@ -155,6 +176,7 @@ const PAGES: [&str; 26] = [
     "/devices/harbour-devices/02:00:5e:20:00:07",
     "/certificates",
     "/settings",
+    "/settings/administrators/harbour",
     "/settings/audit",
     "/settings/audit/1",
 ];

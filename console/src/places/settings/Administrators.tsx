@@ -1,9 +1,12 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
 import { type FormEvent, useState } from "react";
 import { api, dataOf } from "../../api/client";
 import type { components } from "../../api/schema";
 import { Confirm } from "../../parts/Confirm";
+import { Exports } from "../../parts/Exports";
 import { ChoiceField, TextField } from "../../parts/Field";
+import { ImportFile } from "../../parts/ImportFile";
 import { Refused } from "../../parts/Refused";
 import { moment } from "../../parts/time";
 import { MOST, useRole } from "../../queries";
@@ -16,6 +19,7 @@ export const ROLES = ["engineer", "helpdesk", "auditor"] as const;
 export function Administrators() {
   const role = useRole();
   const [adding, setAdding] = useState(false);
+  const [importing, setImporting] = useState(false);
   const known = useQuery({
     queryKey: ["administrators"],
     queryFn: async () => dataOf(await api.GET("/api/v1/administrators", { params: { query: { limit: MOST } } })),
@@ -33,14 +37,31 @@ export function Administrators() {
             Add one
           </button>
         )}
+        {role === "engineer" && (
+          <button
+            type="button"
+            onClick={() => setImporting(!importing)}
+            className="ml-5 cursor-pointer text-base font-normal text-deep hover:underline"
+          >
+            Import
+          </button>
+        )}
       </h2>
       <Refused error={known.error} />
+      {importing && <ImportFile kind="administrators" done={() => setImporting(false)} />}
       {adding && <NewAdministrator close={() => setAdding(false)} />}
       <ul aria-label="Administrators" className="border-t border-line">
         {known.data?.administrators.map((one) => (
           <Line key={one.name} one={one} mayChange={role === "engineer"} />
         ))}
       </ul>
+      <p className="mt-2 flex justify-end">
+        <Exports
+          name="administrators"
+          fields={["name", "role", "disabled", "expires"]}
+          all={() => Promise.resolve(known.data?.administrators ?? [])}
+        />
+      </p>
     </section>
   );
 }
@@ -69,7 +90,9 @@ function Line({ one, mayChange }: { one: Administrator; mayChange: boolean }) {
   return (
     <li className="border-b border-line py-1.5">
       <div className="grid grid-cols-[12rem_9rem_1fr_auto] items-baseline gap-x-4">
-        <span className="font-semibold">{one.name}</span>
+        <Link to="/settings/administrators/$name" params={{ name: one.name }} className="font-semibold text-deep hover:underline">
+          {one.name}
+        </Link>
         {mayChange ? (
           <select
             aria-label={`Role of ${one.name}`}

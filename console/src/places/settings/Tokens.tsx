@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, dataOf } from "../../api/client";
+import { Exports } from "../../parts/Exports";
 import { Refused } from "../../parts/Refused";
 import { timeOf } from "../../parts/records";
 import { moment } from "../../parts/time";
@@ -45,6 +46,13 @@ export function Tokens() {
           </li>
         ))}
       </ul>
+      <p className="mt-2 flex justify-end">
+        <Exports
+          name="tokens"
+          fields={["id", "name", "administrator", "role", "created", "expires", "used", "used_from"]}
+          all={() => Promise.resolve(known.data?.tokens ?? [])}
+        />
+      </p>
       <Refused error={revoked.error ?? known.error} />
       <NewToken mine={role} />
     </section>
