@@ -111,6 +111,8 @@ pub enum LookUpAnswer {
     Locked,
     /// The password is right, and has to be changed before it counts.
     MustChange,
+    /// The store has no such account, and one of this form of the name.
+    UnknownNear(String),
 }
 
 impl LookUp {
@@ -120,6 +122,7 @@ impl LookUp {
         let answer = match self.answer {
             LookUpAnswer::NoAnswer(why) => LookUpAnswer::NoAnswer(shown(why)),
             LookUpAnswer::NotTried(why) => LookUpAnswer::NotTried(shown(why)),
+            LookUpAnswer::UnknownNear(name) => LookUpAnswer::UnknownNear(shown(name)),
             answer => answer,
         };
         Self { name: shown(self.name), answer, ..self }
@@ -170,6 +173,7 @@ impl fmt::Display for LookUpAnswer {
             Self::Expired(right) => return write!(f, "{right}; the account has expired"),
             Self::NoAnswer(why) => return write!(f, "no answer: {why}"),
             Self::NotTried(why) => return write!(f, "not tried: {why}"),
+            Self::UnknownNear(name) => return write!(f, "unknown, but `{name}` is there"),
             Self::NotProvedBefore(event) => {
                 return write!(f, "not proved when the session began ({})", event.word());
             }

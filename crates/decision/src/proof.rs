@@ -163,6 +163,14 @@ pub(crate) fn plain_name(kind: IdentityKind, claimed: &str) -> &str {
     rest.strip_suffix('$').unwrap_or(rest)
 }
 
+/// Shorter forms of a name, as other systems write it.
+fn forms(kind: IdentityKind, name: &str) -> impl Iterator<Item = &str> {
+    let realm = name.rsplit_once('@').map(|(user, _)| user);
+    let domain = name.split_once('\\').map(|(_, user)| user);
+    let host = name.split_once('.').map(|(host, _)| host).filter(|_| kind == IdentityKind::Machine);
+    [realm, domain, host].into_iter().flatten().filter(|form| !form.is_empty())
+}
+
 pub(crate) fn react(clause: &Identify, event: Option<Event>) -> Result<(), Stop> {
     let Some(event) = event else { return Ok(()) };
     match clause.reaction(event) {
@@ -312,7 +320,8 @@ impl Attempt<'_> {
             let event = match self.ask_one(*id, tried, means).await {
                 Ok(Ok((account, answer))) => return self.proved(&name, account, answer),
                 Ok(Err(None)) => {
-                    self.note_store(&name, LookUpAnswer::Unknown);
+                    let near = self.near(*id, means).await;
+                    self.note_store(&name, near.map_or(LookUpAnswer::Unknown, LookUpAnswer::UnknownNear));
                     continue;
                 }
                 Ok(Err(Some(event))) => event,
@@ -362,6 +371,19 @@ impl Attempt<'_> {
         };
         self.note_store(&means.stores.name(id), told);
         Ok(outcome)
+    }
+
+    /// A form of the name under which a store has somebody: without a realm, a domain, or what
+    /// follows the name of a host.
+    async fn near(&self, id: StoreId, means: Means<'_>) -> Option<String> {
+        let store = means.stores.get(id).ok()?;
+        for form in forms(self.clause.kind, &self.claimed) {
+            let found = means.within(store, store.account(self.clause.kind, form, self.from.nas)).await;
+            if matches!(found, Ok(Found::Account(_))) {
+                return Some(form.to_owned());
+            }
+        }
+        None
     }
 
     fn note_store(&mut self, store: &Arc<str>, answer: LookUpAnswer) {

@@ -71,3 +71,21 @@ fn what_a_directory_says_of_a_password_is_an_event_and_several_accounts_are_anot
     let record = harbour.record(&login("twin", "Fibre-Spool-90"));
     assert!(matches!(record.verdict, VerdictRecord::Refuse { .. }));
 }
+
+#[test]
+fn a_form_of_the_name_that_is_there_is_told() {
+    let harbour = Harbour::new();
+    for (name, near) in [
+        ("ola.nett@tarnmouth.example", Some("ola.nett")),
+        ("TARN\\ola.nett", Some("ola.nett")),
+        ("nobody@tarnmouth.example", None),
+        ("@", None),
+    ] {
+        let record = harbour.record(&login(name, "Fibre-Spool-90"));
+        let expected = near.map_or(LookUpAnswer::Unknown, |near| LookUpAnswer::UnknownNear(near.into()));
+        assert_eq!(*answer(&record), expected, "{name}");
+        assert_eq!(record.end, EndRecord::Proof { identity: IdentityKind::User, event: Event::Unknown });
+        let advice = format!("{:?}", record.trail());
+        assert_eq!(advice.contains("have the gate trim the name"), near.is_some(), "{advice}");
+    }
+}

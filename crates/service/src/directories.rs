@@ -34,35 +34,30 @@ impl Directories {
         let trusts = records.all::<TrustRow>()?;
         let mut known = BTreeMap::new();
         for row in records.all::<StoreRow>()?.into_iter().filter(|row| row.kind == StoreKind::Directory) {
-            let settings = match settings_of(&row) {
-                Ok(settings) => settings,
-                Err(error) => {
-                    tracing::error!("store {} cannot be asked: {error}; set it anew", row.name);
-                    continue;
-                }
-            };
-            let trust = |name: &String| trusts.iter().find(|trust| trust.name == *name);
-            // One whose trust is gone believes nobody.
-            let authorities = settings.trust.as_ref().map(|name| trust(name).map_or("", |trust| &trust.authorities));
-            let same = |before: &&Known| before.row == row && before.authorities.as_deref() == authorities;
-            let one = match self.0.get(&row.name).filter(same) {
-                Some(before) => before.clone(),
-                None => {
-                    let secret = row.open_secret(key)?;
-                    match directory(&settings, secret, authorities, runtime) {
-                        Ok(directory) => {
-                            Known { row: row.clone(), authorities: authorities.map(str::to_owned), directory }
-                        }
-                        Err(error) => {
-                            tracing::error!("store {} cannot be asked: {error}; set it anew", row.name);
-                            continue;
-                        }
-                    }
-                }
-            };
-            known.insert(row.name, one);
+            match self.one(&row, &trusts, key, runtime) {
+                Ok(one) => drop(known.insert(row.name, one)),
+                Err(why) => tracing::error!("store {} cannot be asked: {why}; set it anew", row.name),
+            }
         }
         Ok(Self(known))
+    }
+
+    /// A directory as its record is, the one of before where that has not changed.
+    fn one(&self, row: &StoreRow, trusts: &[TrustRow], key: &SealingKey, runtime: &Handle) -> Result<Known, String> {
+        let settings = settings_of(row).map_err(|error| error.to_string())?;
+        let trust = |name: &String| trusts.iter().find(|trust| trust.name == *name);
+        // One whose trust is gone believes nobody.
+        let authorities = settings.trust.as_ref().map(|name| trust(name).map_or("", |trust| &trust.authorities));
+        let same = |before: &&Known| before.row == *row && before.authorities.as_deref() == authorities;
+        if let Some(before) = self.0.get(&row.name).filter(same) {
+            return Ok(before.clone());
+        }
+        let secret = row.open_secret(key).map_err(|error| error.to_string())?;
+        let der = authorities.map(|pem| read_certificates(pem).unwrap_or_default());
+        let (tls, secret) = (client_tls(der.as_deref()), secret.unwrap_or_else(|| Secret::new(*b"")));
+        let directory = Directory::new(settings, secret, &tls, runtime.clone()).map_err(|error| error.to_string())?;
+        let (authorities, directory) = (authorities.map(str::to_owned), Arc::new(directory));
+        Ok(Known { row: row.clone(), authorities, directory })
     }
 
     /// Each as a store.
@@ -92,16 +87,4 @@ impl Directories {
 /// How a directory is asked, as its record says.
 pub(crate) fn settings_of(row: &StoreRow) -> Result<DirectorySettings, serde_json::Error> {
     serde_json::from_str(&row.settings)
-}
-
-fn directory(
-    settings: &DirectorySettings,
-    secret: Option<Secret>,
-    authorities: Option<&str>,
-    runtime: &Handle,
-) -> Result<Arc<Directory>, regnant_directory::SettingsError> {
-    let authorities = authorities.map(|pem| read_certificates(pem).unwrap_or_default());
-    let tls = client_tls(authorities.as_deref());
-    let secret = secret.unwrap_or_else(|| Secret::new(*b""));
-    Directory::new(settings.clone(), secret, &tls, runtime.clone()).map(Arc::new)
 }

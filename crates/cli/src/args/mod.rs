@@ -1,5 +1,6 @@
 mod nas;
 mod records;
+mod store;
 mod try_out;
 
 use std::path::PathBuf;
@@ -8,10 +9,11 @@ use clap::{Args, Parser, Subcommand};
 
 pub(crate) use nas::{Nas, NasAction, NasFields};
 pub(crate) use records::{
-    ActTogether, Administrator, AdministratorAction, AttributeAction, Device, DeviceAction, DeviceFields,
-    DirectoryFields, Filtered, Group, GroupAction, ImportLines, InStore, Machine, MachineAction, MachineFields, Person,
-    PersonAction, PersonFields, Show, Site, SiteAction, Store, StoreAction, Token, TokenAction,
+    ActTogether, Administrator, AdministratorAction, AttributeAction, Device, DeviceAction, DeviceFields, Filtered,
+    Group, GroupAction, ImportLines, InStore, Machine, MachineAction, MachineFields, Person, PersonAction,
+    PersonFields, Show, Site, SiteAction, Token, TokenAction,
 };
+pub(crate) use store::{DirectoryFields, Store, StoreAction};
 pub(crate) use try_out::{InnerMethod, Tls, Try, TryMethod};
 
 /// Decides who and what may join a network, and says why.

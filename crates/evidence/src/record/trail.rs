@@ -1,6 +1,6 @@
 //! The explanation of one decision: its stations, each with its evidence.
 
-use regnant_decision::Carrier;
+use regnant_decision::{Carrier, LookUpAnswer};
 use regnant_policy::{Event, IdentityKind, TruthValue};
 use serde::{Deserialize, Serialize};
 
@@ -249,6 +249,14 @@ impl Record {
         }
     }
 
+    /// A form of the name that a store has, and the store.
+    fn near(&self, identity: IdentityKind) -> Option<(&str, String)> {
+        self.lookups.iter().filter(|lookup| lookup.kind == identity).find_map(|lookup| match &lookup.answer {
+            LookUpAnswer::UnknownNear(name) => Some((name.as_str(), lookup.asked.to_string())),
+            _ => None,
+        })
+    }
+
     fn proof_advice(&self, identity: IdentityKind, event: Event) -> String {
         let stores: Vec<_> = self.lookups.iter().filter(|l| l.kind == identity).map(|l| l.asked.to_string()).collect();
         let noise = self.undecodable;
@@ -267,6 +275,12 @@ impl Record {
                  Service-Type Call-Check. People need names that are no MAC address."
                     .into()
             }
+            (_, Event::Unknown) if self.near(identity).is_some() => format!(
+                "`{}` was looked up, and `{}` is in {}: have the gate trim the name, such as by `as before(claimed.name, \"@\")`.",
+                plain(self.fact("user.claimed").or(self.fact("machine.claimed")).unwrap_or_default()),
+                self.near(identity).map(|(name, _)| name).unwrap_or_default(),
+                self.near(identity).map(|(_, store)| store).unwrap_or_default(),
+            ),
             (_, Event::Unknown) => format!(
                 "Look at how the name is written, realm included: `{}` was looked up in {}.",
                 plain(self.fact("user.claimed").unwrap_or_default()),

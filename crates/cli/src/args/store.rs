@@ -1,0 +1,128 @@
+use clap::{Args, Subcommand};
+
+use crate::args::{Api, Filtered, ImportLines};
+
+#[derive(Args)]
+pub(crate) struct Store {
+    #[command(subcommand)]
+    pub(crate) action: StoreAction,
+    #[command(flatten)]
+    pub(crate) api: Api,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum StoreAction {
+    /// List the stores and what is in them
+    List {
+        #[command(flatten)]
+        show: Filtered,
+    },
+    /// Add one
+    Add {
+        /// Its name, as policies refer to it
+        name: String,
+        /// What it holds; or that it is a directory outside (LDAP), which is asked
+        #[arg(long, value_parser = ["people", "devices", "directory"])]
+        kind: String,
+        #[command(flatten)]
+        directory: DirectoryFields,
+    },
+    /// Show what is in one, or how it is asked and whether it answers
+    Show {
+        /// Its name
+        name: String,
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Give one that the active policy does not name another name, with all that is in it; or
+    /// have a directory asked in another way, where what is not said stays
+    Change {
+        /// Its name
+        name: String,
+        /// The new name
+        #[arg(long = "name", value_name = "NAME")]
+        new_name: Option<String>,
+        #[command(flatten)]
+        directory: DirectoryFields,
+    },
+    /// Go the way to a directory step by step, and say where it ends and what to do (exit code 1
+    /// where a step fails)
+    Test {
+        /// Its name
+        name: String,
+        /// A person to look for, as the gate's `as` makes the name
+        #[arg(long, conflicts_with = "machine")]
+        person: Option<String>,
+        /// A machine to look for
+        #[arg(long)]
+        machine: Option<String>,
+        /// Read their password from standard input and try it
+        #[arg(long)]
+        ask_password: bool,
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Remove one that is empty and that the active policy does not name
+    Remove {
+        /// Its name
+        name: String,
+    },
+    /// Add many from a file (exit code 1 where one was refused)
+    Import(ImportLines),
+    /// Print all as an inventory file (TOML), without what is in them
+    Export,
+}
+
+/// How a directory is asked.
+#[derive(Args, Default)]
+pub(crate) struct DirectoryFields {
+    /// A server, ldaps://HOST[:PORT], or ldap://HOST[:PORT] with StartTLS; may be repeated, the one
+    /// that is asked first in front
+    #[arg(long, value_name = "URL")]
+    pub(crate) server: Vec<String>,
+    /// The trust whose authorities issued their certificates; "" is the system's [default: ""]
+    #[arg(long)]
+    pub(crate) trust: Option<String>,
+    /// Whom searches are bound as; "" is nobody [default: ""]
+    #[arg(long, value_name = "DN")]
+    pub(crate) bind_as: Option<String>,
+    /// Read that account's password from standard input
+    #[arg(long)]
+    pub(crate) ask_bind_password: bool,
+    /// The entry below which everything is searched
+    #[arg(long, value_name = "DN")]
+    pub(crate) base: Option<String>,
+    /// What people have in common; "" looks up none [default: (objectClass=person)]
+    #[arg(long, value_name = "FILTER")]
+    pub(crate) person_filter: Option<String>,
+    /// An attribute by which a person is found; may be repeated [default: uid]
+    #[arg(long, value_name = "ATTRIBUTE")]
+    pub(crate) person_name: Vec<String>,
+    /// What machines have in common; "" looks up none [default: ""]
+    #[arg(long, value_name = "FILTER")]
+    pub(crate) machine_filter: Option<String>,
+    /// An attribute by which a machine is found; may be repeated [default: cn]
+    #[arg(long, value_name = "ATTRIBUTE")]
+    pub(crate) machine_name: Vec<String>,
+    /// Whether accounts say their groups, groups their members, or the directory all of them, with
+    /// the primary group and groups of groups (Active Directory) [default: member-of]
+    #[arg(long, value_parser = ["member-of", "search", "token-groups"])]
+    pub(crate) groups: Option<String>,
+    /// The entry below which a group counts by its short name [default: the base]
+    #[arg(long, value_name = "DN")]
+    pub(crate) group_base: Option<String>,
+    /// The attribute that holds the short name of a group [default: cn]
+    #[arg(long, value_name = "ATTRIBUTE")]
+    pub(crate) group_name: Option<String>,
+    /// Whether groups of groups count too [default: true]
+    #[arg(long, value_name = "true|false")]
+    pub(crate) nested: Option<bool>,
+    /// How many seconds an answer is waited for [default: 3]
+    #[arg(long, value_name = "SECONDS")]
+    pub(crate) time_limit: Option<u16>,
+    /// For how many seconds accounts and groups are kept [default: 60]
+    #[arg(long, value_name = "SECONDS")]
+    pub(crate) keep: Option<u16>,
+}
