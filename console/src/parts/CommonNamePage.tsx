@@ -1,5 +1,4 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { useNavigate } from "@tanstack/react-router";
 import { type FormEvent, type ReactNode, useState } from "react";
 import { Confirm } from "./Confirm";
 import { Facts } from "./Facts";
@@ -23,18 +22,17 @@ export function CommonNamePage(props: {
   setNote: (note: string) => Promise<void>;
   rename: (name: string, anyway: boolean) => Promise<void>;
   remove: (anyway: boolean) => Promise<void>;
-  to: (name: string) => { to: string };
-  leave: string;
+  goTo: (name: string) => Promise<void>;
+  leave: () => Promise<void>;
 }) {
   const { what, name, named } = props;
   const role = useRole();
-  const navigate = useNavigate();
   const queries = useQueryClient();
   const [editing, setEditing] = useState(false);
   const removed = useMutation({
     mutationFn: () => props.remove(true),
     onSuccess: async () => {
-      await navigate({ to: props.leave });
+      await props.leave();
       await queries.invalidateQueries();
     },
   });
@@ -70,7 +68,7 @@ export function CommonNamePage(props: {
             follows={props.follows}
             rename={async (to, anyway) => {
               await props.rename(to, anyway);
-              await navigate(props.to(to));
+              await props.goTo(to);
               await queries.invalidateQueries();
             }}
           />

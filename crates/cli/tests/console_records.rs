@@ -71,6 +71,8 @@ fn secrets_certificates_groups_and_files_are_kept_in_the_page() {
 
         browser.click_text("button", "Remove").await;
         browser.click_text("button", "Remove it").await;
+        browser.find("input[aria-label='Name of a new group']").await;
+        assert!(browser.page.current_url().await.unwrap().as_str().ends_with("/people?show=groups"));
         browser.sees_no_more("late-watch").await;
         assert!(!service.client(&["person", "show", "ida.marsh"]).succeeds().contains("late-watch"));
 

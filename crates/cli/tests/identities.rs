@@ -474,6 +474,11 @@ fn groups_and_sites_stand_by_themselves_and_say_what_people_should_know() {
     assert_eq!(service.call("PUT", "groups/frogmen", Some(&first), &patch).0, 412);
     assert_eq!(service.call("DELETE", "groups/frogmen", Some(&first), &Value::Null).0, 412);
     assert_eq!(service.call("PATCH", "groups/frogmen", None, &json!({})).0, 400);
+    // One that the policy alone names gets a note with its new name, and then stands by itself.
+    service.client(&["person", "change", "sam.drift", "--group", ""]).succeeds();
+    let named = json!({ "name": "hands", "note": "Hired by the day", "anyway": true });
+    assert_eq!(service.call("PATCH", "groups/contractors", None, &named).0, 200);
+    assert!(service.client(&["group", "show", "hands"]).succeeds().contains("Hired by the day"));
     // A file says many at once, and what is exported is imported again.
     let file = service.data.join("sites.csv");
     std::fs::write(&file, "name,note\npier-7,=SUM(1)\n,nameless\nquayside,The oldest\n").unwrap();

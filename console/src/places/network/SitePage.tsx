@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { Link, useParams } from "@tanstack/react-router";
+import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { api, dataOf } from "../../api/client";
 import { CommonNamePage } from "../../parts/CommonNamePage";
 import { Notice } from "../../parts/Notice";
@@ -7,6 +7,7 @@ import { Notice } from "../../parts/Notice";
 /** A site: what people should know of it, what stands there, where the policy names it. */
 export function SitePage() {
   const { name } = useParams({ from: "/inside/network/sites/$name" });
+  const navigate = useNavigate();
   const found = useQuery({
     queryKey: ["site", name],
     queryFn: async () => {
@@ -45,8 +46,8 @@ export function SitePage() {
       remove={async (anyway) => {
         dataOf(await api.DELETE("/api/v1/sites/{name}", { params: { ...params, query: { anyway } } }));
       }}
-      to={(to) => ({ to: `/network/sites/${encodeURIComponent(to)}` })}
-      leave="/network?show=sites"
+      goTo={(to) => navigate({ to: "/network/sites/$name", params: { name: to } })}
+      leave={() => navigate({ to: "/network", search: { show: "sites" } })}
     />
   );
 }

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { Link, useParams } from "@tanstack/react-router";
+import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { api, dataOf } from "../../api/client";
 import { CommonNamePage } from "../../parts/CommonNamePage";
 import { Notice } from "../../parts/Notice";
@@ -8,6 +8,7 @@ import { Members } from "./Members";
 /** A group: what people should know of it, who is in it, where the policy names it. */
 export function GroupPage() {
   const { name } = useParams({ from: "/inside/people/groups/$name" });
+  const navigate = useNavigate();
   const found = useQuery({
     queryKey: ["group", name],
     queryFn: async () => {
@@ -42,8 +43,8 @@ export function GroupPage() {
       remove={async (anyway) => {
         dataOf(await api.DELETE("/api/v1/groups/{name}", { params: { ...params, query: { anyway } } }));
       }}
-      to={(to) => ({ to: `/people/groups/${encodeURIComponent(to)}` })}
-      leave="/people?show=groups"
+      goTo={(to) => navigate({ to: "/people/groups/$name", params: { name: to } })}
+      leave={() => navigate({ to: "/people", search: { show: "groups" } })}
     />
   );
 }

@@ -207,6 +207,7 @@ impl Identities {
         let known = self.common_names(rename.kind)?;
         rename.check(&known)?;
         let (was, kept) = rename.kept(&known)?;
+        let keeps = !was.is_empty() || kept.names().next().is_some();
         let counts = match rename.kind {
             CommonNameKind::Site => {
                 let mut nases: Vec<_> = self.nases()?.into_iter().filter(|row| same(&row.site, rename.from)).collect();
@@ -215,7 +216,7 @@ impl Identities {
                 let mut rows = Rows { nases, ..Rows::default() };
                 let was = rows.names().chain(was.iter().cloned()).collect::<Vec<_>>();
                 rows.extend(kept);
-                if !was.is_empty() {
+                if !was.is_empty() || rows.names().next().is_some() {
                     self.commit(&turn, Command::Change { was, rows }, by)?;
                 }
                 counts
@@ -243,7 +244,7 @@ impl Identities {
                 counts
             }
         };
-        match counts == Counts::default() && was.is_empty() {
+        match counts == Counts::default() && !keeps {
             true => Err(AdministrationError::NoCommonName { what: rename.kind.word(), name: rename.from.to_owned() }),
             false => Ok(counts),
         }
