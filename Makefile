@@ -1,6 +1,6 @@
 # make demo | make test are all a newcomer needs: each does its own set-up.
 
-.PHONY: demo test check bench fuzz build console client pictures setup-build setup-test
+.PHONY: demo test check bench fuzz build console client pictures setup-build setup-demo setup-test
 .DELETE_ON_ERROR:
 
 DATA ?= demo-data
@@ -9,7 +9,7 @@ TEAP_CLIENT ?= $(or $(wildcard $(CURDIR)/../shared/tools/eapol_test-teap),absent
 # Seconds for each fuzz target.
 SECONDS_EACH ?= 60
 
-demo: build
+demo: setup-demo build
 	target/debug/regnant demo --data $(DATA)
 
 test: setup-test console
@@ -54,5 +54,8 @@ pictures: setup-test build
 setup-build:
 	@tools/setup build
 
+setup-demo:
+	@tools/setup demo
+
 setup-test:
-	@tools/setup build test
+	@tools/setup build demo test

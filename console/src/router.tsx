@@ -18,7 +18,7 @@ import { NewNas } from "./places/network/NewNas";
 import { GroupPage } from "./places/people/GroupPage";
 import { MachinePage, PersonPage } from "./places/people/AccountPage";
 import { NewMachine, NewPerson } from "./places/people/NewAccount";
-import { NewDirectory } from "./places/people/NewDirectory";
+import { NewOutside } from "./places/people/NewOutside";
 import { StorePage } from "./places/people/StorePage";
 import { People } from "./places/people/People";
 import { readSearch as readPeopleSearch } from "./places/people/people";
@@ -115,7 +115,12 @@ const people = createRoute({
 
 const group = createRoute({ getParentRoute: () => inside, path: "/people/groups/$name", component: GroupPage });
 
-const newDirectory = createRoute({ getParentRoute: () => inside, path: "/people/stores/new", component: NewDirectory });
+const newOutside = createRoute({
+  getParentRoute: () => inside,
+  path: "/people/stores/new",
+  component: NewOutside,
+  validateSearch: (search): { kind: "directory" | "http" } => ({ kind: search.kind === "http" ? "http" : "directory" }),
+});
 
 const store = createRoute({ getParentRoute: () => inside, path: "/people/stores/$name", component: StorePage });
 
@@ -180,7 +185,7 @@ export const router = createRouter({
       site,
       people,
       group,
-      newDirectory,
+      newOutside,
       store,
       newPerson,
       person,

@@ -85,6 +85,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/attributes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is kept of identities, by name, a page at a time. */
+        get: operations["attributes"];
+        put?: never;
+        /**
+         * Declares an attribute of devices, users or machines. The active policy goes on with it as a new edition. Its
+         *     type stays for as long as devices have it, or stores tell it.
+         */
+        post: operations["declare_attribute"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/attributes/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forgets an attribute that no policy names, no device has and no store tells. */
+        delete: operations["remove_attribute"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/audit": {
         parameters: {
             query?: never;
@@ -211,44 +249,6 @@ export interface paths {
         post?: never;
         /** Forgets a certificate with its key, which no gate presents. */
         delete: operations["remove_certificate"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/device-attributes": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What people keep of devices, by name, a page at a time. */
-        get: operations["attributes"];
-        put?: never;
-        /**
-         * Declares an attribute of devices. The active policy goes on with it as a new edition. Its
-         *     type stays for as long as devices have it.
-         */
-        post: operations["declare_device_attribute"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/device-attributes/{name}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        post?: never;
-        /** Forgets an attribute that no policy names and no device has. */
-        delete: operations["remove_device_attribute"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1197,7 +1197,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Goes the way to every server of a directory, and to an account where one is named, and says at
+         * Goes the way to every server of a store outside, and to an account where one is named, and says at
          *     which step it ends and what to do.
          */
         post: operations["test_store"];
@@ -1778,20 +1778,6 @@ export interface components {
             /** @description Whether they shall be removed. */
             remove?: boolean;
         };
-        /** @description What people keep of devices beside what every device has. */
-        DeviceAttributeList: {
-            attributes: components["schemas"]["DeviceAttributeView"][];
-            /** @description After which the next page begins; none at the end. */
-            next?: string | null;
-        };
-        /** @description An attribute of devices: the fact `device.NAME`. */
-        DeviceAttributeView: {
-            /** @description What it means, for people. */
-            meaning: string;
-            name: string;
-            /** @description `text`, `number`, `boolean`, `address` or `texts`. */
-            type: string;
-        };
         /** @description A device with what is known of it. */
         DeviceDetail: {
             device: components["schemas"]["DeviceView"];
@@ -1932,6 +1918,13 @@ export interface components {
              */
             bind_as: string;
             /**
+             * @description The facts that it tells, each with the attribute that holds it.
+             * @default {}
+             */
+            facts: {
+                [key: string]: string;
+            };
+            /**
              * @description The entry below which a group counts by its short name; `base` where none.
              * @default null
              */
@@ -1986,6 +1979,12 @@ export interface components {
              */
             person_names: string[];
             /**
+             * @description The realms and domains that it answers for, such as `example.org` and `EXAMPLE\\`; all where
+             *     none.
+             * @default []
+             */
+            realms: string[];
+            /**
              * @description Its servers, the one that is asked first in front: `ldaps://HOST[:PORT]`, or
              *     `ldap://HOST[:PORT]`, on which TLS is started.
              * @default []
@@ -2003,16 +2002,7 @@ export interface components {
              */
             trust: string | null;
         };
-        /** @description Whom a test looks for. */
-        DirectoryProbe: {
-            /** @description Or a machine. */
-            machine?: string | null;
-            /** @description Their password, which is tried once and not kept. */
-            password?: string | null;
-            /** @description A person, as the gate's `as` makes the name. */
-            person?: string | null;
-        };
-        /** @description A directory that does not answer. */
+        /** @description A store outside that does not answer. */
         DownView: {
             /**
              * Format: int64
@@ -2184,6 +2174,80 @@ export interface components {
             silence: number;
             /** Format: int64 */
             unfinished: number;
+        };
+        /** @description How a service that tells facts is asked. */
+        HttpForm: {
+            /**
+             * @description Who asks for the token.
+             * @default
+             */
+            client: string;
+            /**
+             * @description The facts that it tells, each with where it stands in an answer (JSON Pointer, RFC 6901).
+             * @default {}
+             */
+            facts: {
+                [key: string]: string;
+            };
+            /**
+             * @description The header that carries the secret; none where it is empty.
+             * @default
+             */
+            header: string;
+            /**
+             * Format: int32
+             * @description For how many seconds an answer is kept, at most 3600; 60 if not said.
+             * @default 60
+             */
+            keep: number;
+            /**
+             * @description The realms and domains that it answers for; all where none.
+             * @default []
+             */
+            realms: string[];
+            /**
+             * @description What the token is to be good for.
+             * @default
+             */
+            scope: string;
+            /**
+             * Format: int32
+             * @description How many seconds an answer is waited for, 1 to 30; 3 if not said.
+             * @default 3
+             */
+            time_limit: number;
+            /**
+             * @description Where a token is had for the secret (OAuth 2.0 client credentials); nowhere where it is empty.
+             * @default
+             */
+            token_url: string;
+            /**
+             * @description The trust whose authorities issued its certificate; the system's where none.
+             * @default null
+             */
+            trust: string | null;
+            /**
+             * @description Where: `https://HOST[:PORT]/...`, with `{name}` where the name stands.
+             * @default
+             */
+            url: string;
+        };
+        /** @description What is kept of identities beside what every one has. */
+        IdentityAttributeList: {
+            attributes: components["schemas"]["IdentityAttributeView"][];
+            /** @description After which the next page begins; none at the end. */
+            next?: string | null;
+        };
+        /** @description An attribute of devices, users or machines. */
+        IdentityAttributeView: {
+            /** @description The fact that it is. */
+            fact: string;
+            /** @description What it means, for people. */
+            meaning: string;
+            /** @description As it is declared: that of a device stands alone, others have `user.` or `machine.` in front. */
+            name: string;
+            /** @description `text`, `number`, `boolean`, `address` or `texts`. */
+            type: string;
         };
         /** @description What came of an import. */
         ImportView: {
@@ -2496,9 +2560,12 @@ export interface components {
             title?: string;
         };
         /** @description An attribute to be declared, or of which something else is to be said. */
-        NewDeviceAttribute: {
+        NewIdentityAttribute: {
             meaning?: string;
-            /** @description Up to 64 small letters, digits and hyphens. */
+            /**
+             * @description Up to 64 small letters, digits and hyphens; `user.` or `machine.` in front where it is not
+             *     one of devices.
+             */
             name: string;
             /** @description `text`, `number`, `boolean`, `address` or `texts`. */
             type: string;
@@ -2564,12 +2631,16 @@ export interface components {
         };
         /** @description A store that is wanted. */
         NewStore: {
-            /** @description The password of the account that searches it. */
-            bind_password?: string | null;
             directory?: components["schemas"]["DirectoryForm"] | null;
-            /** @description `people`, `devices` or `directory`. */
+            http?: components["schemas"]["HttpForm"] | null;
+            /** @description `people`, `devices`, `directory` or `http`. */
             kind: string;
             name: string;
+            /**
+             * @description The secret that it is asked with: the password of the account that searches a directory, what
+             *     stands in the header of a service or what a token is had for.
+             */
+            secret?: string | null;
         };
         /** @description A token that is wanted. */
         NewToken: {
@@ -2798,7 +2869,7 @@ export interface components {
             entry: string;
             mac: string;
         };
-        /** @description How a server of a directory does. */
+        /** @description How a server of a store outside does. */
         ServerView: {
             /** @description What to do about it. */
             advice?: string | null;
@@ -2897,7 +2968,7 @@ export interface components {
              */
             name: string;
         };
-        /** @description A step of the way to a directory. */
+        /** @description A step of the way to a store. */
         StepView: {
             /** @description What to do, where it did not go well. */
             advice: string;
@@ -2911,14 +2982,16 @@ export interface components {
         };
         /** @description A store as it shall be. */
         StoreForm: {
-            /**
-             * @description The password of the account that searches it; where there is none, the one that is there
-             *     stays, as long as account, servers and trust do.
-             */
-            bind_password?: string | null;
             directory?: components["schemas"]["DirectoryForm"] | null;
-            /** @description `people`, `devices` or `directory`. */
+            http?: components["schemas"]["HttpForm"] | null;
+            /** @description `people`, `devices`, `directory` or `http`. */
             kind: string;
+            /**
+             * @description The secret that it is asked with: the password of the account that searches a directory, what
+             *     stands in the header of a service or what a token is had for. Where there is none, the one
+             *     that is there stays, as long as it goes to nobody else.
+             */
+            secret?: string | null;
         };
         /** @description Stores by name. */
         StoreList: {
@@ -2930,7 +3003,18 @@ export interface components {
         StorePatch: {
             name: string;
         };
-        /** @description The way to a directory. */
+        /** @description Whom a test looks for. */
+        StoreProbe: {
+            /** @description Or a device. */
+            device?: string | null;
+            /** @description Or a machine. */
+            machine?: string | null;
+            /** @description Their password, which is tried once and not kept. */
+            password?: string | null;
+            /** @description A person, as the gate's `as` makes the name. */
+            person?: string | null;
+        };
+        /** @description The way to a store. */
         StoreTest: {
             /** @description Whether every step went well. */
             passed: boolean;
@@ -2941,9 +3025,10 @@ export interface components {
             /** Format: int64 */
             devices: number;
             directory?: components["schemas"]["DirectoryForm"] | null;
+            http?: components["schemas"]["HttpForm"] | null;
             /** @description Whether the active policy looks identities up in it. */
             in_policy: boolean;
-            /** @description `people`, `devices` or `directory`. */
+            /** @description `people`, `devices`, `directory` or `http`. */
             kind: string;
             /** Format: int64 */
             machines: number;
@@ -2980,7 +3065,7 @@ export interface components {
         /** @description What is odd now. */
         TodayView: {
             /** @description Directories none of whose servers answers. */
-            directories: components["schemas"]["DownView"][];
+            down: components["schemas"]["DownView"][];
             /** @description What ends soon, the next first. */
             ends: components["schemas"]["EndView"][];
             /** @description What was decided in each of the last 24 hours, the earliest first. */
@@ -3601,6 +3686,148 @@ export interface operations {
             };
         };
     };
+    attributes: {
+        parameters: {
+            query?: {
+                /** @description Only those that hold every one of these words. */
+                q?: string;
+                /** @description Only those after this one: `next` of the page before. */
+                after?: string;
+                /** @description At most this many, 1 to 5000; 500 if not said. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IdentityAttributeList"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    declare_attribute: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewIdentityAttribute"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LanguageTaken"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    remove_attribute: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LanguageTaken"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
     audit: {
         parameters: {
             query?: {
@@ -3998,148 +4225,6 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
-            };
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ApiError"];
-                };
-            };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ApiError"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ApiError"];
-                };
-            };
-        };
-    };
-    attributes: {
-        parameters: {
-            query?: {
-                /** @description Only those that hold every one of these words. */
-                q?: string;
-                /** @description Only those after this one: `next` of the page before. */
-                after?: string;
-                /** @description At most this many, 1 to 5000; 500 if not said. */
-                limit?: number;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["DeviceAttributeList"];
-                };
-            };
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ApiError"];
-                };
-            };
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ApiError"];
-                };
-            };
-        };
-    };
-    declare_device_attribute: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["NewDeviceAttribute"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["LanguageTaken"];
-                };
-            };
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ApiError"];
-                };
-            };
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ApiError"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ApiError"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ApiError"];
-                };
-            };
-        };
-    };
-    remove_device_attribute: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["LanguageTaken"];
-                };
             };
             401: {
                 headers: {
@@ -8381,7 +8466,7 @@ export interface operations {
         };
         requestBody?: {
             content: {
-                "application/json": components["schemas"]["DirectoryProbe"] | null;
+                "application/json": components["schemas"]["StoreProbe"] | null;
             };
         };
         responses: {

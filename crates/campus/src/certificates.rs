@@ -10,6 +10,9 @@ pub const SERVER: &str = "radius.tarnmouth.example";
 /// The trust that the harbour's policy names.
 pub const TRUST: &str = "tarnmouth-authority";
 
+/// What the port's directory and its asset register present, by the name of its files.
+pub const OUTSIDE: &str = "outside";
+
 const DAY: i64 = 86_400;
 const REVOKED: u64 = 66;
 
@@ -45,6 +48,7 @@ impl DemoCertificates {
             ("quay-laptop-7", authority.issue(&order("quay-laptop-7", &laptop, &[], Purpose::Client, 3))?),
             ("expired", authority.issue(&expired)?),
             ("revoked", authority.issue(&tom(REVOKED))?),
+            (OUTSIDE, authority.issue(&order("localhost", &["localhost"], &[], Purpose::Server, 4))?),
         ];
         let mut files = vec![
             ("authority.pem".to_owned(), authority.certificate().to_owned()),

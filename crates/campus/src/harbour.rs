@@ -10,6 +10,12 @@ use crate::nas::Nas;
 
 /// The harbour's policy.
 pub const POLICY: &str = include_str!("../harbour/main.writ");
+/// The policy with the port's asset register and, where it is there, its directory.
+pub fn policy_with_outside(directory: bool) -> String {
+    let joined = if directory { [&REGISTER_JOINS[..], &DIRECTORY_JOINS].concat() } else { REGISTER_JOINS.to_vec() };
+    joined.iter().fold(POLICY.to_owned(), |policy, (before, after)| policy.replacen(before, after, 1))
+}
+
 /// What the port's own directory holds (LDIF, RFC 2849).
 pub const DIRECTORY: &str = include_str!("../harbour/directory.ldif");
 /// Its equipment, people and devices, as an inventory file.
@@ -28,6 +34,75 @@ pub fn camera_on_loan(ends: &str) -> String {
          expires = \"{ends}\"\n"
     )
 }
+
+/// The stores outside, by the names that the policy has for them.
+pub const TARN_DIRECTORY: &str = "tarn-directory";
+/// The asset register.
+pub const ASSET_REGISTER: &str = "asset-register";
+/// The facts that the register tells, each with its type, its meaning and where it stands in an
+/// answer.
+pub const REGISTER_FACTS: [(&str, &str, &str, &str); 3] = [
+    ("machine.compliant", "boolean", "Whether the machine is as the port wants it", "/state/compliant"),
+    ("machine.last-seen", "text", "When it was last looked at", "/state/last-seen"),
+    ("machine.asset-owner", "text", "Who is answerable for it", "/owner"),
+];
+
+/// A text of the policy, and what stands in its place.
+type Join = (&'static str, &'static str);
+
+/// Staff, as every policy has it: what joins stands before.
+const STAFF_ON_A_LAPTOP: &str = "  rule \"Staff on a harbour laptop\" {";
+const CASES: &str = "# --- cases: run by every check ------------------------------------------------\n";
+
+const REGISTER_JOINS: [Join; 3] = [
+    (
+        "  remember machine 8h\n",
+        "  # What the register told an hour ago still counts while it does not answer.\n  \
+         lookup   machine in asset-register { unreachable use stale 1h }\n  remember machine 8h\n",
+    ),
+    (
+        STAFF_ON_A_LAPTOP,
+        "  rule \"Machines that are not as the port wants them\" {\n    when not machine.compliant\n    grant agents\n  }\n  \
+         rule \"Staff on a harbour laptop\" {",
+    ),
+    (
+        CASES,
+        "# --- cases: run by every check ------------------------------------------------\n\n\
+         case \"a laptop that the register calls not compliant gets the internet only, whoever uses it\" {\n  \
+         given nas.kind = switch, request.purpose = network, request.carrier = eap,\n        \
+         device.barred = false, user.proved = true, user.groups = { \"staff\" },\n        \
+         machine.proved = true, machine.groups = { \"harbour-laptops\" }, machine.compliant = false\n  \
+         expect grant agents by \"Machines that are not as the port wants them\" with vlan 60\n}\n\n\
+         case \"while the register is silent and told nothing, nobody guesses\" {\n  \
+         given nas.kind = switch, request.purpose = network, request.carrier = eap,\n        \
+         device.barred = false, user.proved = true, user.groups = { \"staff\" },\n        \
+         machine.proved = true, machine.groups = { \"harbour-laptops\" }, machine.compliant unanswered\n  \
+         expect silence\n}\n",
+    ),
+];
+
+const DIRECTORY_JOINS: [Join; 4] = [
+    (
+        "  identify user    in harbour as lower",
+        "  # The port's own people first: they come in while the directory is silent.\n  \
+         identify user    in harbour, tarn-directory as lower",
+    ),
+    ("grant cranes {", "grant customs {\n  vlan 70\n  acl  internet-only\n}\n\ngrant cranes {"),
+    (
+        "  rule \"Contractors\" {",
+        "  rule \"Officers of the partner authority\" {\n    when user in group \"customs-officers\"\n    grant customs\n  }\n  \
+         rule \"Contractors\" {",
+    ),
+    (
+        "case \"a device that nobody registered is held\" {",
+        "case \"an officer of the partner authority has a network of their own\" {\n  \
+         given nas.kind = controller, request.purpose = network, request.carrier = eap,\n        \
+         device.barred = false, user.proved = true, user.store = \"tarn-directory\",\n        \
+         user.groups = { \"customs-officers\", \"partner-authority\" }, machine.proved = false\n  \
+         expect grant customs by \"Officers of the partner authority\" with vlan 70\n}\n\n\
+         case \"a device that nobody registered is held\" {",
+    ),
+];
 
 /// Somebody who signs in to the console.
 pub struct Administrator {
@@ -80,3 +155,18 @@ pub const EQUIPMENT: [Nas; 6] = [QUAY_SW_1, YARD_SW_1, MAST_WLC_1, GATE_FW_1, TO
 pub const STRAY_SW_9: Nas = nas("stray-sw-9", 99, "bollard-9-anchor", true);
 /// The yard's switch with a secret that somebody mistyped.
 pub const MISTYPED_SW_1: Nas = nas("yard-sw-1", 12, "gantry-4-lashin", true);
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn whatever_joins_the_policy_finds_its_place() {
+        for (before, _) in REGISTER_JOINS.iter().chain(&DIRECTORY_JOINS) {
+            assert!(POLICY.contains(before), "{before}");
+        }
+        let (with, without) = (policy_with_outside(true), policy_with_outside(false));
+        assert!(with.contains("tarn-directory") && with.contains("asset-register"));
+        assert!(!without.contains("tarn-directory") && without.contains("asset-register"));
+    }
+}

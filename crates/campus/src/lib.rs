@@ -6,12 +6,14 @@
 
 mod accounting;
 pub mod certificates;
+pub mod directory;
 mod enforce;
 mod filter;
 pub mod harbour;
 mod logins;
 mod make;
 mod nas;
+pub mod register;
 pub mod story;
 pub mod traffic;
 

@@ -16,6 +16,49 @@ const LEE: (&str, &str) = ("lee.gone", "Old-Badge-77");
 const LAPTOP: (&str, &str) = ("host/quay-laptop-7", "Keel-Plate-55");
 const OUTSIDE: &str = "anonymous@tarnmouth.example";
 
+const NILS: (&str, &str) = ("nils.ferry", "Stamp-Pad-35");
+const MARA: (&str, &str) = ("mara.quay", "Dry-Dock-82");
+const OTHER_LAPTOP: (&str, &str) = ("host/quay-laptop-9", "Keel-Plate-59");
+
+/// What the asset register decides.
+pub(crate) fn register_scenes(certificates: &DemoCertificates) -> Result<Vec<Scene>, DemoCertificatesError> {
+    let ask =
+        teap(Some(TOM), Some(OTHER_LAPTOP), certificates.client("authority.pem", None, None)?, "02-00-5E-10-00-0F");
+    let title = "a laptop that the register calls not compliant";
+    Ok(vec![Scene { title, nas: QUAY_SW_1, ask, expected: agents() }])
+}
+
+/// Those whom the directory alone knows.
+pub(crate) fn directory_scenes(certificates: &DemoCertificates) -> Result<Vec<Scene>, DemoCertificatesError> {
+    let by_air = |title, who, expected| {
+        let ask = ttls(who, certificates.client("authority.pem", None, None)?).with("NAS-Port-Type", "Wireless-802.11");
+        Ok::<_, DemoCertificatesError>(Scene { title, nas: MAST_WLC_1, ask, expected })
+    };
+    Ok(vec![
+        by_air("an officer whom the directory alone knows", NILS, customs())?,
+        by_air("the same, with realm", ("nils.ferry@tarnmouth.example", NILS.1), customs())?,
+        by_air("staff whom the directory alone knows", MARA, crew())?,
+        by_air("an officer's wrong password", (NILS.0, "Stamp-Pad-36"), Expected::Refused)?,
+    ])
+}
+
+/// What comes of those, and of everybody else, while the directory does not answer.
+pub(crate) fn silent_directory_scenes(certificates: &DemoCertificates) -> Result<Vec<Scene>, DemoCertificatesError> {
+    let trusting = || certificates.client("authority.pem", None, None);
+    let by_air = |ask: Ask| ask.with("NAS-Port-Type", "Wireless-802.11");
+    let scene = |title, nas, ask, expected| Scene { title, nas, ask, expected };
+    Ok(vec![
+        scene(
+            "an officer while the directory is silent",
+            MAST_WLC_1,
+            by_air(ttls(NILS, trusting()?)),
+            Expected::NoAnswer,
+        ),
+        scene("a contractor meanwhile", MAST_WLC_1, by_air(ttls(SAM, trusting()?)), agents()),
+        scene("staff meanwhile", QUAY_SW_1, peap(TOM, trusting()?, "02-00-5E-10-00-02"), crew()),
+    ])
+}
+
 /// Every 802.1X scene in order.
 pub(crate) fn scenes(certificates: &DemoCertificates) -> Result<Vec<Scene>, DemoCertificatesError> {
     let trusting = |own| certificates.client("authority.pem", own, None);
@@ -123,6 +166,10 @@ fn enforced(vlan: &str) -> Enforced {
 fn crew() -> Expected {
     let filters = vec!["crew".into()];
     Expected::Enforced(Box::new(Enforced { filters, session: Some(8 * 3_600), again: true, ..enforced("20") }))
+}
+
+fn customs() -> Expected {
+    Expected::Enforced(Box::new(Enforced { rules: holding_rules(), ..enforced("70") }))
 }
 
 fn managed() -> Expected {

@@ -73,6 +73,21 @@ pub fn scenes(certificates: &DemoCertificates) -> Result<Vec<Scene>, DemoCertifi
     Ok([plain_scenes(), logins::scenes(certificates)?].concat())
 }
 
+/// What the asset register decides.
+pub fn register_scenes(certificates: &DemoCertificates) -> Result<Vec<Scene>, DemoCertificatesError> {
+    logins::register_scenes(certificates)
+}
+
+/// Those whom the directory alone knows.
+pub fn directory_scenes(certificates: &DemoCertificates) -> Result<Vec<Scene>, DemoCertificatesError> {
+    logins::directory_scenes(certificates)
+}
+
+/// What comes of them, and of others, while the directory does not answer.
+pub fn silent_directory_scenes(certificates: &DemoCertificates) -> Result<Vec<Scene>, DemoCertificatesError> {
+    logins::silent_directory_scenes(certificates)
+}
+
 fn plain_scenes() -> Vec<Scene> {
     let scene = |title, nas, ask, expected| Scene { title, nas, ask, expected };
     let login = |user, password| Ask::pap(user, password).with("Service-Type", "Login");

@@ -5,7 +5,7 @@ use regnant_policy::Mac;
 use serde_json::{Map, Value, json};
 
 use crate::api::Client;
-use crate::args::{self, AttributeAction, DeviceAction};
+use crate::args::{self, DeviceAction};
 use crate::failure::Failure;
 use crate::import_lines;
 use crate::journal::sentence;
@@ -88,7 +88,6 @@ pub(crate) fn run(args: &args::Device) -> Result<ExitCode, Failure> {
             let attributes: Vec<_> = attributes.iter().map(|field| (field.as_str(), field.as_str())).collect();
             say!("{}", export("device", &all, &[&fields[..], &more, &attributes].concat()));
         }
-        DeviceAction::Attribute { action } => attribute(&client, action)?,
     }
     Ok(ExitCode::SUCCESS)
 }
@@ -121,36 +120,11 @@ fn addresses(given: &[String]) -> Result<Vec<String>, Failure> {
     Ok(all)
 }
 
-/// Keeps what is declared of devices.
-fn attribute(client: &Client, action: &AttributeAction) -> Result<(), Failure> {
-    match action {
-        AttributeAction::List { json } => {
-            let attributes = all(client, "device-attributes", &[])?;
-            if *json {
-                paint::json(&json!(attributes));
-            } else {
-                let row =
-                    |one: &Value| [format!("device.{}", text(&one["name"])), text(&one["type"]), text(&one["meaning"])];
-                paint::table(["fact", "type", "meaning"], attributes.iter().map(row));
-            }
-        }
-        AttributeAction::Add { name, kind, meaning } => {
-            let body = json!({ "name": name, "type": kind, "meaning": meaning });
-            let taken = client.post("device-attributes", &body)??;
-            say!("device.{name} is a fact from now on; the active policy is edition {} with it", taken["edition"]);
-        }
-        AttributeAction::Remove { name } => {
-            let taken = client.delete(&path(&["device-attributes", name])?)??;
-            say!("device.{name} is no fact any more; the active policy is edition {} without it", taken["edition"]);
-        }
-    }
-    Ok(())
-}
-
 /// Where what is declared stands in a device.
 fn attribute_fields(client: &Client) -> Result<Vec<String>, Failure> {
-    let list = all(client, "device-attributes", &[])?;
-    let names = list.iter().filter_map(|one| one["name"].as_str());
+    let list = all(client, "attributes", &[])?;
+    let of_devices = |one: &&Value| one["fact"].as_str().is_some_and(|fact| fact.starts_with("device."));
+    let names = list.iter().filter(of_devices).filter_map(|one| one["name"].as_str());
     Ok(names.map(|name| format!("attributes.{name}")).collect())
 }
 

@@ -4,6 +4,7 @@ mod activate;
 mod administrator;
 mod api;
 mod args;
+mod attribute;
 mod audit;
 mod backup;
 mod certificate;
@@ -70,6 +71,7 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Nas(nas) => nas::run(&nas),
         Command::Person(person) => people::person(&person),
         Command::Machine(machine) => people::machine(&machine),
+        Command::Attribute(attribute) => attribute::run(&attribute),
         Command::Device(device) => device::run(&device),
         Command::Group(group) => common_names::group(&group),
         Command::Site(args) => common_names::site(&args),

@@ -5,7 +5,7 @@ use std::process::ExitCode;
 use serde_json::{Map, Value, json};
 
 use crate::api::Client;
-use crate::args::{self, DirectoryFields, StoreAction};
+use crate::args::{self, DirectoryFields, HttpFields, OutsideFields, StoreAction};
 use crate::failure::Failure;
 use crate::import_lines;
 use crate::paint::{self, say};
@@ -19,7 +19,7 @@ pub(crate) fn run(args: &args::Store) -> Result<ExitCode, Failure> {
     match &args.action {
         StoreAction::List { show: how } => {
             let row = |one: &Value| {
-                let counts = ["people", "machines", "devices"].map(|field| match one["kind"] == "directory" {
+                let counts = ["people", "machines", "devices"].map(|field| match is_outside(one) {
                     true => String::new(),
                     false => one[field].to_string(),
                 });
@@ -30,20 +30,15 @@ pub(crate) fn run(args: &args::Store) -> Result<ExitCode, Failure> {
             let head = ["name", "kind", "people", "machines", "devices", "in policy", ""];
             show_filtered(&client, "stores", how, &["name", "kind", "people", "machines", "devices"], head, row)?;
         }
-        StoreAction::Add { name, kind, directory } => {
+        StoreAction::Add { name, kind, outside } => {
             let mut form = Map::new();
             put(&mut form, "name", Some(name.as_str()));
             put(&mut form, "kind", Some(kind.as_str()));
-            let fields = fields(directory);
-            if kind == "directory" {
-                form.insert("directory".into(), Value::Object(fields));
-                put(&mut form, "bind_password", bind_password(directory)?);
-            } else if !fields.is_empty() || directory.ask_bind_password {
-                return Err(Failure::usage("how it is asked is said of a store of --kind directory"));
-            }
+            ask_as(&mut form, kind, outside, Map::new())?;
             client.post("stores", &Value::Object(form))??;
-            say!("store {name} is added; a gate looks identities up in it once its `identify` names it");
-            if kind == "directory" {
+            let names = if kind == "http" { "lookup" } else { "identify" };
+            say!("store {name} is added; a gate looks identities up in it once its `{names}` names it");
+            if matches!(kind.as_str(), "directory" | "http") {
                 say!("`regnant store test {name} --person NAME` goes the way to it");
             }
         }
@@ -51,16 +46,14 @@ pub(crate) fn run(args: &args::Store) -> Result<ExitCode, Failure> {
             let one = client.get(&path(&["stores", name])?, &[])?;
             if *json { paint::json(&one) } else { show(name, &one) }
         }
-        StoreAction::Change { name, new_name, directory } => {
-            let fields = fields(directory);
-            if !fields.is_empty() || directory.ask_bind_password {
+        StoreAction::Change { name, new_name, outside } => {
+            let said = said(outside)?;
+            if said.is_something() {
                 let one = client.get(&path(&["stores", name])?, &[])?;
-                let mut settings = one["directory"].as_object().cloned().unwrap_or_default();
-                settings.extend(fields);
+                let kind = text(&one["kind"]);
                 let mut form = Map::new();
-                put(&mut form, "kind", one["kind"].as_str());
-                form.insert("directory".into(), Value::Object(settings));
-                put(&mut form, "bind_password", bind_password(directory)?);
+                put(&mut form, "kind", Some(kind.as_str()));
+                ask_as(&mut form, &kind, outside, one[&kind].as_object().cloned().unwrap_or_default())?;
                 client.put(&path(&["stores", name])?, &Value::Object(form))??;
                 say!("store {name} is asked in another way from now on");
             } else if new_name.is_none() {
@@ -71,10 +64,11 @@ pub(crate) fn run(args: &args::Store) -> Result<ExitCode, Failure> {
                 say!("store {name} is {new_name} now, with all that is in it");
             }
         }
-        StoreAction::Test { name, person, machine, ask_password, json } => {
+        StoreAction::Test { name, person, machine, device, ask_password, json } => {
             let mut probe = Map::new();
             put(&mut probe, "person", person.as_deref());
             put(&mut probe, "machine", machine.as_deref());
+            put(&mut probe, "device", device.as_deref());
             if *ask_password {
                 put(&mut probe, "password", Some(ask_secretly("Their password: ")?));
             }
@@ -91,19 +85,18 @@ pub(crate) fn run(args: &args::Store) -> Result<ExitCode, Failure> {
         }
         StoreAction::Import(file) => return import_lines::run(&client, "stores", "store", file, None),
         StoreAction::Export => {
-            let (directories, own): (Vec<_>, Vec<_>) =
-                all(&client, "stores", &[])?.into_iter().partition(|one| one["kind"] == "directory");
+            let (outside, own): (Vec<_>, Vec<_>) = all(&client, "stores", &[])?.into_iter().partition(is_outside);
             say!("{}", export("store", &own, &["name", "kind"].map(|field| (field, field))));
-            for one in directories {
+            for one in outside {
                 let name = text(&one["name"]);
-                say!("# {name} is a directory outside: `regnant store show {name}` tells how it is asked");
+                say!("# {name} is outside: `regnant store show {name}` tells how it is asked");
             }
         }
     }
     Ok(ExitCode::SUCCESS)
 }
 
-/// Whether a directory answers.
+/// Whether a store outside answers.
 fn state(one: &Value) -> String {
     let servers = one["servers"].as_array().map_or(&[][..], Vec::as_slice);
     let down = servers.iter().filter(|server| server["down_for"].is_u64()).count();
@@ -116,29 +109,19 @@ fn state(one: &Value) -> String {
 
 fn show(name: &str, one: &Value) {
     let mut rows = vec![["is".to_owned(), text(&one["kind"])]];
-    if one["directory"].is_object() {
-        let settings = &one["directory"];
+    let kind = text(&one["kind"]);
+    if is_outside(one) {
+        let settings = &one[&kind];
         let shown = |value: &Value| match value {
             Value::Array(_) => texts(value),
+            Value::Object(facts) => {
+                facts.iter().map(|(fact, place)| format!("{fact}={}", text(place))).collect::<Vec<_>>().join(", ")
+            }
             Value::String(_) | Value::Null => text(value),
             other => other.to_string(),
         };
-        let fields = [
-            "trust",
-            "bind_as",
-            "base",
-            "person_filter",
-            "person_names",
-            "machine_filter",
-            "machine_names",
-            "groups",
-            "group_base",
-            "group_name",
-            "nested",
-            "time_limit",
-            "keep",
-        ];
-        rows.extend(fields.map(|field| [field.replace('_', " "), shown(&settings[field])]));
+        let fields: &[&str] = if kind == "http" { &HTTP } else { &DIRECTORY };
+        rows.extend(fields.iter().map(|field| [field.replace('_', " "), shown(&settings[*field])]));
         for server in one["servers"].as_array().into_iter().flatten() {
             let does = match server["down_for"].as_u64() {
                 Some(seconds) => format!("no answer for {seconds} s: {}", text(&server["why"])),
@@ -164,18 +147,107 @@ fn tell(told: &Value) {
     }
 }
 
-fn bind_password(directory: &DirectoryFields) -> Result<Option<String>, Failure> {
-    match directory.ask_bind_password {
-        true => Ok(Some(ask_secretly("Password of the account that searches: ")?)),
-        false => Ok(None),
+fn is_outside(one: &Value) -> bool {
+    one["directory"].is_object() || one["http"].is_object()
+}
+
+/// What a directory is asked by, as it is shown.
+const DIRECTORY: [&str; 15] = [
+    "trust",
+    "bind_as",
+    "base",
+    "person_filter",
+    "person_names",
+    "machine_filter",
+    "machine_names",
+    "groups",
+    "group_base",
+    "group_name",
+    "nested",
+    "facts",
+    "realms",
+    "time_limit",
+    "keep",
+];
+
+/// What a service is asked by.
+const HTTP: [&str; 10] =
+    ["url", "trust", "header", "token_url", "client", "scope", "facts", "realms", "time_limit", "keep"];
+
+/// What the options say, of any store outside and of each kind.
+struct Said {
+    common: Map<String, Value>,
+    directory: Map<String, Value>,
+    http: Map<String, Value>,
+    asks_secret: bool,
+}
+
+impl Said {
+    fn is_something(&self) -> bool {
+        self.asks_secret || [&self.common, &self.directory, &self.http].into_iter().any(|fields| !fields.is_empty())
     }
 }
 
-/// What the options say of a directory.
-fn fields(said: &DirectoryFields) -> Map<String, Value> {
+/// Puts how a store is asked into a form: what was there before, and what the options say.
+fn ask_as(
+    form: &mut Map<String, Value>,
+    kind: &str,
+    outside: &OutsideFields,
+    mut before: Map<String, Value>,
+) -> Result<(), Failure> {
+    let said = said(outside)?;
+    let (own, other, others) = match kind {
+        "directory" => (said.directory, said.http, "a service, --kind http"),
+        "http" => (said.http, said.directory, "a directory, --kind directory"),
+        _ if said.is_something() => {
+            return Err(Failure::usage("how it is asked is said of a store of --kind directory or http"));
+        }
+        _ => return Ok(()),
+    };
+    if let Some(field) = other.keys().next() {
+        return Err(Failure::usage(format!("`{}` is said of {others}", field.replace('_', "-"))));
+    }
+    before.extend(said.common);
+    before.extend(own);
+    form.insert(kind.to_owned(), Value::Object(before));
+    if outside.ask_secret {
+        put(form, "secret", Some(ask_secretly("The secret that it is asked with: ")?));
+    }
+    Ok(())
+}
+
+/// Takes the options apart.
+fn said(outside: &OutsideFields) -> Result<Said, Failure> {
+    let mut common = Map::new();
+    put(&mut common, "trust", outside.trust.as_deref());
+    put_list(&mut common, "realms", &outside.realm);
+    put(&mut common, "time_limit", outside.time_limit);
+    put(&mut common, "keep", outside.keep);
+    if !outside.fact.is_empty() {
+        let pair = |said: &String| match said.split_once('=') {
+            Some((fact, place)) => Ok((fact.trim().to_owned(), Value::from(place.trim()))),
+            None => Err(Failure::usage(format!("`{said}` is no FACT=PLACE, such as user.department=departmentNumber"))),
+        };
+        let facts = outside.fact.iter().filter(|said| !said.is_empty()).map(pair);
+        common.insert("facts".into(), Value::Object(facts.collect::<Result<_, _>>()?));
+    }
+    let (directory, http) = (directory_fields(&outside.directory), http_fields(&outside.http));
+    Ok(Said { common, directory, http, asks_secret: outside.ask_secret })
+}
+
+fn http_fields(said: &HttpFields) -> Map<String, Value> {
+    let mut form = Map::new();
+    put(&mut form, "url", said.url.as_deref());
+    put(&mut form, "header", said.header.as_deref());
+    put(&mut form, "token_url", said.token_url.as_deref());
+    put(&mut form, "client", said.client.as_deref());
+    put(&mut form, "scope", said.scope.as_deref());
+    form
+}
+
+fn directory_fields(said: &DirectoryFields) -> Map<String, Value> {
     let mut form = Map::new();
     put_list(&mut form, "servers", &said.server);
-    put(&mut form, "trust", said.trust.as_deref());
     put(&mut form, "bind_as", said.bind_as.as_deref());
     put(&mut form, "base", said.base.as_deref());
     put(&mut form, "person_filter", said.person_filter.as_deref());
@@ -186,7 +258,5 @@ fn fields(said: &DirectoryFields) -> Map<String, Value> {
     put(&mut form, "group_base", said.group_base.as_deref());
     put(&mut form, "group_name", said.group_name.as_deref());
     put(&mut form, "nested", said.nested);
-    put(&mut form, "time_limit", said.time_limit);
-    put(&mut form, "keep", said.keep);
     form
 }

@@ -153,7 +153,7 @@ fn secrets_certificates_groups_and_files_are_kept_in_the_page() {
 }
 
 /// Every page, as somebody finds it who signed in.
-const PAGES: [&str; 27] = [
+const PAGES: [&str; 28] = [
     "/today",
     "/journal",
     "/policy",
@@ -169,6 +169,7 @@ const PAGES: [&str; 27] = [
     "/people/groups/cranes",
     "/people?show=stores",
     "/people/stores/new",
+    "/people/stores/new?kind=http",
     "/people/stores/harbour",
     "/network/sites/quayside",
     "/people/new",

@@ -25,16 +25,14 @@ fn an_attribute_is_declared_written_decided_by_and_told() {
     for (name, kind) in
         [("asset-class", "text"), ("patch-level", "number"), ("managed", "boolean"), ("twin", "address")]
     {
-        service
-            .client(&["device", "attribute", "add", name, "--type", kind, "--meaning", "For the harbour"])
-            .succeeds();
+        service.client(&["attribute", "add", name, "--type", kind, "--meaning", "For the harbour"]).succeeds();
     }
     for (name, why) in
         [("owner", "is a fact of every device"), ("Asset", "small letters"), ("9x", "begins with a letter")]
     {
-        assert!(service.client(&["device", "attribute", "add", name]).fails(1).contains(why), "{name}");
+        assert!(service.client(&["attribute", "add", name]).fails(1).contains(why), "{name}");
     }
-    let list = service.client(&["device", "attribute", "list"]).succeeds();
+    let list = service.client(&["attribute", "list"]).succeeds();
     assert!(list.contains("device.patch-level") && list.contains("number"), "{list}");
 
     let set =
@@ -65,12 +63,12 @@ fn an_attribute_is_declared_written_decided_by_and_told() {
     { typed }.succeeds();
 
     // What a policy names or devices have stays, and keeps its type.
-    let named = service.client(&["device", "attribute", "remove", "asset-class"]).fails(1);
+    let named = service.client(&["attribute", "remove", "asset-class"]).fails(1);
     assert!(named.contains("1 device has it"), "{named}");
-    let other = service.client(&["device", "attribute", "add", "patch-level", "--type", "text"]).fails(1);
+    let other = service.client(&["attribute", "add", "patch-level", "--type", "text"]).fails(1);
     assert!(other.contains("1 device has it"), "{other}");
     service.client(&["device", "change", CRANE, "--set", "twin="]).succeeds();
-    let named = service.client(&["device", "attribute", "remove", "twin"]).fails(1);
+    let named = service.client(&["attribute", "remove", "twin"]).fails(1);
     assert!(named.contains("the active policy needs it") && named.contains("device.twin"), "{named}");
     let policy = service.client(&["policy", "check", "--against-service"]);
     { policy }.arg(service.data.join("harbour")).succeeds();
@@ -101,7 +99,7 @@ fn an_attribute_is_declared_written_decided_by_and_told() {
     service.client(&["device", "import"]).arg(&file).succeeds();
     assert_eq!(service.get(&format!("devices/harbour-devices/{SHOWN}")).1["device"]["attributes"]["patch-level"], 12);
     service.client(&["import"]).arg(&file).succeeds();
-    let (status, _) = service.post("device-attributes", &json!({ "name": "x", "type": "colour" }));
+    let (status, _) = service.post("attributes", &json!({ "name": "x", "type": "colour" }));
     assert!(matches!(status, 400 | 422), "{status}");
 }
 

@@ -153,7 +153,7 @@ fn a_directory_that_is_dead_or_hangs_stops_nobody_else_and_is_asked_again() {
     vpn(&service, "ola.nett", "Fibre-Spool-90", 0);
     service.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200007"]).ends_with(0);
     // It is told where people look: since when, and what to do.
-    let story = service.get("today").1["directories"][0].clone();
+    let story = service.get("today").1["down"][0].clone();
     assert_eq!((story["store"].as_str(), &story["in_policy"]), (Some("tarn-directory"), &json!(true)), "{story}");
     assert!(story["why"].as_str().unwrap().contains("is not reached") && story["since"].is_string(), "{story}");
     assert!(service.get("findings").1.to_string().contains("of the store tarn-directory"));
@@ -230,7 +230,7 @@ fn a_test_says_at_which_step_the_way_ends_and_what_to_do() {
     let change = |more: &[&str], password: Option<&str>| {
         let mut command = service.client(&[&["store", "change", "tarn-directory"], more].concat());
         match password {
-            Some(password) => printed(&typed(command.arg("--ask-bind-password"), &format!("{password}\n"))),
+            Some(password) => printed(&typed(command.arg("--ask-secret"), &format!("{password}\n"))),
             None => printed(&command.output().unwrap()),
         }
     };
@@ -244,7 +244,7 @@ fn a_test_says_at_which_step_the_way_ends_and_what_to_do() {
     change(&["--base", BASE], None);
     // A password goes to nobody but those for whom it was given.
     let told = change(&["--trust", "tarnmouth-authority"], None);
-    assert!(told.contains("Give the password of the account that searches anew"), "{told}");
+    assert!(told.contains("Give the secret anew"), "{told}");
     let told = change(&["--trust", regnant_campus::certificates::TRUST], Some(SEARCHER_PASSWORD));
     assert!(told.contains("asked in another way"), "{told}");
     let told = printed(&test(&[]).ends_with(1));
@@ -328,7 +328,7 @@ fn a_directory_is_connected_tested_and_missed_in_the_page() {
         type_in("name", "second-directory").await;
         type_in("servers", "127.0.0.1").await;
         type_in("bind-as", SEARCHER).await;
-        type_in("bind-password", SEARCHER_PASSWORD).await;
+        type_in("secret", SEARCHER_PASSWORD).await;
         type_in("base", BASE).await;
         browser.click_text("button", "Connect").await;
         // What was typed stays where it is refused.
@@ -347,7 +347,7 @@ fn a_directory_is_connected_tested_and_missed_in_the_page() {
         slapd.kill();
         vpn(&service, "mara.quay", "Dry-Dock-82", 3);
         visit("/today").await;
-        browser.sees("Directories that do not answer").await;
+        browser.sees("Stores that do not answer").await;
         browser.click_text("a", "tarn-directory").await;
         browser.sees("a directory that does not answer").await;
         browser.sees("See whether the directory runs").await;

@@ -27,9 +27,9 @@ const ROUTES: &str = "
     get    /certificates/{name}                   e h a
     put    /certificates/{name}                   e
     delete /certificates/{name}                   e
-    get    /device-attributes                     e h a
-    post   /device-attributes                     e
-    delete /device-attributes/{name}              e
+    get    /attributes                            e h a
+    post   /attributes                            e
+    delete /attributes/{name}                     e
     get    /devices                               e h a
     post   /devices                               e
     post   /devices/act                           e

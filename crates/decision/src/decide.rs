@@ -4,6 +4,7 @@ use std::time::Duration;
 use regnant_base::Secret;
 use regnant_policy::{Compiled, Consequence, Decided as RulesDecided, Facts, Reaction, Undetermined};
 
+use crate::added::add_facts;
 use crate::eap::evidence::EapEvidence;
 use crate::eap::machines::{Machines, SeenMachine};
 use crate::eap::offers::GateOffers;
@@ -111,6 +112,10 @@ pub async fn decide(
         Some(None) => Ending::Unfit(Unfit::MethodNotAccepted),
         Some(Some(method)) => {
             let proof = prove(facts, definition, method, means, &mut lookups).await;
+            let proof = match proof {
+                Ok(key) => add_facts(facts, definition, means, &mut lookups).await.map(|()| key),
+                stopped => stopped,
+            };
             times.proof = elapsed();
             match proof {
                 Err(stop) => stop.ending(),

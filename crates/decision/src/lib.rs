@@ -6,6 +6,7 @@
 //! an adapter makes of a packet, then [`decide`] and [`Ending`], then [`EapSession`], which
 //! is how EAP goes on.
 
+mod added;
 mod decide;
 mod eap;
 mod ending;
@@ -16,6 +17,7 @@ mod proof;
 mod request;
 mod stores;
 
+pub use added::{Added, AddedFacts};
 pub use decide::{ActivePolicy, Decided, Resources, Times, decide};
 pub use eap::evidence::{CertificateEvidence, EapEvidence, FailureEvidence, InnerEvidence, RoundEvidence, TlsEvidence};
 pub use eap::machines::{Machines, SeenMachine};
@@ -23,7 +25,7 @@ pub use eap::offers::{CertificateMaterial, GateOffers, OfferProblem, Presentable
 pub use eap::resumption::ResumptionTable;
 pub use eap::session::{Carriage, EapSession, Progress};
 pub use ending::{Because, Decider, Ending, EntryKind, Unfit};
-pub use facts::device_attribute::{AttributeKind, DeviceAttribute, DeviceAttributes};
+pub use facts::attribute::{AttributeKind, IdentityAttribute, KnownAttributes};
 pub use facts::request_facts::{DeviceLookUp, Findings, Identity, ProofDetails, Proved, RequestFacts};
 pub use facts::table::{FactCode, FactTable};
 pub use guesses::{GuessTable, Guesser, Guesses, Held, Wait};

@@ -113,6 +113,19 @@ pub enum LookUpAnswer {
     MustChange,
     /// The store has no such account, and one of this form of the name.
     UnknownNear(String),
+    /// The store told facts, and proves nobody by that.
+    Told,
+    /// The store did not answer, and what it told so many seconds ago counts.
+    ToldEarlier(u64),
+    /// The certificate was accepted, and the account is taken as it was so many seconds ago, for
+    /// the store did not answer.
+    RightByEarlier(u64),
+    /// The gate's `by` makes no name.
+    NoNameBy,
+    /// The store is not asked about names of this realm or domain.
+    OtherRealm,
+    /// The store does not have the certificate for the account.
+    NotItsCertificate,
 }
 
 impl LookUp {
@@ -134,6 +147,7 @@ impl fmt::Display for LookUp {
         let kind = self.kind.word();
         match &self.answer {
             LookUpAnswer::NoNameByAs => write!(f, "the gate's `as` makes no name of it to look a {kind} up by"),
+            LookUpAnswer::NoNameBy => write!(f, "the gate's `by` makes no name of it to look a {kind} up by"),
             LookUpAnswer::NoClause => write!(f, "the gate looks no {kind} up"),
             answer => write!(f, "{answer}"),
         }?;
@@ -177,6 +191,14 @@ impl fmt::Display for LookUpAnswer {
             Self::NotProvedBefore(event) => {
                 return write!(f, "not proved when the session began ({})", event.word());
             }
+            Self::ToldEarlier(age) => return write!(f, "no answer; what it told {age} s ago counts"),
+            Self::RightByEarlier(age) => {
+                return write!(f, "right certificate; no answer, and the account counts as it was {age} s ago");
+            }
+            Self::Told => "it told what it knows",
+            Self::NoNameBy => "the gate's `by` makes no name of it",
+            Self::OtherRealm => "not asked: it answers for other realms and domains",
+            Self::NotItsCertificate => "it does not have this certificate for the account",
             Self::Unknown => "unknown",
             Self::WrongPassword => "wrong password",
             Self::PasswordChanged => "the password was changed since the earlier proof",

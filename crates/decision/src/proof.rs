@@ -39,9 +39,9 @@ pub(crate) async fn prove(
             None => nameless(request_facts, gate, log),
         };
         let outcome = match sought {
-            Ok((clause, name)) => {
+            Ok((clause, claimed)) => {
                 let (from, proof) = (Asker::of(request_facts), method.word().into());
-                let mut attempt = Attempt { claimed: name, proof, clause, from, log };
+                let mut attempt = Attempt { claimed, proof, clause, from, log };
                 // On the heap: a MAC bypass, which comes most often, needs none of it.
                 Box::pin(attempt.run(Tried::Presented(&request_facts.request.presented), means)).await
             }
@@ -66,13 +66,13 @@ pub(crate) fn seek<'g>(
     gate: &'g Gate,
     request_facts: &mut RequestFacts<'_>,
     log: &mut Vec<LookUp>,
-) -> Result<(&'g Identify, String), ProofOutcome> {
+) -> Result<(&'g Identify, Claimed), ProofOutcome> {
     let plain = plain_name(kind, claimed).to_owned();
     request_facts.known.details.claimed = Some(plain.clone());
     let why = match gate.identify(kind) {
         _ if plain.is_empty() => LookUpAnswer::EmptyName,
         Some(clause) => match clause.name(request_facts, &plain) {
-            Some(name) => return Ok((clause, name)),
+            Some(name) => return Ok((clause, Claimed { name, stated: plain })),
             None => LookUpAnswer::NoNameByAs,
         },
         None => LookUpAnswer::NoClause,
@@ -85,7 +85,7 @@ fn nameless<'g>(
     request_facts: &RequestFacts<'_>,
     gate: &'g Gate,
     log: &mut Vec<LookUp>,
-) -> (IdentityKind, Result<(&'g Identify, String), ProofOutcome>) {
+) -> (IdentityKind, Result<(&'g Identify, Claimed), ProofOutcome>) {
     let kind = match gate.identify(IdentityKind::User) {
         None if gate.identify(IdentityKind::Machine).is_some() => IdentityKind::Machine,
         _ => IdentityKind::User,
@@ -177,6 +177,8 @@ pub(crate) fn react(clause: &Identify, event: Option<Event>) -> Result<(), Stop>
         Reaction::Continue => Ok(()),
         // After the last store there is no next one.
         Reaction::Next => Err(Stop { kind: clause.kind, event, reaction: Reaction::Refuse(None) }),
+        // There was nothing, or it would have been a proof.
+        Reaction::UseStale(_) => Err(Stop { kind: clause.kind, event, reaction: Reaction::Silence }),
         reaction => Err(Stop { kind: clause.kind, event, reaction: reaction.clone() }),
     }
 }
@@ -249,9 +251,25 @@ impl ProofOutcome {
     }
 }
 
+/// A name that somebody claims.
+#[derive(Clone)]
+pub(crate) struct Claimed {
+    /// The one that is looked up, as the gate's `as` makes it.
+    pub(crate) name: String,
+    /// The one that was stated.
+    pub(crate) stated: String,
+}
+
+impl Claimed {
+    /// One that is looked up as it was stated.
+    pub(crate) fn plain(name: String) -> Self {
+        Self { stated: name.clone(), name }
+    }
+}
+
 /// One try to prove a user or machine.
 pub(crate) struct Attempt<'a> {
-    pub(crate) claimed: String,
+    pub(crate) claimed: Claimed,
     pub(crate) proof: String,
     pub(crate) clause: &'a Identify,
     pub(crate) from: Asker<'a>,
@@ -271,6 +289,15 @@ impl<'a> Asker<'a> {
     }
 }
 
+/// What keeps an account from being proved by a store.
+enum Left {
+    /// It has none of the name.
+    Unknown,
+    /// It is not asked about such names.
+    OtherRealm,
+    Event(Event),
+}
+
 /// What is wrong with a credential.
 type Fault = (Event, LookUpAnswer);
 
@@ -283,7 +310,7 @@ impl Attempt<'_> {
         if !tried.can_be_guessed() {
             return self.ask(tried, means).await;
         }
-        let name = self.claimed.clone();
+        let name = self.claimed.name.clone();
         let guesser = Guesser { nas: self.from.nas, name: &name, device: self.from.device };
         if let Err(unreachable) = means.resources.guesses.admit(guesser).await {
             self.note(Asked::NoStore, LookUpAnswer::NotTried(unreachable.to_string()));
@@ -310,7 +337,7 @@ impl Attempt<'_> {
     async fn ask(&mut self, tried: Tried<'_>, means: Means<'_>) -> ProofOutcome {
         // A MAC address is never a user, whatever a store holds: else everybody
         // who reads a label could sign in.
-        if self.claimed.parse::<Mac>().is_ok() {
+        if self.claimed.name.parse::<Mac>().is_ok() {
             return self.failed(Event::Unknown);
         }
         let mut silent = false;
@@ -319,12 +346,16 @@ impl Attempt<'_> {
             let name = means.stores.name(*id);
             let event = match self.ask_one(*id, tried, means).await {
                 Ok(Ok((account, answer))) => return self.proved(&name, account, answer),
-                Ok(Err(None)) => {
+                Ok(Err(Left::OtherRealm)) => {
+                    self.note_store(&name, LookUpAnswer::OtherRealm);
+                    continue;
+                }
+                Ok(Err(Left::Unknown)) => {
                     let near = self.near(*id, means).await;
                     self.note_store(&name, near.map_or(LookUpAnswer::Unknown, LookUpAnswer::UnknownNear));
                     continue;
                 }
-                Ok(Err(Some(event))) => event,
+                Ok(Err(Left::Event(event))) => event,
                 Err(unreachable) => {
                     self.note_store(&name, LookUpAnswer::NoAnswer(unreachable.to_string()));
                     silent = true;
@@ -340,21 +371,34 @@ impl Attempt<'_> {
         self.failed(event)
     }
 
-    /// What one store says: the account that was proved, or what keeps it from being
-    /// (nothing, where the store has none).
+    /// What one store says: the account that was proved, or what keeps it from being.
     async fn ask_one(
         &mut self,
         id: StoreId,
         tried: Tried<'_>,
         means: Means<'_>,
-    ) -> Answer<Result<(Account, EapAnswer), Option<Event>>> {
+    ) -> Answer<Result<(Account, EapAnswer), Left>> {
         let store = means.stores.get(id)?;
-        let account = match means.within(store, store.account(self.clause.kind, &self.claimed, self.from.nas)).await? {
+        if !store.answers_for(self.clause.kind, &self.claimed.stated) {
+            return Ok(Err(Left::OtherRealm));
+        }
+        let asked = means.within(store, store.account(self.clause.kind, &self.claimed.name, self.from.nas)).await;
+        if let (Err(_), Tried::Certificate, Reaction::UseStale(most)) =
+            (&asked, tried, self.clause.reaction(Event::Unreachable))
+            && let Some((account, age)) = store.stale_account(self.clause.kind, &self.claimed.name, *most)
+            && !account.disabled
+            && !account.expired
+        {
+            // The certificate proves it, not the store.
+            self.note_store(&means.stores.name(id), LookUpAnswer::RightByEarlier(age));
+            return Ok(Ok((account, RIGHT)));
+        }
+        let account = match asked? {
             Found::Account(account) => account,
-            Found::Nobody => return Ok(Err(None)),
+            Found::Nobody => return Ok(Err(Left::Unknown)),
             Found::Several => {
                 self.note_store(&means.stores.name(id), LookUpAnswer::Several);
-                return Ok(Err(Some(Event::Ambiguous)));
+                return Ok(Err(Left::Event(Event::Ambiguous)));
             }
         };
         let right = match tried {
@@ -364,10 +408,10 @@ impl Attempt<'_> {
         };
         let answer = credential_answer(store, &account, tried, means, self.from.nas).await?;
         let (outcome, told) = match answer {
-            Ok(_) if account.disabled => (Err(Some(Event::Disabled)), LookUpAnswer::Disabled(right)),
-            Ok(_) if account.expired => (Err(Some(Event::Expired)), LookUpAnswer::Expired(right)),
+            Ok(_) if account.disabled => (Err(Left::Event(Event::Disabled)), LookUpAnswer::Disabled(right)),
+            Ok(_) if account.expired => (Err(Left::Event(Event::Expired)), LookUpAnswer::Expired(right)),
             Ok(answer) => (Ok((account, answer)), LookUpAnswer::Right(right)),
-            Err((event, told)) => (Err(Some(event)), told),
+            Err((event, told)) => (Err(Left::Event(event)), told),
         };
         self.note_store(&means.stores.name(id), told);
         Ok(outcome)
@@ -377,7 +421,7 @@ impl Attempt<'_> {
     /// follows the name of a host.
     async fn near(&self, id: StoreId, means: Means<'_>) -> Option<String> {
         let store = means.stores.get(id).ok()?;
-        for form in forms(self.clause.kind, &self.claimed) {
+        for form in forms(self.clause.kind, &self.claimed.name) {
             let found = means.within(store, store.account(self.clause.kind, form, self.from.nas)).await;
             if matches!(found, Ok(Found::Account(_))) {
                 return Some(form.to_owned());
@@ -391,18 +435,18 @@ impl Attempt<'_> {
     }
 
     fn note(&mut self, asked: Asked, answer: LookUpAnswer) {
-        let (kind, name) = (self.clause.kind, self.claimed.clone());
+        let (kind, name) = (self.clause.kind, self.claimed.name.clone());
         self.log.push(LookUp { kind, asked, name, answer, held: None });
     }
 
     fn proved(&self, store: &Arc<str>, account: Account, answer: EapAnswer) -> ProofOutcome {
-        let (claimed, proof) = (self.claimed.clone(), self.proof.clone());
+        let (claimed, proof) = (self.claimed.name.clone(), self.proof.clone());
         let proved = Proved { claimed, store: store.clone(), account, proof, age: None };
         ProofOutcome { identity: Identity::Proved(Box::new(proved)), event: None, answer }
     }
 
     fn failed(&self, event: Event) -> ProofOutcome {
-        ProofOutcome::not_proved(&self.claimed, event)
+        ProofOutcome::not_proved(&self.claimed.name, event)
     }
 }
 
@@ -467,7 +511,7 @@ async fn credential_answer(
 
 impl Means<'_> {
     /// Waits for a store's answer, for as long as that store may take.
-    async fn within<T>(self, store: &dyn Store, reply: StoreReply<'_, T>) -> Answer<T> {
+    pub(crate) async fn within<T>(self, store: &dyn Store, reply: StoreReply<'_, T>) -> Answer<T> {
         within(store.time_limit(), self.resources.timer, reply).await
     }
 }

@@ -13,7 +13,7 @@ use regnant_eap::{MsChapResponse, Question, Standing};
 use regnant_policy::{IdentityKind, Mac, StoreId, Value};
 use thiserror::Error;
 
-use crate::facts::device_attribute::DeviceAttributes;
+use crate::facts::attribute::KnownAttributes;
 
 /// The groups of an identity, ready to be a fact.
 pub type Groups = Arc<[Value<'static>]>;
@@ -44,6 +44,8 @@ pub struct Account {
     pub password_mark: u64,
     /// Where the store keeps it, where that is not told by its name.
     pub place: Option<Arc<str>>,
+    /// What is kept of it beside.
+    pub attributes: KnownAttributes,
 }
 
 /// What a store has under a name.
@@ -129,7 +131,7 @@ pub struct Device {
     /// The groups it is in.
     pub groups: Groups,
     /// What people keep of it beside.
-    pub attributes: DeviceAttributes,
+    pub attributes: KnownAttributes,
     /// Whether it must stay out.
     pub barred: bool,
     /// Whether its time is over, so that it counts as not listed; barred it stays.
@@ -141,6 +143,8 @@ pub struct Device {
 pub struct Capabilities {
     /// The kinds of identity that it knows.
     pub kinds: &'static [IdentityKind],
+    /// Whether it tells facts alone, and proves nobody.
+    pub facts_only: bool,
     /// Whether it tells groups.
     pub groups: bool,
     /// Whether it checks passwords.
@@ -198,11 +202,25 @@ pub trait Store: Send + Sync {
     /// How long an answer is waited for. One that comes later is none.
     fn time_limit(&self) -> Duration;
 
+    /// Whether it is asked about whoever claims this name at all: it may answer for some realms and
+    /// domains alone.
+    fn answers_for(&self, kind: IdentityKind, claimed: &str) -> bool {
+        let _ = (kind, claimed);
+        true
+    }
+
     /// The person or machine of this name. `asker` is the NAS: none may take all that there is
     /// for asking.
     fn account<'s>(&'s self, kind: IdentityKind, name: &'s str, asker: &'s str) -> StoreReply<'s, Found> {
         let _ = (kind, name, asker);
         StoreReply::never_asked()
+    }
+
+    /// An account that was found not long ago, and how long ago in seconds, where the store still
+    /// has it. Nobody is proved by it.
+    fn stale_account(&self, kind: IdentityKind, name: &str, at_most: Duration) -> Option<(Account, u64)> {
+        let _ = (kind, name, at_most);
+        None
     }
 
     /// Whether this is the account's password. `asker` is the NAS: none may take all

@@ -77,7 +77,7 @@ impl Store for Crew {
 
     fn capabilities(&self) -> Capabilities {
         let kinds = &[IdentityKind::User];
-        Capabilities { kinds, groups: true, passwords: true, mschap: false, recoverable_passwords: true }
+        Capabilities { kinds, groups: true, passwords: true, recoverable_passwords: true, ..Capabilities::default() }
     }
 
     fn time_limit(&self) -> Duration {
@@ -93,6 +93,7 @@ impl Store for Crew {
             expired: false,
             password_mark: 1,
             place: None,
+            attributes: [].into(),
         });
         StoreReply::now(account.into())
     }

@@ -7,7 +7,6 @@
 //! told in words that say what to do ([`Trouble`]).
 
 mod answers;
-mod cache;
 mod connection;
 mod entry;
 mod groups;
@@ -16,13 +15,10 @@ mod probe;
 mod servers;
 mod settings;
 mod store;
-mod tls;
 
 pub use answers::Trouble;
 #[doc(hidden)]
 pub use entry::read_any;
-pub use probe::{Probe, Step};
-pub use servers::ServerHealth;
+pub use probe::Probe;
 pub use settings::{DirectorySettings, GroupsBy, SettingsError, Transport};
-pub use store::{Directory, DirectoryHealth};
-pub use tls::client_tls;
+pub use store::Directory;

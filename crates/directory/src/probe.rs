@@ -3,6 +3,7 @@
 use std::time::Instant;
 
 use regnant_decision::PasswordAnswer;
+use regnant_outside::{Step, shown_certificate};
 use regnant_policy::IdentityKind;
 use tokio::time::timeout;
 
@@ -22,21 +23,6 @@ pub struct Probe {
     pub password: Option<String>,
 }
 
-/// A step of the way.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Step {
-    /// What was to be done, in a few words.
-    pub what: String,
-    /// Whether it went well.
-    pub passed: bool,
-    /// What was seen.
-    pub saw: String,
-    /// What to do, where it did not go well.
-    pub advice: String,
-    /// How long it took, in milliseconds.
-    pub millis: u64,
-}
-
 impl Directory {
     /// Goes the way to every server, and to an account; the first step that fails at a server is
     /// its last.
@@ -45,24 +31,13 @@ impl Directory {
         let walked = self.runtime().spawn(async move { walk(&inner, &probe).await });
         walked.await.unwrap_or_else(|_| {
             let trouble = Trouble::Nonsense("it".into());
-            vec![Step::failed("read its answer", &trouble, Instant::now())]
+            vec![failed("read its answer", &trouble, Instant::now())]
         })
     }
 }
 
-impl Step {
-    fn passed(what: &str, saw: String, began: Instant) -> Self {
-        Self { what: what.into(), passed: true, saw, advice: String::new(), millis: began.elapsed().as_millis() as u64 }
-    }
-
-    fn failed(what: &str, trouble: &Trouble, began: Instant) -> Self {
-        Self::wrong(what, trouble.to_string(), trouble.advice(), began)
-    }
-
-    fn wrong(what: &str, saw: String, advice: &str, began: Instant) -> Self {
-        let millis = began.elapsed().as_millis() as u64;
-        Self { what: what.into(), passed: false, saw, advice: advice.into(), millis }
-    }
+fn failed(what: &str, trouble: &Trouble, began: Instant) -> Step {
+    Step::wrong(what, trouble.to_string(), trouble.advice(), began)
 }
 
 async fn walk(inner: &Inner, probe: &Probe) -> Vec<Step> {
@@ -74,11 +49,11 @@ async fn walk(inner: &Inner, probe: &Probe) -> Vec<Step> {
         let mut ldap = match connect(address).await {
             Ok(ldap) => ldap,
             Err(trouble) => {
-                steps.push(Step::failed(&format!("connect to {url}"), &trouble, began));
+                steps.push(failed(&format!("connect to {url}"), &trouble, began));
                 continue;
             }
         };
-        let shown = ldap.get_peer_certificate().await.ok().flatten().and_then(|der| shown(&der));
+        let shown = ldap.get_peer_certificate().await.ok().flatten().and_then(|der| shown_certificate(&der));
         let saw = format!("it proves who it is: {}", shown.unwrap_or_else(|| "its authority vouches for it".into()));
         steps.push(Step::passed(&format!("connect to {url}"), saw, began));
         let began = Instant::now();
@@ -93,7 +68,7 @@ async fn walk(inner: &Inner, probe: &Probe) -> Vec<Step> {
             }
             Ok(()) => steps.push(Step::passed(&format!("bind as {name}"), "name and password are right".into(), began)),
             Err(trouble) => {
-                steps.push(Step::failed(&format!("bind as {name}"), &trouble, began));
+                steps.push(failed(&format!("bind as {name}"), &trouble, began));
                 continue;
             }
         }
@@ -109,12 +84,12 @@ async fn walk(inner: &Inner, probe: &Probe) -> Vec<Step> {
         let found = timeout(limit, search(&mut ldap, url, &question)).await.unwrap_or_else(|_| Err(late()));
         match found {
             Ok(entries) if entries.is_empty() => {
-                steps.push(Step::failed(&format!("find {base}"), &Trouble::NoBase(base.clone()), began));
+                steps.push(failed(&format!("find {base}"), &Trouble::NoBase(base.clone()), began));
                 continue;
             }
             Ok(_) => steps.push(Step::passed(&format!("find {base}"), "it is there".into(), began)),
             Err(trouble) => {
-                steps.push(Step::failed(&format!("find {base}"), &trouble, began));
+                steps.push(failed(&format!("find {base}"), &trouble, began));
                 continue;
             }
         }
@@ -135,7 +110,7 @@ async fn find(inner: &Inner, (kind, name): (IdentityKind, &str), password: Optio
     }
     let mut entries = match inner.entries(kind, name).await {
         Ok(entries) => entries,
-        Err(trouble) => return steps.push(Step::failed(&what, &trouble, began)),
+        Err(trouble) => return steps.push(failed(&what, &trouble, began)),
     };
     let entry = match (entries.pop(), entries.pop()) {
         (None, _) => {
@@ -162,7 +137,7 @@ async fn find(inner: &Inner, (kind, name): (IdentityKind, &str), password: Optio
     let began = Instant::now();
     let groups = match groups::of(&entry, &inner.settings, &inner.servers).await {
         Ok(groups) => groups,
-        Err(trouble) => return steps.push(Step::failed("read its groups", &trouble, began)),
+        Err(trouble) => return steps.push(failed("read its groups", &trouble, began)),
     };
     let names: Vec<_> = groups.iter().map(|group| group.to_string().trim_matches('"').to_owned()).collect();
     let saw = if names.is_empty() { "it is in none".to_owned() } else { names.join("; ") };
@@ -197,15 +172,8 @@ async fn find(inner: &Inner, (kind, name): (IdentityKind, &str), password: Optio
             };
             Step::wrong(what, saw.into(), "See to the account in the directory.", began)
         }
-        Err(trouble) => Step::failed(what, &trouble, began),
+        Err(trouble) => failed(what, &trouble, began),
     });
-}
-
-/// A certificate in words.
-fn shown(der: &[u8]) -> Option<String> {
-    let (_, certificate) = x509_parser::parse_x509_certificate(der).ok()?;
-    let ends = certificate.validity().not_after.to_datetime().date();
-    Some(format!("{}, issued by {}, until {ends}", certificate.subject(), certificate.issuer()))
 }
 
 /// A form of the name that somebody has: without realm, domain or what marks a machine.

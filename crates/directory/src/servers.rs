@@ -9,6 +9,7 @@ use std::time::{Duration, Instant};
 use ldap3::Ldap;
 use regnant_base::Secret;
 use regnant_decision::PasswordAnswer;
+use regnant_outside::{Breaker, ServerHealth};
 use rustls::ClientConfig;
 use tokio::sync::Semaphore;
 use tokio::time::timeout;
@@ -22,11 +23,6 @@ use crate::settings::{DirectorySettings, SettingsError, server_url};
 const SEARCHES: usize = 4;
 /// Connections of a server that prove passwords.
 const PROOFS: usize = 32;
-/// Late answers, one after the other, that are taken for chance.
-const LATE_ALLOWED: u32 = 2;
-/// How long a server that failed is left alone: longer each time, up to the second.
-const PAUSE: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(15));
-
 /// All servers of a directory.
 pub(crate) struct Servers {
     list: Vec<Server>,
@@ -41,33 +37,9 @@ struct Server {
     turn: AtomicUsize,
     proofs: Mutex<Vec<Ldap>>,
     proof_places: Semaphore,
-    state: Mutex<State>,
+    state: Mutex<Breaker<Trouble>>,
     asked: AtomicU64,
     failed: AtomicU64,
-}
-
-/// What is known of a server.
-#[derive(Clone, Debug, Default)]
-struct State {
-    /// Failures since it answered last.
-    failures: u32,
-    /// Until when it is left alone.
-    left_alone: Option<Instant>,
-    /// Since when it does not answer, and what went wrong last.
-    down: Option<(Instant, Trouble)>,
-}
-
-/// How a server does.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct ServerHealth {
-    /// Its address.
-    pub url: String,
-    /// For how long it has not answered, and why; none where it does, or was not asked yet.
-    pub down: Option<(Duration, Trouble)>,
-    /// How many questions it was asked.
-    pub asked: u64,
-    /// How many of them it did not answer.
-    pub failed: u64,
 }
 
 impl Servers {
@@ -78,7 +50,7 @@ impl Servers {
     ) -> Result<Self, SettingsError> {
         let server = |text: &String| {
             let (url, transport) = server_url(text)?;
-            Ok(Server {
+            Ok::<_, SettingsError>(Server {
                 address: Address {
                     host: url.host_str().unwrap_or_default().to_owned(),
                     port: url.port().unwrap_or(transport.port()),
@@ -118,7 +90,7 @@ impl Servers {
     pub(crate) fn health(&self) -> Vec<ServerHealth> {
         let health = |server: &Server| ServerHealth {
             url: server.address.url.clone(),
-            down: server.state().down.clone().map(|(since, trouble)| (since.elapsed(), trouble)),
+            down: server.state().down().map(|(time, trouble)| (time, trouble.to_string(), trouble.advice())),
             asked: server.asked.load(Ordering::Relaxed),
             failed: server.failed.load(Ordering::Relaxed),
         };
@@ -165,8 +137,8 @@ impl Servers {
 
     /// Why nobody is asked at all.
     fn down(&self) -> Trouble {
-        let why = self.list.iter().find_map(|server| server.state().down.clone());
-        Trouble::Down(why.map(|(_, trouble)| trouble.to_string()).unwrap_or_default())
+        let why = self.list.iter().find_map(|server| server.state().down().map(|(_, trouble)| trouble.to_string()));
+        Trouble::Down(why.unwrap_or_default())
     }
 
     async fn search_at(&self, server: &Server, question: &Question) -> Result<Vec<Entry>, Trouble> {
@@ -200,48 +172,30 @@ impl Servers {
 }
 
 impl Server {
-    /// Whether a question goes to it. Of those that come when it may be tried again one does.
     fn may_be_asked(&self) -> bool {
-        let mut state = self.state();
-        match state.left_alone {
-            Some(until) if Instant::now() < until => false,
-            Some(_) => {
-                state.left_alone = Some(Instant::now() + PAUSE.1);
-                true
-            }
-            None => true,
-        }
+        self.state().may_be_asked()
     }
 
     fn note_answer(&self) {
-        let mut state = self.state();
-        if let Some((since, _)) = state.down.take() {
-            tracing::info!("{} answers again, after {} s", self.address.url, since.elapsed().as_secs());
+        if let Some(down) = self.state().answered() {
+            tracing::info!("{} answers again, after {} s", self.address.url, down.as_secs());
         }
-        *state = State::default();
     }
 
     fn note_failure(&self, trouble: &Trouble) {
-        let mut state = self.state();
-        state.failures = (state.failures + 1).min(10);
-        // One answer that is late may be about one question.
-        let late = matches!(trouble, Trouble::Late { .. });
-        let counted = if late { state.failures.saturating_sub(LATE_ALLOWED) } else { state.failures };
-        let Some(times) = counted.checked_sub(1) else { return };
-        let pause = (PAUSE.0 * (1 << times)).min(PAUSE.1);
-        state.left_alone = Some(Instant::now() + pause);
-        let since = state.down.as_ref().map_or_else(Instant::now, |(since, _)| *since);
-        if state.down.is_none() {
+        let (left_alone, new) = self.state().failed(matches!(trouble, Trouble::Late { .. }), trouble);
+        if !left_alone {
+            return;
+        }
+        if new {
             tracing::warn!("a directory does not answer: {trouble}. {}", trouble.advice());
         }
-        state.down = Some((since, trouble.clone()));
-        drop(state);
         // Whatever hangs is not asked again over the same connection.
         self.searches.iter().filter_map(|kept| kept.try_lock().ok()).for_each(|mut kept| *kept = None);
         self.proofs.lock().unwrap_or_else(PoisonError::into_inner).clear();
     }
 
-    fn state(&self) -> std::sync::MutexGuard<'_, State> {
+    fn state(&self) -> std::sync::MutexGuard<'_, Breaker<Trouble>> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 

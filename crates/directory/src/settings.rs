@@ -3,6 +3,7 @@
 use std::net::IpAddr;
 use std::time::Duration;
 
+use regnant_outside::{Realms, RealmsError, Told};
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 use url::{Host, Url};
@@ -39,6 +40,10 @@ pub struct DirectorySettings {
     pub group_name: String,
     /// Whether groups of groups count too.
     pub nested: bool,
+    /// The facts that it tells, each with the attribute that holds it.
+    pub facts: Told,
+    /// The realms and domains that it answers for; all where none.
+    pub realms: Realms,
     /// How many seconds an answer is waited for, 1 to 30.
     pub time_limit: u16,
     /// For how many seconds accounts and groups are kept, at most 3600; proofs never are.
@@ -75,6 +80,8 @@ impl Default for DirectorySettings {
             group_base: None,
             group_name: "cn".into(),
             nested: true,
+            facts: Told::default(),
+            realms: Realms::default(),
             time_limit: 3,
             keep: 60,
         }
@@ -135,6 +142,10 @@ impl DirectorySettings {
                 return Err(SettingsError::Names(names.join(", ")));
             }
         }
+        if let Some(place) = self.facts.0.values().find(|place| !is_attribute(place)) {
+            return Err(SettingsError::Names(place.chars().take(40).collect()));
+        }
+        self.realms.check()?;
         if !is_attribute(&self.group_name) {
             return Err(SettingsError::Names(self.group_name.clone()));
         }
@@ -211,6 +222,9 @@ pub enum SettingsError {
     /// What is no attribute.
     #[error("`{0}` is no attribute, or more than {MOST_NAMES}: name those in which the name stands, such as uid")]
     Names(String),
+    /// What is no realm.
+    #[error(transparent)]
+    Realms(#[from] RealmsError),
     /// Times that make no sense.
     #[error("`time-limit` is 1 to 30 seconds, and `keep` at most 3600")]
     Times,

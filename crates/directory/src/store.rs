@@ -1,84 +1,63 @@
 //! A directory as a store.
 
 use std::fmt;
-use std::future::Future;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use ldap3::Scope;
-use regnant_base::{Secret, Shares};
-use regnant_decision::{Account, Answer, Capabilities, Found, PasswordAnswer, Store, StoreReply, Unreachable};
+use regnant_base::Secret;
+use regnant_decision::{Account, Capabilities, Found, IdentityAttribute, PasswordAnswer, Store, StoreReply};
+use regnant_outside::{Cache, Room, ServerHealth};
 use regnant_policy::IdentityKind;
 use rustls::ClientConfig;
 use sha2::{Digest, Sha256};
 use tokio::runtime::Handle;
-use tokio::task::JoinHandle;
 
 use crate::answers::Trouble;
-use crate::cache::Cache;
 use crate::connection::Question;
 use crate::entry::Entry;
 use crate::groups;
 use crate::names::{LONGEST_NAME, named};
-use crate::servers::{ServerHealth, Servers};
+use crate::servers::Servers;
 use crate::settings::{DirectorySettings, SettingsError};
-
-/// Questions that are on their way at once; of these each NAS has its share, and whoever finds no
-/// room is told at once.
-const AT_ONCE: usize = 256;
 
 /// A directory.
 pub struct Directory {
     inner: Arc<Inner>,
-    runtime: Handle,
+    room: Room,
 }
 
 pub(crate) struct Inner {
     pub(crate) settings: DirectorySettings,
     pub(crate) servers: Servers,
     cache: Cache,
-    places: Shares,
+    declared: Vec<IdentityAttribute>,
     /// What a proof took lately, in microseconds.
     proof_takes: AtomicU64,
 }
 
-/// How a directory does.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct DirectoryHealth {
-    /// Its servers, the one that is asked first in front.
-    pub servers: Vec<ServerHealth>,
-}
-
-impl DirectoryHealth {
-    /// For how long none of its servers has answered, and why.
-    pub fn down(&self) -> Option<(Duration, &Trouble)> {
-        let down = |server: &'_ ServerHealth| server.down.is_some();
-        let all = !self.servers.is_empty() && self.servers.iter().all(down);
-        let shortest = self.servers.iter().filter_map(|server| server.down.as_ref()).min_by_key(|(time, _)| *time);
-        shortest.filter(|_| all).map(|(time, trouble)| (*time, trouble))
-    }
-}
-
 impl Directory {
     /// A directory that is asked on this runtime, by whomever. `tls` says who vouches for its
-    /// servers.
+    /// servers, `declared` of which types the facts are that it tells.
     pub fn new(
         settings: DirectorySettings,
         bind_password: Secret,
         tls: &Arc<ClientConfig>,
+        declared: &[IdentityAttribute],
         runtime: Handle,
     ) -> Result<Self, SettingsError> {
         settings.check()?;
+        let declared = declared.to_vec();
         let servers = Servers::new(&settings, bind_password, tls)?;
         let cache = Cache::new(Duration::from_secs(settings.keep.into()));
-        let (places, proof_takes) = (Shares::default(), AtomicU64::new(0));
-        Ok(Self { inner: Arc::new(Inner { settings, servers, cache, places, proof_takes }), runtime })
+        let inner = Inner { settings, servers, cache, declared, proof_takes: AtomicU64::new(0) };
+        Ok(Self { inner: Arc::new(inner), room: Room::new(runtime) })
     }
 
-    /// How it does.
-    pub fn health(&self) -> DirectoryHealth {
-        DirectoryHealth { servers: self.inner.servers.health() }
+    /// How its servers do, the one that is asked first in front.
+    pub fn health(&self) -> Vec<ServerHealth> {
+        self.inner.servers.health()
     }
 
     pub(crate) fn inner(&self) -> &Arc<Inner> {
@@ -86,43 +65,7 @@ impl Directory {
     }
 
     pub(crate) fn runtime(&self) -> &Handle {
-        &self.runtime
-    }
-
-    /// Has a question asked on the runtime that drives the connections, whoever waits for it.
-    fn ask<T: Send + 'static>(
-        &self,
-        asker: &str,
-        question: impl Future<Output = Result<T, Trouble>> + Send + 'static,
-    ) -> StoreReply<'_, T> {
-        let Some(place) = self.inner.places.take(asker, AT_ONCE) else {
-            return StoreReply::Now(Err(Unreachable(Trouble::Busy.to_string())));
-        };
-        let task = self.runtime.spawn(async move {
-            let _place = place;
-            question.await
-        });
-        let asked = Asked(task);
-        StoreReply::later(asked.answer())
-    }
-}
-
-/// A question that is forgotten with whoever waits for it.
-struct Asked<T>(JoinHandle<Result<T, Trouble>>);
-
-impl<T> Asked<T> {
-    async fn answer(mut self) -> Answer<T> {
-        match (&mut self.0).await {
-            Ok(answer) => answer.map_err(|trouble| Unreachable(trouble.to_string())),
-            // The library has no other word for an entry that is none.
-            Err(_) => Err(Unreachable("it answers what is no LDAP".into())),
-        }
-    }
-}
-
-impl<T> Drop for Asked<T> {
-    fn drop(&mut self) {
-        self.0.abort();
+        self.room.runtime()
     }
 }
 
@@ -136,6 +79,7 @@ impl Inner {
         };
         let mut attributes = names.clone();
         attributes.extend(STATE.map(str::to_owned));
+        attributes.extend(settings.facts.of(kind, &self.declared).map(|(_, _, place)| place.to_owned()));
         let question = Question {
             base: settings.base.clone(),
             scope: Scope::Subtree,
@@ -192,6 +136,10 @@ impl Inner {
             expired: is_expired(entry),
             password_mark: mark(entry).unwrap_or_default(),
             place: Some(entry.name.as_str().into()),
+            attributes: self
+                .settings
+                .facts
+                .facts(kind, &self.declared, |kind, place| kind.read(entry.all(place).iter().map(String::as_str))),
         }
     }
 
@@ -293,6 +241,14 @@ impl Store for Directory {
         self.inner.settings.limit()
     }
 
+    fn answers_for(&self, kind: IdentityKind, claimed: &str) -> bool {
+        self.inner.settings.realms.hold(kind, claimed)
+    }
+
+    fn stale_account(&self, kind: IdentityKind, name: &str, at_most: Duration) -> Option<(Account, u64)> {
+        self.inner.cache.stale(kind, name, at_most)
+    }
+
     fn account<'s>(&'s self, kind: IdentityKind, name: &'s str, asker: &'s str) -> StoreReply<'s, Found> {
         if !self.capabilities().kinds.contains(&kind) || name.is_empty() || name.len() > LONGEST_NAME {
             return StoreReply::now(Found::Nobody);
@@ -301,7 +257,7 @@ impl Store for Directory {
             return StoreReply::now(fresh_mark(found));
         }
         let (inner, name) = (self.inner.clone(), name.to_owned());
-        self.ask(asker, async move { inner.find(kind, &name).await.map(fresh_mark) })
+        self.room.ask(asker, async move { inner.find(kind, &name).await.map(fresh_mark) })
     }
 
     fn check_password<'s>(
@@ -311,8 +267,10 @@ impl Store for Directory {
         asker: &'s str,
     ) -> StoreReply<'s, PasswordAnswer> {
         let (inner, account) = (self.inner.clone(), account.clone());
-        self.ask(asker, async move {
-            let Ok(password) = std::str::from_utf8(password.expose()) else { return Ok(PasswordAnswer::Wrong) };
+        self.room.ask(asker, async move {
+            let Ok(password) = std::str::from_utf8(password.expose()) else {
+                return Ok::<_, Trouble>(PasswordAnswer::Wrong);
+            };
             let answer = inner.prove(&account, password).await?;
             if answer != PasswordAnswer::Right {
                 // It may have moved, or its password may have changed.
@@ -357,6 +315,7 @@ mod tests {
                 expired: false,
                 password_mark: mark,
                 place: None,
+                attributes: [].into(),
             })
         };
         let of = |found| match fresh_mark(found) {

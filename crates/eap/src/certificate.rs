@@ -29,6 +29,13 @@ pub struct Certificate {
     pub upn: Vec<String>,
     /// Mail addresses of the subject.
     pub email: Vec<String>,
+    /// URIs of the subject.
+    pub uris: Vec<String>,
+    /// The subject's organizational units.
+    pub units: Vec<String>,
+    /// Extensions that nothing else here knows, each OID with its value: a text where it is one,
+    /// else its bytes in hexadecimal.
+    pub extensions: Vec<(String, String)>,
     /// What the key may be used for: `server authentication` and so on; empty
     /// where the certificate does not say.
     pub usages: Vec<String>,
@@ -58,6 +65,10 @@ pub enum NameForm {
     SubjectCn,
 }
 
+/// Extensions of others that are kept, and bytes of one.
+const MOST_EXTENSIONS: usize = 32;
+const LONGEST_EXTENSION: usize = 512;
+
 /// The user principal name's form of otherName.
 const UPN: &str = "1.3.6.1.4.1.311.20.2.3";
 
@@ -76,6 +87,11 @@ impl Certificate {
             serial: hex(read.raw_serial()),
             not_before: read.validity().not_before.timestamp(),
             not_after: read.validity().not_after.timestamp(),
+            units: read
+                .subject()
+                .iter_organizational_unit()
+                .filter_map(|unit| unit.as_str().ok().map(str::to_owned))
+                .collect(),
             authority: read.is_ca(),
             signs: read.key_usage().ok().flatten().is_none_or(|usage| usage.value.digital_signature()),
             fingerprint: hex(&<sha2::Sha256 as sha2::Digest>::digest(der)),
@@ -83,6 +99,13 @@ impl Certificate {
         };
         for extension in read.extensions() {
             certificate.take(extension.parsed_extension());
+            if matches!(extension.parsed_extension(), ParsedExtension::UnsupportedExtension { .. })
+                && certificate.extensions.len() < MOST_EXTENSIONS
+                && extension.value.len() <= LONGEST_EXTENSION
+            {
+                let value = text_of(extension.value).unwrap_or_else(|| hex(extension.value));
+                certificate.extensions.push((extension.oid.to_id_string(), value));
+            }
         }
         Ok(certificate)
     }
@@ -93,6 +116,7 @@ impl Certificate {
                 for name in &names.general_names {
                     match name {
                         GeneralName::DNSName(name) => self.dns.push((*name).to_owned()),
+                        GeneralName::URI(name) => self.uris.push((*name).to_owned()),
                         GeneralName::RFC822Name(name) => self.email.push((*name).to_owned()),
                         GeneralName::OtherName(oid, value) if oid.to_id_string() == UPN => {
                             self.upn.extend(utf8_of(value));
@@ -154,6 +178,14 @@ fn utf8_of(value: &[u8]) -> Option<String> {
     let inner = strip(value, 0xa0)?;
     let text = strip(inner, 0x0c)?;
     String::from_utf8(text.to_vec()).ok()
+}
+
+/// A UTF8String, PrintableString or IA5String alone.
+fn text_of(der: &[u8]) -> Option<String> {
+    let text = [0x0c, 0x13, 0x16].into_iter().find_map(|tag| strip(der, tag))?;
+    // Nothing may follow it.
+    let whole = text.len() + if text.len() < 0x80 { 2 } else { 3 };
+    String::from_utf8(text.to_vec()).ok().filter(|_| whole == der.len())
 }
 
 /// The contents of a DER object of this tag; only short forms of length, which

@@ -4,7 +4,7 @@
 use std::borrow::Cow;
 use std::sync::Arc;
 
-use regnant_decision::{DeviceAttribute, FactTable};
+use regnant_decision::{FactTable, IdentityAttribute};
 use regnant_policy::{FactDefinition, Known, Schema, SentAttribute, Stage, Type, Value};
 use regnant_radius::{AttributeId, Attributes, Definition, Dictionary, Kind, Value as AttributeValue, number};
 use thiserror::Error;
@@ -36,8 +36,8 @@ pub struct NameTaken {
 }
 
 impl Vocabulary {
-    /// The facts with these attributes, and with what people keep of devices.
-    pub fn new(dictionary: Dictionary, device: Vec<DeviceAttribute>) -> Result<Self, NameTaken> {
+    /// The facts with these attributes, and with what is kept of identities.
+    pub fn new(dictionary: Dictionary, kept: Vec<IdentityAttribute>) -> Result<Self, NameTaken> {
         let own = FactTable::new(Vec::new(), []);
         for definition in dictionary.definitions() {
             let names = [&definition.name].into_iter().chain(&definition.also);
@@ -49,7 +49,7 @@ impl Vocabulary {
         }
         let shown = dictionary.definitions().iter().filter(|one| is_fact(one));
         let attributes = shown.clone().map(|attribute| attribute.id).collect();
-        let table = FactTable::new(device, shown.map(|attribute| fact(attribute))).with_attributes(sent(&dictionary));
+        let table = FactTable::new(kept, shown.map(|attribute| fact(attribute))).with_attributes(sent(&dictionary));
         Ok(Self { table: Arc::new(table), dictionary, attributes })
     }
 

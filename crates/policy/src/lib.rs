@@ -27,9 +27,11 @@ pub use run::condition::{Truth, TruthValue};
 pub use run::method::{
     Accepted, CertificateName, IdentityKind, Inner, Method, Revocation, RevocationSource, TrustClause,
 };
-pub use run::program::{Consequence, Event, Gate, Identify, Leaf, Reaction, Rule, StoreId, TellName, Undetermined};
+pub use run::program::{
+    Consequence, Event, Gate, Identify, Key, Leaf, Lookup, Reaction, Rule, StoreId, TellName, Undetermined,
+};
 pub use run::rules::{Decided, GateTrace, LeafTrace, RuleTrace};
 pub use run::{Facts, Known};
-pub use schema::{FactDefinition, FactId, Schema, SentAttribute, Stage, Type};
+pub use schema::{FactDefinition, FactId, KnownStore, Schema, SentAttribute, Stage, Type};
 pub use source::{Position, Source, Span};
 pub use value::{Members, Value, show_duration};

@@ -105,11 +105,22 @@ pub struct FactDefinition {
 pub struct Schema {
     facts: Vec<FactDefinition>,
     by_name: HashMap<String, FactId>,
-    stores: Option<Vec<(String, IdentityKind)>>,
+    stores: Option<Vec<KnownStore>>,
     certificates: Option<Vec<String>>,
     trusts: Option<Vec<String>>,
     attributes: HashMap<String, SentAttribute>,
     secrets: Option<Vec<String>>,
+}
+
+/// A store, and a kind of identity that it holds.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct KnownStore {
+    /// Its name.
+    pub name: String,
+    /// What it holds.
+    pub holds: IdentityKind,
+    /// Whether it tells facts alone, and proves nobody.
+    pub facts_only: bool,
 }
 
 /// An attribute that a grant may name.
@@ -138,7 +149,7 @@ impl Schema {
     }
 
     /// The same facts with these stores, each with what it holds; without, any name of a store passes the check.
-    pub fn with_stores(mut self, stores: impl IntoIterator<Item = (String, IdentityKind)>) -> Self {
+    pub fn with_stores(mut self, stores: impl IntoIterator<Item = KnownStore>) -> Self {
         self.stores = Some(stores.into_iter().collect());
         self
     }
@@ -213,7 +224,7 @@ impl Schema {
     }
 
     /// The names of all stores, where they are known.
-    pub(crate) fn stores(&self) -> Option<&[(String, IdentityKind)]> {
+    pub(crate) fn stores(&self) -> Option<&[KnownStore]> {
         self.stores.as_deref()
     }
 }

@@ -6,11 +6,11 @@ use std::collections::{BinaryHeap, HashMap};
 use std::hash::BuildHasher;
 use std::sync::Arc;
 
-use regnant_decision::{Device, DeviceAttributes, Groups, Title, Titles};
+use regnant_decision::{Device, Groups, KnownAttributes, Title, Titles};
 use regnant_policy::{Mac, Value};
 
+use crate::attributes::as_facts;
 use crate::database::LookedUp;
-use crate::device_attributes::as_facts;
 use crate::device_search::DeviceFilter;
 use crate::mac_map::MacMap;
 use crate::rows::number;
@@ -52,7 +52,7 @@ struct Sets {
 #[derive(Clone)]
 struct Common {
     groups: Groups,
-    attributes: DeviceAttributes,
+    attributes: KnownAttributes,
     barred: bool,
 }
 

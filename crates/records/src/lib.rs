@@ -4,9 +4,9 @@
 //! socket and no HTTP. Read [`Command`] first, which is the only way to change anything,
 //! then [`Records`], then [`LocalStores`], which is what the packet path asks.
 
+mod attributes;
 mod command;
 mod database;
-mod device_attributes;
 mod device_search;
 mod device_table;
 mod device_texts;
@@ -25,6 +25,7 @@ mod sharded;
 mod stores;
 mod token_uses;
 
+pub use attributes::{AttributeValue, AttributeValues, DeclaredAttributes, declaration, declared};
 pub use command::{
     Author, BasisOf, Command, CommandId, Conflict, Done, Envelope, Expected, Fault, Import, Missing, Outcome,
     ShownCode, TokenHash, VERSION,
@@ -39,7 +40,6 @@ pub use database::rotation::{RotationError, records_key, rotate_key, take_key};
 pub use database::{
     Batch, Committed, Keep, Pending, Reading, Record, Records, check_records, copy_database, settle_database,
 };
-pub use device_attributes::{AttributeValue, AttributeValues, DeclaredAttributes, declaration, declared};
 pub use device_search::DeviceFilter;
 pub use device_texts::DeviceTexts;
 pub use error::{RecordsError, Refusal};

@@ -155,7 +155,7 @@ impl FromStr for RecordName {
             ["secret", name] => Self::Secret((*name).into()),
             ["dictionary", _] => language(LanguageKind::Dictionary, &parts[1]),
             ["dialect", _] => language(LanguageKind::Dialect, &parts[1]),
-            ["attribute", _] => language(LanguageKind::DeviceAttribute, &parts[1]),
+            ["attribute", _] => language(LanguageKind::Attribute, &parts[1]),
             ["group", _] => common(CommonNameKind::Group, &parts[1]),
             ["site", _] => common(CommonNameKind::Site, &parts[1]),
             _ => return Err(NoRecordName),
@@ -195,7 +195,7 @@ mod tests {
                 RecordName::Secret(name.clone()),
                 language(LanguageKind::Dictionary),
                 language(LanguageKind::Dialect),
-                language(LanguageKind::DeviceAttribute),
+                language(LanguageKind::Attribute),
                 common(CommonNameKind::Group),
                 common(CommonNameKind::Site),
             ] {

@@ -7,7 +7,7 @@ use regnant_decision::{NasIdentity, NasKind};
 use regnant_policy::{Mac, Value};
 use serde::{Deserialize, Serialize};
 
-use crate::device_attributes::AttributeValues;
+use crate::attributes::AttributeValues;
 use crate::error::RecordsError;
 use crate::names::RecordName;
 use crate::sealing::{Sealed, SealingKey};
@@ -63,6 +63,8 @@ pub enum StoreKind {
     Devices,
     /// Nothing: a directory outside is asked.
     Directory,
+    /// Nothing: a service outside tells facts.
+    Http,
 }
 
 impl StoreKind {
@@ -72,6 +74,7 @@ impl StoreKind {
             Self::People => "people",
             Self::Devices => "devices",
             Self::Directory => "directory",
+            Self::Http => "http",
         }
     }
 }
@@ -386,8 +389,9 @@ pub enum LanguageKind {
     Dictionary,
     /// How a make of equipment is told what access consists of.
     Dialect,
-    /// What people keep of devices.
-    DeviceAttribute,
+    /// What is kept of identities; the log of changes has had this word from the start.
+    #[serde(rename = "deviceattribute")]
+    Attribute,
 }
 
 impl LanguageKind {
@@ -396,7 +400,7 @@ impl LanguageKind {
         match self {
             Self::Dictionary => "dictionary",
             Self::Dialect => "dialect",
-            Self::DeviceAttribute => "attribute",
+            Self::Attribute => "attribute",
         }
     }
 }

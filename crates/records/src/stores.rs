@@ -182,7 +182,7 @@ impl LocalStores {
                 self.devices.entry(name.to_owned()).or_insert_with(empty);
             }
             // What is outside is nothing of ours.
-            StoreKind::Directory => {}
+            StoreKind::Directory | StoreKind::Http => {}
         }
     }
 
@@ -254,7 +254,16 @@ struct Sets {
 impl Sets {
     fn account(&mut self, kind: IdentityKind, name: &str, groups: &[String], disabled: bool) -> Account {
         let groups = self.groups(groups);
-        Account { kind, name: name.to_owned(), groups, disabled, expired: false, password_mark: 0, place: None }
+        Account {
+            kind,
+            name: name.to_owned(),
+            groups,
+            disabled,
+            expired: false,
+            password_mark: 0,
+            place: None,
+            attributes: [].into(),
+        }
     }
 
     fn groups(&mut self, names: &[String]) -> Groups {
@@ -289,6 +298,7 @@ impl Store for People {
             passwords: true,
             mschap: true,
             recoverable_passwords: true,
+            ..Capabilities::default()
         }
     }
 

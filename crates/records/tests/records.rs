@@ -263,7 +263,7 @@ fn one_edition_is_active_and_the_others_are_kept() {
     let basis = Basis {
         dictionaries: vec![("a.toml".into(), "attribute = []".into())],
         dialects: vec![("standard.toml".into(), "name = \"standard\"".into())],
-        device_attributes: vec![("asset-class".into(), "type = \"text\"".into())],
+        attributes: vec![("asset-class".into(), "type = \"text\"".into())],
     };
     for (number, source) in [(1, "first"), (2, "second")] {
         let command =
@@ -279,7 +279,7 @@ fn one_edition_is_active_and_the_others_are_kept() {
     assert_eq!((first.source.as_str(), first.basis, with), ("first", Some(basis.hash().to_vec()), Some(basis.clone())));
     assert!(records.edition(3).unwrap().is_none());
     let (dictionaries, dialects) = (basis.dialects.clone(), basis.dictionaries.clone());
-    let other = Basis { dictionaries, dialects, device_attributes: Vec::new() };
+    let other = Basis { dictionaries, dialects, attributes: Vec::new() };
     assert_ne!(other.hash(), basis.hash());
 }
 

@@ -2,9 +2,9 @@ use std::collections::HashSet;
 use std::sync::Arc;
 
 use regnant_base::Mistakes;
-use regnant_decision::{DeviceAttribute, StoreRegistry};
+use regnant_decision::{IdentityAttribute, StoreRegistry};
 use regnant_equipment::{Dialect, Edition, GrantProblem, NameTaken, Vocabulary};
-use regnant_policy::{Checked, Compiled, Schema, Source};
+use regnant_policy::{Checked, Compiled, KnownStore, Schema, Source};
 use regnant_radius::Dictionary;
 use regnant_records::{
     Basis, CertificateRow, DeclaredAttributes, EditionRow, LanguageKind, LanguageRow, NasRow, Reading, RecordsError,
@@ -36,11 +36,11 @@ impl Languages {
         for row in own.iter().filter(|row| row.kind == LanguageKind::Dictionary) {
             dictionary.add_own(&called(row), &row.text)?;
         }
-        let mut device = Vec::<DeviceAttribute>::new();
-        for row in own.iter().filter(|row| row.kind == LanguageKind::DeviceAttribute) {
-            device.push(declared(row).map_err(LanguageError::Attribute)?);
+        let mut attributes = Vec::<IdentityAttribute>::new();
+        for row in own.iter().filter(|row| row.kind == LanguageKind::Attribute) {
+            attributes.push(declared(row).map_err(LanguageError::Attribute)?);
         }
-        let vocabulary = Arc::new(Vocabulary::new(dictionary, device)?);
+        let vocabulary = Arc::new(Vocabulary::new(dictionary, attributes)?);
         let files = own.iter().filter(|row| row.kind == LanguageKind::Dialect);
         let files: Vec<_> = files.map(|row| (called(row), row.text.as_str())).collect();
         let dialects = dialects(files, vocabulary.dictionary())?;
@@ -101,9 +101,9 @@ impl Languages {
         self.own.iter().filter(|row| !is_it(row)).cloned().collect()
     }
 
-    /// What may be kept of devices.
+    /// What may be kept of devices among the records.
     pub(crate) fn declared(&self) -> DeclaredAttributes {
-        DeclaredAttributes::new(self.vocabulary.table().device_attributes())
+        DeclaredAttributes::new(self.vocabulary.table().attributes())
     }
 
     /// What the file of a dialect says, where it is one of the user's own.
@@ -119,14 +119,14 @@ impl Languages {
         let mut basis = Basis {
             dictionaries: shipped(Dictionary::built_in_files()),
             dialects: shipped(Dialect::built_in_files()),
-            device_attributes: Vec::new(),
+            attributes: Vec::new(),
         };
         for row in &self.own {
             let text = row.text.clone();
             match row.kind {
                 LanguageKind::Dictionary => basis.dictionaries.push((row.file(), text)),
                 LanguageKind::Dialect => basis.dialects.push((row.file(), text)),
-                LanguageKind::DeviceAttribute => basis.device_attributes.push((row.name.clone(), text)),
+                LanguageKind::Attribute => basis.attributes.push((row.name.clone(), text)),
             }
         }
         basis
@@ -136,8 +136,9 @@ impl Languages {
     /// certificates and trusts that the records have now.
     pub(crate) fn schema(&self, stores: &StoreRegistry, records: &impl Reading) -> Result<Schema, RecordsError> {
         let stores = stores.iter().flat_map(|(name, store)| {
-            let kinds = store.capabilities().kinds.iter();
-            kinds.map(|kind| (name.clone(), *kind)).collect::<Vec<_>>()
+            let can = store.capabilities();
+            let known = |holds: &_| KnownStore { name: name.clone(), holds: *holds, facts_only: can.facts_only };
+            can.kinds.iter().map(known).collect::<Vec<_>>()
         });
         let certificates = records.all::<CertificateRow>()?.into_iter().filter(|row| !row.chain.is_empty());
         let trusts = records.all::<TrustRow>()?.into_iter().map(|row| row.name);
@@ -213,8 +214,8 @@ fn dialects(files: Vec<(String, &str)>, dictionary: &Dictionary) -> Result<Vec<D
 /// name passes: those of that time may be gone.
 pub(crate) fn edition_of_old(row: &EditionRow, basis: &Basis) -> Option<Edition> {
     let files = basis.dictionaries.iter().map(|(file, text)| (file.as_str(), text.as_str()));
-    let attributes = basis.device_attributes.iter().map(|(name, text)| {
-        declared(&LanguageRow { kind: LanguageKind::DeviceAttribute, name: name.clone(), text: text.clone() }).ok()
+    let attributes = basis.attributes.iter().map(|(name, text)| {
+        declared(&LanguageRow { kind: LanguageKind::Attribute, name: name.clone(), text: text.clone() }).ok()
     });
     let attributes = attributes.collect::<Option<_>>()?;
     let vocabulary = Arc::new(Vocabulary::new(Dictionary::of_files(files).ok()?, attributes).ok()?);
@@ -235,7 +236,7 @@ pub enum LanguageError {
     /// An attribute has the name of a fact.
     #[error(transparent)]
     Name(#[from] NameTaken),
-    /// An attribute of devices.
+    /// An attribute of identities.
     #[error("{0}")]
     Attribute(String),
     /// Two dialects of a name.

@@ -23,9 +23,9 @@ use crate::administration::issuers::Issuers;
 use crate::administration::renewal::staple_name;
 use crate::clock::now_ms;
 use crate::console_tls::ConsoleTls;
-use crate::directories::Directories;
 use crate::heard::HeardOfNases;
 use crate::languages::Languages;
+use crate::outside_stores::OutsideStores;
 
 /// What the packet path reads, immutable: a change makes a new one and swaps it. Its
 /// parts are made apart from each other, so that a change costs what it changes.
@@ -34,7 +34,7 @@ pub(crate) struct Snapshot {
     pub(crate) nases: Arc<NasTable>,
     pub(crate) active: ActiveEdition,
     pub(crate) stores: Arc<LocalStores>,
-    pub(crate) directories: Arc<Directories>,
+    pub(crate) outside: Arc<OutsideStores>,
     pub(crate) languages: Arc<Languages>,
 }
 
@@ -49,7 +49,7 @@ impl Snapshot {
 
     /// Every store by its name.
     pub(crate) fn registry(&self) -> StoreRegistry {
-        registry(&self.stores, &self.directories)
+        registry(&self.stores, &self.outside)
     }
 
     fn bind(&mut self) {
@@ -58,9 +58,9 @@ impl Snapshot {
 }
 
 /// Every store by its name.
-pub(crate) fn registry(stores: &LocalStores, directories: &Directories) -> StoreRegistry {
+pub(crate) fn registry(stores: &LocalStores, outside: &OutsideStores) -> StoreRegistry {
     let mut registry = stores.registry();
-    registry.extend(directories.registry());
+    registry.extend(outside.registry());
     registry
 }
 
@@ -108,19 +108,20 @@ impl Environment {
         LocalStores::of(records, self.key.clone(), self.pool.clone())
     }
 
-    /// The directories that the records name.
-    pub(crate) fn directories(
+    /// The stores outside that the records name.
+    pub(crate) fn outside(
         &self,
-        before: &Directories,
+        before: &OutsideStores,
+        languages: &Languages,
         records: &impl Reading,
-    ) -> Result<Directories, RecordsError> {
-        before.refreshed(records, &self.key, &self.runtime)
+    ) -> Result<OutsideStores, RecordsError> {
+        before.refreshed(records, &self.key, languages.vocabulary.table().attributes(), &self.runtime)
     }
 
-    /// The snapshot with the directories that the records name now.
-    pub(crate) fn with_directories(&self, before: &Snapshot, records: &impl Reading) -> Result<Snapshot, RecordsError> {
-        let directories = Arc::new(self.directories(&before.directories, records)?);
-        let mut after = Snapshot { directories, ..before.clone() };
+    /// The snapshot with the stores outside that the records name now.
+    pub(crate) fn with_outside(&self, before: &Snapshot, records: &impl Reading) -> Result<Snapshot, RecordsError> {
+        let outside = Arc::new(self.outside(&before.outside, &before.languages, records)?);
+        let mut after = Snapshot { outside, ..before.clone() };
         after.bind();
         Ok(after)
     }
@@ -167,17 +168,17 @@ impl Environment {
     pub(crate) fn snapshot(
         &self,
         records: &impl Reading,
-        (stores, directories): (LocalStores, Directories),
+        (stores, outside): (LocalStores, OutsideStores),
         languages: Languages,
         edition: Arc<Edition>,
     ) -> Result<Snapshot, SnapshotError> {
-        let (offers, bound) = (self.offers(&edition, records)?, bind(&edition, &registry(&stores, &directories)));
+        let (offers, bound) = (self.offers(&edition, records)?, bind(&edition, &registry(&stores, &outside)));
         let nases = records.all::<NasRow>()?.iter().map(|row| self.opened(row)).collect::<Result<Vec<_>, _>>()?;
         Ok(Snapshot {
             nases: Arc::new(NasTable::new(nases)),
             active: ActiveEdition { secrets: self.secrets(records)?, ..active(edition, offers, bound) },
             stores: Arc::new(stores),
-            directories: Arc::new(directories),
+            outside: Arc::new(outside),
             languages: Arc::new(languages),
         })
     }
@@ -261,8 +262,8 @@ impl Environment {
         before: &Snapshot,
         records: &impl Reading,
     ) -> Result<Snapshot, SnapshotError> {
-        // Directories believe by trusts too.
-        let mut after = self.with_directories(before, records)?;
+        // Stores outside are believed by trusts too.
+        let mut after = self.with_outside(before, records)?;
         after.active.policy.offers = self.offers(&before.active.edition, records)?;
         Ok(after)
     }

@@ -9,7 +9,7 @@ import { Refused } from "../../parts/Refused";
 import { useRole } from "../../queries";
 import { type Attribute, declared, TYPES } from "./attributes";
 
-/** What devices have beside what every device has: each is a fact of policies. */
+/** What devices, people and machines have beside what every one has: each is a fact of policies. */
 export function Attributes() {
   const known = useQuery(declared);
   const role = useRole();
@@ -17,22 +17,25 @@ export function Attributes() {
   if (!known.data) return null;
   return (
     <div className="max-w-4xl">
-      <title>Attributes of devices · Regnant</title>
+      <title>Attributes · Regnant</title>
       <p className="text-soft">
         <Link to="/devices" className="text-deep underline">
           Devices
         </Link>{" "}
         · what you keep of them
       </p>
-      <h1 className="mt-2 mb-2 font-serif text-2xl">Attributes of devices</h1>
-      <p className="mb-4">Each is declared once, with a type, and is then a field of every device and a fact of policies.</p>
-      <ul aria-label="Attributes of devices" className="border-t border-line">
+      <h1 className="mt-2 mb-2 font-serif text-2xl">Attributes</h1>
+      <p className="mb-4">
+        Each is declared once, with a type, and is a fact of policies from then on. One of devices is a field of every device; one
+        of people or machines, with user. or machine. before its name, is told by stores outside.
+      </p>
+      <ul aria-label="Attributes" className="border-t border-line">
         {known.data.attributes.map((attribute) => (
           <li
             key={attribute.name}
             className="grid grid-cols-[16rem_6rem_1fr_auto] items-baseline gap-x-4 border-b border-line py-1.5"
           >
-            <code className="font-semibold">device.{attribute.name}</code>
+            <code className="font-semibold">{attribute.fact}</code>
             <span>{attribute.type}</span>
             <span className="text-soft">{attribute.meaning}</span>
             {role === "engineer" && <Remove attribute={attribute} />}
@@ -49,14 +52,14 @@ function Remove({ attribute }: { attribute: Attribute }) {
   const queries = useQueryClient();
   const removed = useMutation({
     mutationFn: async () => {
-      await api.DELETE("/api/v1/device-attributes/{name}", { params: { path: { name: attribute.name } } });
+      await api.DELETE("/api/v1/attributes/{name}", { params: { path: { name: attribute.name } } });
     },
     onSuccess: () => void queries.invalidateQueries(),
   });
   return (
     <Confirm
       action="Remove"
-      title={`Remove device.${attribute.name}?`}
+      title={`Remove ${attribute.fact}?`}
       keep="Keep it"
       confirm="Remove it"
       error={removed.error}
@@ -75,7 +78,7 @@ function Declare() {
   const queries = useQueryClient();
   const made = useMutation({
     mutationFn: async () =>
-      dataOf(await api.POST("/api/v1/device-attributes", { body: { name: name.trim(), type, meaning: meaning.trim() } })),
+      dataOf(await api.POST("/api/v1/attributes", { body: { name: name.trim(), type, meaning: meaning.trim() } })),
     onSuccess: () => {
       setName("");
       setMeaning("");

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { BOX, ChoiceField, Field, TextField } from "../../parts/Field";
-import { type Attribute, declared } from "./attributes";
+import { type Attribute, declared, ofDevices } from "./attributes";
 import type { DeviceDraft } from "./devices";
 
 /** The fields of a device, with help at each. */
@@ -27,7 +27,7 @@ export function DeviceFields({ draft, change }: { draft: DeviceDraft; change: (d
           className={BOX}
         />
       </Field>
-      {known.data?.attributes.map((attribute) => (
+      {ofDevices(known.data?.attributes ?? []).map((attribute) => (
         <AttributeField
           key={attribute.name}
           attribute={attribute}

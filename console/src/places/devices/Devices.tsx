@@ -9,7 +9,7 @@ import { PlaceHead } from "../../parts/PlaceHead";
 import { Rows } from "../../parts/Rows";
 import { moment } from "../../parts/time";
 import { useRole } from "../../queries";
-import { declared } from "./attributes";
+import { declared, ofDevices } from "./attributes";
 import { type Device, devicePage, type DeviceSearch, everyDevice, FIELDS } from "./devices";
 import { Together } from "./Together";
 import { useSeen } from "./useSeen";
@@ -29,7 +29,7 @@ export function Devices() {
     placeholderData: keepPreviousData,
   });
   const known = useQuery(declared);
-  const fields = [...FIELDS, ...(known.data?.attributes.map(({ name }) => `attributes.${name}`) ?? [])];
+  const fields = [...FIELDS, ...ofDevices(known.data?.attributes ?? []).map(({ name }) => `attributes.${name}`)];
   const { hasNextPage, isFetchingNextPage, fetchNextPage } = pages;
   const more = useCallback(() => {
     if (hasNextPage && !isFetchingNextPage) void fetchNextPage();

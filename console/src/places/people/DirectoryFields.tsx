@@ -1,28 +1,10 @@
-import { useQuery } from "@tanstack/react-query";
-import { api, dataOf } from "../../api/client";
 import { BOX, Check, ChoiceField, Field, TextField } from "../../parts/Field";
-import { MOST } from "../../queries";
-import type { DirectoryDraft } from "./directories";
+import type { Draft } from "./outside";
 
-/** The fields of a directory. */
-export function DirectoryFields(props: { draft: DirectoryDraft; isNew: boolean; change: (draft: DirectoryDraft) => void }) {
-  const { draft, isNew } = props;
-  const set = (part: Partial<DirectoryDraft>) => props.change({ ...draft, ...part });
-  const trusts = useQuery({
-    queryKey: ["trusts"],
-    queryFn: async () => dataOf(await api.GET("/api/v1/trusts", { params: { query: { limit: MOST } } })),
-  });
+/** What a directory alone is asked by. */
+export function DirectoryFields({ draft, set }: { draft: Draft; set: (part: Partial<Draft>) => void }) {
   return (
-    <div className="grid gap-4">
-      {isNew && (
-        <TextField
-          label="Name"
-          help="As policies name it in identify, such as tarn-directory."
-          name="name"
-          value={draft.name}
-          change={(name) => set({ name })}
-        />
-      )}
+    <>
       <Field
         label="Servers"
         help="ldaps://HOST, or ldap://HOST on which TLS is started; one in a line, the one that is asked first in front."
@@ -35,30 +17,12 @@ export function DirectoryFields(props: { draft: DirectoryDraft; isNew: boolean; 
           className={BOX}
         />
       </Field>
-      <Field label="Trust" help="Whose authorities issued the servers' certificates. Certificates has more of them.">
-        <select name="trust" value={draft.trust} onChange={(event) => set({ trust: event.target.value })} className={BOX}>
-          <option value="">the system's authorities</option>
-          {trusts.data?.trusts.map((trust) => (
-            <option key={trust.name} value={trust.name}>
-              {trust.name}
-            </option>
-          ))}
-        </select>
-      </Field>
       <TextField
         label="Searches as"
         help="An account that may read people and groups, as the directory writes it; nobody where it is empty."
         name="bind-as"
         value={draft.bindAs}
         change={(bindAs) => set({ bindAs })}
-      />
-      <TextField
-        label="Its password"
-        help={isNew ? "Kept sealed, and shown to nobody." : "Left empty, it stays, as long as account, servers and trust do."}
-        name="bind-password"
-        type="password"
-        value={draft.bindPassword}
-        change={(bindPassword) => set({ bindPassword })}
       />
       <TextField
         label="Base"
@@ -116,20 +80,6 @@ export function DirectoryFields(props: { draft: DirectoryDraft; isNew: boolean; 
         checked={draft.nested}
         change={(nested) => set({ nested })}
       />
-      <TextField
-        label="Time limit"
-        help="How many seconds an answer is waited for, 1 to 30."
-        name="time-limit"
-        value={draft.timeLimit}
-        change={(timeLimit) => set({ timeLimit })}
-      />
-      <TextField
-        label="Keep"
-        help="For how many seconds accounts and groups are kept, at most 3600. A password is asked for each time."
-        name="keep"
-        value={draft.keep}
-        change={(keep) => set({ keep })}
-      />
-    </div>
+    </>
   );
 }

@@ -10,10 +10,10 @@ import { Past } from "../../parts/Past";
 import { Refused } from "../../parts/Refused";
 import { recordPath } from "../../parts/records";
 import { useRole } from "../../queries";
-import { DirectoryFields } from "./DirectoryFields";
-import { type Directory, directoryOf, draftOf, holds, lasted, type Store } from "./directories";
+import { OutsideFields } from "./OutsideFields";
+import { askedOf, type Directory, draftOf, holds, lasted, type Service, type Store, shownFacts } from "./outside";
 
-/** A store: what is in it, or how a directory is asked, whether it answers, and the way to it. */
+/** A store: what is in it, or how one outside is asked, whether it answers, and the way to it. */
 export function StorePage() {
   const { name } = useParams({ from: "/inside/people/stores/$name" });
   const [editing, setEditing] = useState(false);
@@ -28,7 +28,8 @@ export function StorePage() {
   if (found.error) return <Notice title="This store cannot be shown" text={found.error.message} />;
   if (!found.data) return null;
   const { store, seen } = found.data;
-  const { directory } = store;
+  const { directory, http } = store;
+  const isOutside = Boolean(directory ?? http);
   return (
     <article className="max-w-4xl">
       <title>{`${store.name} · Regnant`}</title>
@@ -38,13 +39,20 @@ export function StorePage() {
         </Link>
       </p>
       <h1 className="mt-2 mb-6 font-serif text-2xl">{store.name}</h1>
-      {directory && editing ? (
-        <Edit store={store} directory={directory} seen={seen} close={() => setEditing(false)} />
+      {isOutside && editing ? (
+        <Edit store={store} seen={seen} close={() => setEditing(false)} />
       ) : (
         <>
-          <Facts rows={[["is", holds(store)], ...(directory ? asked(directory) : []), ["in policy", inPolicy(store)]]} />
-          {directory && <Servers store={store} />}
-          {directory && role === "engineer" && (
+          <Facts
+            rows={[
+              ["is", holds(store)],
+              ...(directory ? asked(directory) : []),
+              ...(http ? askedOver(http) : []),
+              ["in policy", inPolicy(store)],
+            ]}
+          />
+          {isOutside && <Servers store={store} />}
+          {isOutside && role === "engineer" && (
             <>
               <p className="mt-6">
                 <button
@@ -55,7 +63,11 @@ export function StorePage() {
                   Change
                 </button>
               </p>
-              <Test name={store.name} machines={Boolean(directory.machine_filter)} />
+              <Test
+                name={store.name}
+                kinds={directory ? peopleAnd(directory) : ["machine", "person", "device"]}
+                proves={Boolean(directory)}
+              />
             </>
           )}
           <Past record={recordPath("store", store.name)} />
@@ -81,8 +93,32 @@ function asked(directory: Directory): [string, string][] {
       "groups",
       `${directory.groups}${directory.nested || directory.groups === "token-groups" ? ", and groups of groups" : ""}, below ${directory.group_base || "the base"}`,
     ],
-    ["time", `waited for ${directory.time_limit} s, kept for ${directory.keep} s`],
+    ...told(directory),
   ];
+}
+
+/** How a service is asked. */
+function askedOver(service: Service): [string, string][] {
+  const secret = service.token_url ? `for a token from ${service.token_url}, as ${service.client}` : service.header;
+  return [
+    ["address", service.url],
+    ["trust", service.trust || "the system's authorities"],
+    ["secret", secret || "none"],
+    ...told(service),
+  ];
+}
+
+/** What every store outside has. */
+function told(asked: Directory | Service): [string, string][] {
+  return [
+    ["facts", shownFacts(asked.facts).replaceAll("\n", ", ") || "none"],
+    ["realms", asked.realms.join(", ") || "all"],
+    ["time", `waited for ${asked.time_limit} s, kept for ${asked.keep} s`],
+  ];
+}
+
+function peopleAnd(directory: Directory): string[] {
+  return directory.machine_filter ? ["person", "machine"] : ["person"];
 }
 
 function Servers({ store }: { store: Store }) {
@@ -109,15 +145,15 @@ function Servers({ store }: { store: Store }) {
   );
 }
 
-/** Goes the way to a directory, and shows each step. */
-function Test({ name, machines }: { name: string; machines: boolean }) {
+/** Goes the way to a store, and shows each step. */
+function Test({ name, kinds, proves }: { name: string; kinds: string[]; proves: boolean }) {
   const [who, setWho] = useState("");
-  const [kind, setKind] = useState("person");
+  const [kind, setKind] = useState(kinds[0] ?? "person");
   const [password, setPassword] = useState("");
   const queries = useQueryClient();
   const test = useMutation({
     mutationFn: async () => {
-      const named = who.trim() ? { [kind]: who.trim(), ...(password ? { password } : {}) } : {};
+      const named = who.trim() ? { [kind]: who.trim(), ...(proves && password ? { password } : {}) } : {};
       return dataOf(await api.POST("/api/v1/stores/{name}/test", { params: { path: { name } }, body: named }));
     },
     onSettled: () => {
@@ -133,15 +169,16 @@ function Test({ name, machines }: { name: string; machines: boolean }) {
     <section className="mt-6">
       <h2 className="border-b border-ink pb-1 font-serif text-xl">The way to it</h2>
       <form onSubmit={submit} className="my-3 flex flex-wrap items-center gap-3">
-        {machines && (
+        {kinds.length > 1 && (
           <select
             aria-label="What is looked for"
             value={kind}
             onChange={(event) => setKind(event.target.value)}
             className="rounded-sm border border-soft bg-sheet px-2 py-1"
           >
-            <option>person</option>
-            <option>machine</option>
+            {kinds.map((known) => (
+              <option key={known}>{known}</option>
+            ))}
           </select>
         )}
         <span className="w-60">
@@ -153,17 +190,19 @@ function Test({ name, machines }: { name: string; machines: boolean }) {
             className={BOX}
           />
         </span>
-        <span className="w-60">
-          <input
-            aria-label="Their password"
-            type="password"
-            autoComplete="off"
-            placeholder="Their password, tried once"
-            value={password}
-            onChange={(event) => setPassword(event.target.value)}
-            className={BOX}
-          />
-        </span>
+        {proves && (
+          <span className="w-60">
+            <input
+              aria-label="Their password"
+              type="password"
+              autoComplete="off"
+              placeholder="Their password, tried once"
+              value={password}
+              onChange={(event) => setPassword(event.target.value)}
+              className={BOX}
+            />
+          </span>
+        )}
         <button
           type="submit"
           disabled={test.isPending}
@@ -191,16 +230,15 @@ function Test({ name, machines }: { name: string; machines: boolean }) {
   );
 }
 
-function Edit(props: { store: Store; directory: Directory; seen: string; close: () => void }) {
-  const { store, directory, seen } = props;
-  const [draft, setDraft] = useState(() => draftOf(store.name, directory));
+function Edit(props: { store: Store; seen: string; close: () => void }) {
+  const { store, seen } = props;
+  const [draft, setDraft] = useState(() => draftOf(store));
   const queries = useQueryClient();
   const changed = useMutation({
     mutationFn: async () => {
-      const password = draft.bindPassword ? { bind_password: draft.bindPassword } : {};
       await api.PUT("/api/v1/stores/{name}", {
         params: { path: { name: store.name }, header: { "If-Match": seen } },
-        body: { kind: store.kind, directory: directoryOf(draft), ...password },
+        body: askedOf(draft),
       });
     },
     onSuccess: async () => {
@@ -214,7 +252,7 @@ function Edit(props: { store: Store; directory: Directory; seen: string; close: 
   };
   return (
     <form onSubmit={submit} className="max-w-2xl">
-      <DirectoryFields draft={draft} isNew={false} change={setDraft} />
+      <OutsideFields draft={draft} isNew={false} change={setDraft} />
       <Refused error={changed.error} />
       <p className="mt-6 flex gap-6">
         <button type="submit" disabled={changed.isPending} className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper">

@@ -8,7 +8,7 @@ import { Refused } from "../../parts/Refused";
 import { Rename } from "../../parts/Rename";
 import { words } from "../../parts/records";
 import { useRole } from "../../queries";
-import { holds } from "./directories";
+import { holds } from "./outside";
 import { stores } from "./stores";
 
 /** Where identities are looked up, and what is in each. */
@@ -80,8 +80,12 @@ export function Stores({ q }: { q: string }) {
         <>
           <NewStore />
           <p className="mt-4">
-            <Link to="/people/stores/new" className="text-deep hover:underline">
+            <Link to="/people/stores/new" search={{ kind: "directory" }} className="text-deep hover:underline">
               Connect a directory
+            </Link>{" "}
+            or{" "}
+            <Link to="/people/stores/new" search={{ kind: "http" }} className="text-deep hover:underline">
+              a service that tells facts
             </Link>
           </p>
         </>

@@ -35,9 +35,9 @@ export function Today() {
       <UnheardSenders />
       {data && (
         <>
-          {data.directories.length > 0 && (
-            <Section title="Directories that do not answer" none="">
-              {data.directories.map((down) => (
+          {data.down.length > 0 && (
+            <Section title="Stores that do not answer" none="">
+              {data.down.map((down) => (
                 <li key={down.store} className="border-b border-line py-2">
                   <p className="flex items-baseline gap-3 font-serif text-[17px]">
                     <span className="self-center">
@@ -48,7 +48,9 @@ export function Today() {
                         {down.store}
                       </Link>{" "}
                       since {moment(down.since)}: {down.why}
-                      {down.failed > 0 && ` (${down.failed.toLocaleString("en-GB")} questions without an answer)`}.
+                      {down.failed > 0 &&
+                        ` (${down.failed === 1 ? "1 question" : `${down.failed.toLocaleString("en-GB")} questions`} without an answer)`}
+                      .
                     </span>
                   </p>
                   <p className="ml-7 text-soft">

@@ -1,3 +1,4 @@
+mod attribute;
 mod nas;
 mod records;
 mod store;
@@ -7,13 +8,14 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
 
+pub(crate) use attribute::{Attribute, AttributeAction};
 pub(crate) use nas::{Nas, NasAction, NasFields};
 pub(crate) use records::{
-    ActTogether, Administrator, AdministratorAction, AttributeAction, Device, DeviceAction, DeviceFields, Filtered,
-    Group, GroupAction, ImportLines, InStore, Machine, MachineAction, MachineFields, Person, PersonAction,
-    PersonFields, Show, Site, SiteAction, Token, TokenAction,
+    ActTogether, Administrator, AdministratorAction, Device, DeviceAction, DeviceFields, Filtered, Group, GroupAction,
+    ImportLines, InStore, Machine, MachineAction, MachineFields, Person, PersonAction, PersonFields, Show, Site,
+    SiteAction, Token, TokenAction,
 };
-pub(crate) use store::{DirectoryFields, Store, StoreAction};
+pub(crate) use store::{DirectoryFields, HttpFields, OutsideFields, Store, StoreAction};
 pub(crate) use try_out::{InnerMethod, Tls, Try, TryMethod};
 
 /// Decides who and what may join a network, and says why.
@@ -57,12 +59,14 @@ pub(crate) enum Command {
     Machine(Machine),
     /// Keep devices, by their MAC addresses
     Device(Device),
+    /// Declare what people, machines and devices have beside what every one has: facts of policies
+    Attribute(Attribute),
     /// Show groups, who is in them and where the policy names them, and give one another name
     Group(Group),
     /// Show sites, and give one another name
     Site(Site),
     /// Keep the stores that identities are looked up in
-    Store(Store),
+    Store(Box<Store>),
     /// Keep who may sign in
     Administrator(Administrator),
     /// Keep tokens, with which programs sign in
@@ -340,6 +344,9 @@ pub(crate) struct Demo {
     /// Print JSON instead of a table (with --once)
     #[arg(long, requires = "once")]
     pub(crate) json: bool,
+    /// Leave out the port's own directory, which needs OpenLDAP's server (slapd) on this machine
+    #[arg(long)]
+    pub(crate) without_directory: bool,
 }
 
 #[derive(Subcommand)]

@@ -382,37 +382,6 @@ pub(crate) enum DeviceAction {
     Import(ImportFile),
     /// Print all as an inventory file (TOML)
     Export,
-    /// Keep what devices have beside what every device has: each is the fact device.NAME
-    Attribute {
-        #[command(subcommand)]
-        action: AttributeAction,
-    },
-}
-
-#[derive(Subcommand)]
-pub(crate) enum AttributeAction {
-    /// List what is declared
-    List {
-        /// Print JSON
-        #[arg(long)]
-        json: bool,
-    },
-    /// Declare one, or say anew what it means
-    Add {
-        /// Its name: small letters, digits and hyphens
-        name: String,
-        /// What its values are
-        #[arg(long = "type", value_parser = ["text", "number", "boolean", "address", "texts"], default_value = "text")]
-        kind: String,
-        /// What it means, for people
-        #[arg(long, default_value = "")]
-        meaning: String,
-    },
-    /// Forget one that no policy names and no device has
-    Remove {
-        /// Its name
-        name: String,
-    },
 }
 
 #[derive(Args)]

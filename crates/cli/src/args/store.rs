@@ -21,11 +21,12 @@ pub(crate) enum StoreAction {
     Add {
         /// Its name, as policies refer to it
         name: String,
-        /// What it holds; or that it is a directory outside (LDAP), which is asked
-        #[arg(long, value_parser = ["people", "devices", "directory"])]
+        /// What it holds; or that it is outside: a directory (LDAP), or a service that tells facts
+        /// over HTTPS
+        #[arg(long, value_parser = ["people", "devices", "directory", "http"])]
         kind: String,
         #[command(flatten)]
-        directory: DirectoryFields,
+        outside: OutsideFields,
     },
     /// Show what is in one, or how it is asked and whether it answers
     Show {
@@ -36,7 +37,7 @@ pub(crate) enum StoreAction {
         json: bool,
     },
     /// Give one that the active policy does not name another name, with all that is in it; or
-    /// have a directory asked in another way, where what is not said stays
+    /// have a store outside asked in another way, where what is not said stays
     Change {
         /// Its name
         name: String,
@@ -44,19 +45,22 @@ pub(crate) enum StoreAction {
         #[arg(long = "name", value_name = "NAME")]
         new_name: Option<String>,
         #[command(flatten)]
-        directory: DirectoryFields,
+        outside: OutsideFields,
     },
-    /// Go the way to a directory step by step, and say where it ends and what to do (exit code 1
+    /// Go the way to a store outside step by step, and say where it ends and what to do (exit code 1
     /// where a step fails)
     Test {
         /// Its name
         name: String,
         /// A person to look for, as the gate's `as` makes the name
-        #[arg(long, conflicts_with = "machine")]
+        #[arg(long, conflicts_with_all = ["machine", "device"])]
         person: Option<String>,
         /// A machine to look for
-        #[arg(long)]
+        #[arg(long, conflicts_with = "device")]
         machine: Option<String>,
+        /// A device to ask a service about, as the gate's `by` makes its name
+        #[arg(long)]
+        device: Option<String>,
         /// Read their password from standard input and try it
         #[arg(long)]
         ask_password: bool,
@@ -75,22 +79,68 @@ pub(crate) enum StoreAction {
     Export,
 }
 
+/// How a store outside is asked.
+#[derive(Args, Default)]
+pub(crate) struct OutsideFields {
+    /// The trust whose authorities issued their certificates; "" is the system's [default: ""]
+    #[arg(long, help_heading = "Stores outside")]
+    pub(crate) trust: Option<String>,
+    /// Read the secret that it is asked with from standard input: the password of the account that
+    /// searches a directory, what stands in the header of a service, or what a token is had for
+    #[arg(long, help_heading = "Stores outside")]
+    pub(crate) ask_secret: bool,
+    /// A fact that it tells, with the attribute of a directory that holds it or where it stands in
+    /// an answer (JSON Pointer), such as machine.compliant=/compliant; may be repeated; "" is none
+    #[arg(long, value_name = "FACT=PLACE", help_heading = "Stores outside")]
+    pub(crate) fact: Vec<String>,
+    /// A realm or domain that it answers for, such as example.org or EXAMPLE\; may be repeated; ""
+    /// is all [default: all]
+    #[arg(long, help_heading = "Stores outside")]
+    pub(crate) realm: Vec<String>,
+    /// How many seconds an answer is waited for [default: 3]
+    #[arg(long, value_name = "SECONDS", help_heading = "Stores outside")]
+    pub(crate) time_limit: Option<u16>,
+    /// For how many seconds answers are kept; proofs never are [default: 60]
+    #[arg(long, value_name = "SECONDS", help_heading = "Stores outside")]
+    pub(crate) keep: Option<u16>,
+    #[command(flatten)]
+    pub(crate) directory: DirectoryFields,
+    #[command(flatten)]
+    pub(crate) http: HttpFields,
+}
+
+/// How a service that tells facts is asked.
+#[derive(Args, Default)]
+#[command(next_help_heading = "Services that tell facts")]
+pub(crate) struct HttpFields {
+    /// Where, with {name} where the name stands: https://HOST/devices/{name}
+    #[arg(long)]
+    pub(crate) url: Option<String>,
+    /// The header that carries the secret
+    #[arg(long, value_name = "NAME")]
+    pub(crate) header: Option<String>,
+    /// Where a token is had for the secret (OAuth 2.0 client credentials)
+    #[arg(long, value_name = "URL")]
+    pub(crate) token_url: Option<String>,
+    /// Who asks for the token
+    #[arg(long)]
+    pub(crate) client: Option<String>,
+    /// What the token is to be good for
+    #[arg(long)]
+    pub(crate) scope: Option<String>,
+}
+
 /// How a directory is asked.
 #[derive(Args, Default)]
+#[command(next_help_heading = "Directories")]
 pub(crate) struct DirectoryFields {
     /// A server, ldaps://HOST[:PORT], or ldap://HOST[:PORT] with StartTLS; may be repeated, the one
     /// that is asked first in front
     #[arg(long, value_name = "URL")]
     pub(crate) server: Vec<String>,
-    /// The trust whose authorities issued their certificates; "" is the system's [default: ""]
-    #[arg(long)]
-    pub(crate) trust: Option<String>,
     /// Whom searches are bound as; "" is nobody [default: ""]
     #[arg(long, value_name = "DN")]
     pub(crate) bind_as: Option<String>,
-    /// Read that account's password from standard input
-    #[arg(long)]
-    pub(crate) ask_bind_password: bool,
     /// The entry below which everything is searched
     #[arg(long, value_name = "DN")]
     pub(crate) base: Option<String>,
@@ -119,10 +169,4 @@ pub(crate) struct DirectoryFields {
     /// Whether groups of groups count too [default: true]
     #[arg(long, value_name = "true|false")]
     pub(crate) nested: Option<bool>,
-    /// How many seconds an answer is waited for [default: 3]
-    #[arg(long, value_name = "SECONDS")]
-    pub(crate) time_limit: Option<u16>,
-    /// For how many seconds accounts and groups are kept [default: 60]
-    #[arg(long, value_name = "SECONDS")]
-    pub(crate) keep: Option<u16>,
 }

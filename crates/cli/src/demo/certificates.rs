@@ -39,6 +39,8 @@ fn read(folder: &Path) -> Option<DemoCertificates> {
 }
 
 fn is_good(certificates: &DemoCertificates, now: i64) -> bool {
-    let own = read_certificates(certificates.file("server.pem")).unwrap_or_default();
-    own.first().and_then(|der| Certificate::read(der).ok()).is_some_and(|own| own.not_after > now + 86_400)
+    ["server.pem", "outside.pem"].iter().all(|file| {
+        let own = read_certificates(certificates.file(file)).unwrap_or_default();
+        own.first().and_then(|der| Certificate::read(der).ok()).is_some_and(|own| own.not_after > now + 86_400)
+    })
 }

@@ -2,6 +2,7 @@
 
 mod certificates;
 mod once;
+mod outside;
 
 use std::net::SocketAddr;
 use std::path::Path;
@@ -11,7 +12,7 @@ use std::sync::mpsc::channel;
 use std::thread;
 
 use jiff::{SignedDuration, Timestamp, Zoned};
-use regnant_campus::certificates::{SERVER, TRUST};
+use regnant_campus::certificates::{DemoCertificatesError, SERVER, TRUST};
 use regnant_campus::story::{self, Scene};
 use regnant_campus::{Nas, Outcome, harbour, traffic};
 use regnant_client::Ask;
@@ -19,7 +20,9 @@ use regnant_records::{Author, Inventory, Role, TrustRow};
 use regnant_service::{Administration, ApiConfig, Config, RadiusConfig, Service};
 use tokio::runtime::Runtime;
 
+use crate::api::Client;
 use crate::args;
+use crate::demo::outside::Outside;
 use crate::failure::Failure;
 use crate::paint::{self, say};
 use crate::serve::{Stop, ended, tell_log};
@@ -42,14 +45,27 @@ pub(crate) fn run(args: &args::Demo) -> Result<ExitCode, Failure> {
     };
     Runtime::new()?.block_on(async {
         let service = Service::start(&config, &args.data).await?;
-        let (token, scenes) = tokio::task::block_in_place(|| furnish(service.administration(), &args.data))?;
+        let wants_directory = !args.without_directory;
+        let port = tokio::task::block_in_place(|| furnish(service.administration(), &args.data, wants_directory))?;
         let code = match args.once {
-            true => tokio::task::block_in_place(|| once::play(&token, &scenes, args.json)),
-            false => with_traffic(&args.data, scenes).await,
+            true => tokio::task::block_in_place(|| once::play(&port, args.json)),
+            false => with_traffic(&args.data, port).await,
         };
         let ended = ended(service.stop().await);
         code.and_then(|code| ended.map(|_| code))
     })
+}
+
+/// The port, ready to be played.
+struct Port {
+    /// What reads its journal.
+    token: String,
+    scenes: Vec<Scene>,
+    /// What is played while the directory is stopped.
+    silent: Vec<Scene>,
+    /// Scenes that are left out, for the directory is not there.
+    left_out: Vec<&'static str>,
+    outside: Outside,
 }
 
 /// What the demo leaves in its directory to know it again.
@@ -75,7 +91,7 @@ fn not_ours(data: &Path) -> Option<String> {
 
 /// Puts the harbour into the records. What a visitor changed stays as it is: the
 /// policy is activated only the first time.
-fn furnish(administration: &Arc<Administration>, data: &Path) -> Result<(String, Vec<Scene>), Failure> {
+fn furnish(administration: &Arc<Administration>, data: &Path, wants_directory: bool) -> Result<Port, Failure> {
     let author = &Author::new(harbour::ADMINISTRATORS[0].name, "the demo");
     administration.languages.add_dictionary("tarnworks.dictionary.toml", harbour::DICTIONARY, author)?;
     administration.languages.add_dialect("tarnworks.dialect.toml", harbour::DIALECT, author)?;
@@ -96,16 +112,31 @@ fn furnish(administration: &Arc<Administration>, data: &Path) -> Result<(String,
         ..TrustRow::default()
     };
     administration.certificates.set_trust(&trust, author)?;
-    if administration.policies.is_first()? {
-        administration.policies.activate(harbour::POLICY, author, None)?;
-    }
     for earlier in administration.administrators.tokens()?.iter().filter(|token| token.name == "demo") {
         administration.administrators.forget_token(earlier.hash, author)?;
     }
     let (token, _) = administration.administrators.token_for(author, "demo", Role::Engineer, None)?;
     keep_token(&data.join("token"), &token)?;
-    let scenes = story::scenes(&certificates).map_err(|error| Failure::new(error.to_string()))?;
-    Ok((token, scenes))
+    let outside = Outside::open(data, &certificates, wants_directory)?;
+    let client = Client::with_token(&args::Api::plain(&format!("http://{API}")), token.clone())?;
+    outside.connect(&client)?;
+    if administration.policies.is_first()? {
+        let policy = harbour::policy_with_outside(outside.has_directory());
+        administration.policies.activate(&policy, author, None)?;
+    }
+    let made =
+        |scenes: Result<Vec<Scene>, _>| scenes.map_err(|error: DemoCertificatesError| Failure::new(error.to_string()));
+    let (of_directory, silent) =
+        (made(story::directory_scenes(&certificates))?, made(story::silent_directory_scenes(&certificates))?);
+    let mut scenes = [made(story::scenes(&certificates))?, made(story::register_scenes(&certificates))?].concat();
+    let titles = of_directory.iter().chain(&silent).map(|scene| scene.title).collect();
+    Ok(match outside.has_directory() {
+        true => {
+            scenes.extend(of_directory);
+            Port { token, scenes, silent, left_out: Vec::new(), outside }
+        }
+        false => Port { token, scenes, silent: Vec::new(), left_out: titles, outside },
+    })
 }
 
 /// Everybody who signs in, as the scenario has them; a password that a visitor changed stays.
@@ -120,7 +151,8 @@ fn add_administrators(administration: &Administration, author: &Author) -> Resul
     Ok(())
 }
 
-async fn with_traffic(data: &Path, scenes: Vec<Scene>) -> Result<ExitCode, Failure> {
+async fn with_traffic(data: &Path, port: Port) -> Result<ExitCode, Failure> {
+    let Port { scenes, outside, .. } = port;
     say!("The Port of Tarnmouth is open. Its equipment asks something every second or so.\n");
     for (place, one) in harbour::ADMINISTRATORS.iter().enumerate() {
         let console = if place == 0 { format!("console   http://{API}") } else { String::new() };
@@ -132,14 +164,17 @@ async fn with_traffic(data: &Path, scenes: Vec<Scene>) -> Result<ExitCode, Failu
     );
     say!("            and its reports (accounting) to {ACCOUNTING}");
     say!("  802.1X    certificates and keys for a supplicant are in {}", data.join("certificates").display());
+    outside.tell();
     say!("  journal   REGNANT_TOKEN_FILE={} regnant journal --follow", data.join("token").display());
     say!("\nPress Ctrl-C to close the port. What the equipment enforces:\n");
     let (stop, told) = channel();
     let trickle = thread::spawn(move || traffic::run(RADIUS, ACCOUNTING, &scenes, &told, tell));
+    let (wake, woken) = channel();
+    let stumbling = thread::spawn(move || outside.stumble(&woken));
     Stop::listen()?.received().await;
     say!("closing");
-    drop(stop);
-    let _ = tokio::task::spawn_blocking(move || trickle.join()).await;
+    drop((stop, wake));
+    let _ = tokio::task::spawn_blocking(move || (trickle.join(), stumbling.join())).await;
     Ok(ExitCode::SUCCESS)
 }
 

@@ -9,7 +9,7 @@ use regnant_radius::Dictionary;
 use serde::Serialize;
 use serde_json::Value;
 
-use super::{ACCOUNTING, API, RADIUS};
+use super::{ACCOUNTING, API, Port, RADIUS};
 use crate::api::Client;
 use crate::args::Api;
 use crate::failure::Failure;
@@ -26,12 +26,14 @@ struct Row {
 }
 
 /// Plays the story once and prints what everybody was given and why.
-pub(crate) fn play(token: &str, scenes: &[Scene], as_json: bool) -> Result<ExitCode, Failure> {
-    let client = Client::with_token(&Api::plain(&format!("http://{API}")), token.to_owned())?;
+pub(super) fn play(port: &Port, as_json: bool) -> Result<ExitCode, Failure> {
+    let client = Client::with_token(&Api::plain(&format!("http://{API}")), port.token.clone())?;
     let dictionary = Arc::new(harbour::dictionary());
     let mut accounting = Accounting::new(ACCOUNTING, dictionary.clone());
     let mut play = |scene| row(scene, &client, &dictionary, &mut accounting);
-    let rows = scenes.iter().map(&mut play).collect::<Result<Vec<_>, _>>()?;
+    let mut rows = port.scenes.iter().map(&mut play).collect::<Result<Vec<_>, _>>()?;
+    let silent = port.outside.while_stopped(|| port.silent.iter().map(&mut play).collect::<Result<Vec<_>, _>>())?;
+    rows.extend(silent.into_iter().flatten());
     accounting.close();
     let right = rows.iter().filter(|row| row.as_expected).count();
     match as_json {
@@ -41,7 +43,12 @@ pub(crate) fn play(token: &str, scenes: &[Scene], as_json: bool) -> Result<ExitC
             say!("\n{right} of {} as the scenario says", rows.len());
         }
     }
-    Ok(if right == rows.len() { ExitCode::SUCCESS } else { ExitCode::from(1) })
+    let missing = port.outside.missing.as_ref();
+    if let Some(why) = missing {
+        eprintln!("left out: {}\n{why}; or leave them out by --without-directory", port.left_out.join("; "));
+    }
+    let whole = right == rows.len() && missing.is_none();
+    Ok(if whole { ExitCode::SUCCESS } else { ExitCode::from(1) })
 }
 
 fn row(
@@ -64,11 +71,18 @@ fn row(
 /// The newest entry that this sender can have caused.
 fn newest(client: &Client, scene: &Scene) -> Result<Value, Failure> {
     let source = scene.nas.address.to_string();
-    let query = match scene.expected {
-        Expected::NoAnswer => &[("limit", "1"), ("outcome", "unheard"), ("q", source.as_str())][..],
-        _ => &[("limit", "10"), ("q", scene.nas.name)][..],
+    // Who has no answer is unheard, or is a NAS that nobody answers for a reason.
+    let unheard = [("limit", "1"), ("outcome", "unheard"), ("q", source.as_str())];
+    let silent = [("limit", "1"), ("outcome", "silence"), ("q", scene.nas.name)];
+    let list = match scene.expected {
+        Expected::NoAnswer => {
+            let lists = [client.get("journal", &unheard)?, client.get("journal", &silent)?];
+            let newest = lists.iter().filter_map(|list| list["entries"].get(0));
+            let newest = newest.max_by_key(|entry| entry["at"].as_str().map(str::to_owned));
+            return Ok(newest.cloned().unwrap_or_default());
+        }
+        _ => client.get("journal", &[("limit", "10"), ("q", scene.nas.name)])?,
     };
-    let list = client.get("journal", query)?;
     // What it reports of the access is another matter.
     let mut asked = list["entries"].as_array().into_iter().flatten().filter(|entry| entry["outcome"] != "accounting");
     Ok(asked.next().cloned().unwrap_or_default())

@@ -142,7 +142,7 @@ impl Domain {
         let authority = self.authority();
         service.client(&["trust", "add", "port-domain"]).arg(authority.as_ref()).succeeds();
         let add = ["store", "add", "port-domain", "--kind", "directory", "--trust", "port-domain", "--base", DOMAIN];
-        let who = ["--bind-as", ADMINISTRATOR, "--ask-bind-password", "--groups", "token-groups", "--keep", "0"];
+        let who = ["--bind-as", ADMINISTRATOR, "--ask-secret", "--groups", "token-groups", "--keep", "0"];
         let people =
             ["--person-filter", "(&(objectClass=user)(!(objectClass=computer)))", "--person-name", "sAMAccountName"];
         let machines =

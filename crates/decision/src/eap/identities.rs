@@ -12,7 +12,7 @@ use crate::eap::resumption::{IdentityBefore, ProvedBefore};
 use crate::eap::session::Proofs;
 use crate::facts::request_facts::{Identity, RequestFacts};
 use crate::lookup::{Asked, LookUp, LookUpAnswer};
-use crate::proof::{Asker, Attempt, ProofOutcome, Stop, Tried, kind_of, plain_name, react, seek};
+use crate::proof::{Asker, Attempt, Claimed, ProofOutcome, Stop, Tried, kind_of, plain_name, react, seek};
 
 /// The words for how a method proved somebody: `peap, eap-mschapv2`.
 pub(crate) fn proof_words(about: &About, inner: &str) -> String {
@@ -227,7 +227,7 @@ pub(crate) async fn recall_machine(
         Err(_) => return Ok(()),
     }
     let from = Asker::of(request_facts);
-    let mut attempt = Attempt { claimed: seen.name, proof, clause, from, log: &mut proofs.lookups };
+    let mut attempt = Attempt { claimed: Claimed::plain(seen.name), proof, clause, from, log: &mut proofs.lookups };
     let outcome = attempt.run(proved_by(&seen.chain, seen.password_mark), means).await;
     match (outcome.identity, outcome.event) {
         (Identity::Proved(mut proved), _) => {
@@ -258,9 +258,9 @@ async fn look_up(
     means: Means<'_>,
 ) -> ProofOutcome {
     match seek(kind, claimed, gate, request_facts, log) {
-        Ok((clause, name)) => {
+        Ok((clause, claimed)) => {
             let from = Asker::of(request_facts);
-            Attempt { claimed: name, proof, clause, from, log }.run(tried, means).await
+            Attempt { claimed, proof, clause, from, log }.run(tried, means).await
         }
         Err(outcome) => outcome,
     }

@@ -6,6 +6,7 @@ use regnant_eap::{
 };
 use regnant_policy::{Event, Gate, IdentityKind, Mac, Reaction};
 
+use crate::added::add_facts;
 use crate::decide::{ActivePolicy, Decided, Means, Resources, Times, decide_by_rules};
 use crate::eap::evidence::{EapEvidence, FailureEvidence, RoundEvidence};
 use crate::eap::identities::{check_claim, judge_chain, recall_machine, take_certificates, take_session, taken_chains};
@@ -339,7 +340,10 @@ impl EapSession {
         let first = self.first.clone();
         let mut proofs = std::mem::take(&mut self.proofs);
         let mut facts = self.facts(&*first, &active.table);
-        let stopped = self.prove_all(gate, &offer, &mut facts, &mut proofs, means).await;
+        let mut stopped = self.prove_all(gate, &offer, &mut facts, &mut proofs, means).await;
+        if stopped.is_ok() {
+            stopped = add_facts(&mut facts, gate, means, &mut proofs.lookups).await.map_err(Into::into);
+        }
         self.times.proof = elapsed();
         let ending = match stopped {
             Err(stopped) => stopped.ending(),

@@ -1,3 +1,3 @@
-pub(crate) mod device_attribute;
+pub(crate) mod attribute;
 pub(crate) mod request_facts;
 pub(crate) mod table;

@@ -4,6 +4,8 @@ use std::sync::Arc;
 use regnant_eap::{Certificate, TlsAbout};
 use regnant_policy::{Event, FactId, Facts, IdentityKind, Known, Mac, Members, Value};
 
+use crate::added::{Added, AddedFacts};
+use crate::facts::attribute::IdentityAttribute;
 use crate::facts::table::{CertificatePart, FactCode, FactTable, Part, Source, TlsPart};
 use crate::request::{Carrier, Request};
 use crate::stores::{Account, Device};
@@ -29,6 +31,8 @@ pub struct Findings {
     pub machine: Identity,
     /// The device.
     pub device: DeviceLookUp,
+    /// What stores added about each of them.
+    pub added: Added,
     /// What was learned on the way to the proof.
     pub details: ProofDetails,
 }
@@ -149,12 +153,15 @@ impl RequestFacts<'_> {
             },
             Source::InnerMethods if details.inner.is_empty() => Known::Absent,
             Source::InnerMethods => Known::Is(Value::set(details.inner.iter().map(|m| Value::text(m)).collect())),
-            Source::User(part) => known_of(&self.known.user, part),
-            Source::Machine(part) => known_of(&self.known.machine, part),
+            Source::User(part) => known_of(&self.known.user, &self.known.added.user, part),
+            Source::Machine(part) => known_of(&self.known.machine, &self.known.added.machine, part),
             Source::Certificate(part) => self.certificate(part).into(),
             Source::Tls(part) => self.tls(part).into(),
             Source::NasTags => Known::Is(Value::Set(Members::Borrowed(&request.nas.tags))),
-            Source::DeviceAttribute(place) => self.device_attribute(place),
+            Source::Attribute(place) => match self.table.attributes().get(place) {
+                Some(attribute) => self.attribute(attribute),
+                None => Known::Absent,
+            },
             Source::DeviceMac | Source::DeviceKnown | Source::DeviceGroups | Source::DeviceBarred => {
                 self.device(source)
             }
@@ -189,6 +196,12 @@ impl RequestFacts<'_> {
             CertificatePart::SanDns => names(&certificate.dns),
             CertificatePart::SanUpn => names(&certificate.upn),
             CertificatePart::SanEmail => names(&certificate.email),
+            CertificatePart::SanUri => names(&certificate.uris),
+            CertificatePart::Unit => names(&certificate.units),
+            CertificatePart::Extension => {
+                let all = certificate.extensions.iter().map(|(oid, value)| Value::owned(format!("{oid}={value}")));
+                Value::set(all.collect())
+            }
             CertificatePart::Remaining => {
                 let left = certificate.not_after - (self.now / 1_000) as i64;
                 Value::Duration(u64::try_from(left).unwrap_or(0))
@@ -219,16 +232,31 @@ impl RequestFacts<'_> {
             Source::DeviceMac => Value::Mac(*mac),
             Source::DeviceKnown => Value::Boolean(listed.is_some()),
             Source::DeviceBarred => Value::Boolean(listed.is_some_and(|device| device.barred)),
-            _ => Value::Set(Members::Borrowed(listed.map_or(&[], |device| &device.groups))),
+            _ => return self.known.added.device.groups(listed.map_or(&[], |device| &device.groups)),
         })
     }
 
-    /// What people keep of the device, where a store lists it.
-    fn device_attribute(&self, place: usize) -> Known<Value<'_>> {
-        match (&self.known.device, self.table.device_attributes().get(place)) {
-            (DeviceLookUp::Listed(_, device), Some(attribute)) => attribute.value(&device.attributes).into(),
-            (DeviceLookUp::Unanswered(_), _) => Known::Unanswered,
-            _ => Known::Absent,
+    /// What is kept of an identity that is proved or listed, or added about it.
+    fn attribute<'f>(&'f self, attribute: &IdentityAttribute) -> Known<Value<'f>> {
+        let (own, added, unanswered): (&[_], _, _) = match attribute.of {
+            IdentityKind::Mac => {
+                let (attributes, unanswered) = match &self.known.device {
+                    DeviceLookUp::Listed(_, device) => (&*device.attributes, false),
+                    DeviceLookUp::Unanswered(_) => (&[][..], true),
+                    _ => (&[][..], false),
+                };
+                (attributes, &self.known.added.device, unanswered)
+            }
+            of => match self.identity(of) {
+                Identity::Proved(proved) => (&*proved.account.attributes, self.known.added.of(of), false),
+                Identity::NotProved { event: Event::Unreachable, .. } => return Known::Unanswered,
+                _ => return Known::Absent,
+            },
+        };
+        match attribute.value(own).or_else(|| attribute.value(&added.attributes)) {
+            Some(value) => Known::Is(value),
+            None if unanswered || added.silent => Known::Unanswered,
+            None => Known::Absent,
         }
     }
 
@@ -253,7 +281,7 @@ fn realm(name: &str) -> Option<&str> {
     name.rsplit_once('@').map(|(_, realm)| realm)
 }
 
-fn known_of(identity: &Identity, part: Part) -> Known<Value<'_>> {
+fn known_of<'f>(identity: &'f Identity, added: &'f AddedFacts, part: Part) -> Known<Value<'f>> {
     match (part, identity) {
         (Part::Claimed, Identity::NotProved { claimed, .. }) if claimed.is_empty() => Known::Absent,
         (Part::Claimed, Identity::NotProved { claimed, .. }) => Known::Is(Value::text(claimed)),
@@ -267,7 +295,7 @@ fn known_of(identity: &Identity, part: Part) -> Known<Value<'_>> {
             Part::Claimed => Value::text(&proved.claimed),
             Part::Name => Value::text(&proved.account.name),
             Part::Store => Value::text(&proved.store),
-            Part::Groups => Value::Set(Members::Borrowed(&proved.account.groups)),
+            Part::Groups => return added.groups(&proved.account.groups),
             Part::Age => return proved.age.map(Value::Duration).into(),
             _ => Value::text(&proved.proof),
         }),

@@ -1,7 +1,7 @@
 use regnant_policy::{FactDefinition, FactId, Schema, SentAttribute, Stage, Type};
 use serde::{Deserialize, Serialize};
 
-use crate::facts::device_attribute::DeviceAttribute;
+use crate::facts::attribute::IdentityAttribute;
 use crate::request::{Carrier, Medium, NasKind, Purpose};
 
 /// Which facts there are and where each comes from.
@@ -11,8 +11,8 @@ pub struct FactTable {
     sources: Vec<Source>,
     /// The facts that every protocol has.
     own: Vec<(FactCode, FactId)>,
-    /// What people keep of devices beside.
-    device: Vec<DeviceAttribute>,
+    /// What is kept of identities beside.
+    attributes: Vec<IdentityAttribute>,
 }
 
 /// The number of a fact that every protocol has, the same in every release: what the
@@ -66,8 +66,8 @@ pub(crate) enum Source {
     DeviceKnown,
     DeviceGroups,
     DeviceBarred,
-    /// What people keep of devices, by its place among those.
-    DeviceAttribute(usize),
+    /// What is kept of identities, by its place among those.
+    Attribute(usize),
     /// A fact of the protocol, by its place among those.
     Protocol(usize),
 }
@@ -96,6 +96,9 @@ pub(crate) enum CertificatePart {
     SanDns,
     SanUpn,
     SanEmail,
+    SanUri,
+    Unit,
+    Extension,
     Remaining,
 }
 
@@ -110,9 +113,9 @@ pub(crate) enum TlsPart {
 }
 
 impl FactTable {
-    /// The facts of this crate, what people keep of devices, and those that a protocol has
+    /// The facts of this crate, what is kept of identities, and those that a protocol has
     /// beside them, in its order.
-    pub fn new(device: Vec<DeviceAttribute>, protocol: impl IntoIterator<Item = FactDefinition>) -> Self {
+    pub fn new(attributes: Vec<IdentityAttribute>, protocol: impl IntoIterator<Item = FactDefinition>) -> Self {
         let mut definitions = Vec::new();
         let (mut sources, mut own) = (Vec::new(), Vec::new());
         for (code, name, kind, known, source, meaning) in own_facts() {
@@ -127,16 +130,16 @@ impl FactTable {
             });
             sources.push(source);
         }
-        for (place, attribute) in device.iter().enumerate() {
+        for (place, attribute) in attributes.iter().enumerate() {
             own.push((attribute.code(), FactId(definitions.len() as u16)));
             definitions.push(attribute.definition());
-            sources.push(Source::DeviceAttribute(place));
+            sources.push(Source::Attribute(place));
         }
         for (place, definition) in protocol.into_iter().enumerate() {
             definitions.push(definition);
             sources.push(Source::Protocol(place));
         }
-        Self { schema: Schema::new(definitions), sources, own, device }
+        Self { schema: Schema::new(definitions), sources, own, attributes }
     }
 
     /// The same with attributes of the protocol that grants may name.
@@ -158,9 +161,9 @@ impl FactTable {
         }
     }
 
-    /// What people keep of devices.
-    pub fn device_attributes(&self) -> &[DeviceAttribute] {
-        &self.device
+    /// What is kept of identities.
+    pub fn attributes(&self) -> &[IdentityAttribute] {
+        &self.attributes
     }
 
     pub(crate) fn source(&self, id: FactId) -> Source {
@@ -237,6 +240,9 @@ fn own_facts() -> Vec<(u32, &'static str, Type, Stage, Source, &'static str)> {
         (49, "device.known", Type::Boolean, Stage::Proof, Source::DeviceKnown, "Whether a store lists the device."),
         (50, "device.groups", names(), Stage::Proof, Source::DeviceGroups, "The device's groups; none where it is not listed."),
         (51, "device.barred", Type::Boolean, Stage::Proof, Source::DeviceBarred, "Whether the device must stay out."),
+        (53, "certificate.san-uri", names(), Stage::Proof, Source::Certificate(CertificatePart::SanUri), "Its URIs."),
+        (54, "certificate.organizational-unit", names(), Stage::Proof, Source::Certificate(CertificatePart::Unit), "The subject's organizational units."),
+        (55, "certificate.extension", names(), Stage::Proof, Source::Certificate(CertificatePart::Extension), "Its extensions beside those of RFC 5280, each OID=VALUE; `certificate.extension \"OID\"` is the value of one: a text, or bytes in hexadecimal."),
         (52, "nas.tags", names(), Stage::FirstPacket, Source::NasTags, "The tags of the NAS in the inventory."),
     ]
 }

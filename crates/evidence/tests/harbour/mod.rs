@@ -19,7 +19,7 @@ use regnant_decision::*;
 use regnant_eap::{MsChapResponse, Question, Standing, Standings};
 use regnant_equipment::{NamedSecrets, decide, *};
 use regnant_evidence::*;
-use regnant_policy::{Compiled, IdentityKind, Mac, Source, Value};
+use regnant_policy::{Compiled, IdentityKind, KnownStore, Mac, Source, Value};
 use regnant_radius::*;
 use ulid::Ulid;
 
@@ -70,6 +70,7 @@ impl Memory {
             expired: false,
             password_mark: 1,
             place: None,
+            attributes: [].into(),
         };
         self.accounts.insert((kind, name.into()), (account, password, recoverable));
     }
@@ -100,6 +101,7 @@ impl Memory {
 
 /// Everything that a store can be asked.
 pub(crate) const ALL: Capabilities = Capabilities {
+    facts_only: false,
     kinds: &[IdentityKind::User, IdentityKind::Machine, IdentityKind::Mac],
     groups: true,
     passwords: true,
@@ -323,6 +325,10 @@ pub(crate) fn groups(names: &[&str]) -> Groups {
     names.iter().map(|name| Value::owned(*name)).collect()
 }
 
+fn store(name: &str, holds: IdentityKind) -> KnownStore {
+    KnownStore { name: name.to_owned(), holds, facts_only: false }
+}
+
 fn active(
     policy: &str,
     people: &[&str],
@@ -331,8 +337,8 @@ fn active(
     issuer: &Arc<Issuer>,
 ) -> ActiveEdition {
     let kinds = [IdentityKind::User, IdentityKind::Machine];
-    let people = people.iter().flat_map(|name| kinds.map(|kind| ((*name).to_owned(), kind)));
-    let stores = people.chain([("harbour-devices".to_owned(), IdentityKind::Mac)]);
+    let people = people.iter().flat_map(|name| kinds.map(|kind| store(name, kind)));
+    let stores = people.chain([store("harbour-devices", IdentityKind::Mac)]);
     let schema = vocabulary.schema().clone().with_stores(stores);
     let compiled = Compiled::from_source(Source::new("main.writ", policy), &schema)
         .unwrap_or_else(|checked| panic!("{}", checked.diagnostics()[0].render(checked.source())));

@@ -245,7 +245,7 @@ impl<'p> Checker<'p> {
             self.ordered(kind, left.span())?;
         }
         let is_fact = matches!(right, Operand::Word(word) if self.schema.find(&word.text).is_some());
-        if !is_fact && !matches!(right, Operand::Call { .. }) {
+        if !is_fact && !matches!(right, Operand::Call { .. } | Operand::Keyed { .. }) {
             return Some(Compiled::Compare(comparison, Expression::Literal(self.literal(kind, right)?)));
         }
         let typed = self.typed(right)?;
@@ -331,6 +331,21 @@ impl<'p> Checker<'p> {
         }
     }
 
+    /// An operand as what is looked up: a text, an address, or the only member of a set.
+    pub(super) fn key_expression(&mut self, operand: &Operand) -> Option<Expression> {
+        let typed = self.typed(operand)?;
+        let fits = match &typed.kind {
+            Type::Set(of) => matches!(**of, Type::Text { .. }),
+            kind => matches!(kind, Type::Text { .. } | Type::Mac | Type::Integer),
+        };
+        if !fits {
+            let message = format!("this is {}, and what is looked up is a name", typed.kind.describe());
+            self.report(Diagnostic::error("W331", operand.span(), message));
+            return None;
+        }
+        Some(typed.expression)
+    }
+
     /// An operand as the source of a statement's value, which must be a single one.
     pub(super) fn value_expression(&mut self, operand: &Operand) -> Option<(Expression, FactId)> {
         let typed = self.typed(operand)?;
@@ -351,6 +366,7 @@ impl<'p> Checker<'p> {
                 Some(Typed { expression: Expression::Fact(id), kind, fact: Some(id) })
             }
             Operand::Call { function, arguments, .. } => self.call(function, arguments),
+            Operand::Keyed { fact, key } => self.keyed(fact, key),
             Operand::Text(_) | Operand::Regex(_) | Operand::Secret(_) => {
                 self.report(
                     Diagnostic::error("W206", operand.span(), "a comparison begins with a fact")
@@ -359,6 +375,26 @@ impl<'p> Checker<'p> {
                 None
             }
         }
+    }
+
+    /// The value that stands after `key=` in a member of a set.
+    fn keyed(&mut self, fact: &Name, key: &Name) -> Option<Typed> {
+        let id = self.fact(fact)?;
+        let kind = self.schema.definition(id).kind.clone();
+        let Type::Set(of) = &kind else {
+            let message =
+                format!("`{}` is {}, and a text after it asks a set for a member", fact.text, kind.describe());
+            self.report(
+                Diagnostic::error("W223", key.span, message).note(
+                    "write `=` or another comparison between them; only of a set is a member asked for by its key",
+                ),
+            );
+            return None;
+        };
+        let kind = (**of).clone();
+        self.must_be_text(&kind, &Operand::Word(fact.clone()))?;
+        let expression = Expression::Keyed(id, format!("{}=", key.text));
+        Some(Typed { expression, kind, fact: Some(id) })
     }
 
     fn call(&mut self, function: &Name, arguments: &[Operand]) -> Option<Typed> {

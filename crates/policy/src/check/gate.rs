@@ -1,11 +1,15 @@
 use crate::check::Checker;
 use crate::diagnostic::Diagnostic;
 use crate::grant::MOST_VALUE;
-use crate::parse::ast::{ConsequenceItem, GateItem, IdentifyItem, Name, ReactionItem, ResumeItem, RuleItem};
+use crate::parse::ast::{
+    ConsequenceItem, GateItem, IdentifyItem, LookupItem, Name, ReactionItem, ResumeItem, RuleItem,
+};
 use crate::run::index::RuleIndex;
 use crate::run::method::{Accepted, IdentityKind, Method};
-use crate::run::program::{Consequence, Event, Gate, Identify, Reaction, Rule, TellName, Undetermined};
+use crate::run::program::{Consequence, Event, Gate, Identify, Lookup, Reaction, Rule, TellName, Undetermined};
+use crate::schema::KnownStore;
 use regnant_base::did_you_mean;
+use std::time::Duration;
 
 /// How long an EAP session may be resumed where a gate does not say.
 const RESUME: u32 = 8 * 3_600;
@@ -28,6 +32,7 @@ impl Checker<'_> {
         self.distinct("rule", item.rules.iter().map(|rule| &rule.title));
         self.once("`identify` clause", item.identify.iter().map(|clause| &clause.kind));
         let identify: Vec<_> = item.identify.iter().filter_map(|clause| self.identify(clause)).collect();
+        let lookups: Vec<_> = item.lookups.iter().filter_map(|clause| self.lookup(clause)).collect();
         let trust = item.trust.as_ref().and_then(|trust| self.trust(trust));
         self.complete(item, &accept, &identify);
         self.certified(item, &accept, &identify);
@@ -54,6 +59,7 @@ impl Checker<'_> {
             remember_machine,
             resume,
             identify,
+            lookups,
             rules,
             otherwise,
             undetermined: undetermined.unwrap_or_default(),
@@ -99,7 +105,7 @@ impl Checker<'_> {
     fn identify(&mut self, item: &IdentifyItem) -> Option<Identify> {
         let kind = self.one_of("kind of identity", &item.kind, &IdentityKind::ALL)?;
         for store in &item.stores {
-            self.store(kind, store);
+            self.store(kind, store, true);
         }
         let name_from = match &item.name_from {
             Some(operand) => {
@@ -127,15 +133,46 @@ impl Checker<'_> {
         Some(Identify { kind, stores, name_from, reactions })
     }
 
-    fn store(&mut self, kind: IdentityKind, name: &Name) {
+    fn lookup(&mut self, item: &LookupItem) -> Option<Lookup> {
+        let kind = self.one_of("kind of identity", &item.kind, &IdentityKind::ALL)?;
+        for store in &item.stores {
+            self.store(kind, store, false);
+        }
+        let by = match &item.by {
+            Some(operand) => Some(self.key_expression(operand)?),
+            None => None,
+        };
+        let unreachable = match &item.unreachable {
+            // Rules that need what nobody said are undetermined.
+            None => Reaction::Continue,
+            Some(reaction) if reaction.word.text == "next" => {
+                let message = "`next` cannot follow `unreachable`: there is no next store then";
+                self.report(
+                    Diagnostic::error("W405", reaction.word.span, message)
+                        .note("write refuse, silence, continue or use stale"),
+                );
+                return None;
+            }
+            Some(reaction) => self.reaction(Event::Unreachable, reaction)?,
+        };
+        let stores = item.stores.iter().map(|store| self.program.store(&store.text)).collect();
+        Some(Lookup { kind, stores, by, unreachable })
+    }
+
+    /// A store that is named must hold what is looked up, and prove somebody where it `proves`.
+    fn store(&mut self, kind: IdentityKind, name: &Name, proves: bool) {
         let Some(stores) = self.schema.stores() else { return };
-        let fitting = || stores.iter().filter(|(_, holds)| *holds == kind).map(|(store, _)| store.as_str());
+        let fits = |store: &&KnownStore| store.holds == kind && !(proves && store.facts_only);
+        let fitting = || stores.iter().filter(fits).map(|store| store.name.as_str());
         if fitting().any(|store| store == name.text) {
             return;
         }
-        let message = match stores.iter().any(|(store, _)| *store == name.text) {
-            true => format!("store `{}` holds no identities of the kind `{}`", name.text, kind.word()),
-            false => format!("there is no store `{}`", name.text),
+        let message = match stores.iter().find(|store| store.name == name.text) {
+            Some(store) if proves && store.facts_only => {
+                format!("store `{}` tells facts and proves nobody: write `lookup`", name.text)
+            }
+            Some(_) => format!("store `{}` holds no identities of the kind `{}`", name.text, kind.word()),
+            None => format!("there is no store `{}`", name.text),
         };
         let list: Vec<_> = fitting().collect();
         let diagnostic = Diagnostic::error("W404", name.span, message)
@@ -145,13 +182,25 @@ impl Checker<'_> {
     }
 
     fn reaction(&mut self, event: Event, item: &ReactionItem) -> Option<Reaction> {
-        let known = [("refuse", 0), ("silence", 1), ("continue", 2), ("next", 3)];
+        let known = [("refuse", 0), ("silence", 1), ("continue", 2), ("next", 3), ("use", 4)];
         let reaction = match self.one_of("reaction", &item.word, &known)? {
             0 => Reaction::Refuse(self.text_for_person(item.text.as_ref())?),
             1 => Reaction::Silence,
             2 => Reaction::Continue,
+            4 => match item.stale.as_ref() {
+                Some(operand) => Reaction::UseStale(Duration::from_secs(self.seconds(operand)?.into())),
+                None => return None,
+            },
             _ => Reaction::Next,
         };
+        if matches!(reaction, Reaction::UseStale(_)) && event != Event::Unreachable {
+            let message = format!("`use stale` cannot follow `{}`", event.word());
+            self.report(
+                Diagnostic::error("W405", item.word.span, message)
+                    .note("what was told earlier helps where a store is `unreachable`"),
+            );
+            return None;
+        }
         // `unknown` and `unreachable` are judged after the last store, `absent` before the first.
         if reaction == Reaction::Next && matches!(event, Event::Unknown | Event::Unreachable | Event::Absent) {
             let message = format!("`next` cannot follow `{}`: there is no next store then", event.word());

@@ -172,7 +172,7 @@ impl Checker<'_> {
     fn content(&mut self, kind: &StatementKind, field: &FieldKind, part: &FieldItem) -> Option<Content> {
         let Some(operand) = &part.value else { return Some(Content::Is(StatementValue::Flag)) };
         let fact = match operand {
-            Operand::Call { .. } => true,
+            Operand::Call { .. } | Operand::Keyed { .. } => true,
             Operand::Word(word) => self.schema.find(&word.text).is_some(),
             Operand::Secret(name) => return self.secret(name).map(Content::Is),
             Operand::Text(_) | Operand::Regex(_) => false,

@@ -78,6 +78,7 @@ pub(crate) struct GateItem {
     pub(crate) remember: Option<Operand>,
     pub(crate) resume: Option<ResumeItem>,
     pub(crate) identify: Vec<IdentifyItem>,
+    pub(crate) lookups: Vec<LookupItem>,
     pub(crate) rules: Vec<RuleItem>,
     pub(crate) undetermined: Option<ReactionItem>,
     pub(crate) tell_name: Option<Name>,
@@ -123,9 +124,20 @@ pub(crate) struct IdentifyItem {
 }
 
 #[derive(Debug)]
+pub(crate) struct LookupItem {
+    pub(crate) kind: Name,
+    pub(crate) stores: Vec<Name>,
+    pub(crate) by: Option<Operand>,
+    /// What follows `unreachable`.
+    pub(crate) unreachable: Option<ReactionItem>,
+}
+
+#[derive(Debug)]
 pub(crate) struct ReactionItem {
     pub(crate) word: Name,
     pub(crate) text: Option<Name>,
+    /// How old, after `use stale`.
+    pub(crate) stale: Option<Operand>,
 }
 
 #[derive(Debug)]
@@ -211,6 +223,11 @@ pub(crate) enum Operand {
         arguments: Vec<Operand>,
         span: Span,
     },
+    /// `certificate.extension "OID"`: the value of a member KEY=VALUE of a set.
+    Keyed {
+        fact: Name,
+        key: Name,
+    },
     /// `secret "name"`, which stands after `send NAME =` alone.
     Secret(Name),
 }
@@ -219,6 +236,7 @@ impl Operand {
     pub(crate) fn span(&self) -> Span {
         match self {
             Self::Word(name) | Self::Text(name) | Self::Regex(name) | Self::Secret(name) => name.span,
+            Self::Keyed { fact, key } => fact.span.to(key.span),
             Self::Call { span, .. } => *span,
         }
     }

@@ -145,7 +145,14 @@ impl Parser {
             }
             TokenKind::Word(text) => {
                 self.next();
-                Ok(Operand::Word(Name { text, span: token.span }))
+                let fact = Name { text, span: token.span };
+                match self.peek().kind.clone() {
+                    TokenKind::Text(text) if fact.text.contains('.') => {
+                        let key = Name { text, span: self.next().span };
+                        Ok(Operand::Keyed { fact, key })
+                    }
+                    _ => Ok(Operand::Word(fact)),
+                }
             }
             TokenKind::Text(text) => {
                 self.next();

@@ -2,12 +2,13 @@ use crate::diagnostic::Diagnostic;
 use crate::parse::ast::*;
 use crate::parse::parser::{Parser, Step};
 
-const PARTS: [&str; 11] = [
+const PARTS: [&str; 12] = [
     "when",
     "accept",
     "present",
     "trust",
     "identify",
+    "lookup",
     "remember",
     "resume",
     "tell",
@@ -28,6 +29,7 @@ impl Parser {
             remember: None,
             resume: None,
             identify: Vec::new(),
+            lookups: Vec::new(),
             rules: Vec::new(),
             undetermined: None,
             tell_name: None,
@@ -70,6 +72,8 @@ impl Parser {
             }
         } else if self.take_word("identify") {
             gate.identify.push(self.identify()?);
+        } else if self.take_word("lookup") {
+            gate.lookups.push(self.lookup()?);
         } else if self.take_word("rule") {
             gate.rules.extend(self.rule()?);
         } else if self.take_word("tell") {
@@ -162,7 +166,7 @@ impl Parser {
                 &["unknown", "unreachable", "failed", "unfit", "disabled", "expired", "absent", "ambiguous"],
                 |p| {
                     let event = p.word("an event")?;
-                    reactions.push((event, p.reaction("refuse, silence, continue or next")?));
+                    reactions.push((event, p.reaction("refuse, silence, continue, next or use stale")?));
                     // Events may stand in one line with commas between.
                     p.take_sign(",");
                     Ok(())
@@ -172,10 +176,35 @@ impl Parser {
         Ok(IdentifyItem { kind, stores, name_from, reactions })
     }
 
+    fn lookup(&mut self) -> Step<LookupItem> {
+        let kind = self.word("user, machine or mac")?;
+        self.expect_word("in")?;
+        let stores = self.list(|p| p.word("a store"))?;
+        let by = if self.take_word("by") { Some(self.operand()?) } else { None };
+        let mut unreachable = None;
+        if self.is_sign("{") {
+            self.block(&["unreachable"], |p| {
+                let start = p.span();
+                p.expect_word("unreachable")?;
+                match unreachable.replace(p.reaction("refuse, silence, continue or use stale")?) {
+                    Some(_) => Err(Diagnostic::error("W112", start, "a `lookup` has one `unreachable`")),
+                    None => Ok(()),
+                }
+            })?;
+        }
+        Ok(LookupItem { kind, stores, by, unreachable })
+    }
+
     fn reaction(&mut self, known: &str) -> Step<ReactionItem> {
         let word = self.word(known)?;
         let text = if word.text == "refuse" { self.optional_text() } else { None };
-        Ok(ReactionItem { word, text })
+        let stale = if word.text == "use" {
+            self.expect_word("stale")?;
+            Some(self.operand()?)
+        } else {
+            None
+        };
+        Ok(ReactionItem { word, text, stale })
     }
 
     /// `None` where its parts could not be read, which is told already.

@@ -212,6 +212,22 @@ impl Expression {
             Self::After(inner, separator) => {
                 text(inner, &|t| t.split_once(separator.as_str()).map(|(_, after)| after.to_owned()))
             }
+            Self::Keyed(id, key) => {
+                let member = |set: &Value<'_>| match set {
+                    Value::Set(members) => members.iter().find_map(|member| match member {
+                        Value::Text(text) => text.strip_prefix(key.as_str()).map(|rest| Value::owned(rest.to_owned())),
+                        _ => None,
+                    }),
+                    _ => None,
+                };
+                match facts.fact(*id) {
+                    Known::Is(set) => member(&set).into(),
+                    // It may be in the rest.
+                    Known::Partial(set) => member(&set).map_or(Known::Unanswered, Known::Is),
+                    Known::Absent => Known::Absent,
+                    Known::Unanswered => Known::Unanswered,
+                }
+            }
             Self::Capture(inner, regex) => {
                 text(inner, &|t| regex.captures(t).and_then(|found| Some(found.get(1)?.as_str().to_owned())))
             }

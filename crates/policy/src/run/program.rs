@@ -1,4 +1,5 @@
 use std::net::IpAddr;
+use std::time::Duration;
 
 use regex::Regex;
 use serde::{Deserialize, Serialize};
@@ -73,6 +74,8 @@ pub(crate) enum Expression {
     Before(Box<Expression>, String),
     After(Box<Expression>, String),
     Capture(Box<Expression>, Regex),
+    /// What follows this in a member of a set.
+    Keyed(FactId, String),
 }
 
 #[derive(Debug)]
@@ -109,6 +112,8 @@ pub struct Gate {
     pub resume: u32,
     /// Where identities are proved or looked up.
     pub identify: Vec<Identify>,
+    /// Where facts about them are looked up, in this order.
+    pub lookups: Vec<Lookup>,
     /// The rules in order.
     pub rules: Vec<Rule>,
     /// What happens when no rule is true.
@@ -245,6 +250,59 @@ impl Identify {
     }
 }
 
+/// Where facts about an identity are looked up that is proved elsewhere.
+#[derive(Debug)]
+pub struct Lookup {
+    /// The kind of identity.
+    pub kind: IdentityKind,
+    /// The stores, in the order asked.
+    pub stores: Vec<StoreId>,
+    pub(crate) by: Option<Expression>,
+    pub(crate) unreachable: Reaction,
+}
+
+/// What is looked up.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Key {
+    /// This.
+    Is(String),
+    /// Nothing: the facts that make it are absent.
+    None,
+    /// A store that would know did not answer.
+    Unanswered,
+}
+
+impl Lookup {
+    /// Whether it says by what, in place of the name.
+    pub fn has_key(&self) -> bool {
+        self.by.is_some()
+    }
+
+    /// What its `by` makes of the facts. A set is a name where it has one member.
+    pub fn key(&self, facts: &dyn crate::Facts) -> Key {
+        let Some(expression) = &self.by else { return Key::None };
+        let text = |value: &Value<'_>| match value {
+            Value::Text(text) => Key::Is(text.clone().into_owned()),
+            Value::Set(_) => Key::None,
+            other => Key::Is(other.to_string()),
+        };
+        match expression.value(facts) {
+            crate::Known::Is(Value::Set(members)) => match &*members {
+                [one] => text(one),
+                _ => Key::None,
+            },
+            crate::Known::Is(value) => text(&value),
+            crate::Known::Absent => Key::None,
+            crate::Known::Unanswered | crate::Known::Partial(_) => Key::Unanswered,
+        }
+    }
+
+    /// What happens where a store does not answer and none had it.
+    pub fn unreachable(&self) -> &Reaction {
+        &self.unreachable
+    }
+}
+
 /// What may happen while an identity is proved.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
@@ -306,4 +364,6 @@ pub enum Reaction {
     Continue,
     /// Ask the next store.
     Next,
+    /// Take what the store told at most that long ago, where that is no proof.
+    UseStale(Duration),
 }

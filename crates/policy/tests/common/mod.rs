@@ -48,11 +48,16 @@ pub(crate) fn schema() -> Schema {
         ),
     ])
     .with_stores([
-        ("harbour".into(), IdentityKind::User),
-        ("harbour".into(), IdentityKind::Machine),
-        ("devices".into(), IdentityKind::Mac),
+        store("harbour", IdentityKind::User),
+        store("harbour", IdentityKind::Machine),
+        store("devices", IdentityKind::Mac),
+        KnownStore { facts_only: true, ..store("register", IdentityKind::Machine) },
     ])
     .with_certificates(["radius.tarnmouth.example".into()], ["tarnmouth-authority".into()])
+}
+
+fn store(name: &str, holds: IdentityKind) -> KnownStore {
+    KnownStore { name: name.into(), holds, facts_only: false }
 }
 
 /// Facts by name; what is not stated is absent.

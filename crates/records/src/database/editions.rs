@@ -31,9 +31,9 @@ pub struct Basis {
     pub dictionaries: Vec<(String, String)>,
     /// How equipment is told.
     pub dialects: Vec<(String, String)>,
-    /// What people keep of devices, each by its name.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub device_attributes: Vec<(String, String)>,
+    /// What is kept of identities, each by its name.
+    #[serde(default, rename = "device_attributes", skip_serializing_if = "Vec::is_empty")]
+    pub attributes: Vec<(String, String)>,
 }
 
 impl Basis {
@@ -41,7 +41,7 @@ impl Basis {
     pub fn hash(&self) -> [u8; 32] {
         let mut digest = Sha256::new();
         // Without attributes it is the hash that it was before there were any.
-        let attributes = Some(&self.device_attributes).filter(|list| !list.is_empty());
+        let attributes = Some(&self.attributes).filter(|list| !list.is_empty());
         for list in [&self.dictionaries, &self.dialects].into_iter().chain(attributes) {
             digest.update((list.len() as u64).to_be_bytes());
             for part in list.iter().flat_map(|(file, text)| [file, text]) {
@@ -97,7 +97,7 @@ impl Records {
         let damaged = |error: serde_json::Error| RecordsError::Damaged(format!("the basis of an edition: {error}"));
         let read = |text: &str| serde_json::from_str(text).map_err(damaged);
         let (dictionaries, dialects) = (read(&dictionaries)?, read(&dialects)?);
-        Ok(Some(Basis { dictionaries, dialects, device_attributes: read(&attributes)? }))
+        Ok(Some(Basis { dictionaries, dialects, attributes: read(&attributes)? }))
     }
 
     /// Every edition, newest first.
@@ -125,7 +125,7 @@ pub(crate) fn keep_basis(db: &Connection, basis: &Basis) -> Result<[u8; 32], Rec
     let (hash, json) = (basis.hash(), |list| serde_json::to_string(list).expect("texts are JSON"));
     let sql = "INSERT INTO basis (hash, dictionaries, dialects, device_attributes) VALUES (?1, ?2, ?3, ?4)
                ON CONFLICT (hash) DO NOTHING";
-    db.execute(sql, params![hash, json(&basis.dictionaries), json(&basis.dialects), json(&basis.device_attributes)])?;
+    db.execute(sql, params![hash, json(&basis.dictionaries), json(&basis.dialects), json(&basis.attributes)])?;
     Ok(hash)
 }
 

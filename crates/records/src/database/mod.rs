@@ -28,7 +28,7 @@ use crate::names::RecordName;
 use crate::rows::{Rows, fold, number};
 use crate::sealing::{Sealed, SealingKey};
 
-const MIGRATIONS: [&str; 15] = [
+const MIGRATIONS: [&str; 16] = [
     include_str!("../../migrations/shared-1.sql"),
     include_str!("../../migrations/shared-2.sql"),
     include_str!("../../migrations/shared-3.sql"),
@@ -44,6 +44,7 @@ const MIGRATIONS: [&str; 15] = [
     include_str!("../../migrations/shared-13.sql"),
     include_str!("../../migrations/shared-14.sql"),
     include_str!("../../migrations/shared-15.sql"),
+    include_str!("../../migrations/shared-16.sql"),
 ];
 /// What early releases sealed into every file, to tell another key when it was opened.
 const CANARY: &str = "the seal of these records";

@@ -490,6 +490,7 @@ impl Record for StoreRow {
         let kind = match row.get_ref(1)?.as_str()? {
             "people" => StoreKind::People,
             "directory" => StoreKind::Directory,
+            "http" => StoreKind::Http,
             _ => StoreKind::Devices,
         };
         Ok(Self { name: row.get(0)?, kind, settings: row.get(2)?, secret: maybe_sealed(row, 3)? })
@@ -656,7 +657,7 @@ impl Record for LanguageRow {
     fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
         let kind = match row.get_ref(0)?.as_str()? {
             "dictionary" => LanguageKind::Dictionary,
-            "attribute" => LanguageKind::DeviceAttribute,
+            "attribute" => LanguageKind::Attribute,
             _ => LanguageKind::Dialect,
         };
         Ok(Self { kind, name: row.get(1)?, text: row.get(2)? })

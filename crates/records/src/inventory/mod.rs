@@ -15,9 +15,9 @@ use sha2::Sha256;
 use thiserror::Error;
 use zeroize::Zeroizing;
 
+use crate::attributes::{AttributeValues, DeclaredAttributes};
 use crate::command::Import;
 use crate::database::Reading;
-use crate::device_attributes::{AttributeValues, DeclaredAttributes};
 use crate::error::RecordsError;
 use crate::names::RecordName;
 use crate::rows::{
@@ -408,8 +408,8 @@ impl StoreEntry {
     pub fn row(self) -> Result<StoreRow, InventoryError> {
         named("store", &self.name)?;
         match self.kind {
-            StoreKind::Directory => Err(InventoryError(format!(
-                "store `{}` is a directory: add it by `regnant store add`, with how it is asked",
+            StoreKind::Directory | StoreKind::Http => Err(InventoryError(format!(
+                "store `{}` is outside: add it by `regnant store add`, with how it is asked",
                 self.name
             ))),
             kind => Ok(StoreRow::local(self.name, kind)),

@@ -212,8 +212,8 @@ impl Certificates {
 
     /// Forgets a trust that no gate has.
     pub fn remove_trust(&self, name: &str, by: &Author) -> Result<(), AdministrationError> {
-        let directories = self.committer.snapshot.load().directories.clone();
-        if let Some(store) = directories.with_trust(name).next() {
+        let outside = self.committer.snapshot.load().outside.clone();
+        if let Some(store) = outside.with_trust(name).next() {
             let by = format!("the servers of the store {store} are believed by it");
             return Err(AdministrationError::InService { record: RecordName::Trust(name.to_owned()), by });
         }

@@ -54,7 +54,7 @@ impl Committer {
         let outside = !rows.stores.is_empty() || gone.iter().any(|name| matches!(name, RecordName::Store(_)));
         turn.commit(by, (command, expected), |before, pending, rows, _| {
             let after = environment.with_records(before, &gone, rows)?;
-            Ok(if outside { environment.with_directories(&after, pending)? } else { after })
+            Ok(if outside { environment.with_outside(&after, pending)? } else { after })
         })?;
         if self.texts.note(&self.records, &gone, &rows)? {
             self.write_texts();

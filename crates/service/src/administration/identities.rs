@@ -83,7 +83,7 @@ impl Identities {
             // Devices go with their store; the others are in the rows.
             let renamed = before.stores.with_renamed(from, &store.name);
             let after = before.with_stores(renamed.without(&was).with(rows)?);
-            Ok(environment.with_directories(&after, pending)?)
+            Ok(environment.with_outside(&after, pending)?)
         })?;
         self.committer.write_texts();
         Ok(())

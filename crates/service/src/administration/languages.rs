@@ -1,6 +1,6 @@
 use std::sync::Arc;
 
-use regnant_decision::DeviceAttribute;
+use regnant_decision::{AttributeKind, IdentityAttribute};
 use regnant_equipment::{Dialect, Edition};
 use regnant_radius::Dictionary;
 use regnant_records::{
@@ -60,32 +60,48 @@ impl LanguageFiles {
         self.remove(LanguageKind::Dictionary, name, by)
     }
 
-    /// Declares an attribute of devices, which is a fact from then on; or says anew what it
+    /// Declares an attribute of identities, which is a fact from then on; or says anew what it
     /// means. Its type stays for as long as devices have it.
-    pub fn declare(&self, attribute: &DeviceAttribute, by: &Author) -> Result<Taken, AdministrationError> {
-        DeviceAttribute::check_name(&attribute.name).map_err(AdministrationError::Attribute)?;
+    pub fn declare(&self, attribute: &IdentityAttribute, by: &Author) -> Result<Taken, AdministrationError> {
+        IdentityAttribute::check_name(&attribute.full_name()).map_err(AdministrationError::Attribute)?;
         if attribute.meaning.len() > LONGEST_MEANING {
             let text = format!("the meaning of an attribute has {LONGEST_MEANING} bytes at most");
             return Err(AdministrationError::Attribute(text));
         }
         let languages = self.committer.snapshot.load().languages.clone();
-        let known = languages.vocabulary.table().device_attributes().iter().find(|one| one.name == attribute.name);
+        let known = languages
+            .vocabulary
+            .table()
+            .attributes()
+            .iter()
+            .find(|one| (one.of, &one.name) == (attribute.of, &attribute.name));
         if known.is_some_and(|known| known.kind != attribute.kind) {
-            self.no_device_has(&attribute.name)?;
+            self.nobody_has(&attribute.full_name())?;
         }
-        self.set(declaration(attribute), &attribute.name, by)
+        self.set(declaration(attribute), &attribute.full_name(), by)
     }
 
-    /// Forgets an attribute of devices, where no policy names it and no device has it.
+    /// Forgets an attribute of identities, where no policy names it, no device has it and no store
+    /// tells it.
     pub fn remove_attribute(&self, name: &str, by: &Author) -> Result<u32, AdministrationError> {
-        self.remove(LanguageKind::DeviceAttribute, name, by)
+        self.remove(LanguageKind::Attribute, name, by)
     }
 
-    fn no_device_has(&self, name: &str) -> Result<(), AdministrationError> {
+    fn nobody_has(&self, name: &str) -> Result<(), AdministrationError> {
+        let (of, bare) = IdentityAttribute::split(name);
+        let kind = AttributeKind::Text;
+        let fact = IdentityAttribute { of, name: bare.to_owned(), kind, meaning: String::new() }.fact();
+        if let Some(store) = self.committer.snapshot.load().outside.telling(&fact).next() {
+            return Err(AdministrationError::InUse {
+                kind: LanguageKind::Attribute,
+                name: name.to_owned(),
+                by: format!("the store {store} tells it; have it not told first"),
+            });
+        }
         match self.committer.records.devices_with(name)? {
             0 => Ok(()),
             many => Err(AdministrationError::InUse {
-                kind: LanguageKind::DeviceAttribute,
+                kind: LanguageKind::Attribute,
                 name: name.to_owned(),
                 by: format!(
                     "{many} {} it; take it from them first",
@@ -117,8 +133,8 @@ impl LanguageFiles {
         if kind == LanguageKind::Dialect {
             self.no_nas_speaks(name)?;
         }
-        if kind == LanguageKind::DeviceAttribute {
-            self.no_device_has(name)?;
+        if kind == LanguageKind::Attribute {
+            self.nobody_has(name)?;
         }
         let languages = Languages::new(before.languages.without(kind, name), LanguageRow::file)
             .map_err(|error| AdministrationError::InUse { kind, name: name.to_owned(), by: error.to_string() })?;
@@ -169,8 +185,9 @@ impl LanguageFiles {
         let languages = Arc::new(languages);
         let (done, _) = turn.commit(by, (command, expected), |before, pending, _, done| {
             let edition = Arc::new(edition.numbered(done.edition.unwrap_or_default()));
-            let after = environment.with_edition(before, edition, pending)?;
-            Ok(Snapshot { languages, ..after })
+            let after = Snapshot { languages, ..environment.with_edition(before, edition, pending)? };
+            // What stores outside tell is of the types that are declared now.
+            Ok(environment.with_outside(&after, pending)?)
         })?;
         Ok(done.edition.unwrap_or_default())
     }

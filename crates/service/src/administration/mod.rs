@@ -47,8 +47,8 @@ use crate::administration::languages::LanguageFiles;
 use crate::administration::policies::{Policies, earlier_editions, first_edition};
 use crate::administration::report::CheckReport;
 use crate::administration::secrets::NamedSecretRecords;
-use crate::directories::Directories;
 use crate::languages::{LanguageError, Languages};
+use crate::outside_stores::OutsideStores;
 use crate::snapshot::{Environment, Snapshot, SnapshotError, Unfit, registry};
 
 /// What people administer, by what it is.
@@ -81,11 +81,11 @@ impl Administration {
     ) -> Result<Self, AdministrationError> {
         let stores = environment.stores(&records)?;
         let languages = Languages::of_records(&records)?;
-        let directories = environment.directories(&Directories::default(), &records)?;
-        let registry = registry(&stores, &directories);
+        let outside = environment.outside(&OutsideStores::default(), &languages, &records)?;
+        let registry = registry(&stores, &outside);
         let edition = Arc::new(first_edition(&records, &registry, &languages)?);
         let earlier = earlier_editions(&records, edition.number);
-        let mut snapshot = environment.snapshot(&records, (stores, directories), languages, edition)?;
+        let mut snapshot = environment.snapshot(&records, (stores, outside), languages, edition)?;
         snapshot.active.earlier = earlier.into();
         let committer = Arc::new(Committer::new(records, environment, snapshot));
         committer.write_texts();
@@ -302,17 +302,24 @@ pub enum AdministrationError {
     /// How a directory is asked makes no sense.
     #[error(transparent)]
     Directory(#[from] regnant_directory::SettingsError),
-    /// A store in the records.
-    #[error("store `{0}` is no directory: it holds what you keep in it yourself")]
-    NoDirectory(String),
-    /// A password that would go to others than it was given for.
-    #[error(
-        "give the password of the account that searches anew: it is kept for the servers, the trust and the account that it was given for"
-    )]
-    BindPassword,
-    /// A password of nobody.
-    #[error("`bind-as` is missing: whose password is it?")]
-    BindAs,
+    /// How a service that tells facts is asked makes no sense.
+    #[error(transparent)]
+    Http(#[from] regnant_http_source::SettingsError),
+    /// A fact that is told and has no type.
+    #[error(transparent)]
+    Told(#[from] regnant_outside::ToldError),
+    /// A store of another kind.
+    #[error("store `{0}` is not asked so: what a store holds, or that it is outside, is said when it is added")]
+    OtherStore(String),
+    /// A secret that would go to others than it was given for.
+    #[error("give the secret anew: it is kept for the servers, the trust and the account that it was given for")]
+    SecretAnew,
+    /// A secret that is missing.
+    #[error("`secret` is missing: it goes into the header, or a token is had for it")]
+    NoSecret,
+    /// A secret of nobody.
+    #[error("whose secret is it? Of a directory `bind-as` says it, of a service `header` or `token-url`")]
+    NobodysSecret,
     /// When an administrator ends.
     #[error("`expires` is no time, such as 2026-12-31T18:00:00Z: {0}")]
     Expiry(String),

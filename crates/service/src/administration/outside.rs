@@ -1,14 +1,11 @@
 //! Stores outside: how they are asked, and whether they answer.
 
-use std::sync::Arc;
-
 use regnant_base::{Secret, SecretText};
-use regnant_directory::{Directory, DirectorySettings};
 use regnant_records::{Author, Command, Reading, RecordName, Rows, StoreKind, StoreRow, TrustRow};
 
 use crate::administration::identities::Identities;
 use crate::administration::{AdministrationError, RecordVersion};
-use crate::directories::settings_of;
+use crate::outside_stores::{OutsideSettings, OutsideStore};
 
 impl Identities {
     /// A store.
@@ -18,28 +15,31 @@ impl Identities {
         found.ok_or(AdministrationError::NotFound(record))
     }
 
-    /// Adds a directory.
-    pub(crate) fn add_directory(
+    /// Adds a store outside.
+    pub(crate) fn add_outside(
         &self,
         name: &str,
-        settings: &DirectorySettings,
-        password: Option<&SecretText>,
+        settings: &OutsideSettings,
+        secret: Option<&SecretText>,
         by: &Author,
     ) -> Result<StoreRow, AdministrationError> {
         let turn = self.committer.turn();
-        let row = self.directory_row(name, settings, password)?;
+        let row = self.outside_row(name, settings, secret)?;
+        if row.secret.is_none() && matches!(settings, OutsideSettings::Http(_)) && settings.has_secret() {
+            return Err(AdministrationError::NoSecret);
+        }
         self.commit(&turn, Command::Add(Rows { stores: vec![row.clone()], ..Rows::default() }), by)?;
         Ok(row)
     }
 
-    /// Has a directory asked in another way, where that is still as its author saw it. The password
-    /// of the account that searches stays where none is given and it is the same account.
-    pub(crate) fn change_directory(
+    /// Has a store outside asked in another way, where that is still as its author saw it. The
+    /// secret that it is asked with stays where none is given and it goes to nobody else.
+    pub(crate) fn change_outside(
         &self,
         name: &str,
         seen: Option<&RecordVersion>,
-        settings: &DirectorySettings,
-        password: Option<&SecretText>,
+        settings: &OutsideSettings,
+        secret: Option<&SecretText>,
         by: &Author,
     ) -> Result<StoreRow, AdministrationError> {
         let turn = self.committer.turn();
@@ -47,19 +47,15 @@ impl Identities {
         if seen.is_some_and(|seen| *seen != RecordVersion::of(&before)) {
             return Err(AdministrationError::Changed(before.name));
         }
-        if before.kind != StoreKind::Directory {
-            return Err(AdministrationError::NoDirectory(before.name));
+        if before.kind != settings.kind() {
+            return Err(AdministrationError::OtherStore(before.name));
         }
-        let was = settings_of(&before).ok();
-        let mut row = self.directory_row(name, settings, password)?;
-        // A password is for the servers and the account that it was given for.
-        let same = was.is_some_and(|was| {
-            was.bind_as == settings.bind_as && was.servers == settings.servers && was.trust == settings.trust
-        });
-        if password.is_none() && !settings.bind_as.is_empty() {
-            match same {
+        let mut row = self.outside_row(name, settings, secret)?;
+        if secret.is_none() && settings.has_secret() {
+            let was = OutsideSettings::of(&before).and_then(Result::ok);
+            match was.is_some_and(|was| was.same_confidant(settings)) {
                 true => row.secret = before.secret,
-                false => return Err(AdministrationError::BindPassword),
+                false => return Err(AdministrationError::SecretAnew),
             }
         }
         let rows = Rows { stores: vec![row.clone()], ..Rows::default() };
@@ -67,35 +63,39 @@ impl Identities {
         Ok(row)
     }
 
-    /// A directory that is asked now.
-    pub(crate) fn directory(&self, name: &str) -> Result<Arc<Directory>, AdministrationError> {
+    /// A store outside that is asked now.
+    pub(crate) fn outside(&self, name: &str) -> Result<OutsideStore, AdministrationError> {
         let snapshot = self.committer.snapshot.load();
-        match snapshot.directories.get(name) {
-            Some(directory) => Ok(directory.clone()),
-            None => Err(AdministrationError::NoDirectory(self.store(name)?.name)),
+        match snapshot.outside.get(name) {
+            Some(store) => Ok(store.clone()),
+            None => Err(AdministrationError::OtherStore(self.store(name)?.name)),
         }
     }
 
-    fn directory_row(
+    fn outside_row(
         &self,
         name: &str,
-        settings: &DirectorySettings,
-        password: Option<&SecretText>,
+        settings: &OutsideSettings,
+        secret: Option<&SecretText>,
     ) -> Result<StoreRow, AdministrationError> {
         // Whatever holds for the name of a store holds for this one.
         let name = regnant_records::StoreEntry { name: name.to_owned(), kind: StoreKind::People }.row()?.name;
-        settings.check()?;
-        if let Some(trust) = &settings.trust
+        match settings {
+            OutsideSettings::Directory(settings) => settings.check()?,
+            OutsideSettings::Http(settings) => settings.check()?,
+        }
+        let snapshot = self.committer.snapshot.load();
+        settings.facts().check(snapshot.languages.vocabulary.table().attributes().iter())?;
+        if let Some(trust) = settings.trust()
             && !self.committer.records.all::<TrustRow>()?.iter().any(|row| row.name == *trust)
         {
             return Err(AdministrationError::NotFound(RecordName::Trust(trust.clone())));
         }
-        let password = password.map(|password| Secret::new(password.expose().as_bytes()));
-        if settings.bind_as.is_empty() && password.is_some() {
-            return Err(AdministrationError::BindAs);
+        let secret = secret.map(|secret| Secret::new(secret.expose().as_bytes()));
+        if !settings.has_secret() && secret.is_some() {
+            return Err(AdministrationError::NobodysSecret);
         }
-        let text = serde_json::to_string(settings).expect("settings have names for keys");
         let key = &self.committer.environment.key;
-        Ok(StoreRow::outside(name, StoreKind::Directory, text, password.as_ref(), key))
+        Ok(StoreRow::outside(name, settings.kind(), settings.text(), secret.as_ref(), key))
     }
 }

@@ -130,9 +130,12 @@ impl From<AdministrationError> for ApiError {
             | AdministrationError::Name
             | AdministrationError::Expiry(_)
             | AdministrationError::Directory(_)
-            | AdministrationError::NoDirectory(_)
-            | AdministrationError::BindPassword
-            | AdministrationError::BindAs
+            | AdministrationError::OtherStore(_)
+            | AdministrationError::Http(_)
+            | AdministrationError::Told(_)
+            | AdministrationError::NoSecret
+            | AdministrationError::SecretAnew
+            | AdministrationError::NobodysSecret
             | AdministrationError::NoPassword(_)
             | AdministrationError::CommonName(_)
             | AdministrationError::WeakPassword(_)

@@ -3,6 +3,7 @@
 use axum::Json;
 use axum::extract::State;
 use regnant_decision::EntryKind;
+use regnant_outside::all_down;
 use regnant_records::Role;
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -42,26 +43,26 @@ fn look(api: &Api) -> Result<Vec<Finding>, AdministrationError> {
         policy(administration)?,
         administrators(administration)?,
         backups(administration)?,
-        directories(administration),
+        outside(administration),
         console(api),
     ]
     .concat())
 }
 
-fn directories(administration: &Administration) -> Vec<Finding> {
-    let mut look = Look::at("directories");
-    for (store, directory) in administration.snapshot().directories.all() {
-        let health = directory.health();
-        for server in &health.servers {
-            let Some((time, trouble)) = &server.down else { continue };
-            let found = format!("{trouble}, of the store {store}, for {} s", time.as_secs());
-            match health.down() {
-                Some(_) => look.trouble(found, trouble.advice()),
-                None => look.advice(found, trouble.advice()),
+fn outside(administration: &Administration) -> Vec<Finding> {
+    let mut look = Look::at("stores outside");
+    for (store, outside) in administration.snapshot().outside.all() {
+        let health = outside.health();
+        for server in &health {
+            let Some((time, why, advice)) = &server.down else { continue };
+            let found = format!("{why}, of the store {store}, for {} s", time.as_secs());
+            match all_down(&health) {
+                Some(_) => look.trouble(found, *advice),
+                None => look.advice(found, *advice),
             }
         }
     }
-    look.else_well("every directory answers, as far as it was asked")
+    look.else_well("every store outside answers, as far as it was asked")
 }
 
 fn unanswered(api: &Api) -> Vec<Finding> {

@@ -3,6 +3,7 @@
 mod accounts;
 mod administrators;
 mod attempts;
+mod attributes;
 mod audit;
 mod backup;
 mod callers;
@@ -11,11 +12,9 @@ mod common_names;
 mod connections;
 mod console;
 mod counts;
-mod device_attributes;
 mod devices;
 mod dialects;
 mod dictionaries;
-mod directories;
 mod door;
 mod error;
 mod extract;
@@ -30,6 +29,7 @@ mod machines;
 mod nases;
 mod nases_together;
 pub(crate) mod openapi;
+mod outside_stores;
 mod people;
 mod policy;
 mod record;
@@ -173,7 +173,7 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(unheard::unheard))
         .routes(routes!(unheard::try_secret))
         .routes(routes!(stores::stores, stores::add))
-        .routes(routes!(directories::test))
+        .routes(routes!(outside_stores::test))
         .routes(routes!(stores::store, stores::put, stores::rename, stores::remove))
         .routes(routes!(common_names::groups, common_names::add_group))
         .routes(routes!(
@@ -202,8 +202,8 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(devices::act))
         .routes(routes!(devices::seen_last))
         .routes(routes!(devices::bar))
-        .routes(routes!(device_attributes::attributes, device_attributes::declare))
-        .routes(routes!(device_attributes::remove))
+        .routes(routes!(attributes::attributes, attributes::declare))
+        .routes(routes!(attributes::remove))
         .routes(routes!(inventory::import))
         .routes(routes!(import::lines))
         .routes(routes!(certificates::certificates, certificates::import))

@@ -5,26 +5,26 @@ use axum::extract::{Path, State};
 use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Response};
 use regnant_base::SecretText;
-use regnant_directory::DirectorySettings;
 use regnant_records::{RecordName, StoreKind, StoreRow};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::administration::{AdministrationError, RecordVersion};
-use crate::directories::settings_of;
 use crate::http::Api;
 use crate::http::callers::{Change, Look, May, Signed};
-use crate::http::directories::{DirectoryForm, ServerView, servers};
+
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::{Asked, Sent};
+use crate::http::outside_stores::{DirectoryForm, HttpForm, ServerView, servers};
 use crate::http::record::{etag, seen};
 use crate::http::short_list::Wanted;
+use crate::outside_stores::OutsideSettings;
 
 /// A store, and what is in it.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct StoreView {
     name: String,
-    /// `people`, `devices` or `directory`.
+    /// `people`, `devices`, `directory` or `http`.
     kind: String,
     people: u64,
     machines: u64,
@@ -33,6 +33,8 @@ pub(crate) struct StoreView {
     in_policy: bool,
     /// How it is asked, where it is a directory.
     directory: Option<DirectoryForm>,
+    /// How it is asked, where it is a service that tells facts.
+    http: Option<HttpForm>,
     /// How its servers do.
     servers: Vec<ServerView>,
 }
@@ -41,17 +43,21 @@ pub(crate) struct StoreView {
 #[derive(Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct StoreForm {
-    /// `people`, `devices` or `directory`.
+    /// `people`, `devices`, `directory` or `http`.
     #[schema(value_type = String)]
     kind: StoreKind,
     /// How it is asked, where it is a directory.
     #[serde(default)]
     directory: Option<DirectoryForm>,
-    /// The password of the account that searches it; where there is none, the one that is there
-    /// stays, as long as account, servers and trust do.
+    /// How it is asked, where it is a service that tells facts.
+    #[serde(default)]
+    http: Option<HttpForm>,
+    /// The secret that it is asked with: the password of the account that searches a directory, what
+    /// stands in the header of a service or what a token is had for. Where there is none, the one
+    /// that is there stays, as long as it goes to nobody else.
     #[serde(default)]
     #[schema(value_type = Option<String>)]
-    bind_password: Option<SecretText>,
+    secret: Option<SecretText>,
 }
 
 /// Stores by name.
@@ -67,16 +73,20 @@ pub(crate) struct StoreList {
 #[serde(deny_unknown_fields)]
 pub(crate) struct NewStore {
     name: String,
-    /// `people`, `devices` or `directory`.
+    /// `people`, `devices`, `directory` or `http`.
     #[schema(value_type = String)]
     kind: StoreKind,
     /// How it is asked, where it is a directory.
     #[serde(default)]
     directory: Option<DirectoryForm>,
-    /// The password of the account that searches it.
+    /// How it is asked, where it is a service that tells facts.
+    #[serde(default)]
+    http: Option<HttpForm>,
+    /// The secret that it is asked with: the password of the account that searches a directory, what
+    /// stands in the header of a service or what a token is had for.
     #[serde(default)]
     #[schema(value_type = Option<String>)]
-    bind_password: Option<SecretText>,
+    secret: Option<SecretText>,
 }
 
 /// Stores by name, a page at a time.
@@ -115,10 +125,14 @@ async fn all(api: Api) -> Result<Vec<StoreView>, ApiError> {
         people.into_iter().for_each(|row| counts.entry(row.store).or_default()[0] += 1);
         machines.into_iter().for_each(|row| counts.entry(row.store).or_default()[1] += 1);
         let (devices, edition) = (identities.device_counts(), api.administration.snapshot().active.edition.clone());
-        let directories = api.administration.snapshot().directories.clone();
+        let outside = api.administration.snapshot().outside.clone();
         let view = |row: StoreRow| {
-            let directory = settings_of(&row).ok().map(DirectoryForm::from);
-            let servers = directories.get(&row.name).map(|known| servers(known.health())).unwrap_or_default();
+            let (directory, http) = match OutsideSettings::of(&row).and_then(Result::ok) {
+                Some(OutsideSettings::Directory(settings)) => (Some(settings.into()), None),
+                Some(OutsideSettings::Http(settings)) => (None, Some(settings.into())),
+                None => (None, None),
+            };
+            let servers = outside.get(&row.name).map(|known| servers(known.health())).unwrap_or_default();
             let StoreRow { name, kind, .. } = row;
             let [people, machines] = counts.get(&name).copied().unwrap_or_default();
             StoreView {
@@ -128,6 +142,7 @@ async fn all(api: Api) -> Result<Vec<StoreView>, ApiError> {
                 in_policy: edition.policy.stores().contains(&name),
                 kind: kind.word().to_owned(),
                 directory,
+                http,
                 servers,
                 name,
             }
@@ -148,8 +163,8 @@ pub(crate) async fn add(
 ) -> Result<StatusCode, ApiError> {
     let work = move || {
         let identities = &api.administration.identities;
-        match wanted(new.kind, new.directory)? {
-            Some(settings) => identities.add_directory(&new.name, &settings, new.bind_password.as_ref(), &by)?,
+        match wanted(new.kind, new.directory, new.http)? {
+            Some(settings) => identities.add_outside(&new.name, &settings, new.secret.as_ref(), &by)?,
             None => identities.add_store(&new.name, new.kind, &by)?,
         };
         Ok::<_, ApiError>(())
@@ -158,13 +173,20 @@ pub(crate) async fn add(
     Ok(StatusCode::CREATED)
 }
 
-/// How a store is asked, where it is of the kind that is.
-fn wanted(kind: StoreKind, directory: Option<DirectoryForm>) -> Result<Option<DirectorySettings>, ApiError> {
-    match (kind, directory) {
-        (StoreKind::Directory, Some(form)) => Ok(Some(form.into())),
-        (StoreKind::Directory, None) => Err(ApiError::bad("`directory` is missing: how is it asked?")),
-        (_, Some(_)) => Err(ApiError::bad("`directory` is for a store of the kind `directory`.")),
-        (_, None) => Ok(None),
+/// How a store is asked, where it is of a kind that is.
+fn wanted(
+    kind: StoreKind,
+    directory: Option<DirectoryForm>,
+    http: Option<HttpForm>,
+) -> Result<Option<OutsideSettings>, ApiError> {
+    match (kind, directory, http) {
+        (StoreKind::Directory, Some(form), None) => Ok(Some(OutsideSettings::Directory(form.into()))),
+        (StoreKind::Http, None, Some(form)) => Ok(Some(OutsideSettings::Http(form.into()))),
+        (StoreKind::Directory, None, None) => Err(ApiError::bad("`directory` is missing: how is it asked?")),
+        (StoreKind::Http, None, None) => Err(ApiError::bad("`http` is missing: how is it asked?")),
+        (_, None, None) => Ok(None),
+        (_, Some(_), _) => Err(ApiError::bad("`directory` is for a store of the kind `directory`.")),
+        (_, None, Some(_)) => Err(ApiError::bad("`http` is for a store of the kind `http`.")),
     }
 }
 
@@ -196,12 +218,12 @@ pub(crate) async fn put(
         if seen.as_ref().is_some_and(|seen| known.as_ref().is_none_or(|row| RecordVersion::of(row) != *seen)) {
             return Err(AdministrationError::Changed(name).into());
         }
-        let password = form.bind_password.as_ref();
-        match (wanted(form.kind, form.directory)?, known) {
+        let secret = form.secret.as_ref();
+        match (wanted(form.kind, form.directory, form.http)?, known) {
             (Some(settings), Some(_)) => {
-                identities.change_directory(&name, seen.as_ref(), &settings, password, &by).map(drop)?;
+                identities.change_outside(&name, seen.as_ref(), &settings, secret, &by).map(drop)?;
             }
-            (Some(settings), None) => identities.add_directory(&name, &settings, password, &by).map(drop)?,
+            (Some(settings), None) => identities.add_outside(&name, &settings, secret, &by).map(drop)?,
             (None, Some(_)) => {}
             (None, None) => identities.add_store(&name, form.kind, &by).map(drop)?,
         }

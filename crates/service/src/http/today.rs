@@ -8,6 +8,7 @@ use axum::extract::State;
 use jiff::Timestamp;
 use regnant_decision::EntryKind;
 use regnant_journal::{Count, JournalError, NewestKind};
+use regnant_outside::all_down;
 use regnant_records::DeviceFilter;
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -18,6 +19,7 @@ use crate::http::Api;
 use crate::http::callers::{Look, May};
 use crate::http::error::{ApiError, blocking};
 use crate::http::hours::{HourView, hour_text, hours};
+use crate::outside_stores::OutsideStore;
 
 /// What is looked back at.
 const HOURS: i64 = 24;
@@ -38,7 +40,7 @@ pub(crate) struct TodayView {
     /// What did not go well, what happened most first.
     stories: Vec<StoryView>,
     /// Directories none of whose servers answers.
-    directories: Vec<DownView>,
+    down: Vec<DownView>,
     /// What ends soon, the next first.
     ends: Vec<EndView>,
     /// Equipment that was heard once and is not any more.
@@ -70,7 +72,7 @@ pub(crate) struct StoryView {
     q: String,
 }
 
-/// A directory that does not answer.
+/// A store outside that does not answer.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct DownView {
     store: String,
@@ -123,7 +125,7 @@ pub(crate) async fn today(State(api): State<Api>, _: May<Look>) -> Result<Json<T
     let (reading, until) = (api.clone(), Timestamp::now().as_second() / 3_600 + 1);
     let counts = blocking(move || reading.reader.counts(until - HOURS, until)).await?;
     let (hours, stories) = (hours(&counts, until, HOURS), stories(counts, &api.administration));
-    let directories = down(&api.administration);
+    let down = down(&api.administration);
     let reading = api.clone();
     let ends = blocking(move || ends(&reading.administration)).await?;
     let nases = {
@@ -138,7 +140,7 @@ pub(crate) async fn today(State(api): State<Api>, _: May<Look>) -> Result<Json<T
     let unsigned = unsigned.collect();
     let names: Vec<_> = nases.into_iter().map(|row| row.name).collect();
     let silent = blocking(move || silent(&api, &names)).await?;
-    Ok(Json(TodayView { hours, stories, directories, ends, silent, unsigned }))
+    Ok(Json(TodayView { hours, stories, down, ends, silent, unsigned }))
 }
 
 /// What stories are told apart by.
@@ -267,19 +269,19 @@ fn words(cause: &str, gate: Option<&str>, rule: Option<&str>) -> (String, String
 fn down(administration: &Administration) -> Vec<DownView> {
     let snapshot = administration.snapshot();
     let named = snapshot.active.edition.policy.stores();
-    let view = |(store, directory): (&str, &std::sync::Arc<regnant_directory::Directory>)| {
-        let health = directory.health();
-        let (time, trouble) = health.down()?;
+    let view = |(store, outside): (&str, &OutsideStore)| {
+        let health = outside.health();
+        let (time, why, advice) = all_down(&health)?;
         Some(DownView {
             store: store.to_owned(),
             since: iso(now_ms().saturating_sub(time.as_millis() as u64)),
-            why: regnant_base::printable(&trouble.to_string()).into_owned(),
-            remedy: trouble.advice().to_owned(),
-            failed: health.servers.iter().map(|server| server.failed).sum(),
+            why: regnant_base::printable(why).into_owned(),
+            remedy: advice.to_owned(),
+            failed: health.iter().map(|server| server.failed).sum(),
             in_policy: named.iter().any(|name| name == store),
         })
     };
-    snapshot.directories.all().filter_map(view).collect()
+    snapshot.outside.all().filter_map(view).collect()
 }
 
 fn ends(administration: &Administration) -> Result<Vec<EndView>, AdministrationError> {

@@ -1,4 +1,4 @@
-//! Who vouches for a directory's servers.
+//! Who vouches for servers that are asked.
 
 use std::sync::Arc;
 

@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { directoryOf, draftOf, EMPTY, holds, lasted, type Store } from "./directories";
+import { askedOf, draftOf, EMPTY, factsOf, holds, lasted, type Store, shownFacts } from "./outside";
 
 const DIRECTORY = {
   servers: ["ldaps://dir-1.tarnmouth.example", "ldap://dir-2.tarnmouth.example:3890"],
@@ -14,13 +14,36 @@ const DIRECTORY = {
   group_base: null,
   group_name: "cn",
   nested: false,
+  facts: { "user.department": "departmentNumber" },
+  realms: ["tarnmouth.example", "TARN\\"],
   time_limit: 5,
   keep: 0,
 };
 
+const SERVICE = {
+  url: "https://register.tarnmouth.example/assets/{name}",
+  trust: null,
+  header: "X-Register-Key",
+  token_url: "",
+  client: "",
+  scope: "",
+  facts: { "machine.compliant": "/state/compliant" },
+  realms: [],
+  time_limit: 3,
+  keep: 60,
+};
+
 test("a form says what it was filled in with", () => {
-  expect(directoryOf(draftOf("tarn-directory", DIRECTORY))).toEqual(DIRECTORY);
-  expect(directoryOf({ ...EMPTY, servers: "a, b\nc", base: " dc=x " })).toMatchObject({ servers: ["a", "b", "c"], base: "dc=x" });
+  const directory = draftOf({ name: "tarn-directory", directory: DIRECTORY, http: null });
+  expect(askedOf(directory)).toEqual({ kind: "directory", directory: DIRECTORY });
+  const service = draftOf({ name: "asset-register", directory: null, http: SERVICE });
+  expect(askedOf({ ...service, secret: "x" })).toEqual({ kind: "http", http: SERVICE, secret: "x" });
+  expect(askedOf({ ...EMPTY, servers: "a, b\nc", base: " dc=x " }).directory).toMatchObject({
+    servers: ["a", "b", "c"],
+    base: "dc=x",
+  });
+  expect(factsOf(" user.a = x \n\nuser.b=/p=q\nuser.c")).toEqual({ "user.a": "x", "user.b": "/p=q", "user.c": "" });
+  expect(shownFacts({ "user.a": "x", "user.b": "y" })).toBe("user.a=x\nuser.b=y");
 });
 
 test("a store says what it holds, or whether it answers", () => {
@@ -33,11 +56,13 @@ test("a store says what it holds, or whether it answers", () => {
     devices: 3,
     in_policy: true,
     directory: null,
+    http: null,
     servers,
   });
   expect(holds(store("people", []))).toBe("2 people, 1 machine");
   expect(holds(store("directory", [server(null)]))).toBe("a directory");
   expect(holds(store("directory", [server(7), server(null)]))).toBe("a directory: 1 of 2 servers do not answer");
   expect(holds(store("directory", [server(7)]))).toBe("a directory that does not answer");
+  expect(holds(store("http", [server(7)]))).toBe("a service that does not answer");
   expect([lasted(30), lasted(600), lasted(9_000)]).toEqual(["30 s", "10 minutes", "3 hours"]);
 });

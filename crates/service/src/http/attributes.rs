@@ -1,6 +1,6 @@
 use axum::Json;
 use axum::extract::{Path, State};
-use regnant_decision::{AttributeKind, DeviceAttribute};
+use regnant_decision::{AttributeKind, IdentityAttribute};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -11,18 +11,21 @@ use crate::http::error::{ApiError, blocking};
 use crate::http::extract::{Asked, Sent};
 use crate::http::short_list::Wanted;
 
-/// What people keep of devices beside what every device has.
+/// What is kept of identities beside what every one has.
 #[derive(Serialize, ToSchema)]
-pub(crate) struct DeviceAttributeList {
-    attributes: Vec<DeviceAttributeView>,
+pub(crate) struct IdentityAttributeList {
+    attributes: Vec<IdentityAttributeView>,
     /// After which the next page begins; none at the end.
     next: Option<String>,
 }
 
-/// An attribute of devices: the fact `device.NAME`.
+/// An attribute of devices, users or machines.
 #[derive(Serialize, ToSchema)]
-pub(crate) struct DeviceAttributeView {
+pub(crate) struct IdentityAttributeView {
+    /// As it is declared: that of a device stands alone, others have `user.` or `machine.` in front.
     name: String,
+    /// The fact that it is.
+    fact: String,
     /// `text`, `number`, `boolean`, `address` or `texts`.
     #[serde(rename = "type")]
     kind: String,
@@ -33,8 +36,9 @@ pub(crate) struct DeviceAttributeView {
 /// An attribute to be declared, or of which something else is to be said.
 #[derive(Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub(crate) struct NewDeviceAttribute {
-    /// Up to 64 small letters, digits and hyphens.
+pub(crate) struct NewIdentityAttribute {
+    /// Up to 64 small letters, digits and hyphens; `user.` or `machine.` in front where it is not
+    /// one of devices.
     name: String,
     /// `text`, `number`, `boolean`, `address` or `texts`.
     #[serde(rename = "type")]
@@ -44,43 +48,45 @@ pub(crate) struct NewDeviceAttribute {
     meaning: String,
 }
 
-/// What people keep of devices, by name, a page at a time.
-#[utoipa::path(get, path = "/api/v1/device-attributes", params(Wanted),
-    responses((status = 200, body = DeviceAttributeList), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
+/// What is kept of identities, by name, a page at a time.
+#[utoipa::path(get, path = "/api/v1/attributes", params(Wanted),
+    responses((status = 200, body = IdentityAttributeList), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn attributes(
     State(api): State<Api>,
     _: May<Look>,
     Asked(wanted): Asked<Wanted>,
-) -> Result<Json<DeviceAttributeList>, ApiError> {
+) -> Result<Json<IdentityAttributeList>, ApiError> {
     let languages = api.administration.snapshot().languages.clone();
-    let all = languages.vocabulary.table().device_attributes().iter().map(|one| DeviceAttributeView {
-        name: one.name.clone(),
+    let all = languages.vocabulary.table().attributes().iter().map(|one| IdentityAttributeView {
+        name: one.full_name(),
+        fact: one.fact(),
         kind: one.kind.word().into(),
         meaning: one.meaning.clone(),
     });
-    let texts = |one: &DeviceAttributeView| vec![one.name.clone(), one.meaning.clone()];
+    let texts = |one: &IdentityAttributeView| vec![one.name.clone(), one.meaning.clone()];
     let (attributes, next) = wanted.of(all, |one| one.name.clone(), texts)?;
-    Ok(Json(DeviceAttributeList { attributes, next }))
+    Ok(Json(IdentityAttributeList { attributes, next }))
 }
 
-/// Declares an attribute of devices. The active policy goes on with it as a new edition. Its
-/// type stays for as long as devices have it.
-#[utoipa::path(post, path = "/api/v1/device-attributes", operation_id = "declare_device_attribute",
-    request_body = NewDeviceAttribute,
+/// Declares an attribute of devices, users or machines. The active policy goes on with it as a new edition. Its
+/// type stays for as long as devices have it, or stores tell it.
+#[utoipa::path(post, path = "/api/v1/attributes", operation_id = "declare_attribute",
+    request_body = NewIdentityAttribute,
     responses((status = 200, body = LanguageTaken), (status = 400, body = ApiError), (status = 401, body = ApiError),
         (status = 409, body = ApiError), (status = 422, body = ApiError)))]
 pub(crate) async fn declare(
     State(api): State<Api>,
     May { signed: Signed { author: by, .. }, .. }: May<Change>,
-    Sent(NewDeviceAttribute { name, kind, meaning }): Sent<NewDeviceAttribute>,
+    Sent(NewIdentityAttribute { name, kind, meaning }): Sent<NewIdentityAttribute>,
 ) -> Result<Json<LanguageTaken>, ApiError> {
-    let attribute = DeviceAttribute { name, kind, meaning };
+    let (of, bare) = IdentityAttribute::split(&name);
+    let attribute = IdentityAttribute { of, name: bare.to_owned(), kind, meaning };
     let taken = blocking(move || api.administration.languages.declare(&attribute, &by)).await?;
     Ok(Json(LanguageTaken { name: taken.name, edition: taken.edition }))
 }
 
-/// Forgets an attribute that no policy names and no device has.
-#[utoipa::path(delete, path = "/api/v1/device-attributes/{name}", operation_id = "remove_device_attribute",
+/// Forgets an attribute that no policy names, no device has and no store tells.
+#[utoipa::path(delete, path = "/api/v1/attributes/{name}", operation_id = "remove_attribute",
     params(("name" = String, Path)),
     responses((status = 200, body = LanguageTaken), (status = 401, body = ApiError), (status = 404, body = ApiError),
         (status = 409, body = ApiError)))]

@@ -4,7 +4,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use regnant_base::BoundedMap;
-use regnant_decision::Found;
+use regnant_decision::{Account, Found};
 use regnant_policy::IdentityKind;
 
 /// Accounts that are kept at most.
@@ -14,8 +14,11 @@ const MOST_GROUPS: usize = 200;
 /// How long it is kept that nobody has a name.
 const NOBODY: Duration = Duration::from_secs(10);
 
+/// How long what was found is kept for those who take what is stale.
+const STALE: Duration = Duration::from_secs(24 * 3_600);
+
 /// Accounts by kind and name.
-pub(crate) struct Cache {
+pub struct Cache {
     keep: Duration,
     known: Mutex<Known>,
 }
@@ -27,12 +30,14 @@ struct Known {
 }
 
 impl Cache {
-    pub(crate) fn new(keep: Duration) -> Self {
+    /// Room for accounts that count for so long.
+    pub fn new(keep: Duration) -> Self {
         let known = Known { found: BoundedMap::new(MOST), doubted: BoundedMap::new(MOST) };
         Self { keep, known: Mutex::new(known) }
     }
 
-    pub(crate) fn get(&self, kind: IdentityKind, name: &str) -> Option<Found> {
+    /// What was found of a name not long ago.
+    pub fn get(&self, kind: IdentityKind, name: &str) -> Option<Found> {
         let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
         let key = (kind, name.to_lowercase());
         let (at, found) = known.found.get(&key)?;
@@ -46,20 +51,33 @@ impl Cache {
         if at.elapsed() < limit && !doubted {
             return Some(found.clone());
         }
-        known.found.remove(&key);
+        if at.elapsed() > STALE || !matches!(found, Found::Account(_)) {
+            known.found.remove(&key);
+        }
         None
     }
 
-    pub(crate) fn keep(&self, kind: IdentityKind, name: &str, found: &Found) {
+    /// An account that was found at most so long ago, and how long ago in seconds, whoever doubts
+    /// it.
+    pub fn stale(&self, kind: IdentityKind, name: &str, at_most: Duration) -> Option<(Account, u64)> {
+        let known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        match known.found.get(&(kind, name.to_lowercase()))? {
+            (at, Found::Account(account)) if at.elapsed() <= at_most => Some((account.clone(), at.elapsed().as_secs())),
+            _ => None,
+        }
+    }
+
+    /// Keeps what was found.
+    pub fn keep(&self, kind: IdentityKind, name: &str, found: &Found) {
         let many = matches!(found, Found::Account(account) if account.groups.len() > MOST_GROUPS);
-        if !self.keep.is_zero() && !many {
+        if !many {
             let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
             known.found.insert((kind, name.to_lowercase()), (Instant::now(), found.clone()));
         }
     }
 
     /// Looks an entry up anew the next time, by whatever name.
-    pub(crate) fn doubt(&self, place: &Arc<str>) {
+    pub fn doubt(&self, place: &Arc<str>) {
         let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
         known.doubted.insert(place.clone(), Instant::now());
     }
@@ -67,8 +85,6 @@ impl Cache {
 
 #[cfg(test)]
 mod tests {
-    use regnant_decision::Account;
-
     use super::*;
 
     fn account(groups: usize) -> Found {
@@ -80,6 +96,7 @@ mod tests {
             expired: false,
             password_mark: 1,
             place: Some("uid=ida.marsh".into()),
+            attributes: [].into(),
         })
     }
 
@@ -99,5 +116,8 @@ mod tests {
         let none = Cache::new(Duration::ZERO);
         none.keep(IdentityKind::User, "ida.marsh", &account(3));
         assert!(none.get(IdentityKind::User, "ida.marsh").is_none());
+        assert!(none.stale(IdentityKind::User, "ida.marsh", Duration::from_secs(60)).is_some());
+        none.keep(IdentityKind::User, "ida.marsh", &Found::Nobody);
+        assert!(none.stale(IdentityKind::User, "ida.marsh", Duration::from_secs(60)).is_none(), "gone is gone");
     }
 }

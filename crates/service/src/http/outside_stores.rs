@@ -1,9 +1,13 @@
-//! Directories: how they are asked, whether they answer, and the way to them step by step.
+//! Stores outside: how they are asked, whether they answer, and the way to them step by step.
+
+use std::collections::BTreeMap;
 
 use axum::Json;
 use axum::extract::{Path, State};
 use regnant_base::{SecretText, printable};
-use regnant_directory::{DirectoryHealth, DirectorySettings, GroupsBy, Probe, ServerHealth, Step};
+use regnant_directory::{DirectorySettings, GroupsBy, Probe};
+use regnant_http_source::HttpSettings;
+use regnant_outside::{Realms, ServerHealth, Step, Told};
 use regnant_policy::IdentityKind;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -12,6 +16,7 @@ use crate::http::Api;
 use crate::http::callers::{Change, May};
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::Sent;
+use crate::outside_stores::OutsideStore;
 
 /// How a directory is asked.
 #[derive(Clone, Deserialize, Serialize, ToSchema)]
@@ -46,6 +51,11 @@ pub(crate) struct DirectoryForm {
     group_name: String,
     /// Whether groups of groups count too; true if not said.
     nested: bool,
+    /// The facts that it tells, each with the attribute that holds it.
+    facts: BTreeMap<String, String>,
+    /// The realms and domains that it answers for, such as `example.org` and `EXAMPLE\\`; all where
+    /// none.
+    realms: Vec<String>,
     /// How many seconds an answer is waited for, 1 to 30; 3 if not said.
     time_limit: u16,
     /// For how many seconds accounts and groups are kept, at most 3600; 60 if not said. Proofs
@@ -74,6 +84,8 @@ impl From<DirectoryForm> for DirectorySettings {
             group_base: form.group_base.filter(|base| !base.is_empty()),
             group_name: form.group_name,
             nested: form.nested,
+            facts: Told(form.facts),
+            realms: Realms(form.realms),
             time_limit: form.time_limit,
             keep: form.keep,
         }
@@ -95,13 +107,81 @@ impl From<DirectorySettings> for DirectoryForm {
             group_base: settings.group_base,
             group_name: settings.group_name,
             nested: settings.nested,
+            facts: settings.facts.0,
+            realms: settings.realms.0,
             time_limit: settings.time_limit,
             keep: settings.keep,
         }
     }
 }
 
-/// How a server of a directory does.
+/// How a service that tells facts is asked.
+#[derive(Clone, Deserialize, Serialize, ToSchema)]
+#[serde(default, deny_unknown_fields)]
+pub(crate) struct HttpForm {
+    /// Where: `https://HOST[:PORT]/...`, with `{name}` where the name stands.
+    url: String,
+    /// The trust whose authorities issued its certificate; the system's where none.
+    trust: Option<String>,
+    /// The header that carries the secret; none where it is empty.
+    header: String,
+    /// Where a token is had for the secret (OAuth 2.0 client credentials); nowhere where it is empty.
+    token_url: String,
+    /// Who asks for the token.
+    client: String,
+    /// What the token is to be good for.
+    scope: String,
+    /// The facts that it tells, each with where it stands in an answer (JSON Pointer, RFC 6901).
+    facts: BTreeMap<String, String>,
+    /// The realms and domains that it answers for; all where none.
+    realms: Vec<String>,
+    /// How many seconds an answer is waited for, 1 to 30; 3 if not said.
+    time_limit: u16,
+    /// For how many seconds an answer is kept, at most 3600; 60 if not said.
+    keep: u16,
+}
+
+impl Default for HttpForm {
+    fn default() -> Self {
+        HttpSettings::default().into()
+    }
+}
+
+impl From<HttpForm> for HttpSettings {
+    fn from(form: HttpForm) -> Self {
+        Self {
+            url: form.url,
+            trust: form.trust.filter(|trust| !trust.is_empty()),
+            header: form.header,
+            token_url: form.token_url,
+            client: form.client,
+            scope: form.scope,
+            facts: Told(form.facts),
+            realms: Realms(form.realms),
+            time_limit: form.time_limit,
+            keep: form.keep,
+        }
+    }
+}
+
+impl From<HttpSettings> for HttpForm {
+    fn from(settings: HttpSettings) -> Self {
+        Self {
+            url: settings.url,
+            trust: settings.trust,
+            header: settings.header,
+            token_url: settings.token_url,
+            client: settings.client,
+            scope: settings.scope,
+            facts: settings.facts.0,
+            realms: settings.realms.0,
+            time_limit: settings.time_limit,
+            keep: settings.keep,
+        }
+    }
+}
+
+/// How a server of a store outside does.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct ServerView {
     url: String,
@@ -117,33 +197,35 @@ pub(crate) struct ServerView {
     failed: u64,
 }
 
-/// How the servers of a directory do.
-pub(crate) fn servers(health: DirectoryHealth) -> Vec<ServerView> {
+/// How the servers of a store outside do.
+pub(crate) fn servers(health: Vec<ServerHealth>) -> Vec<ServerView> {
     let view = |ServerHealth { url, down, asked, failed }| ServerView {
         url,
-        down_for: down.as_ref().map(|(time, _)| time.as_secs()),
-        why: down.as_ref().map(|(_, trouble)| printable(&trouble.to_string()).into_owned()),
-        advice: down.map(|(_, trouble)| trouble.advice().to_owned()),
+        down_for: down.as_ref().map(|(time, ..)| time.as_secs()),
+        why: down.as_ref().map(|(_, why, _)| printable(why).into_owned()),
+        advice: down.map(|(.., advice)| advice.to_owned()),
         asked,
         failed,
     };
-    health.servers.into_iter().map(view).collect()
+    health.into_iter().map(view).collect()
 }
 
 /// Whom a test looks for.
 #[derive(Default, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub(crate) struct DirectoryProbe {
+pub(crate) struct StoreProbe {
     /// A person, as the gate's `as` makes the name.
     person: Option<String>,
     /// Or a machine.
     machine: Option<String>,
+    /// Or a device.
+    device: Option<String>,
     /// Their password, which is tried once and not kept.
     #[schema(value_type = Option<String>)]
     password: Option<SecretText>,
 }
 
-/// A step of the way to a directory.
+/// A step of the way to a store.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct StepView {
     /// What was to be done.
@@ -156,7 +238,7 @@ pub(crate) struct StepView {
     millis: u64,
 }
 
-/// The way to a directory.
+/// The way to a store.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct StoreTest {
     /// Whether every step went well.
@@ -166,37 +248,44 @@ pub(crate) struct StoreTest {
 
 impl From<Step> for StepView {
     fn from(Step { what, passed, saw, advice, millis }: Step) -> Self {
-        // Whatever a directory says may steer a terminal.
+        // Whatever others say may steer a terminal.
         let shown = |text: String| printable(&text).into_owned();
         Self { what: shown(what), passed, saw: shown(saw), advice, millis }
     }
 }
 
-/// Goes the way to every server of a directory, and to an account where one is named, and says at
+/// Goes the way to every server of a store outside, and to an account where one is named, and says at
 /// which step it ends and what to do.
 #[utoipa::path(post, path = "/api/v1/stores/{name}/test", operation_id = "test_store", params(("name" = String, Path)),
-    request_body = Option<DirectoryProbe>,
+    request_body = Option<StoreProbe>,
     responses((status = 200, body = StoreTest), (status = 400, body = ApiError), (status = 404, body = ApiError),
         (status = 401, body = ApiError), (status = 403, body = ApiError)))]
 pub(crate) async fn test(
     State(api): State<Api>,
     _: May<Change>,
     Path(name): Path<String>,
-    probe: Option<Sent<DirectoryProbe>>,
+    probe: Option<Sent<StoreProbe>>,
 ) -> Result<Json<StoreTest>, ApiError> {
     let probe = probe.map(|Sent(probe)| probe).unwrap_or_default();
-    let named = match (probe.person, probe.machine) {
-        (Some(_), Some(_)) => return Err(ApiError::bad("Name a `person` or a `machine`, not both.")),
-        (Some(name), None) => Some((IdentityKind::User, name)),
-        (None, Some(name)) => Some((IdentityKind::Machine, name)),
-        (None, None) if probe.password.is_some() => {
-            return Err(ApiError::bad("Whose password is it? Name a `person` or a `machine`."));
-        }
-        (None, None) => None,
-    };
-    let directory = blocking(move || api.administration.identities.directory(&name)).await?;
+    let names =
+        [(IdentityKind::User, probe.person), (IdentityKind::Machine, probe.machine), (IdentityKind::Mac, probe.device)];
+    let mut named: Vec<_> = names.into_iter().filter_map(|(kind, name)| Some((kind, name?))).collect();
+    if named.len() > 1 {
+        return Err(ApiError::bad("Name a `person`, a `machine` or a `device`, one of them."));
+    }
+    let named = named.pop();
+    if named.is_none() && probe.password.is_some() {
+        return Err(ApiError::bad("Whose password is it? Name a `person` or a `machine`."));
+    }
+    let outside = blocking(move || api.administration.identities.outside(&name)).await?;
     let password = probe.password.map(|password| password.expose().to_owned());
-    let steps = directory.probe(Probe { name: named, password }).await;
+    let steps = match outside {
+        OutsideStore::Directory(directory) => directory.probe(Probe { name: named, password }).await,
+        OutsideStore::Http(_) if password.is_some() => {
+            return Err(ApiError::bad("It tells facts, and proves nobody: no password is tried there."));
+        }
+        OutsideStore::Http(source) => source.probe(named).await,
+    };
     Ok(Json(StoreTest {
         passed: steps.iter().all(|step| step.passed),
         steps: steps.into_iter().map(Into::into).collect(),

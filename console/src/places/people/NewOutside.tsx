@@ -1,20 +1,22 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { Link, useNavigate } from "@tanstack/react-router";
+import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { type FormEvent, useState } from "react";
 import { api } from "../../api/client";
 import { Refused } from "../../parts/Refused";
-import { DirectoryFields } from "./DirectoryFields";
-import { directoryOf, EMPTY } from "./directories";
+import { OutsideFields } from "./OutsideFields";
+import { askedOf, EMPTY } from "./outside";
 
-/** A form for a directory that is not asked yet. */
-export function NewDirectory() {
-  const [draft, setDraft] = useState(EMPTY);
+/** A form for a directory or a service that is not asked yet. */
+export function NewOutside() {
+  const { kind } = useSearch({ from: "/inside/people/stores/new" });
+  const [typed, setDraft] = useState(EMPTY);
+  const draft = { ...typed, kind };
+  const title = kind === "http" ? "Connect a service that tells facts" : "Connect a directory";
   const queries = useQueryClient();
   const navigate = useNavigate();
   const added = useMutation({
     mutationFn: async () => {
-      const password = draft.bindPassword ? { bind_password: draft.bindPassword } : {};
-      const body = { name: draft.name.trim(), kind: "directory", directory: directoryOf(draft), ...password };
+      const body = { name: draft.name.trim(), ...askedOf(draft) };
       await api.POST("/api/v1/stores", { body });
     },
     onSuccess: async () => {
@@ -28,10 +30,10 @@ export function NewDirectory() {
   };
   return (
     <div className="max-w-2xl">
-      <title>Connect a directory · Regnant</title>
-      <h1 className="mb-6 font-serif text-2xl">Connect a directory</h1>
+      <title>{`${title} · Regnant`}</title>
+      <h1 className="mb-6 font-serif text-2xl">{title}</h1>
       <form onSubmit={submit}>
-        <DirectoryFields draft={draft} isNew change={setDraft} />
+        <OutsideFields draft={draft} isNew change={setDraft} />
         <Refused error={added.error} />
         <p className="mt-6 flex gap-6">
           <button type="submit" disabled={added.isPending} className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper">

@@ -1,11 +1,11 @@
-//! What people keep of devices beside what every device has: how it is declared, and how it
-//! is written.
+//! What is kept of identities beside what every one has: how it is declared, and how it is
+//! written of devices.
 
 use std::collections::BTreeMap;
 
 use regnant_base::did_you_mean;
-use regnant_decision::{AttributeKind, DeviceAttribute, DeviceAttributes};
-use regnant_policy::Value;
+use regnant_decision::{AttributeKind, IdentityAttribute, KnownAttributes};
+use regnant_policy::{IdentityKind, Value};
 use serde::{Deserialize, Serialize};
 
 use crate::rows::{LanguageKind, LanguageRow};
@@ -48,9 +48,10 @@ struct Declaration {
 }
 
 impl DeclaredAttributes {
-    /// These.
-    pub fn new<'a>(attributes: impl IntoIterator<Item = &'a DeviceAttribute>) -> Self {
-        Self(attributes.into_iter().map(|attribute| (attribute.name.clone(), attribute.kind)).collect())
+    /// Those of devices among these.
+    pub fn new<'a>(attributes: impl IntoIterator<Item = &'a IdentityAttribute>) -> Self {
+        let of_devices = attributes.into_iter().filter(|attribute| attribute.of == IdentityKind::Mac);
+        Self(of_devices.map(|attribute| (attribute.name.clone(), attribute.kind)).collect())
     }
 
     /// What was written of a device, each of the type that is declared; empty texts are as good
@@ -112,22 +113,23 @@ fn of_kind(kind: AttributeKind, value: AttributeValue) -> Result<AttributeValue,
 }
 
 /// An attribute that a row declares.
-pub fn declared(row: &LanguageRow) -> Result<DeviceAttribute, String> {
-    DeviceAttribute::check_name(&row.name)?;
+pub fn declared(row: &LanguageRow) -> Result<IdentityAttribute, String> {
+    IdentityAttribute::check_name(&row.name)?;
     let declaration: Declaration =
         toml::from_str(&row.text).map_err(|error| format!("the attribute `{}`: {}", row.name, error.message()))?;
-    Ok(DeviceAttribute { name: row.name.clone(), kind: declaration.kind, meaning: declaration.meaning })
+    let (of, name) = IdentityAttribute::split(&row.name);
+    Ok(IdentityAttribute { of, name: name.to_owned(), kind: declaration.kind, meaning: declaration.meaning })
 }
 
 /// The row that declares an attribute.
-pub fn declaration(attribute: &DeviceAttribute) -> LanguageRow {
+pub fn declaration(attribute: &IdentityAttribute) -> LanguageRow {
     let declaration = Declaration { kind: attribute.kind, meaning: attribute.meaning.clone() };
     let text = toml::to_string(&declaration).expect("a word and a text are TOML");
-    LanguageRow { kind: LanguageKind::DeviceAttribute, name: attribute.name.clone(), text }
+    LanguageRow { kind: LanguageKind::Attribute, name: attribute.full_name(), text }
 }
 
 /// As facts are made of them, from what is kept: a JSON object.
-pub(crate) fn as_facts(json: &str) -> DeviceAttributes {
+pub(crate) fn as_facts(json: &str) -> KnownAttributes {
     let values: AttributeValues = serde_json::from_str(json).unwrap_or_default();
     let values = values.into_iter().map(|(name, value)| {
         let value = match value {
@@ -149,7 +151,12 @@ mod tests {
 
     #[test]
     fn values_are_of_the_type_that_is_declared_and_cells_are_read_as_such() {
-        let attribute = |name: &str, kind| DeviceAttribute { name: name.into(), kind, meaning: String::new() };
+        let attribute = |name: &str, kind| IdentityAttribute {
+            of: IdentityKind::Mac,
+            name: name.into(),
+            kind,
+            meaning: String::new(),
+        };
         let all = AttributeKind::ALL.map(|(word, kind)| attribute(&format!("a-{word}"), kind));
         let declared = DeclaredAttributes::new(&all);
         let read = |name: &str, value: serde_json::Value| {
@@ -183,7 +190,7 @@ mod tests {
     proptest! {
         #[test]
         fn a_declaration_is_read_as_it_was_written(name in "[a-z][a-z0-9]{0,20}", kind in 0..5_usize, meaning: String) {
-            let attribute = DeviceAttribute { name: format!("{name}-x"), kind: AttributeKind::ALL[kind].1, meaning };
+            let attribute = IdentityAttribute { of: IdentityKind::Mac, name: format!("{name}-x"), kind: AttributeKind::ALL[kind].1, meaning };
             prop_assert_eq!(declared(&declaration(&attribute)).unwrap(), attribute);
         }
 

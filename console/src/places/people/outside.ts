@@ -1,0 +1,173 @@
+import type { components } from "../../api/schema";
+import { words } from "../../parts/records";
+
+export type Store = components["schemas"]["StoreView"];
+export type Directory = components["schemas"]["DirectoryForm"];
+export type Service = components["schemas"]["HttpForm"];
+export type Step = components["schemas"]["StepView"];
+
+/** A form as it is typed: lists and numbers are texts. */
+export interface Draft {
+  kind: "directory" | "http";
+  name: string;
+  trust: string;
+  secret: string;
+  facts: string;
+  realms: string;
+  timeLimit: string;
+  keep: string;
+  servers: string;
+  bindAs: string;
+  base: string;
+  personFilter: string;
+  personNames: string;
+  machineFilter: string;
+  machineNames: string;
+  groups: string;
+  groupBase: string;
+  groupName: string;
+  nested: boolean;
+  url: string;
+  header: string;
+  tokenUrl: string;
+  client: string;
+  scope: string;
+}
+
+export const EMPTY: Draft = {
+  kind: "directory",
+  name: "",
+  trust: "",
+  secret: "",
+  facts: "",
+  realms: "",
+  timeLimit: "3",
+  keep: "60",
+  servers: "",
+  bindAs: "",
+  base: "",
+  personFilter: "(objectClass=person)",
+  personNames: "uid",
+  machineFilter: "",
+  machineNames: "cn",
+  groups: "member-of",
+  groupBase: "",
+  groupName: "cn",
+  nested: true,
+  url: "",
+  header: "",
+  tokenUrl: "",
+  client: "",
+  scope: "",
+};
+
+/** A store outside as a form. */
+export function draftOf(store: Pick<Store, "name" | "directory" | "http">): Draft {
+  const { name, directory, http } = store;
+  const asked = directory ?? http;
+  const common = {
+    ...EMPTY,
+    name,
+    trust: asked?.trust ?? "",
+    facts: shownFacts(asked?.facts ?? {}),
+    realms: (asked?.realms ?? []).join(" "),
+    timeLimit: String(asked?.time_limit ?? EMPTY.timeLimit),
+    keep: String(asked?.keep ?? EMPTY.keep),
+  };
+  if (http) {
+    const { url, header, token_url: tokenUrl, client, scope } = http;
+    return { ...common, kind: "http", url, header, tokenUrl, client, scope };
+  }
+  if (!directory) return common;
+  return {
+    ...common,
+    servers: directory.servers.join("\n"),
+    bindAs: directory.bind_as,
+    base: directory.base,
+    personFilter: directory.person_filter,
+    personNames: directory.person_names.join(" "),
+    machineFilter: directory.machine_filter,
+    machineNames: directory.machine_names.join(" "),
+    groups: directory.groups,
+    groupBase: directory.group_base ?? "",
+    groupName: directory.group_name,
+    nested: directory.nested,
+  };
+}
+
+/** Facts as they are typed: one in a line, with where it stands. */
+export function shownFacts(facts: Record<string, string>): string {
+  return Object.entries(facts)
+    .map(([fact, place]) => `${fact}=${place}`)
+    .join("\n");
+}
+
+/** What was typed as facts; a line without a place is told by the service. */
+export function factsOf(text: string): Record<string, string> {
+  const lines = text.split("\n").filter((line) => line.trim());
+  return Object.fromEntries(
+    lines.map((line) => {
+      const [fact = "", ...place] = line.split("=");
+      return [fact.trim(), place.join("=").trim()];
+    }),
+  );
+}
+
+/** What a form says of how a store is asked. */
+export function askedOf(draft: Draft): { kind: string; directory?: Directory; http?: Service; secret?: string } {
+  const common = {
+    trust: draft.trust || null,
+    facts: factsOf(draft.facts),
+    realms: words(draft.realms),
+    time_limit: Number(draft.timeLimit) || 0,
+    keep: Number(draft.keep) || 0,
+  };
+  const secret = draft.secret ? { secret: draft.secret } : {};
+  if (draft.kind === "http") {
+    const http = {
+      ...common,
+      url: draft.url.trim(),
+      header: draft.header.trim(),
+      token_url: draft.tokenUrl.trim(),
+      client: draft.client.trim(),
+      scope: draft.scope.trim(),
+    };
+    return { kind: "http", http, ...secret };
+  }
+  const directory = {
+    ...common,
+    servers: words(draft.servers),
+    bind_as: draft.bindAs.trim(),
+    base: draft.base.trim(),
+    person_filter: draft.personFilter.trim(),
+    person_names: words(draft.personNames),
+    machine_filter: draft.machineFilter.trim(),
+    machine_names: words(draft.machineNames),
+    groups: draft.groups,
+    group_base: draft.groupBase.trim() || null,
+    group_name: draft.groupName.trim(),
+    nested: draft.nested,
+  };
+  return { kind: "directory", directory, ...secret };
+}
+
+/** A time in words: 4 minutes. */
+export function lasted(seconds: number): string {
+  if (seconds < 120) return `${seconds} s`;
+  if (seconds < 7_200) return `${Math.round(seconds / 60)} minutes`;
+  return `${Math.round(seconds / 3_600)} hours`;
+}
+
+/** What is in a store, or how it does, in words. */
+export function holds(store: Store): string {
+  if (store.kind === "people") {
+    const machines = store.machines === 1 ? "1 machine" : `${store.machines} machines`;
+    return `${store.people === 1 ? "1 person" : `${store.people} people`}, ${machines}`;
+  }
+  if (store.kind === "devices") return `${store.devices.toLocaleString("en-GB")} devices`;
+  const down = store.servers.filter((server) => server.down_for != null).length;
+  if (store.kind === "http") return down === 0 ? "a service that tells facts" : "a service that does not answer";
+  if (down === 0) return store.servers.length === 1 ? "a directory" : `a directory of ${store.servers.length} servers`;
+  if (down === store.servers.length) return "a directory that does not answer";
+  return `a directory: ${down} of ${store.servers.length} servers do not answer`;
+}

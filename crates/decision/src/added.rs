@@ -1,0 +1,229 @@
+//! Facts that stores add about whoever is proved or asks. Nobody is proved by them.
+
+use regnant_policy::{Event, Gate, IdentityKind, Key, Known, Lookup, Mac, Members, Reaction, Value};
+
+use crate::decide::Means;
+use crate::facts::attribute::KnownAttributes;
+use crate::facts::request_facts::{Identity, RequestFacts};
+use crate::lookup::{Asked, LookUp, LookUpAnswer};
+use crate::proof::Stop;
+use crate::stores::{Found, Groups, Store};
+
+/// What was added about each kind of identity.
+#[derive(Clone, Debug, Default)]
+pub struct Added {
+    /// About the user.
+    pub user: AddedFacts,
+    /// About the machine.
+    pub machine: AddedFacts,
+    /// About the device.
+    pub device: AddedFacts,
+}
+
+/// What was added about one.
+#[derive(Clone, Debug, Default)]
+pub struct AddedFacts {
+    /// Groups, each once.
+    pub groups: Vec<Value<'static>>,
+    /// Attributes in the order of their names.
+    pub attributes: Vec<(Box<str>, Value<'static>)>,
+    /// Whether a store that would know more did not answer.
+    pub silent: bool,
+}
+
+impl Added {
+    /// What was added about a kind.
+    pub fn of(&self, kind: IdentityKind) -> &AddedFacts {
+        match kind {
+            IdentityKind::User => &self.user,
+            IdentityKind::Machine => &self.machine,
+            IdentityKind::Mac => &self.device,
+        }
+    }
+
+    fn of_mut(&mut self, kind: IdentityKind) -> &mut AddedFacts {
+        match kind {
+            IdentityKind::User => &mut self.user,
+            IdentityKind::Machine => &mut self.machine,
+            IdentityKind::Mac => &mut self.device,
+        }
+    }
+}
+
+impl AddedFacts {
+    /// The groups of an identity, its own and those that were added.
+    pub(crate) fn groups<'f>(&'f self, own: &'f [Value<'static>]) -> Known<Value<'f>> {
+        let all = match self.groups.is_empty() {
+            true => Value::Set(Members::Borrowed(own)),
+            false => Value::set(own.iter().chain(&self.groups).cloned().collect()),
+        };
+        if self.silent { Known::Partial(all) } else { Known::Is(all) }
+    }
+
+    /// What was told first counts.
+    fn take(&mut self, groups: &Groups, attributes: &KnownAttributes) {
+        let new: Vec<_> = groups.iter().filter(|group| !self.groups.contains(group)).cloned().collect();
+        self.groups.extend(new);
+        for (name, value) in attributes.iter() {
+            if let Err(place) = self.attributes.binary_search_by(|(known, _)| known.cmp(name)) {
+                self.attributes.insert(place, (name.clone(), value.clone()));
+            }
+        }
+    }
+}
+
+/// Asks every store that the gate has facts looked up in, once everybody is proved.
+pub(crate) async fn add_facts(
+    request_facts: &mut RequestFacts<'_>,
+    gate: &Gate,
+    means: Means<'_>,
+    log: &mut Vec<LookUp>,
+) -> Result<(), Stop> {
+    for clause in &gate.lookups {
+        let key = match subject(request_facts, clause) {
+            Subject::Nobody => continue,
+            Subject::Unanswered => Key::Unanswered,
+            Subject::Is(name) if !clause.has_key() => Key::Is(name),
+            Subject::Is(_) => clause.key(request_facts),
+        };
+        let silent = match key {
+            Key::Is(name) => ask(request_facts, clause, &name, means, log).await,
+            Key::None => {
+                note(log, clause.kind, Asked::NoStore, "", LookUpAnswer::NoNameBy);
+                false
+            }
+            Key::Unanswered => true,
+        };
+        if silent {
+            request_facts.known.added.of_mut(clause.kind).silent = true;
+            match clause.unreachable() {
+                Reaction::Continue | Reaction::UseStale(_) | Reaction::Next => {}
+                reaction => {
+                    let (event, reaction) = (Event::Unreachable, reaction.clone());
+                    return Err(Stop { kind: clause.kind, event, reaction });
+                }
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Whom a clause is about.
+enum Subject {
+    Is(String),
+    /// Nobody of the kind is proved.
+    Nobody,
+    /// A store that would know whether somebody is did not answer.
+    Unanswered,
+}
+
+fn subject(facts: &RequestFacts<'_>, clause: &Lookup) -> Subject {
+    match (clause.kind, facts.identity(clause.kind)) {
+        (IdentityKind::Mac, _) => facts.request.mac.map_or(Subject::Nobody, |mac| Subject::Is(mac.to_string())),
+        (_, Identity::Proved(proved)) => Subject::Is(proved.account.name.clone()),
+        (_, Identity::NotProved { event: Event::Unreachable, .. }) => Subject::Unanswered,
+        (_, Identity::NotProved { .. } | Identity::Absent) => Subject::Nobody,
+    }
+}
+
+/// Asks one store after the other until one has the name; tells whether one that might have it
+/// did not say.
+async fn ask(
+    facts: &mut RequestFacts<'_>,
+    clause: &Lookup,
+    name: &str,
+    means: Means<'_>,
+    log: &mut Vec<LookUp>,
+) -> bool {
+    let asker = facts.request.nas.name.clone();
+    let mut silent = false;
+    for id in &clause.stores {
+        let place = Asked::Store(means.stores.name(*id));
+        let told = match means.stores.get(*id) {
+            Ok(store) => one(store, clause, name, &asker, means).await,
+            Err(gone) => Told::Silent(LookUpAnswer::NoAnswer(gone.to_string())),
+        };
+        match told {
+            Told::Facts(groups, attributes, answer) => {
+                note(log, clause.kind, place, name, answer);
+                facts.known.added.of_mut(clause.kind).take(&groups, &attributes);
+                return false;
+            }
+            Told::Nothing(answer) => note(log, clause.kind, place, name, answer),
+            Told::Silent(answer) => {
+                note(log, clause.kind, place, name, answer);
+                silent = true;
+            }
+        }
+    }
+    silent
+}
+
+enum Told {
+    Facts(Groups, KnownAttributes, LookUpAnswer),
+    Nothing(LookUpAnswer),
+    Silent(LookUpAnswer),
+}
+
+async fn one(store: &dyn Store, clause: &Lookup, name: &str, asker: &str, means: Means<'_>) -> Told {
+    if clause.kind == IdentityKind::Mac && !store.capabilities().facts_only {
+        let Ok(mac) = name.parse::<Mac>() else { return Told::Nothing(LookUpAnswer::NotListed) };
+        return match means.within(store, store.device(mac)).await {
+            Ok(Some(device)) => Told::Facts(device.groups.clone(), device.attributes.clone(), LookUpAnswer::Told),
+            Ok(None) => Told::Nothing(LookUpAnswer::NotListed),
+            Err(unreachable) => Told::Silent(LookUpAnswer::NoAnswer(unreachable.to_string())),
+        };
+    }
+    if !clause.has_key() && !store.answers_for(clause.kind, name) {
+        return Told::Nothing(LookUpAnswer::OtherRealm);
+    }
+    match means.within(store, store.account(clause.kind, name, asker)).await {
+        Ok(Found::Account(account)) => Told::Facts(account.groups, account.attributes, LookUpAnswer::Told),
+        Ok(Found::Nobody) => Told::Nothing(LookUpAnswer::Unknown),
+        // What holds of one may not hold of the other, and nobody said which is meant.
+        Ok(Found::Several) => Told::Silent(LookUpAnswer::Several),
+        Err(unreachable) => {
+            let stale = match clause.unreachable() {
+                Reaction::UseStale(most) => store.stale_account(clause.kind, name, *most),
+                _ => None,
+            };
+            match stale {
+                Some((account, age)) => Told::Facts(account.groups, account.attributes, LookUpAnswer::ToldEarlier(age)),
+                None => Told::Silent(LookUpAnswer::NoAnswer(unreachable.to_string())),
+            }
+        }
+    }
+}
+
+fn note(log: &mut Vec<LookUp>, kind: IdentityKind, asked: Asked, name: &str, answer: LookUpAnswer) {
+    log.push(LookUp { kind, asked, name: name.to_owned(), answer, held: None });
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use super::*;
+
+    fn names(known: Known<Value<'_>>) -> (bool, usize) {
+        match known {
+            Known::Is(Value::Set(set)) => (true, set.len()),
+            Known::Partial(Value::Set(set)) => (false, set.len()),
+            _ => panic!("no set"),
+        }
+    }
+
+    #[test]
+    fn what_was_told_first_counts_and_a_silent_store_leaves_the_rest_open() {
+        let groups = |names: &[&'static str]| -> Groups { names.iter().map(|name| Value::owned(*name)).collect() };
+        let attributes = |level: i64| -> KnownAttributes { Arc::new([("level".into(), Value::Integer(level))]) };
+        let mut added = AddedFacts::default();
+        added.take(&groups(&["staff", "crew"]), &attributes(1));
+        added.take(&groups(&["staff"]), &attributes(2));
+        assert_eq!(added.attributes, [("level".into(), Value::Integer(1))]);
+        let own = [Value::owned("own")];
+        assert_eq!(names(added.groups(&own)), (true, 3));
+        added.silent = true;
+        assert_eq!(names(added.groups(&own)), (false, 3));
+    }
+}
