@@ -54,7 +54,10 @@ fn ends(number: u8) -> (Vec<Offer>, PeerMethod) {
         ),
         2 => (
             vec![Offer::Ttls(server, [InnerOffer::Pap, InnerOffer::MsChapV2].into())],
-            PeerMethod::Ttls(client, if number & 4 == 0 { Tunnelled::MsChapV2(login()) } else { Tunnelled::Password(login()) }),
+            PeerMethod::Ttls(
+                client,
+                if number & 4 == 0 { Tunnelled::MsChapV2(login()) } else { Tunnelled::Password(login()) },
+            ),
         ),
         _ => (
             vec![Offer::Teap {

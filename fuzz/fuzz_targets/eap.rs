@@ -43,7 +43,8 @@ fn offer(number: u8) -> Offer {
 // Their identifiers are set right, so that they get past the first check.
 fuzz_target!(|bytes: &[u8]| {
     let Some((first, mut rest)) = bytes.split_first() else { return };
-    let mut server = Conversation::new([offer(*first)].into(), None, Limits::default(), Box::new(|bytes| bytes.fill(7)));
+    let mut server =
+        Conversation::new([offer(*first)].into(), None, Limits::default(), Box::new(|bytes| bytes.fill(7)));
     let mut identifier = match server.begin() {
         Step::Send(packet) => packet[1],
         _ => return,

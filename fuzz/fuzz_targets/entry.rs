@@ -15,7 +15,8 @@ const POLICY: &str = include_str!("../../crates/campus/harbour/main.writ");
 
 static EDITION: LazyLock<Edition> = LazyLock::new(|| {
     let table = Arc::new(Vocabulary::standard());
-    let policy = Compiled::from_source(Source::new("main.writ", POLICY), table.schema()).expect("the harbour's policy checks");
+    let policy =
+        Compiled::from_source(Source::new("main.writ", POLICY), table.schema()).expect("the harbour's policy checks");
     let dialects = [Dialect::standard(table.dictionary())];
     Edition::prepare(2, policy, &dialects, table)
 });

@@ -1918,6 +1918,17 @@ export interface components {
              */
             bind_as: string;
             /**
+             * @description The short name of the Active Directory domain whose controllers check responses of MS-CHAP;
+             *     none do where it is empty.
+             * @default
+             */
+            domain: string;
+            /**
+             * @description The domain's controllers; the hosts of `servers` where none.
+             * @default []
+             */
+            domain_controllers: string[];
+            /**
              * @description The facts that it tells, each with the attribute that holds it.
              * @default {}
              */
@@ -1948,6 +1959,11 @@ export interface components {
              * @default 60
              */
             keep: number;
+            /**
+             * @description The account of this machine in that domain, such as `REGNANT$`; `bind_as` is the same account.
+             * @default
+             */
+            machine_account: string;
             /**
              * @description What machines have in common; none are looked up where it is empty.
              * @default

@@ -152,7 +152,7 @@ fn is_outside(one: &Value) -> bool {
 }
 
 /// What a directory is asked by, as it is shown.
-const DIRECTORY: [&str; 15] = [
+const DIRECTORY: [&str; 18] = [
     "trust",
     "bind_as",
     "base",
@@ -164,6 +164,9 @@ const DIRECTORY: [&str; 15] = [
     "group_base",
     "group_name",
     "nested",
+    "domain",
+    "machine_account",
+    "domain_controllers",
     "facts",
     "realms",
     "time_limit",
@@ -258,5 +261,8 @@ fn directory_fields(said: &DirectoryFields) -> Map<String, Value> {
     put(&mut form, "group_base", said.group_base.as_deref());
     put(&mut form, "group_name", said.group_name.as_deref());
     put(&mut form, "nested", said.nested);
+    put(&mut form, "domain", said.domain.as_deref());
+    put(&mut form, "machine_account", said.machine_account.as_deref());
+    put_list(&mut form, "domain_controllers", &said.domain_controller);
     form
 }

@@ -9,7 +9,7 @@ use running::domain::*;
 use running::*;
 
 #[test]
-fn a_domain_tells_primary_and_nested_groups_and_why_an_account_does_not_come_in() {
+fn a_domain_tells_groups_and_states_and_checks_what_it_tells_no_hash_of() {
     let mut domain = Domain::start();
     for (name, password) in [
         ("ida.marsh", "Tide-Table-61"),
@@ -45,6 +45,12 @@ fn a_domain_tells_primary_and_nested_groups_and_why_an_account_does_not_come_in(
 
     let folder = service.data.join("harbour");
     let policy = POLICY.replacen("identify user in harbour as lower", "identify user in port-domain as lower", 1);
+    let policy = policy.replacen("identify user    in harbour as", "identify user in port-domain as", 1);
+    let policy = policy.replacen(
+        "when user in group \"staff\"\n    grant crew\n",
+        "when user in group \"staff\" or user in group \"port-crew\"\n    grant crew\n",
+        1,
+    );
     let policy = policy.replacen(
         "user in group \"staff\"\n    grant remote",
         "user in group \"port-crew\" and user in group \"Domain Users\"\n    grant remote",
@@ -76,13 +82,84 @@ fn a_domain_tells_primary_and_nested_groups_and_why_an_account_does_not_come_in(
     let trail = service.get(&format!("journal/{}", entry["id"].as_str().unwrap())).1.to_string();
     assert!(trail.contains("the password has to be changed before it counts"), "{trail}");
 
-    // It goes away and comes again.
+    checks_responses(&domain, &service);
+
+    // It goes away and comes again; what was made with it is made anew.
     domain.kill();
     vpn("ida.marsh", "Tide-Table-61", 3);
+    service.try_eap(&[&PEAP[..], &["--tries", "1"]].concat()).ends_with(3);
     domain.again();
     let began = Instant::now();
     let ask = ["pap", "--user", "ida.marsh", "--password", "Tide-Table-61", "--wait", "2", "--tries", "1"];
     while service.try_from(&PILOT_VPN_1, &ask).output().unwrap().status.code() != Some(0) {
         assert!(began.elapsed() < Duration::from_secs(60), "the domain is not asked again");
     }
+    while service.try_eap(&PEAP).output().unwrap().status.code() != Some(0) {
+        assert!(began.elapsed() < Duration::from_secs(60), "the controller is not asked again");
+    }
+}
+
+const PEAP: [&str; 5] = ["peap", "--user", "ida.marsh", "--password", "Tide-Table-61"];
+
+/// PEAP with EAP-MSCHAPv2, and MS-CHAP bare, by the domain controller.
+fn checks_responses(domain: &Domain, service: &Running) {
+    let reason = |query: &str| sentence(&service.entries(query, 1)[0]);
+    // Without a machine account nobody checks responses.
+    service.try_eap(&PEAP).ends_with(1);
+    assert!(reason("q=ida.marsh%20hash&outcome=refused").contains("no NT hash"));
+    domain.join(service);
+    let told = service.client(&["store", "test", "port-domain"]).succeeds();
+    assert!(told.contains("prove this machine to") && told.contains("REGNANT$ is believed, and believes it"), "{told}");
+    service.try_eap(&PEAP).succeeds();
+    service.try_eap(&["peap", "--user", "IDA.Marsh@tarnmouth.example", "--password", "Tide-Table-61"]).succeeds();
+    // A supplicant that is not ours has the same keys.
+    let file = service.data.join("supplicant.conf");
+    let authority = service.data.join("harbour/authority.pem");
+    for version in ["1", "0"] {
+        let text = format!(
+            "network={{\n key_mgmt=IEEE8021X\n eap=PEAP\n identity=\"ida.marsh\"\n anonymous_identity=\"anonymous\"\n \
+             password=\"Tide-Table-61\"\n phase2=\"auth=MSCHAPV2\"\n phase1=\"tls_disable_tlsv1_3={version}\"\n \
+             ca_cert=\"{}\"\n}}\n",
+            authority.display()
+        );
+        std::fs::write(&file, text).unwrap();
+        let mut command = std::process::Command::new("eapol_test");
+        command.arg("-c").arg(&file).args(["-a", "127.0.0.1", "-t", "6", "-A", &MAST_WLC_1.address.to_string()]);
+        command.args(["-p", &service.radius.port().to_string(), "-s", MAST_WLC_1.secret]);
+        command.ends_with(0);
+    }
+    // Several at once, over several connections of one channel.
+    std::thread::scope(|scope| {
+        (0..8).for_each(|_| {
+            scope.spawn(|| service.try_eap(&PEAP).succeeds());
+        });
+    });
+    for (name, password, why) in [
+        ("ida.marsh", "Tide-Table-62", "wrong password"),
+        ("lee.gone", "Old-Badge-77", "the account is disabled"),
+        ("lee.gone", "Old-Badge-78", "wrong password"),
+        ("tom.reed", "Winch-Oil-49", "the account has expired"),
+        ("sam.drift", "Rope-Ends-13", "the account has expired"),
+    ] {
+        service.try_eap(&["peap", "--user", name, "--password", password]).ends_with(1);
+        let query = format!("q={name}%20{}&outcome=refused", why.replace(' ', "%20"));
+        assert!(reason(&query).contains(why), "{name}");
+    }
+    // A wrong password of the machine, or an account that is none.
+    let change = |more: &[&str], password: &str| {
+        let mut command = service.client(&[&["store", "change", "port-domain", "--ask-secret"], more].concat());
+        assert!(typed(&mut command, &format!("{password}\n")).status.success());
+        printed(&service.client(&["store", "test", "port-domain"]).ends_with(1))
+    };
+    let administrator = ["--bind-as", ADMINISTRATOR];
+    let told = change(&administrator, ADMINISTRATOR_PASSWORD);
+    assert!(told.contains("does not believe that we are TARN\\REGNANT$") && told.contains("machine account"), "{told}");
+    let told = change(&["--machine-account", "NOBODY$"], ADMINISTRATOR_PASSWORD);
+    assert!(told.contains("TARN\\NOBODY$"), "{told}");
+    let told = change(&["--domain-controller", "127.0.0.1"], ADMINISTRATOR_PASSWORD);
+    assert!(told.contains("127.0.0.1:135 is not reached"), "{told}");
+    let back = ["--bind-as", "REGNANT$@ad.tarnmouth.example", "--machine-account", MACHINE, "--domain-controller", ""];
+    let mut command = service.client(&[&["store", "change", "port-domain", "--ask-secret"], &back[..]].concat());
+    assert!(typed(&mut command, &format!("{MACHINE_PASSWORD}\n")).status.success());
+    service.try_eap(&PEAP).succeeds();
 }

@@ -81,8 +81,8 @@ fn a_person_is_added_changed_and_removed() {
 #[test]
 fn a_machine_is_added_changed_and_removed() {
     let service = Running::harbour();
-    service.client(&["machine", "add", "quay-laptop-9", "--group", "harbour-laptops"]).succeeds();
-    let told = service.client(&["machine", "change", "quay-laptop-9", "--mschap", "true"]).fails(1);
+    service.client(&["machine", "add", "quay-laptop-10", "--group", "harbour-laptops"]).succeeds();
+    let told = service.client(&["machine", "change", "quay-laptop-10", "--mschap", "true"]).fails(1);
     assert!(told.contains("MS-CHAP needs a password"), "{told}");
     let change = ["machine", "change", "QUAY-laptop-9", "--ask-password", "--mschap", "true", "--note", "Spare"];
     assert!(typed(&mut service.client(&change), "Keel-Plate-59\n").status.success());
@@ -90,8 +90,8 @@ fn a_machine_is_added_changed_and_removed() {
     assert!(list.contains("MS-CHAP") && list.contains("Spare"), "{list}");
     let wrong = service.client(&["machine", "add", "host/quay-laptop-8"]).fails(1);
     assert!(wrong.contains("without host/"), "{wrong}");
-    service.client(&["machine", "remove", "quay-laptop-9"]).succeeds();
-    assert!(service.client(&["machine", "show", "quay-laptop-9"]).fails(1).contains("There is no machine"));
+    service.client(&["machine", "remove", "quay-laptop-10"]).succeeds();
+    assert!(service.client(&["machine", "show", "quay-laptop-10"]).fails(1).contains("There is no machine"));
 }
 
 #[test]

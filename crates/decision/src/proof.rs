@@ -477,15 +477,7 @@ async fn credential_answer(
                 return unfit(LookUpAnswer::ChecksNoPasswords);
             }
             let answer = means.within(store, store.check_password(account, password, asker)).await?;
-            let right = Right::Credential;
-            Ok(match answer {
-                PasswordAnswer::Right => Ok(RIGHT),
-                PasswordAnswer::Wrong => Err(WRONG),
-                PasswordAnswer::Disabled => Err((Event::Disabled, LookUpAnswer::Disabled(right))),
-                PasswordAnswer::Expired => Err((Event::Expired, LookUpAnswer::Expired(right))),
-                PasswordAnswer::MustChange => Err((Event::Expired, LookUpAnswer::MustChange)),
-                PasswordAnswer::Locked => Err((Event::Failed, LookUpAnswer::Locked)),
-            })
+            Ok(fault(answer).map_or(Ok(RIGHT), Err))
         }
         Credential::Md5 { .. } if !can.recoverable_passwords => unfit(LookUpAnswer::NoRecoverablePassword),
         Credential::Md5 { .. } => {
@@ -498,15 +490,29 @@ async fn credential_answer(
         }
         Credential::MsChap(_) if !can.mschap => unfit(LookUpAnswer::NoNtHash),
         Credential::MsChap(response) => {
-            let answer = means.within(store, store.check_mschap(account, response)).await?;
+            let answer = means.within(store, store.check_mschap(account, response, asker)).await?;
             Ok(match answer {
                 MsChapAnswer::Right(key) => Ok(EapAnswer::Right { session_key: Some(key) }),
-                MsChapAnswer::Wrong => Err(WRONG),
+                // A right one has a key.
+                MsChapAnswer::Not(answer) => Err(fault(answer).unwrap_or(WRONG)),
                 MsChapAnswer::Unable => Err((Event::Unfit, LookUpAnswer::NoNtHash)),
             })
         }
         Credential::Change(_) => unfit(LookUpAnswer::TakesNoNewPassword),
     }
+}
+
+/// What keeps a credential from proving somebody.
+fn fault(answer: PasswordAnswer) -> Option<Fault> {
+    let right = Right::Credential;
+    Some(match answer {
+        PasswordAnswer::Right => return None,
+        PasswordAnswer::Wrong => WRONG,
+        PasswordAnswer::Disabled => (Event::Disabled, LookUpAnswer::Disabled(right)),
+        PasswordAnswer::Expired => (Event::Expired, LookUpAnswer::Expired(right)),
+        PasswordAnswer::MustChange => (Event::Expired, LookUpAnswer::MustChange),
+        PasswordAnswer::Locked => (Event::Failed, LookUpAnswer::Locked),
+    })
 }
 
 impl Means<'_> {

@@ -44,6 +44,8 @@ pub struct Account {
     pub password_mark: u64,
     /// Where the store keeps it, where that is not told by its name.
     pub place: Option<Arc<str>>,
+    /// The name by which whoever checks its responses of MS-CHAP knows it, where that is another.
+    pub logon_name: Option<Arc<str>>,
     /// What is kept of it beside.
     pub attributes: KnownAttributes,
 }
@@ -160,8 +162,8 @@ pub struct Capabilities {
 pub enum MsChapAnswer {
     /// It is right: the session key, as [`MsChapResponse::session_key`] tells.
     Right(Secret),
-    /// It is wrong.
-    Wrong,
+    /// It is not, or the account may not be used: anything but [`PasswordAnswer::Right`].
+    Not(PasswordAnswer),
     /// For this account it cannot be checked.
     Unable,
 }
@@ -241,9 +243,14 @@ pub trait Store: Send + Sync {
         Duration::ZERO
     }
 
-    /// Whether a response is right for the account, and the session key.
-    fn check_mschap<'s>(&'s self, account: &'s Account, response: &'s MsChapResponse) -> StoreReply<'s, MsChapAnswer> {
-        let _ = (account, response);
+    /// Whether a response is right for the account, and the session key. `asker` is the NAS.
+    fn check_mschap<'s>(
+        &'s self,
+        account: &'s Account,
+        response: &'s MsChapResponse,
+        asker: &'s str,
+    ) -> StoreReply<'s, MsChapAnswer> {
+        let _ = (account, response, asker);
         StoreReply::never_asked()
     }
 

@@ -93,6 +93,7 @@ impl Store for Crew {
             expired: false,
             password_mark: 1,
             place: None,
+            logon_name: None,
             attributes: [].into(),
         });
         StoreReply::now(account.into())

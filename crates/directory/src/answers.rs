@@ -64,6 +64,14 @@ pub enum Trouble {
     /// Too many wait for it already.
     #[error("too many questions wait for it already")]
     Busy,
+    /// A domain controller does not take the channel.
+    #[error("the domain controller {server} checks nothing for us: {why}")]
+    Channel {
+        /// Which.
+        server: String,
+        /// Why.
+        why: String,
+    },
     /// An account with more groups than anybody has.
     #[error("the account is in more than {0} groups")]
     TooManyGroups(usize),
@@ -73,9 +81,12 @@ impl Trouble {
     /// Whether another server of the directory may do better.
     pub(crate) fn is_the_servers(&self) -> bool {
         match self {
-            Self::NotReached { .. } | Self::Tls { .. } | Self::Bind { .. } | Self::Nonsense(_) | Self::Late { .. } => {
-                true
-            }
+            Self::NotReached { .. }
+            | Self::Tls { .. }
+            | Self::Bind { .. }
+            | Self::Nonsense(_)
+            | Self::Channel { .. }
+            | Self::Late { .. } => true,
             Self::NoBase(_)
             | Self::Referral(_)
             | Self::Refused { .. }
@@ -94,6 +105,9 @@ impl Trouble {
             }
             Self::Bind { .. } => {
                 "Give the name and password of an account that may search, as the directory writes it."
+            }
+            Self::Channel { .. } => {
+                "Give the domain's short name, the machine account and its password: the account that searches is that one."
             }
             Self::NoBase(_) => "Write the base as the directory does, such as dc=example,dc=org.",
             Self::Referral(_) => "Name the server that holds the entries itself.",

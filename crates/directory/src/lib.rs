@@ -5,9 +5,13 @@
 //! given for it, each with many questions on the way; others prove passwords and never search,
 //! since one that is bound as a person sees what that person may see. What cannot be answered is
 //! told in words that say what to do ([`Trouble`]).
+//!
+//! Of an Active Directory, its domain controllers check responses of MS-CHAP, over the secure channel
+//! of a machine that has an account there.
 
 mod answers;
 mod connection;
+mod domain;
 mod entry;
 mod groups;
 mod names;

@@ -95,6 +95,19 @@ async fn walk(inner: &Inner, probe: &Probe) -> Vec<Step> {
         }
         reached = true;
     }
+    if let Some(domain) = &inner.domain {
+        for (host, took, made) in domain.probe().await {
+            let what = format!("prove this machine to {host}");
+            let began = Instant::now().checked_sub(took).unwrap_or_else(Instant::now);
+            steps.push(match made {
+                Ok(()) => {
+                    let saw = format!("{} is believed, and believes it", inner.settings.machine_account);
+                    Step::passed(&what, saw, began)
+                }
+                Err(trouble) => failed(&what, &trouble, began),
+            });
+        }
+    }
     if let (Some((kind, name)), true) = (&probe.name, reached) {
         find(inner, (*kind, name), probe.password.as_deref(), &mut steps).await;
     }

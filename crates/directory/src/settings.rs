@@ -44,6 +44,15 @@ pub struct DirectorySettings {
     pub facts: Told,
     /// The realms and domains that it answers for; all where none.
     pub realms: Realms,
+    /// The short name of the Active Directory domain whose controllers check responses of MS-CHAP;
+    /// none do where it is empty.
+    pub domain: String,
+    /// The account of this machine in that domain, such as `REGNANT$`. It is the account that
+    /// searches, and has its password.
+    pub machine_account: String,
+    /// The domain's controllers, the one that is asked first in front; the hosts of `servers` where
+    /// none.
+    pub domain_controllers: Vec<String>,
     /// How many seconds an answer is waited for, 1 to 30.
     pub time_limit: u16,
     /// For how many seconds accounts and groups are kept, at most 3600; proofs never are.
@@ -80,6 +89,9 @@ impl Default for DirectorySettings {
             group_base: None,
             group_name: "cn".into(),
             nested: true,
+            domain: String::new(),
+            machine_account: String::new(),
+            domain_controllers: Vec::new(),
             facts: Told::default(),
             realms: Realms::default(),
             time_limit: 3,
@@ -146,6 +158,7 @@ impl DirectorySettings {
             return Err(SettingsError::Names(place.chars().take(40).collect()));
         }
         self.realms.check()?;
+        self.check_domain()?;
         if !is_attribute(&self.group_name) {
             return Err(SettingsError::Names(self.group_name.clone()));
         }
@@ -158,6 +171,51 @@ impl DirectorySettings {
     /// How long an answer is waited for.
     pub fn limit(&self) -> Duration {
         Duration::from_secs(self.time_limit.into())
+    }
+
+    fn check_domain(&self) -> Result<(), SettingsError> {
+        let short = |text: &str| {
+            (1..=15).contains(&text.len())
+                && text.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"-_".contains(&byte))
+        };
+        let account = self.machine_account.strip_suffix('$');
+        match (self.domain.is_empty(), self.machine_account.is_empty()) {
+            (true, true) if self.domain_controllers.is_empty() => return Ok(()),
+            (true, _) => return Err(SettingsError::NoDomain),
+            _ => {}
+        }
+        if !short(&self.domain) {
+            return Err(SettingsError::Domain(self.domain.chars().take(40).collect()));
+        }
+        if !account.is_some_and(short) {
+            return Err(SettingsError::MachineAccount(self.machine_account.chars().take(40).collect()));
+        }
+        if self.bind_as.is_empty() {
+            return Err(SettingsError::NoMachine);
+        }
+        let host = |host: &&String| Host::parse(host).is_err() || host.len() > LONGEST;
+        if let Some(wrong) = self.domain_controllers.iter().find(host) {
+            return Err(SettingsError::Controller(wrong.chars().take(40).collect()));
+        }
+        if self.domain_controllers.len() > MOST_SERVERS {
+            return Err(SettingsError::Servers(self.domain_controllers.len()));
+        }
+        Ok(())
+    }
+
+    /// The hosts of the domain's controllers.
+    pub(crate) fn controllers(&self) -> Vec<String> {
+        if !self.domain_controllers.is_empty() {
+            return self.domain_controllers.clone();
+        }
+        let hosts = self.servers.iter().filter_map(|server| server_url(server).ok()?.0.host_str().map(str::to_owned));
+        let mut known: Vec<String> = Vec::new();
+        hosts.for_each(|host| {
+            if !known.contains(&host) {
+                known.push(host);
+            }
+        });
+        known
     }
 
     pub(crate) fn group_base(&self) -> &str {
@@ -225,6 +283,23 @@ pub enum SettingsError {
     /// What is no realm.
     #[error(transparent)]
     Realms(#[from] RealmsError),
+    /// A machine without a domain.
+    #[error("`domain` is missing: the short name of the domain whose controllers are asked, such as EXAMPLE")]
+    NoDomain,
+    /// What is no domain.
+    #[error("`{0}` is no short name of a domain: it has up to 15 letters, digits and hyphens")]
+    Domain(String),
+    /// What is no account of a machine.
+    #[error(
+        "`{0}` is no account of a machine: it has up to 15 letters, digits and hyphens, and ends with $, such as REGNANT$"
+    )]
+    MachineAccount(String),
+    /// Nobody's password.
+    #[error("`bind-as` is missing: it is the machine account, such as REGNANT$@ad.example.org, and has its password")]
+    NoMachine,
+    /// What is no host.
+    #[error("`{0}` is no host of a domain controller")]
+    Controller(String),
     /// Times that make no sense.
     #[error("`time-limit` is 1 to 30 seconds, and `keep` at most 3600")]
     Times,
@@ -259,6 +334,15 @@ mod tests {
             ("both empty", &|s| s.person_filter.clear()),
             ("is no attribute", &|s| s.person_names = vec!["uid)(x".into()]),
             ("`time-limit`", &|s| s.time_limit = 0),
+            ("`domain` is missing", &|s| s.machine_account = "REGNANT$".into()),
+            ("is no short name", &|s| s.domain = "tarnmouth.example".into()),
+            ("is no account of a machine", &|s| s.domain = "TARN".into()),
+            ("is no account of a machine", &|s| {
+                (s.domain, s.machine_account) = ("TARN".into(), "REGNANT".into());
+            }),
+            ("it is the machine account", &|s| {
+                (s.domain, s.machine_account) = ("TARN".into(), "REGNANT$".into());
+            }),
             ("too long", &|s| s.base = "x".repeat(2_000)),
         ] {
             let said = wrong(change);

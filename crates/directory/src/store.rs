@@ -7,7 +7,10 @@ use std::time::{Duration, Instant};
 
 use ldap3::Scope;
 use regnant_base::Secret;
-use regnant_decision::{Account, Capabilities, Found, IdentityAttribute, PasswordAnswer, Store, StoreReply};
+use regnant_decision::{
+    Account, Capabilities, Found, IdentityAttribute, MsChapAnswer, PasswordAnswer, Store, StoreReply,
+};
+use regnant_eap::MsChapResponse;
 use regnant_outside::{Cache, Room, ServerHealth};
 use regnant_policy::IdentityKind;
 use rustls::ClientConfig;
@@ -16,6 +19,7 @@ use tokio::runtime::Handle;
 
 use crate::answers::Trouble;
 use crate::connection::Question;
+use crate::domain::Domain;
 use crate::entry::Entry;
 use crate::groups;
 use crate::names::{LONGEST_NAME, named};
@@ -32,6 +36,8 @@ pub(crate) struct Inner {
     pub(crate) settings: DirectorySettings,
     pub(crate) servers: Servers,
     cache: Cache,
+    /// The controllers of its domain, where they check responses of MS-CHAP.
+    pub(crate) domain: Option<Domain>,
     declared: Vec<IdentityAttribute>,
     /// What a proof took lately, in microseconds.
     proof_takes: AtomicU64,
@@ -49,15 +55,16 @@ impl Directory {
     ) -> Result<Self, SettingsError> {
         settings.check()?;
         let declared = declared.to_vec();
+        let domain = Domain::new(&settings, &bind_password);
         let servers = Servers::new(&settings, bind_password, tls)?;
         let cache = Cache::new(Duration::from_secs(settings.keep.into()));
-        let inner = Inner { settings, servers, cache, declared, proof_takes: AtomicU64::new(0) };
+        let inner = Inner { settings, servers, cache, domain, declared, proof_takes: AtomicU64::new(0) };
         Ok(Self { inner: Arc::new(inner), room: Room::new(runtime) })
     }
 
     /// How its servers do, the one that is asked first in front.
     pub fn health(&self) -> Vec<ServerHealth> {
-        self.inner.servers.health()
+        self.inner.servers.health().into_iter().chain(self.inner.domain.iter().flat_map(Domain::health)).collect()
     }
 
     pub(crate) fn inner(&self) -> &Arc<Inner> {
@@ -136,6 +143,7 @@ impl Inner {
             expired: is_expired(entry),
             password_mark: mark(entry).unwrap_or_default(),
             place: Some(entry.name.as_str().into()),
+            logon_name: entry.first("sAMAccountName").map(Into::into),
             attributes: self
                 .settings
                 .facts
@@ -159,7 +167,8 @@ impl Inner {
 }
 
 /// What tells whether an account may be used, and whether its password is still the same.
-const STATE: [&str; 9] = [
+const STATE: [&str; 10] = [
+    "sAMAccountName",
     "memberOf",
     "userAccountControl",
     "accountExpires",
@@ -234,7 +243,8 @@ impl Store for Directory {
                 (true, _) => &[IdentityKind::Machine],
                 (false, false) => &[IdentityKind::User, IdentityKind::Machine],
             };
-        Capabilities { kinds, groups: true, passwords: true, ..Capabilities::default() }
+        let mschap = self.inner.domain.is_some();
+        Capabilities { kinds, groups: true, passwords: true, mschap, ..Capabilities::default() }
     }
 
     fn time_limit(&self) -> Duration {
@@ -280,6 +290,25 @@ impl Store for Directory {
         })
     }
 
+    fn check_mschap<'s>(
+        &'s self,
+        account: &'s Account,
+        response: &'s MsChapResponse,
+        asker: &'s str,
+    ) -> StoreReply<'s, MsChapAnswer> {
+        let (inner, account, response) = (self.inner.clone(), account.clone(), response.clone());
+        self.room.ask(asker, async move {
+            let (Some(domain), Some(name)) = (&inner.domain, &account.logon_name) else {
+                return Ok::<_, Trouble>(MsChapAnswer::Unable);
+            };
+            let answer = domain.check(name, &response).await?;
+            if matches!(answer, MsChapAnswer::Not(_)) {
+                account.place.iter().for_each(|place| inner.cache.doubt(place));
+            }
+            Ok(answer)
+        })
+    }
+
     fn check_takes(&self) -> Duration {
         Duration::from_micros(self.inner.proof_takes.load(Ordering::Relaxed))
     }
@@ -315,6 +344,7 @@ mod tests {
                 expired: false,
                 password_mark: mark,
                 place: None,
+                logon_name: None,
                 attributes: [].into(),
             })
         };

@@ -186,6 +186,7 @@ impl Inner {
             expired: false,
             password_mark: 0,
             place: None,
+            logon_name: None,
             attributes: self.settings.facts.facts(kind, &self.declared, |kind, pointer| value(answer, kind, pointer)),
         }
     }

@@ -96,6 +96,7 @@ mod tests {
             expired: false,
             password_mark: 1,
             place: Some("uid=ida.marsh".into()),
+            logon_name: None,
             attributes: [].into(),
         })
     }

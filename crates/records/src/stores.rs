@@ -262,6 +262,7 @@ impl Sets {
             expired: false,
             password_mark: 0,
             place: None,
+            logon_name: None,
             attributes: [].into(),
         }
     }
@@ -337,7 +338,12 @@ impl Store for People {
         StoreReply::Now(sealed.map(open).transpose())
     }
 
-    fn check_mschap<'s>(&'s self, account: &'s Account, response: &'s MsChapResponse) -> StoreReply<'s, MsChapAnswer> {
+    fn check_mschap<'s>(
+        &'s self,
+        account: &'s Account,
+        response: &'s MsChapResponse,
+        _: &'s str,
+    ) -> StoreReply<'s, MsChapAnswer> {
         let what = if account.kind == IdentityKind::Machine { "machine" } else { "person" };
         let known = self.known(account.kind, &account.name);
         let Some(sealed) = known.and_then(|known| known.nt_hash.as_ref()) else {
@@ -345,7 +351,9 @@ impl Store for People {
         };
         let hash = self.open(&nt_hash_context(what, &self.name, &account.name), sealed);
         StoreReply::Now(hash.map(|hash| match <&[u8; 16]>::try_from(hash.expose()) {
-            Ok(hash) => response.session_key(hash).map_or(MsChapAnswer::Wrong, MsChapAnswer::Right),
+            Ok(hash) => {
+                response.session_key(hash).map_or(MsChapAnswer::Not(PasswordAnswer::Wrong), MsChapAnswer::Right)
+            }
             Err(_) => MsChapAnswer::Unable,
         }))
     }

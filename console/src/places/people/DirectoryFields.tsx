@@ -74,6 +74,27 @@ export function DirectoryFields({ draft, set }: { draft: Draft; set: (part: Part
         value={draft.groupBase}
         change={(groupBase) => set({ groupBase })}
       />
+      <TextField
+        label="Domain"
+        help="The short name of the Active Directory domain whose controllers check responses of MS-CHAP, as PEAP sends them; left empty, none do."
+        name="domain"
+        value={draft.domain}
+        change={(domain) => set({ domain })}
+      />
+      <TextField
+        label="Machine account"
+        help="The account of this machine in that domain, such as REGNANT$; it is the account that searches, and has its password."
+        name="machine-account"
+        value={draft.machineAccount}
+        change={(machineAccount) => set({ machineAccount })}
+      />
+      <TextField
+        label="Controllers"
+        help="The hosts of the domain's controllers, the one that is asked first in front; those of the servers where it is empty."
+        name="domain-controllers"
+        value={draft.domainControllers}
+        change={(domainControllers) => set({ domainControllers })}
+      />
       <Check
         label="groups of groups count too"
         help="Somebody in a group is in every group that holds it."

@@ -87,6 +87,7 @@ function asked(directory: Directory): [string, string][] {
     ["trust", directory.trust || "the system's authorities"],
     ["searches as", directory.bind_as || "nobody"],
     ["base", directory.base ?? ""],
+    ["domain", directory.domain ? `${directory.domain}, as ${directory.machine_account}` : ""],
     ["people", directory.person_filter ? `${directory.person_filter} by ${(directory.person_names ?? []).join(", ")}` : ""],
     ["machines", directory.machine_filter ? `${directory.machine_filter} by ${(directory.machine_names ?? []).join(", ")}` : ""],
     [

@@ -26,6 +26,9 @@ export interface Draft {
   groups: string;
   groupBase: string;
   groupName: string;
+  domain: string;
+  machineAccount: string;
+  domainControllers: string;
   nested: boolean;
   url: string;
   header: string;
@@ -53,6 +56,9 @@ export const EMPTY: Draft = {
   groups: "member-of",
   groupBase: "",
   groupName: "cn",
+  domain: "",
+  machineAccount: "",
+  domainControllers: "",
   nested: true,
   url: "",
   header: "",
@@ -91,6 +97,9 @@ export function draftOf(store: Pick<Store, "name" | "directory" | "http">): Draf
     groups: directory.groups,
     groupBase: directory.group_base ?? "",
     groupName: directory.group_name,
+    domain: directory.domain,
+    machineAccount: directory.machine_account,
+    domainControllers: directory.domain_controllers.join(" "),
     nested: directory.nested,
   };
 }
@@ -146,6 +155,9 @@ export function askedOf(draft: Draft): { kind: string; directory?: Directory; ht
     groups: draft.groups,
     group_base: draft.groupBase.trim() || null,
     group_name: draft.groupName.trim(),
+    domain: draft.domain.trim(),
+    machine_account: draft.machineAccount.trim(),
+    domain_controllers: words(draft.domainControllers),
     nested: draft.nested,
   };
   return { kind: "directory", directory, ...secret };

@@ -166,6 +166,17 @@ pub(crate) struct DirectoryFields {
     /// The attribute that holds the short name of a group [default: cn]
     #[arg(long, value_name = "ATTRIBUTE")]
     pub(crate) group_name: Option<String>,
+    /// The short name of the Active Directory domain whose controllers check responses of MS-CHAP;
+    /// "" is none [default: ""]
+    #[arg(long, value_name = "NAME")]
+    pub(crate) domain: Option<String>,
+    /// The account of this machine in that domain, such as REGNANT$; --bind-as is the same account
+    #[arg(long, value_name = "ACCOUNT")]
+    pub(crate) machine_account: Option<String>,
+    /// A controller of the domain; may be repeated, the one that is asked first in front; "" is the
+    /// hosts of the servers [default: those]
+    #[arg(long, value_name = "HOST")]
+    pub(crate) domain_controller: Vec<String>,
     /// Whether groups of groups count too [default: true]
     #[arg(long, value_name = "true|false")]
     pub(crate) nested: Option<bool>,

@@ -14,6 +14,9 @@ use super::{Ends as _, Running, printed, typed};
 
 pub(crate) const ADMINISTRATOR: &str = "administrator@ad.tarnmouth.example";
 pub(crate) const ADMINISTRATOR_PASSWORD: &str = "Harbour-Master-19";
+/// The account of this machine, and its password.
+pub(crate) const MACHINE: &str = "REGNANT$";
+pub(crate) const MACHINE_PASSWORD: &str = "Capstan-Pawl-63";
 pub(crate) const DOMAIN: &str = "dc=ad,dc=tarnmouth,dc=example";
 
 /// A running domain controller.
@@ -81,7 +84,7 @@ impl Domain {
         let services = conf.lines().find(|line| line.contains("server services")).unwrap_or_default().to_owned();
         let at = at.display();
         let tls = format!(
-            "\tserver services = ldap, rpc\n\ttls certfile = {at}/server.pem\n\ttls keyfile = {at}/server.key\n\ttls cafile = {at}/authority.pem"
+            "\tserver services = ldap, rpc\n\tntlm auth = mschapv2-and-ntlmv2-only\n\ttls certfile = {at}/server.pem\n\ttls keyfile = {at}/server.key\n\ttls cafile = {at}/authority.pem"
         );
         fs::write(domain.conf(), conf.replace(&services, &tls)).unwrap();
         let mut domain = domain;
@@ -149,6 +152,18 @@ impl Domain {
             ["--machine-filter", "(objectClass=computer)", "--machine-name", "cn", "--group-name", "sAMAccountName"];
         let mut command = service.client(&[&add[..], &who, &people, &machines].concat());
         let output = typed(command.args(["--server", &self.url()]), &format!("{ADMINISTRATOR_PASSWORD}\n"));
+        assert!(output.status.success(), "{}", printed(&output));
+    }
+
+    /// Gives this machine an account, with which the store `port-domain` asks from now on, its
+    /// controllers with it.
+    pub(crate) fn join(&self, service: &Running) {
+        self.tool(&["computer", "create", "REGNANT"]);
+        self.tool(&["user", "setpassword", MACHINE, &format!("--newpassword={MACHINE_PASSWORD}")]);
+        self.tool(&["user", "enable", MACHINE]);
+        let who = ["--bind-as", "REGNANT$@ad.tarnmouth.example", "--domain", "TARN", "--machine-account", MACHINE];
+        let mut command = service.client(&[&["store", "change", "port-domain", "--ask-secret"], &who[..]].concat());
+        let output = typed(&mut command, &format!("{MACHINE_PASSWORD}\n"));
         assert!(output.status.success(), "{}", printed(&output));
     }
 }

@@ -70,6 +70,7 @@ impl Memory {
             expired: false,
             password_mark: 1,
             place: None,
+            logon_name: None,
             attributes: [].into(),
         };
         self.accounts.insert((kind, name.into()), (account, password, recoverable));
@@ -164,12 +165,17 @@ impl Store for Named {
         self.reply(self.memory.known(account).2.map(|password| Secret::new(password.as_bytes())))
     }
 
-    fn check_mschap<'s>(&'s self, account: &'s Account, response: &'s MsChapResponse) -> StoreReply<'s, MsChapAnswer> {
+    fn check_mschap<'s>(
+        &'s self,
+        account: &'s Account,
+        response: &'s MsChapResponse,
+        _: &'s str,
+    ) -> StoreReply<'s, MsChapAnswer> {
         if account.name == "mac.user" {
             return self.reply(MsChapAnswer::Unable);
         }
         let hash = regnant_eap::mschap::nt_password_hash(self.memory.known(account).1);
-        self.reply(response.session_key(&hash).map_or(MsChapAnswer::Wrong, MsChapAnswer::Right))
+        self.reply(response.session_key(&hash).map_or(MsChapAnswer::Not(PasswordAnswer::Wrong), MsChapAnswer::Right))
     }
 
     fn device(&self, mac: Mac) -> StoreReply<'_, Option<Arc<Device>>> {

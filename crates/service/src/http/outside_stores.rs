@@ -51,6 +51,13 @@ pub(crate) struct DirectoryForm {
     group_name: String,
     /// Whether groups of groups count too; true if not said.
     nested: bool,
+    /// The short name of the Active Directory domain whose controllers check responses of MS-CHAP;
+    /// none do where it is empty.
+    domain: String,
+    /// The account of this machine in that domain, such as `REGNANT$`; `bind_as` is the same account.
+    machine_account: String,
+    /// The domain's controllers; the hosts of `servers` where none.
+    domain_controllers: Vec<String>,
     /// The facts that it tells, each with the attribute that holds it.
     facts: BTreeMap<String, String>,
     /// The realms and domains that it answers for, such as `example.org` and `EXAMPLE\\`; all where
@@ -84,6 +91,9 @@ impl From<DirectoryForm> for DirectorySettings {
             group_base: form.group_base.filter(|base| !base.is_empty()),
             group_name: form.group_name,
             nested: form.nested,
+            domain: form.domain,
+            machine_account: form.machine_account,
+            domain_controllers: form.domain_controllers,
             facts: Told(form.facts),
             realms: Realms(form.realms),
             time_limit: form.time_limit,
@@ -107,6 +117,9 @@ impl From<DirectorySettings> for DirectoryForm {
             group_base: settings.group_base,
             group_name: settings.group_name,
             nested: settings.nested,
+            domain: settings.domain,
+            machine_account: settings.machine_account,
+            domain_controllers: settings.domain_controllers,
             facts: settings.facts.0,
             realms: settings.realms.0,
             time_limit: settings.time_limit,
