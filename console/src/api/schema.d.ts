@@ -1918,6 +1918,33 @@ export interface components {
              */
             bind_as: string;
             /**
+             * @description The attribute that holds an account's certificates, or what tells them from others; none are
+             *     known where it is empty.
+             * @default
+             */
+            certificates: string;
+            /**
+             * @description The attribute that holds an account's password in clear; none where it is empty.
+             * @default
+             */
+            clear_password: string;
+            /**
+             * @description What devices have in common that are kept by their MAC addresses; none are looked up where it
+             *     is empty.
+             * @default
+             */
+            device_filter: string;
+            /**
+             * @description The attribute that holds a device's address; `macAddress` if not said.
+             * @default macAddress
+             */
+            device_name: string;
+            /**
+             * @description How addresses are written there: `colons`, `hyphens`, `dots` or `bare`; `colons` if not said.
+             * @default colons
+             */
+            device_notation: string;
+            /**
              * @description The short name of the Active Directory domain whose controllers check responses of MS-CHAP;
              *     none do where it is empty.
              * @default
@@ -1981,6 +2008,11 @@ export interface components {
              * @default true
              */
             nested: boolean;
+            /**
+             * @description The attribute that holds an account's NT hash, for MS-CHAP; none where it is empty.
+             * @default
+             */
+            nt_hash: string;
             /**
              * @description What people have in common (RFC 4515); no people are looked up where it is empty.
              * @default (objectClass=person)

@@ -152,7 +152,7 @@ fn is_outside(one: &Value) -> bool {
 }
 
 /// What a directory is asked by, as it is shown.
-const DIRECTORY: [&str; 18] = [
+const DIRECTORY: [&str; 24] = [
     "trust",
     "bind_as",
     "base",
@@ -160,6 +160,12 @@ const DIRECTORY: [&str; 18] = [
     "person_names",
     "machine_filter",
     "machine_names",
+    "device_filter",
+    "device_name",
+    "device_notation",
+    "certificates",
+    "nt_hash",
+    "clear_password",
     "groups",
     "group_base",
     "group_name",
@@ -257,6 +263,12 @@ fn directory_fields(said: &DirectoryFields) -> Map<String, Value> {
     put_list(&mut form, "person_names", &said.person_name);
     put(&mut form, "machine_filter", said.machine_filter.as_deref());
     put_list(&mut form, "machine_names", &said.machine_name);
+    put(&mut form, "device_filter", said.device_filter.as_deref());
+    put(&mut form, "device_name", said.device_name.as_deref());
+    put(&mut form, "device_notation", said.device_notation.as_deref());
+    put(&mut form, "certificates", said.certificates.as_deref());
+    put(&mut form, "nt_hash", said.nt_hash.as_deref());
+    put(&mut form, "clear_password", said.clear_password.as_deref());
     put(&mut form, "groups", said.groups.as_deref());
     put(&mut form, "group_base", said.group_base.as_deref());
     put(&mut form, "group_name", said.group_name.as_deref());

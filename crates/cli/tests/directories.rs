@@ -7,6 +7,7 @@ use std::net::TcpListener;
 use std::time::{Duration, Instant};
 
 use browser::{Browser, block_on};
+use regnant_campus::directory::GROUPS;
 use regnant_campus::harbour::*;
 use running::directory::*;
 use running::*;
@@ -353,4 +354,85 @@ fn a_directory_is_connected_tested_and_missed_in_the_page() {
         browser.sees("See whether the directory runs").await;
         browser.close().await;
     });
+}
+
+#[test]
+fn devices_certificates_hashes_and_realms_of_a_directory_count_where_settings_say_so() {
+    let slapd = Slapd::start();
+    let service = Running::harbour();
+    let folder = service.data.join("harbour");
+    let file = |name: &str| std::fs::read_to_string(folder.join(name)).unwrap();
+    let own: String = file("ida.marsh.pem").lines().filter(|line| !line.starts_with('-')).collect();
+    // NT hash of Tide-Table-61, and a password in clear.
+    let hash = regnant_eap::mschap::nt_password_hash("Tide-Table-61").map(|byte| format!("{byte:02X}")).concat();
+    slapd.modify(&format!(
+        "dn: uid=ida.marsh,ou=people,{BASE}\nchangetype: modify\nadd: userCertificate;binary\n\
+         userCertificate;binary:: {own}\n-\nadd: employeeNumber\nemployeeNumber: {hash}\n-\nadd: departmentNumber\n\
+         departmentNumber: quay 7\n\ndn: uid=mara.quay,ou=people,{BASE}\nchangetype: modify\nadd: carLicense\n\
+         carLicense: Dry-Dock-82\n"
+    ));
+    slapd.add(&format!(
+        "dn: cn=crane 1,ou=machines,{BASE}\nobjectClass: device\nobjectClass: ieee802Device\ncn: crane 1\n\
+         macAddress: 02:00:5E:20:00:aa\n\ndn: cn=cranes,{GROUPS}\nobjectClass: groupOfNames\ncn: cranes\n\
+         member: cn=crane 1,ou=machines,{BASE}\n"
+    ));
+    service.client(&["attribute", "add", "user.department"]).succeeds();
+    let how = [
+        "--device-filter",
+        "(objectClass=ieee802Device)",
+        "--certificates",
+        "userCertificate;binary",
+        "--nt-hash",
+        "employeeNumber",
+        "--clear-password",
+        "carLicense",
+        "--fact",
+        "user.department=departmentNumber",
+        "--realm",
+        "tarnmouth.example",
+        "--keep",
+        "0",
+    ];
+    slapd.connect(&service, &slapd.ldaps(), &how);
+    let policy = POLICY
+        .replace("identify mac in harbour-devices", "identify mac in tarn-directory, harbour-devices")
+        .replace("identify user    in harbour as lower(before(claimed.name, \"@\"))",
+            "identify user in tarn-directory as lower(before(claimed.name, \"@\")) bound by certificate")
+        .replace("identify user in harbour as", "identify user in tarn-directory, harbour as")
+        .replacen("  rule \"Staff\" {\n    when user in group \"staff\"",
+            "  rule \"Quay seven\" {\n    when user.department = \"quay 7\" and machine.failure = \"x\"\n    refuse\n  }\n  \
+             rule \"Staff\" {\n    when user in group \"staff\"", 1);
+    assert!(policy.contains("bound by certificate") && policy.contains("Quay seven"));
+    std::fs::write(folder.join("main.writ"), policy).unwrap();
+    service.client(&["policy", "activate"]).arg(&folder).succeeds();
+    // A device that the directory alone has, in any notation.
+    service.try_from(&QUAY_SW_1, &["mac", "--mac", "02-00-5e-20-00-AA"]).ends_with(0);
+    service.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200007"]).ends_with(0);
+    let told = service.client(&["store", "test", "tarn-directory", "--device", "0200.5e20.00aa"]).succeeds();
+    assert!(told.contains("find the device") && told.contains("cranes"), "{told}");
+    // Her certificate is the one that the directory has; his it does not have.
+    let tls = |name: &str, code: i32| {
+        let certificate = folder.join(format!("{name}.pem"));
+        let key = folder.join(format!("{name}.key"));
+        let mut command = service.try_eap(&["eap-tls"]);
+        command.arg("--certificate").arg(certificate).arg("--key").arg(key).ends_with(code);
+    };
+    tls("ida.marsh", 0);
+    let trail = last(&service, "q=ida.marsh&outcome=granted");
+    assert!(trail.contains("user.department"), "{trail}");
+    slapd.modify(&format!("dn: uid=ida.marsh,ou=people,{BASE}\nchangetype: modify\ndelete: userCertificate;binary\n"));
+    tls("ida.marsh", 1);
+    let trail = last(&service, "q=ida.marsh%20certificate&outcome=refused");
+    assert!(trail.contains("it does not have this certificate for the account"), "{trail}");
+    // Responses are checked by what the directory keeps.
+    service.try_eap(&["peap", "--user", "ida.marsh", "--password", "Tide-Table-61"]).succeeds();
+    service.try_eap(&["peap", "--user", "ida.marsh", "--password", "Tide-Table-62"]).ends_with(1);
+    service.try_eap(&["peap", "--user", "mara.quay", "--password", "Dry-Dock-82"]).succeeds();
+    service.try_eap(&["ttls", "--inner", "chap", "--user", "mara.quay", "--password", "Dry-Dock-82"]).succeeds();
+    service.try_eap(&["peap", "--user", "tom.reed", "--password", "Winch-Oil-48"]).ends_with(1);
+    // It is not asked about another realm, whatever the gate makes of the name.
+    vpn(&service, "mara.quay@tarnmouth.example", "Dry-Dock-82", 0);
+    vpn(&service, "mara.quay@partner.example", "Dry-Dock-82", 1);
+    let trail = last(&service, "q=mara.quay&outcome=refused");
+    assert!(trail.contains("not asked: it answers for other realms"), "{trail}");
 }

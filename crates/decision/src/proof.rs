@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use regnant_base::Secret;
-use regnant_eap::{Answer as EapAnswer, Credential};
+use regnant_eap::{Answer as EapAnswer, Certificate, Credential};
 use regnant_policy::{Event, Gate, Identify, IdentityKind, Mac, Method, Reaction, StoreId};
 use zeroize::Zeroizing;
 
@@ -216,7 +216,7 @@ pub(crate) enum Tried<'c> {
     /// A credential of an EAP conversation.
     Credential(&'c Credential),
     /// A certificate that was accepted.
-    Certificate,
+    Certificate(&'c Certificate),
     /// An earlier proof, and the mark of the password that it was made with.
     Earlier(u64),
 }
@@ -383,11 +383,12 @@ impl Attempt<'_> {
             return Ok(Err(Left::OtherRealm));
         }
         let asked = means.within(store, store.account(self.clause.kind, &self.claimed.name, self.from.nas)).await;
-        if let (Err(_), Tried::Certificate, Reaction::UseStale(most)) =
+        if let (Err(_), Tried::Certificate(presented), Reaction::UseStale(most)) =
             (&asked, tried, self.clause.reaction(Event::Unreachable))
             && let Some((account, age)) = store.stale_account(self.clause.kind, &self.claimed.name, *most)
             && !account.disabled
             && !account.expired
+            && self.is_bound(&account, presented)
         {
             // The certificate proves it, not the store.
             self.note_store(&means.stores.name(id), LookUpAnswer::RightByEarlier(age));
@@ -401,8 +402,14 @@ impl Attempt<'_> {
                 return Ok(Err(Left::Event(Event::Ambiguous)));
             }
         };
+        if let Tried::Certificate(presented) = tried
+            && !self.is_bound(&account, presented)
+        {
+            self.note_store(&means.stores.name(id), LookUpAnswer::NotItsCertificate);
+            return Ok(Err(Left::Event(Event::Failed)));
+        }
         let right = match tried {
-            Tried::Certificate => Right::Certificate,
+            Tried::Certificate(_) => Right::Certificate,
             Tried::Earlier(_) => Right::Earlier,
             _ => Right::Credential,
         };
@@ -415,6 +422,11 @@ impl Attempt<'_> {
         };
         self.note_store(&means.stores.name(id), told);
         Ok(outcome)
+    }
+
+    /// Whether the gate takes a certificate for an account: where it is bound, one that the store has.
+    fn is_bound(&self, account: &Account, presented: &Certificate) -> bool {
+        !self.clause.bound || account.certificates.iter().any(|kept| kept.is(presented))
     }
 
     /// A form of the name under which a store has somebody: without a realm, a domain, or what
@@ -459,7 +471,7 @@ async fn credential_answer(
 ) -> Answer<Result<EapAnswer, Fault>> {
     let failed = |told| Ok(Err((Event::Failed, told)));
     let credential = match tried {
-        Tried::Certificate => return Ok(Ok(RIGHT)),
+        Tried::Certificate(_) => return Ok(Ok(RIGHT)),
         Tried::Earlier(mark) if mark == account.password_mark => return Ok(Ok(RIGHT)),
         Tried::Earlier(_) => return failed(LookUpAnswer::PasswordChanged),
         Tried::Presented(Presented::Nothing) => return failed(LookUpAnswer::NoCredential),

@@ -9,7 +9,7 @@ use std::task::{Context, Poll};
 use std::time::Duration;
 
 use regnant_base::Secret;
-use regnant_eap::{MsChapResponse, Question, Standing};
+use regnant_eap::{Certificate, MsChapResponse, Question, Standing};
 use regnant_policy::{IdentityKind, Mac, StoreId, Value};
 use thiserror::Error;
 
@@ -46,8 +46,42 @@ pub struct Account {
     pub place: Option<Arc<str>>,
     /// The name by which whoever checks its responses of MS-CHAP knows it, where that is another.
     pub logon_name: Option<Arc<str>>,
+    /// The certificates that the store has for it.
+    pub certificates: Arc<[KeptCertificate]>,
     /// What is kept of it beside.
     pub attributes: KnownAttributes,
+}
+
+/// A certificate that a store has for an account, by what tells it from others.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum KeptCertificate {
+    /// SHA-256 over it, in hexadecimal.
+    Fingerprint(String),
+    /// Its issuer's name, as [`KeptCertificate::issuer`] writes it, and its serial number in hexadecimal.
+    Numbered(String, String),
+}
+
+impl KeptCertificate {
+    /// Whether a certificate that was presented is this one.
+    pub fn is(&self, presented: &Certificate) -> bool {
+        match self {
+            Self::Fingerprint(fingerprint) => *fingerprint == presented.fingerprint,
+            Self::Numbered(issuer, serial) => {
+                *issuer == Self::issuer(&presented.issuer) && same_number(serial, &presented.serial)
+            }
+        }
+    }
+
+    /// The name of an issuer as it is compared: without spaces around its parts, case aside.
+    pub fn issuer(name: &str) -> String {
+        name.split(',').map(|part| part.trim().to_lowercase()).collect::<Vec<_>>().join(",")
+    }
+}
+
+/// Whether two numbers in hexadecimal are the same: zeros in front do not count.
+fn same_number(one: &str, other: &str) -> bool {
+    let bare = |text: &str| text.trim_start_matches('0').to_lowercase();
+    bare(one) == bare(other)
 }
 
 /// What a store has under a name.

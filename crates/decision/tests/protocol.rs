@@ -94,6 +94,7 @@ impl Store for Crew {
             password_mark: 1,
             place: None,
             logon_name: None,
+            certificates: [].into(),
             attributes: [].into(),
         });
         StoreReply::now(account.into())

@@ -72,6 +72,12 @@ pub enum Trouble {
         /// Why.
         why: String,
     },
+    /// Two entries of one device.
+    #[error("more than one entry has the address {0}")]
+    TwoDevices(String),
+    /// It gives fewer entries than there are.
+    #[error("{0} gives fewer entries at once than there are")]
+    Fewer(String),
     /// An account with more groups than anybody has.
     #[error("the account is in more than {0} groups")]
     TooManyGroups(usize),
@@ -92,6 +98,8 @@ impl Trouble {
             | Self::Refused { .. }
             | Self::Down(_)
             | Self::Busy
+            | Self::TwoDevices(_)
+            | Self::Fewer(_)
             | Self::TooManyGroups(_) => false,
         }
     }
@@ -106,6 +114,8 @@ impl Trouble {
             Self::Bind { .. } => {
                 "Give the name and password of an account that may search, as the directory writes it."
             }
+            Self::TwoDevices(_) => "Narrow the base or the filter of devices: nobody knows which is meant.",
+            Self::Fewer(_) => "Raise the limit of the directory for the account that searches.",
             Self::Channel { .. } => {
                 "Give the domain's short name, the machine account and its password: the account that searches is that one."
             }

@@ -114,8 +114,9 @@ pub(crate) async fn search(ldap: &mut Ldap, url: &str, question: &Question) -> R
     }
     let result = stream.finish().await;
     match result.rc {
-        // More than are wanted: those that are wanted have come.
-        0 | 4 => Ok(entries),
+        0 => Ok(entries),
+        // Its own limit is lower than ours: what is missing might have decided.
+        4 => Err(Trouble::Fewer(url.to_owned())),
         10 => Err(Trouble::Referral(result.refs.first().cloned().unwrap_or_default())),
         32 => Err(Trouble::NoBase(question.base.clone())),
         _ => Err(Trouble::Refused { server: url.to_owned(), why: words(&result) }),

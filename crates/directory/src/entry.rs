@@ -46,6 +46,12 @@ impl Entry {
         self.all(attribute).first().map(String::as_str).filter(|value| !value.is_empty())
     }
 
+    /// Whether an attribute came in parts ([MS-ADTS] section 3.1.1.3.1.3.3), of which this is the first.
+    pub(crate) fn is_in_parts(&self, attribute: &str) -> bool {
+        let part = format!("{};range=", attribute.to_lowercase());
+        self.attributes.keys().any(|name| name.starts_with(&part))
+    }
+
     /// A value as bytes, whether it is text or not.
     pub(crate) fn bytes(&self, attribute: &str) -> Option<&[u8]> {
         let binary = self.binary.get(&attribute.to_lowercase()).and_then(|values| values.first());

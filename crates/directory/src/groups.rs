@@ -30,6 +30,8 @@ pub(crate) async fn of(entry: &Entry, settings: &DirectorySettings, servers: &Se
     let mut known = Known::new();
     let mut next = match settings.groups {
         GroupsBy::TokenGroups => return Ok(names(of_token(entry, settings, servers).await?.iter(), settings)),
+        // A directory gives long attributes in parts; nobody has as many groups as the first part.
+        GroupsBy::MemberOf if entry.is_in_parts("memberOf") => return Err(Trouble::TooManyGroups(MOST)),
         GroupsBy::MemberOf => read(entry.all("memberOf"), settings, servers).await?,
         GroupsBy::Search => with_member(std::slice::from_ref(entry), settings, servers).await?,
     };

@@ -10,11 +10,13 @@
 //! of a machine that has an account there.
 
 mod answers;
+mod certificates;
 mod connection;
 mod domain;
 mod entry;
 mod groups;
 mod names;
+mod passwords;
 mod probe;
 mod servers;
 mod settings;
@@ -24,5 +26,5 @@ pub use answers::Trouble;
 #[doc(hidden)]
 pub use entry::read_any;
 pub use probe::Probe;
-pub use settings::{DirectorySettings, GroupsBy, SettingsError, Transport};
+pub use settings::{DirectorySettings, GroupsBy, Notation, SettingsError, Transport};
 pub use store::Directory;

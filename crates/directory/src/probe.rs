@@ -4,7 +4,7 @@ use std::time::Instant;
 
 use regnant_decision::PasswordAnswer;
 use regnant_outside::{Step, shown_certificate};
-use regnant_policy::IdentityKind;
+use regnant_policy::{IdentityKind, Mac};
 use tokio::time::timeout;
 
 use crate::answers::Trouble;
@@ -108,10 +108,33 @@ async fn walk(inner: &Inner, probe: &Probe) -> Vec<Step> {
             });
         }
     }
-    if let (Some((kind, name)), true) = (&probe.name, reached) {
+    if let (Some((IdentityKind::Mac, name)), true) = (&probe.name, reached) {
+        find_device(inner, name, &mut steps).await;
+    } else if let (Some((kind, name)), true) = (&probe.name, reached) {
         find(inner, (*kind, name), probe.password.as_deref(), &mut steps).await;
     }
     steps
+}
+
+/// Finds a device by its address, in any notation.
+async fn find_device(inner: &Inner, name: &str, steps: &mut Vec<Step>) {
+    let (what, began) = (format!("find the device {name}"), Instant::now());
+    let Ok(mac) = name.parse::<Mac>() else {
+        return steps.push(Step::wrong(&what, "that is no MAC address".into(), "Write it in any notation.", began));
+    };
+    steps.push(match inner.find_device(mac).await {
+        Err(trouble) => failed(&what, &trouble, began),
+        Ok(None) => {
+            let advice = "Look at the filter of devices, at the attribute that holds the address, and at its notation.";
+            Step::wrong(&what, "nothing has that address".into(), advice, began)
+        }
+        Ok(Some(device)) => {
+            let groups: Vec<_> =
+                device.groups.iter().map(|group| group.to_string().trim_matches('"').to_owned()).collect();
+            let barred = if device.barred { ", barred" } else { "" };
+            Step::passed(&what, format!("{}{barred}; groups: {}", device.title.read(), groups.join("; ")), began)
+        }
+    });
 }
 
 async fn find(inner: &Inner, (kind, name): (IdentityKind, &str), password: Option<&str>, steps: &mut Vec<Step>) {

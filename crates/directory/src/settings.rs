@@ -4,6 +4,7 @@ use std::net::IpAddr;
 use std::time::Duration;
 
 use regnant_outside::{Realms, RealmsError, Told};
+use regnant_policy::Mac;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 use url::{Host, Url};
@@ -32,6 +33,20 @@ pub struct DirectorySettings {
     pub machine_filter: String,
     /// The attributes by any of which a machine is found.
     pub machine_names: Vec<String>,
+    /// What devices have in common that are kept by their MAC addresses; none are looked up where it
+    /// is empty.
+    pub device_filter: String,
+    /// The attribute that holds a device's address.
+    pub device_name: String,
+    /// How addresses are written there.
+    pub device_notation: Notation,
+    /// The attribute that holds an account's certificates (DER), or what tells them from others
+    /// (`altSecurityIdentities`); none are known where it is empty.
+    pub certificates: String,
+    /// The attribute that holds an account's NT hash in hexadecimal, for MS-CHAP.
+    pub nt_hash: String,
+    /// The attribute that holds an account's password in clear, for CHAP, EAP-MD5 and MS-CHAP.
+    pub clear_password: String,
     /// How groups are found.
     pub groups: GroupsBy,
     /// Below which entry a group counts by its short name; the base where none.
@@ -74,6 +89,36 @@ pub enum GroupsBy {
     TokenGroups,
 }
 
+/// How MAC addresses are written.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Notation {
+    /// `02:00:5e:20:00:01`, as RFC 2307 has it.
+    #[default]
+    Colons,
+    /// `02-00-5e-20-00-01`.
+    Hyphens,
+    /// `0200.5e20.0001`.
+    Dots,
+    /// `02005e200001`.
+    Bare,
+}
+
+impl Notation {
+    /// An address as it is written.
+    pub(crate) fn write(self, mac: Mac) -> String {
+        let digits = mac.to_string().replace(':', "");
+        let (size, sign) = match self {
+            Self::Colons => (2, ":"),
+            Self::Hyphens => (2, "-"),
+            Self::Dots => (4, "."),
+            Self::Bare => return digits,
+        };
+        let parts = digits.as_bytes().chunks(size).map(String::from_utf8_lossy);
+        parts.collect::<Vec<_>>().join(sign)
+    }
+}
+
 impl Default for DirectorySettings {
     fn default() -> Self {
         Self {
@@ -85,6 +130,12 @@ impl Default for DirectorySettings {
             person_names: vec!["uid".into()],
             machine_filter: String::new(),
             machine_names: vec!["cn".into()],
+            device_filter: String::new(),
+            device_name: "macAddress".into(),
+            device_notation: Notation::default(),
+            certificates: String::new(),
+            nt_hash: String::new(),
+            clear_password: String::new(),
             groups: GroupsBy::default(),
             group_base: None,
             group_name: "cn".into(),
@@ -141,12 +192,15 @@ impl DirectorySettings {
         if let Some(text) = texts.into_iter().find(|text| text.len() > LONGEST || text.chars().any(char::is_control)) {
             return Err(SettingsError::Text(text.chars().take(40).collect()));
         }
-        for filter in [&self.person_filter, &self.machine_filter].into_iter().filter(|filter| !filter.is_empty()) {
+        for filter in [&self.person_filter, &self.machine_filter, &self.device_filter]
+            .into_iter()
+            .filter(|filter| !filter.is_empty())
+        {
             if !is_filter(filter) {
                 return Err(SettingsError::Filter(filter.clone()));
             }
         }
-        if self.person_filter.is_empty() && self.machine_filter.is_empty() {
+        if self.person_filter.is_empty() && self.machine_filter.is_empty() && self.device_filter.is_empty() {
             return Err(SettingsError::Nobody);
         }
         for names in [&self.person_names, &self.machine_names] {
@@ -159,6 +213,13 @@ impl DirectorySettings {
         }
         self.realms.check()?;
         self.check_domain()?;
+        let secrets = [&self.certificates, &self.nt_hash, &self.clear_password];
+        let named = secrets.into_iter().filter(|name| !name.is_empty());
+        if let Some(wrong) =
+            named.chain([&self.device_name]).find(|name| !is_attribute(name.trim_end_matches(";binary")))
+        {
+            return Err(SettingsError::Names(wrong.chars().take(40).collect()));
+        }
         if !is_attribute(&self.group_name) {
             return Err(SettingsError::Names(self.group_name.clone()));
         }
@@ -275,7 +336,7 @@ pub enum SettingsError {
     #[error("`{0}` is no filter (RFC 4515): it is in parentheses, such as (objectClass=person)")]
     Filter(String),
     /// Nobody would be looked up.
-    #[error("`person-filter` and `machine-filter` are both empty: nobody would ever be found")]
+    #[error("`person-filter`, `machine-filter` and `device-filter` are all empty: nobody would ever be found")]
     Nobody,
     /// What is no attribute.
     #[error("`{0}` is no attribute, or more than {MOST_NAMES}: name those in which the name stands, such as uid")]
@@ -315,6 +376,13 @@ mod tests {
     }
 
     #[test]
+    fn an_address_is_written_as_the_directory_has_it() {
+        let mac: Mac = "02005e200001".parse().unwrap();
+        let written = [Notation::Colons, Notation::Hyphens, Notation::Dots, Notation::Bare].map(|one| one.write(mac));
+        assert_eq!(written, ["02:00:5e:20:00:01", "02-00-5e-20-00-01", "0200.5e20.0001", "02005e200001"]);
+    }
+
+    #[test]
     fn what_cannot_be_asked_is_told_with_what_to_write() {
         assert_eq!(settings().check(), Ok(()));
         let wrong = |change: &dyn Fn(&mut DirectorySettings)| {
@@ -331,7 +399,9 @@ mod tests {
             ("`base` is missing", &|s| s.base = " ".into()),
             ("is no filter", &|s| s.person_filter = "objectClass=person".into()),
             ("is no filter", &|s| s.machine_filter = "(a=b)(c=d)".into()),
-            ("both empty", &|s| s.person_filter.clear()),
+            ("all empty", &|s| s.person_filter.clear()),
+            ("is no attribute", &|s| s.nt_hash = "a b".into()),
+            ("is no filter", &|s| s.device_filter = "x".into()),
             ("is no attribute", &|s| s.person_names = vec!["uid)(x".into()]),
             ("`time-limit`", &|s| s.time_limit = 0),
             ("`domain` is missing", &|s| s.machine_account = "REGNANT$".into()),

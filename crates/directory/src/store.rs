@@ -8,21 +8,24 @@ use std::time::{Duration, Instant};
 use ldap3::Scope;
 use regnant_base::Secret;
 use regnant_decision::{
-    Account, Capabilities, Found, IdentityAttribute, MsChapAnswer, PasswordAnswer, Store, StoreReply,
+    Account, AttributeKind, Capabilities, Device, Found, IdentityAttribute, KnownAttributes, MsChapAnswer,
+    PasswordAnswer, Store, StoreReply, Title,
 };
 use regnant_eap::MsChapResponse;
-use regnant_outside::{Cache, Room, ServerHealth};
-use regnant_policy::IdentityKind;
+use regnant_outside::{Cache, DeviceCache, Room, ServerHealth};
+use regnant_policy::{IdentityKind, Mac};
 use rustls::ClientConfig;
 use sha2::{Digest, Sha256};
 use tokio::runtime::Handle;
 
 use crate::answers::Trouble;
+use crate::certificates;
 use crate::connection::Question;
 use crate::domain::Domain;
 use crate::entry::Entry;
 use crate::groups;
 use crate::names::{LONGEST_NAME, named};
+use crate::passwords::Kept;
 use crate::servers::Servers;
 use crate::settings::{DirectorySettings, SettingsError};
 
@@ -36,6 +39,7 @@ pub(crate) struct Inner {
     pub(crate) settings: DirectorySettings,
     pub(crate) servers: Servers,
     cache: Cache,
+    devices: DeviceCache,
     /// The controllers of its domain, where they check responses of MS-CHAP.
     pub(crate) domain: Option<Domain>,
     declared: Vec<IdentityAttribute>,
@@ -57,8 +61,9 @@ impl Directory {
         let declared = declared.to_vec();
         let domain = Domain::new(&settings, &bind_password);
         let servers = Servers::new(&settings, bind_password, tls)?;
-        let cache = Cache::new(Duration::from_secs(settings.keep.into()));
-        let inner = Inner { settings, servers, cache, domain, declared, proof_takes: AtomicU64::new(0) };
+        let keep = Duration::from_secs(settings.keep.into());
+        let (cache, devices) = (Cache::new(keep), DeviceCache::new(keep));
+        let inner = Inner { settings, servers, cache, devices, domain, declared, proof_takes: AtomicU64::new(0) };
         Ok(Self { inner: Arc::new(inner), room: Room::new(runtime) })
     }
 
@@ -86,6 +91,7 @@ impl Inner {
         };
         let mut attributes = names.clone();
         attributes.extend(STATE.map(str::to_owned));
+        attributes.extend(Some(settings.certificates.clone()).filter(|name| !name.is_empty()));
         attributes.extend(settings.facts.of(kind, &self.declared).map(|(_, _, place)| place.to_owned()));
         let question = Question {
             base: settings.base.clone(),
@@ -144,11 +150,64 @@ impl Inner {
             password_mark: mark(entry).unwrap_or_default(),
             place: Some(entry.name.as_str().into()),
             logon_name: entry.first("sAMAccountName").map(Into::into),
-            attributes: self
-                .settings
-                .facts
-                .facts(kind, &self.declared, |kind, place| kind.read(entry.all(place).iter().map(String::as_str))),
+            certificates: certificates::of(entry, &self.settings.certificates).into(),
+            attributes: self.facts(kind, entry),
         }
+    }
+
+    /// Checks a response: by what the directory keeps of the password, or by the domain's controllers.
+    async fn check_response(&self, account: &Account, response: &MsChapResponse) -> Result<MsChapAnswer, Trouble> {
+        let settings = &self.settings;
+        if !settings.nt_hash.is_empty() || !settings.clear_password.is_empty() {
+            let place = account.place.as_deref().unwrap_or_default();
+            if let Some(hash) = Kept::of(place, settings, &self.servers).await?.nt_hash() {
+                let key = response.session_key(&hash);
+                return Ok(key.map_or(MsChapAnswer::Not(PasswordAnswer::Wrong), MsChapAnswer::Right));
+            }
+        }
+        match (&self.domain, &account.logon_name) {
+            (Some(domain), Some(name)) => domain.check(name, response).await,
+            _ => Ok(MsChapAnswer::Unable),
+        }
+    }
+
+    /// The device of an address; two entries of it are none that anybody could choose between.
+    pub(crate) async fn find_device(&self, mac: Mac) -> Result<Option<Arc<Device>>, Trouble> {
+        let settings = &self.settings;
+        let written = settings.device_notation.write(mac);
+        let mut attributes = vec![settings.device_name.clone(), "cn".into(), "description".into()];
+        attributes.extend(STATE.map(str::to_owned));
+        attributes.extend(settings.facts.of(IdentityKind::Mac, &self.declared).map(|(_, _, place)| place.to_owned()));
+        let question = Question {
+            base: settings.base.clone(),
+            scope: Scope::Subtree,
+            filter: named(&settings.device_filter, std::slice::from_ref(&settings.device_name), &written),
+            attributes,
+            most: 2,
+        };
+        let mut entries = self.servers.search(&question).await?;
+        let known = |entry: &Entry| entry.all(&settings.device_name).iter().any(|one| one.parse() == Ok(mac));
+        let device = match (entries.pop(), entries.pop()) {
+            (Some(_), Some(_)) => return Err(Trouble::TwoDevices(written)),
+            (Some(entry), None) if known(&entry) => {
+                let title = entry.first("description").or_else(|| entry.first("cn")).unwrap_or_default();
+                Some(Arc::new(Device {
+                    title: Title::Text(title.chars().take(100).collect()),
+                    groups: groups::of(&entry, settings, &self.servers).await?,
+                    attributes: self.facts(IdentityKind::Mac, &entry),
+                    barred: is_disabled(&entry),
+                    expired: is_expired(&entry),
+                }))
+            }
+            _ => None,
+        };
+        self.devices.keep(mac, device.clone());
+        Ok(device)
+    }
+
+    fn facts(&self, kind: IdentityKind, entry: &Entry) -> KnownAttributes {
+        let value = |kind: AttributeKind, place: &str| kind.read(entry.all(place).iter().map(String::as_str));
+        self.settings.facts.facts(kind, &self.declared, value)
     }
 
     async fn prove(&self, account: &Account, password: &str) -> Result<PasswordAnswer, Trouble> {
@@ -237,14 +296,21 @@ impl Store for Directory {
 
     fn capabilities(&self) -> Capabilities {
         let settings = &self.inner.settings;
-        let kinds: &'static [IdentityKind] =
-            match (settings.person_filter.is_empty(), settings.machine_filter.is_empty()) {
-                (false, true) => &[IdentityKind::User],
-                (true, _) => &[IdentityKind::Machine],
-                (false, false) => &[IdentityKind::User, IdentityKind::Machine],
-            };
-        let mschap = self.inner.domain.is_some();
-        Capabilities { kinds, groups: true, passwords: true, mschap, ..Capabilities::default() }
+        let has = |filter: &String| !filter.is_empty();
+        let filters = [&settings.person_filter, &settings.machine_filter, &settings.device_filter].map(has);
+        let kinds: &'static [IdentityKind] = match filters {
+            [true, true, true] => &[IdentityKind::User, IdentityKind::Machine, IdentityKind::Mac],
+            [true, true, false] => &[IdentityKind::User, IdentityKind::Machine],
+            [true, false, true] => &[IdentityKind::User, IdentityKind::Mac],
+            [true, false, false] => &[IdentityKind::User],
+            [false, true, true] => &[IdentityKind::Machine, IdentityKind::Mac],
+            [false, true, false] => &[IdentityKind::Machine],
+            [false, false, true] => &[IdentityKind::Mac],
+            [false, false, false] => &[],
+        };
+        let recoverable_passwords = has(&settings.clear_password);
+        let mschap = self.inner.domain.is_some() || recoverable_passwords || has(&settings.nt_hash);
+        Capabilities { kinds, groups: true, passwords: true, mschap, recoverable_passwords, facts_only: false }
     }
 
     fn time_limit(&self) -> Duration {
@@ -298,15 +364,28 @@ impl Store for Directory {
     ) -> StoreReply<'s, MsChapAnswer> {
         let (inner, account, response) = (self.inner.clone(), account.clone(), response.clone());
         self.room.ask(asker, async move {
-            let (Some(domain), Some(name)) = (&inner.domain, &account.logon_name) else {
-                return Ok::<_, Trouble>(MsChapAnswer::Unable);
-            };
-            let answer = domain.check(name, &response).await?;
+            let answer = inner.check_response(&account, &response).await?;
             if matches!(answer, MsChapAnswer::Not(_)) {
                 account.place.iter().for_each(|place| inner.cache.doubt(place));
             }
-            Ok(answer)
+            Ok::<_, Trouble>(answer)
         })
+    }
+
+    fn recoverable_password<'s>(&'s self, account: &'s Account) -> StoreReply<'s, Option<Secret>> {
+        let (inner, place) = (self.inner.clone(), account.place.clone().unwrap_or_default());
+        self.room.ask("", async move { Kept::of(&place, &inner.settings, &inner.servers).await.map(Kept::into_clear) })
+    }
+
+    fn device(&self, mac: Mac) -> StoreReply<'_, Option<Arc<Device>>> {
+        if self.inner.settings.device_filter.is_empty() {
+            return StoreReply::now(None);
+        }
+        if let Some(found) = self.inner.devices.get(mac) {
+            return StoreReply::now(found);
+        }
+        let inner = self.inner.clone();
+        self.room.ask("", async move { inner.find_device(mac).await })
     }
 
     fn check_takes(&self) -> Duration {
@@ -345,6 +424,7 @@ mod tests {
                 password_mark: mark,
                 place: None,
                 logon_name: None,
+                certificates: [].into(),
                 attributes: [].into(),
             })
         };

@@ -187,6 +187,7 @@ impl Inner {
             password_mark: 0,
             place: None,
             logon_name: None,
+            certificates: [].into(),
             attributes: self.settings.facts.facts(kind, &self.declared, |kind, pointer| value(answer, kind, pointer)),
         }
     }

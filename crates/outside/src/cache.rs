@@ -4,8 +4,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use regnant_base::BoundedMap;
-use regnant_decision::{Account, Found};
-use regnant_policy::IdentityKind;
+use regnant_decision::{Account, Device, Found};
+use regnant_policy::{IdentityKind, Mac};
 
 /// Accounts that are kept at most.
 const MOST: usize = 10_000;
@@ -83,6 +83,38 @@ impl Cache {
     }
 }
 
+/// Devices that were found a moment ago, or not.
+pub struct DeviceCache {
+    keep: Duration,
+    known: Mutex<BoundedMap<Mac, (Instant, Option<Arc<Device>>)>>,
+}
+
+impl DeviceCache {
+    /// Room for devices that count for so long.
+    pub fn new(keep: Duration) -> Self {
+        Self { keep, known: Mutex::new(BoundedMap::new(MOST)) }
+    }
+
+    /// What was found of an address not long ago.
+    pub fn get(&self, mac: Mac) -> Option<Option<Arc<Device>>> {
+        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        let (at, found) = known.get(&mac)?;
+        let limit = if found.is_some() { self.keep } else { self.keep.min(NOBODY) };
+        if at.elapsed() < limit {
+            return Some(found.clone());
+        }
+        known.remove(&mac);
+        None
+    }
+
+    /// Keeps what was found.
+    pub fn keep(&self, mac: Mac, found: Option<Arc<Device>>) {
+        if !self.keep.is_zero() {
+            self.known.lock().unwrap_or_else(PoisonError::into_inner).insert(mac, (Instant::now(), found));
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -97,6 +129,7 @@ mod tests {
             password_mark: 1,
             place: Some("uid=ida.marsh".into()),
             logon_name: None,
+            certificates: [].into(),
             attributes: [].into(),
         })
     }

@@ -263,6 +263,7 @@ impl Sets {
             password_mark: 0,
             place: None,
             logon_name: None,
+            certificates: [].into(),
             attributes: [].into(),
         }
     }

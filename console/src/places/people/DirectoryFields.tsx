@@ -59,6 +59,49 @@ export function DirectoryFields({ draft, set }: { draft: Draft; set: (part: Part
         value={draft.machineNames}
         change={(machineNames) => set({ machineNames })}
       />
+      <TextField
+        label="Devices"
+        help="What devices have in common that are kept by their MAC addresses; left empty, none are looked up. Devices here are faster."
+        name="device-filter"
+        value={draft.deviceFilter}
+        change={(deviceFilter) => set({ deviceFilter })}
+      />
+      <TextField
+        label="Their addresses"
+        help="The attribute that holds a device's address."
+        name="device-name"
+        value={draft.deviceName}
+        change={(deviceName) => set({ deviceName })}
+      />
+      <ChoiceField
+        label="Notation"
+        help="How addresses are written there: 02:00:5e:20:00:01, 02-00-5e-20-00-01, 0200.5e20.0001 or 02005e200001."
+        name="device-notation"
+        value={draft.deviceNotation}
+        choices={["colons", "hyphens", "dots", "bare"]}
+        change={(deviceNotation) => set({ deviceNotation })}
+      />
+      <TextField
+        label="Certificates"
+        help="The attribute that holds an account's certificates, or what tells them from others, for `bound by certificate`: userCertificate;binary, altSecurityIdentities."
+        name="certificates"
+        value={draft.certificates}
+        change={(certificates) => set({ certificates })}
+      />
+      <TextField
+        label="NT hash"
+        help="The attribute that holds an account's NT hash in hexadecimal, for MS-CHAP; left empty where the directory keeps none."
+        name="nt-hash"
+        value={draft.ntHash}
+        change={(ntHash) => set({ ntHash })}
+      />
+      <TextField
+        label="Clear password"
+        help="The attribute that holds an account's password in clear, for CHAP, EAP-MD5 and MS-CHAP; left empty where the directory keeps none."
+        name="clear-password"
+        value={draft.clearPassword}
+        change={(clearPassword) => set({ clearPassword })}
+      />
       <ChoiceField
         label="Groups"
         help="member-of where accounts say their groups; search where groups say their members; token-groups where the directory tells all, the primary group with them (Active Directory)."

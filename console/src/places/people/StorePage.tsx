@@ -89,6 +89,12 @@ function asked(directory: Directory): [string, string][] {
     ["base", directory.base ?? ""],
     ["domain", directory.domain ? `${directory.domain}, as ${directory.machine_account}` : ""],
     ["people", directory.person_filter ? `${directory.person_filter} by ${(directory.person_names ?? []).join(", ")}` : ""],
+    [
+      "devices",
+      directory.device_filter ? `${directory.device_filter} by ${directory.device_name}, ${directory.device_notation}` : "",
+    ],
+    ["certificates", directory.certificates],
+    ["passwords", [directory.nt_hash, directory.clear_password].filter(Boolean).join(", ")],
     ["machines", directory.machine_filter ? `${directory.machine_filter} by ${(directory.machine_names ?? []).join(", ")}` : ""],
     [
       "groups",
@@ -119,7 +125,12 @@ function told(asked: Directory | Service): [string, string][] {
 }
 
 function peopleAnd(directory: Directory): string[] {
-  return directory.machine_filter ? ["person", "machine"] : ["person"];
+  const kinds: [string, string][] = [
+    ["person", directory.person_filter],
+    ["machine", directory.machine_filter],
+    ["device", directory.device_filter],
+  ];
+  return kinds.filter(([, filter]) => filter).map(([kind]) => kind);
 }
 
 function Servers({ store }: { store: Store }) {

@@ -23,6 +23,12 @@ export interface Draft {
   personNames: string;
   machineFilter: string;
   machineNames: string;
+  deviceFilter: string;
+  deviceName: string;
+  deviceNotation: string;
+  certificates: string;
+  ntHash: string;
+  clearPassword: string;
   groups: string;
   groupBase: string;
   groupName: string;
@@ -53,6 +59,12 @@ export const EMPTY: Draft = {
   personNames: "uid",
   machineFilter: "",
   machineNames: "cn",
+  deviceFilter: "",
+  deviceName: "macAddress",
+  deviceNotation: "colons",
+  certificates: "",
+  ntHash: "",
+  clearPassword: "",
   groups: "member-of",
   groupBase: "",
   groupName: "cn",
@@ -94,6 +106,12 @@ export function draftOf(store: Pick<Store, "name" | "directory" | "http">): Draf
     personNames: directory.person_names.join(" "),
     machineFilter: directory.machine_filter,
     machineNames: directory.machine_names.join(" "),
+    deviceFilter: directory.device_filter,
+    deviceName: directory.device_name,
+    deviceNotation: directory.device_notation,
+    certificates: directory.certificates,
+    ntHash: directory.nt_hash,
+    clearPassword: directory.clear_password,
     groups: directory.groups,
     groupBase: directory.group_base ?? "",
     groupName: directory.group_name,
@@ -152,6 +170,12 @@ export function askedOf(draft: Draft): { kind: string; directory?: Directory; ht
     person_names: words(draft.personNames),
     machine_filter: draft.machineFilter.trim(),
     machine_names: words(draft.machineNames),
+    device_filter: draft.deviceFilter.trim(),
+    device_name: draft.deviceName.trim(),
+    device_notation: draft.deviceNotation,
+    certificates: draft.certificates.trim(),
+    nt_hash: draft.ntHash.trim(),
+    clear_password: draft.clearPassword.trim(),
     groups: draft.groups,
     group_base: draft.groupBase.trim() || null,
     group_name: draft.groupName.trim(),

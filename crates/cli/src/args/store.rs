@@ -156,6 +156,26 @@ pub(crate) struct DirectoryFields {
     /// An attribute by which a machine is found; may be repeated [default: cn]
     #[arg(long, value_name = "ATTRIBUTE")]
     pub(crate) machine_name: Vec<String>,
+    /// What devices have in common that are kept by their MAC addresses; "" looks up none [default: ""]
+    #[arg(long, value_name = "FILTER")]
+    pub(crate) device_filter: Option<String>,
+    /// The attribute that holds a device's address [default: macAddress]
+    #[arg(long, value_name = "ATTRIBUTE")]
+    pub(crate) device_name: Option<String>,
+    /// How addresses are written there [default: colons]
+    #[arg(long, value_parser = ["colons", "hyphens", "dots", "bare"])]
+    pub(crate) device_notation: Option<String>,
+    /// The attribute that holds an account's certificates, or what tells them from others, such as
+    /// userCertificate;binary or altSecurityIdentities [default: ""]
+    #[arg(long, value_name = "ATTRIBUTE")]
+    pub(crate) certificates: Option<String>,
+    /// The attribute that holds an account's NT hash, for MS-CHAP [default: ""]
+    #[arg(long, value_name = "ATTRIBUTE")]
+    pub(crate) nt_hash: Option<String>,
+    /// The attribute that holds an account's password in clear, for CHAP, EAP-MD5 and MS-CHAP
+    /// [default: ""]
+    #[arg(long, value_name = "ATTRIBUTE")]
+    pub(crate) clear_password: Option<String>,
     /// Whether accounts say their groups, groups their members, or the directory all of them, with
     /// the primary group and groups of groups (Active Directory) [default: member-of]
     #[arg(long, value_parser = ["member-of", "search", "token-groups"])]

@@ -90,7 +90,8 @@ async fn take_certificate(
         Some((kind, name)) => {
             let proof = proof_words(about, "eap-tls");
             let log = &mut proofs.lookups;
-            let outcome = look_up((kind, &name), proof, Tried::Certificate, gate, request_facts, log, means).await;
+            let outcome =
+                look_up((kind, &name), proof, Tried::Certificate(certificate), gate, request_facts, log, means).await;
             (kind, outcome, name)
         }
         None => {
@@ -226,9 +227,14 @@ pub(crate) async fn recall_machine(
         }
         Err(_) => return Ok(()),
     }
+    let own = seen.chain.own().cloned();
+    // A chain that cannot be read any more proves nothing.
+    if own.is_none() && !seen.chain.is_empty() {
+        return Ok(());
+    }
     let from = Asker::of(request_facts);
     let mut attempt = Attempt { claimed: Claimed::plain(seen.name), proof, clause, from, log: &mut proofs.lookups };
-    let outcome = attempt.run(proved_by(&seen.chain, seen.password_mark), means).await;
+    let outcome = attempt.run(proved_by(own.as_deref(), seen.password_mark), means).await;
     match (outcome.identity, outcome.event) {
         (Identity::Proved(mut proved), _) => {
             proved.age = Some(means.resources.now.saturating_sub(seen.at) / 1_000);
@@ -244,8 +250,8 @@ pub(crate) async fn recall_machine(
 
 /// What an earlier proof stands for: a certificate that is judged anew, or the
 /// password of that time.
-fn proved_by(chain: &Chain, password_mark: u64) -> Tried<'static> {
-    if chain.is_empty() { Tried::Earlier(password_mark) } else { Tried::Certificate }
+fn proved_by(own: Option<&Certificate>, password_mark: u64) -> Tried<'_> {
+    own.map_or(Tried::Earlier(password_mark), Tried::Certificate)
 }
 
 async fn look_up(

@@ -71,6 +71,7 @@ impl Memory {
             password_mark: 1,
             place: None,
             logon_name: None,
+            certificates: [].into(),
             attributes: [].into(),
         };
         self.accounts.insert((kind, name.into()), (account, password, recoverable));

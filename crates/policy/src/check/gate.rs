@@ -130,7 +130,14 @@ impl Checker<'_> {
             reactions[event as usize] = self.reaction(event, reaction)?;
         }
         let stores = item.stores.iter().map(|store| self.program.store(&store.text)).collect();
-        Some(Identify { kind, stores, name_from, reactions })
+        if let Some(bound) = item.bound.as_ref().filter(|_| kind == IdentityKind::Mac) {
+            self.report(
+                Diagnostic::error("W403", bound.span, "no certificate names a MAC address")
+                    .note("`bound by certificate` is for users and machines"),
+            );
+            return None;
+        }
+        Some(Identify { kind, stores, name_from, bound: item.bound.is_some(), reactions })
     }
 
     fn lookup(&mut self, item: &LookupItem) -> Option<Lookup> {

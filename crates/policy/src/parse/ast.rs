@@ -120,6 +120,8 @@ pub(crate) struct IdentifyItem {
     pub(crate) kind: Name,
     pub(crate) stores: Vec<Name>,
     pub(crate) name_from: Option<Operand>,
+    /// The word `bound`, where it stands.
+    pub(crate) bound: Option<Name>,
     pub(crate) reactions: Vec<(Name, ReactionItem)>,
 }
 

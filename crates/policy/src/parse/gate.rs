@@ -160,6 +160,12 @@ impl Parser {
         self.expect_word("in")?;
         let stores = self.list(|p| p.word("a store"))?;
         let name_from = if self.take_word("as") { Some(self.operand()?) } else { None };
+        let mut bound = None;
+        if self.is_word("bound") {
+            bound = Some(self.word("bound")?);
+            self.expect_word("by")?;
+            self.expect_word("certificate")?;
+        }
         let mut reactions = Vec::new();
         if self.is_sign("{") {
             self.block(
@@ -173,7 +179,7 @@ impl Parser {
                 },
             )?;
         }
-        Ok(IdentifyItem { kind, stores, name_from, reactions })
+        Ok(IdentifyItem { kind, stores, name_from, bound, reactions })
     }
 
     fn lookup(&mut self) -> Step<LookupItem> {

@@ -229,6 +229,8 @@ pub struct Identify {
     /// The stores, in the order asked.
     pub stores: Vec<StoreId>,
     pub(crate) name_from: Option<Expression>,
+    /// Whether a certificate proves an account only where the store has it among the account's.
+    pub bound: bool,
     pub(crate) reactions: [Reaction; Event::COUNT],
 }
 

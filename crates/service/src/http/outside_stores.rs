@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use axum::Json;
 use axum::extract::{Path, State};
 use regnant_base::{SecretText, printable};
-use regnant_directory::{DirectorySettings, GroupsBy, Probe};
+use regnant_directory::{DirectorySettings, GroupsBy, Notation, Probe};
 use regnant_http_source::HttpSettings;
 use regnant_outside::{Realms, ServerHealth, Step, Told};
 use regnant_policy::IdentityKind;
@@ -40,6 +40,21 @@ pub(crate) struct DirectoryForm {
     machine_filter: String,
     /// The attributes by any of which a machine is found; `cn` if not said.
     machine_names: Vec<String>,
+    /// What devices have in common that are kept by their MAC addresses; none are looked up where it
+    /// is empty.
+    device_filter: String,
+    /// The attribute that holds a device's address; `macAddress` if not said.
+    device_name: String,
+    /// How addresses are written there: `colons`, `hyphens`, `dots` or `bare`; `colons` if not said.
+    #[schema(value_type = String)]
+    device_notation: Notation,
+    /// The attribute that holds an account's certificates, or what tells them from others; none are
+    /// known where it is empty.
+    certificates: String,
+    /// The attribute that holds an account's NT hash, for MS-CHAP; none where it is empty.
+    nt_hash: String,
+    /// The attribute that holds an account's password in clear; none where it is empty.
+    clear_password: String,
     /// `member-of` where accounts say their groups, `search` where groups say their members,
     /// `token-groups` where the directory tells all, the primary group and groups of groups with
     /// them; `member-of` if not said.
@@ -87,6 +102,12 @@ impl From<DirectoryForm> for DirectorySettings {
             person_names: form.person_names,
             machine_filter: form.machine_filter,
             machine_names: form.machine_names,
+            device_filter: form.device_filter,
+            device_name: form.device_name,
+            device_notation: form.device_notation,
+            certificates: form.certificates,
+            nt_hash: form.nt_hash,
+            clear_password: form.clear_password,
             groups: form.groups,
             group_base: form.group_base.filter(|base| !base.is_empty()),
             group_name: form.group_name,
@@ -113,6 +134,12 @@ impl From<DirectorySettings> for DirectoryForm {
             person_names: settings.person_names,
             machine_filter: settings.machine_filter,
             machine_names: settings.machine_names,
+            device_filter: settings.device_filter,
+            device_name: settings.device_name,
+            device_notation: settings.device_notation,
+            certificates: settings.certificates,
+            nt_hash: settings.nt_hash,
+            clear_password: settings.clear_password,
             groups: settings.groups,
             group_base: settings.group_base,
             group_name: settings.group_name,

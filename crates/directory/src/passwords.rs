@@ -1,0 +1,89 @@
+//! What some directories keep of passwords, from which responses are checked here.
+
+use ldap3::Scope;
+use regnant_base::Secret;
+use regnant_eap::mschap;
+
+use crate::answers::Trouble;
+use crate::connection::Question;
+use crate::servers::Servers;
+use crate::settings::DirectorySettings;
+
+/// What is kept of the password of an entry; it is read for each check, and forgotten.
+pub(crate) struct Kept {
+    nt_hash: Option<Secret>,
+    clear: Option<Secret>,
+}
+
+impl Kept {
+    /// Reads it.
+    pub(crate) async fn of(place: &str, settings: &DirectorySettings, servers: &Servers) -> Result<Self, Trouble> {
+        let attributes = [&settings.nt_hash, &settings.clear_password];
+        let question = Question {
+            base: place.to_owned(),
+            scope: Scope::Base,
+            filter: "(objectClass=*)".into(),
+            attributes: attributes.into_iter().filter(|name| !name.is_empty()).cloned().collect(),
+            most: 1,
+        };
+        let found = servers.search(&question).await?.into_iter().next().unwrap_or_default();
+        let value = |name: &str| if name.is_empty() { None } else { found.first(name) };
+        Ok(Self {
+            nt_hash: value(&settings.nt_hash).and_then(hash),
+            clear: value(&settings.clear_password).and_then(clear),
+        })
+    }
+
+    /// The NT hash, which MS-CHAP needs.
+    pub(crate) fn nt_hash(&self) -> Option<[u8; 16]> {
+        let kept = self.nt_hash.as_ref().and_then(|hash| hash.expose().try_into().ok());
+        let made = || std::str::from_utf8(self.clear.as_ref()?.expose()).ok().map(mschap::nt_password_hash);
+        kept.or_else(made)
+    }
+
+    /// The password itself.
+    pub(crate) fn into_clear(self) -> Option<Secret> {
+        self.clear
+    }
+}
+
+/// 32 hexadecimal digits, as `sambaNTPassword` has them.
+fn hash(text: &str) -> Option<Secret> {
+    let digit = |at: usize| text.get(at..at + 2).and_then(|two| u8::from_str_radix(two, 16).ok());
+    let bytes: Option<Vec<u8>> = (0..16).map(|place| digit(2 * place)).collect();
+    bytes.filter(|_| text.len() == 32).map(Secret::new)
+}
+
+/// A password that no scheme hides (RFC 2307 section 5.3).
+fn clear(text: &str) -> Option<Secret> {
+    let scheme = text.strip_prefix('{').and_then(|rest| rest.split_once('}'));
+    match scheme {
+        Some((scheme, rest)) if ["clear", "cleartext"].contains(&scheme.to_lowercase().as_str()) => {
+            Some(Secret::new(rest.as_bytes()))
+        }
+        Some((scheme, _)) if scheme.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"-_".contains(&byte)) => None,
+        _ => Some(Secret::new(text.as_bytes())),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_hidden_is_no_password_and_what_is_no_hash_is_none() {
+        let shown = |text: &str| clear(text).map(|secret| secret.expose().to_vec());
+        assert_eq!(shown("Tide-Table-61").as_deref(), Some(&b"Tide-Table-61"[..]));
+        assert_eq!(shown("{CLEAR}Tide-Table-61").as_deref(), Some(&b"Tide-Table-61"[..]));
+        assert_eq!(shown("{a b}c").as_deref(), Some(&b"{a b}c"[..]));
+        assert!(shown("{SSHA}nZ8x").is_none() && shown("{ARGON2}$argon2id$").is_none());
+        let kept = Kept { nt_hash: hash("8846F7EAEE8FB117AD06BDD830B7586C"), clear: None };
+        // MD4 over `password` in UTF-16.
+        assert_eq!(kept.nt_hash(), Some(mschap::nt_password_hash("password")));
+        let from_clear = Kept { nt_hash: None, clear: clear("password") };
+        assert_eq!(from_clear.nt_hash(), kept.nt_hash());
+        for wrong in ["", "8846", "8846F7EAEE8FB117AD06BDD830B7586CFF", "g846F7EAEE8FB117AD06BDD830B7586C", "ä"] {
+            assert!(hash(wrong).is_none(), "{wrong}");
+        }
+    }
+}
