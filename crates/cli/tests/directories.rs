@@ -436,3 +436,64 @@ fn devices_certificates_hashes_and_realms_of_a_directory_count_where_settings_sa
     let trail = last(&service, "q=mara.quay&outcome=refused");
     assert!(trail.contains("not asked: it answers for other realms"), "{trail}");
 }
+
+#[test]
+fn administrators_come_from_a_directory_and_a_local_one_remains() {
+    let mut slapd = Slapd::start();
+    let more = "\n[administrators]\nstore = \"tarn-directory\"\nengineer = [\"customs-officers\"]\n\
+                auditor = [\"STAFF\", \"cn=nobody,dc=x\"]\nlook-again-seconds = 1\n";
+    let service = Running::harbour_with(more);
+    slapd.connect(&service, &slapd.ldaps(), &["--keep", "600"]);
+    let sign_in = |name: &str, password: &str| {
+        let form = json!({ "name": name, "password": password });
+        let mut answer = agent().post(format!("{}/api/v1/sign-in", service.api)).send_json(form).unwrap();
+        let cookie = answer.headers().get("set-cookie").map(|one| one.to_str().unwrap().to_owned());
+        let body: serde_json::Value = answer.body_mut().read_json().unwrap();
+        (answer.status().as_u16(), body, cookie.unwrap_or_default().split(';').next().unwrap_or_default().to_owned())
+    };
+    let get = |path: &str, cookie: &str| {
+        let asked = agent().get(format!("{}/api/v1/{path}", service.api)).header("cookie", cookie);
+        asked.call().unwrap().status().as_u16()
+    };
+    // Names of the records are never asked about there, and a password of there opens nothing here.
+    let (status, body, _) = sign_in("harbour", PASSWORD);
+    assert_eq!((status, &body["role"]), (200, &json!("engineer")));
+    assert_eq!(sign_in("nils.ferry", "Stamp-Pad-36").0, 403);
+    assert_eq!(sign_in("nils.ferry", "").0, 403);
+    assert_eq!(sign_in("*", "Stamp-Pad-35").0, 403);
+    let (status, body, officer) = sign_in("nils.ferry", "Stamp-Pad-35");
+    assert_eq!((status, &body["role"]), (200, &json!("engineer")), "{body}");
+    assert!(body["name"].as_str().unwrap().contains("tarn-directory"));
+    let (status, body, auditor) = sign_in("mara.quay", "Dry-Dock-82");
+    assert_eq!((status, &body["role"]), (200, &json!("auditor")));
+    assert_eq!(sign_in("sam.drift", "Rope-Ends-13").0, 403, "nobody of no group");
+    let reveal = |cookie: &str| {
+        let asked = agent().post(format!("{}/api/v1/nases/quay-sw-1/secret", service.api)).header("cookie", cookie);
+        asked.send_empty().unwrap().status().as_u16()
+    };
+    assert_eq!((reveal(&officer), reveal(&auditor), get("audit", &auditor)), (200, 403, 200));
+    let audit = service.client(&["audit", "list"]).succeeds();
+    assert!(audit.contains("nils.ferry") && audit.contains("sign in"), "{audit}");
+    // Whoever leaves the group leaves the console.
+    slapd.modify(&format!(
+        "dn: cn=customs-officers,{GROUPS}\nchangetype: modify\nreplace: member\nmember: uid=sam.drift,ou=people,{BASE}\n"
+    ));
+    std::thread::sleep(Duration::from_millis(1_100));
+    assert_eq!((get("session", &officer), get("session", &auditor)), (401, 200));
+    // While the directory is silent nobody comes in through it.
+    slapd.kill();
+    std::thread::sleep(Duration::from_millis(1_100));
+    assert_eq!(get("session", &auditor), 401);
+    let (status, body, _) = sign_in("mara.quay", "Dry-Dock-82");
+    assert!(status == 403 && body["error"].as_str().unwrap().contains("does not answer"), "{body}");
+    assert_eq!(sign_in("harbour", PASSWORD).0, 200);
+    slapd.again();
+    let began = Instant::now();
+    while get("session", &auditor) != 200 {
+        assert!(began.elapsed() < Duration::from_secs(30), "the directory is asked again");
+        std::thread::sleep(Duration::from_millis(200));
+    }
+    let signed_out = agent().post(format!("{}/api/v1/sign-out", service.api)).header("cookie", &auditor).send_empty();
+    assert_eq!(signed_out.unwrap().status().as_u16(), 204);
+    assert_eq!(get("session", &auditor), 401);
+}

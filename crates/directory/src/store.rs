@@ -72,6 +72,16 @@ impl Directory {
         self.inner.servers.health().into_iter().chain(self.inner.domain.iter().flat_map(Domain::health)).collect()
     }
 
+    /// The person or machine of a name, asked as if nothing were known. Its password's mark is 0 where
+    /// the directory does not say when the password was changed.
+    pub fn account_anew<'s>(&'s self, kind: IdentityKind, name: &str, asker: &str) -> StoreReply<'s, Found> {
+        if name.is_empty() || name.len() > LONGEST_NAME {
+            return StoreReply::now(Found::Nobody);
+        }
+        let (inner, name) = (self.inner.clone(), name.to_owned());
+        self.room.ask(asker, async move { inner.find(kind, &name).await })
+    }
+
     pub(crate) fn inner(&self) -> &Arc<Inner> {
         &self.inner
     }

@@ -83,10 +83,13 @@ impl Cache {
     }
 }
 
+/// When a device was looked for, and what was found.
+type Seen = (Instant, Option<Arc<Device>>);
+
 /// Devices that were found a moment ago, or not.
 pub struct DeviceCache {
     keep: Duration,
-    known: Mutex<BoundedMap<Mac, (Instant, Option<Arc<Device>>)>>,
+    known: Mutex<BoundedMap<Mac, Seen>>,
 }
 
 impl DeviceCache {

@@ -200,6 +200,11 @@ pub enum Command {
         /// The name that was given.
         name: String,
     },
+    /// Somebody signed in by an account of a directory, which changes nothing and is kept in the log.
+    NoteSignIn {
+        /// How they are called.
+        name: String,
+    },
     /// Somebody took a backup, which changes nothing and is kept in the log.
     Backup {
         /// Whether the sealing key is in it.
@@ -306,6 +311,7 @@ impl Command {
             | Self::OpenSession { .. }
             | Self::CloseSession { .. }
             | Self::RefuseSignIn { .. }
+            | Self::NoteSignIn { .. }
             | Self::Backup { .. }
             | Self::ActivateEdition { .. }
             | Self::RemoveLanguage { .. }
@@ -337,6 +343,7 @@ impl Command {
             | Self::OpenSession { .. }
             | Self::CloseSession { .. }
             | Self::RefuseSignIn { .. }
+            | Self::NoteSignIn { .. }
             | Self::Backup { .. }
             | Self::ActivateEdition { .. }
             | Self::SetLanguage { .. }
@@ -367,7 +374,7 @@ impl Command {
             Self::AddToken { .. } => "add token",
             Self::ChangeToken { .. } => "change token",
             Self::RemoveToken { .. } => "remove token",
-            Self::OpenSession { .. } => "sign in",
+            Self::OpenSession { .. } | Self::NoteSignIn { .. } => "sign in",
             Self::CloseSession { .. } => "sign out",
             Self::RefuseSignIn { .. } => "refuse sign-in",
             Self::Backup { .. } => "back up",

@@ -21,6 +21,28 @@ pub struct Config {
     pub accounting: KeepConfig,
     /// Keys.
     pub keys: KeysConfig,
+    /// Administrators who come from a directory.
+    pub administrators: AdministratorsConfig,
+}
+
+/// Who may sign in to console and API by an account of a directory: whoever is in one of these
+/// groups, in the role of the first list that has one. A name that the records have an administrator
+/// of is never asked about there.
+#[derive(Clone, Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct AdministratorsConfig {
+    /// The directory, by the name of its store; nobody comes from one if not said.
+    pub store: Option<String>,
+    /// Groups whose members are engineers, by short or distinguished name.
+    pub engineer: Vec<String>,
+    /// Groups whose members are helpdesk.
+    pub helpdesk: Vec<String>,
+    /// Groups whose members are auditors.
+    pub auditor: Vec<String>,
+    /// For how many seconds a role counts until it is looked up again; 300 if not said, which is the
+    /// most.
+    #[serde(rename = "look-again-seconds")]
+    pub look_again_seconds: Option<u64>,
 }
 
 /// How much is kept of the journal, or of accounting. What is too old, or too much, is

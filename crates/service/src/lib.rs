@@ -28,7 +28,7 @@ pub use administration::report::{CaseReport, CheckReport, DiagnosticReport};
 pub use administration::revocation_lists::ListReport;
 pub use administration::{Administration, AdministrationError, check_alone};
 pub use backup::{BackupError, Manifest, Restored, is_encrypted, restore};
-pub use config::{ApiConfig, Config, ConfigError, KeysConfig, RadiusConfig};
+pub use config::{AdministratorsConfig, ApiConfig, Config, ConfigError, KeysConfig, RadiusConfig};
 pub use console_tls::ConsoleTlsError;
 pub use findings::{Finding, Weight};
 pub use http::openapi::openapi_json;

@@ -184,7 +184,7 @@ impl Service {
             (journal.clone(), reported.clone()),
             reader,
             radius.clone(),
-            (&config.api, places),
+            (&config.api, &config.administrators, places),
             stopped.clone(),
         );
         let welcome = state.open_welcome()?.map(|secret| format!("{console}/welcome#{secret}"));

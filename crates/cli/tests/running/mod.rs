@@ -121,6 +121,13 @@ impl Running {
         Self::furnished(dir, &file)
     }
 
+    /// The harbour's service, with more in its configuration.
+    pub(crate) fn harbour_with(more: &str) -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        let file = config_with_api(dir.path(), "127.0.0.1:0", more);
+        Self::furnished(dir, &file)
+    }
+
     /// The harbour's service, impatient with supplicants.
     pub(crate) fn harbour_where_conversations_last_a_second() -> Self {
         let dir = tempfile::tempdir().unwrap();

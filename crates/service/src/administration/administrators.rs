@@ -254,6 +254,12 @@ impl Administrators {
         Ok(())
     }
 
+    /// Keeps in the audit that somebody signed in by an account of a directory.
+    pub(crate) fn note_sign_in(&self, author: &Author) -> Result<(), AdministrationError> {
+        self.committer.apply(author, Command::NoteSignIn { name: author.name.clone() })?;
+        Ok(())
+    }
+
     /// Keeps in the audit that somebody took a backup.
     pub(crate) fn note_backup(&self, with_key: bool, by: &Author) -> Result<(), AdministrationError> {
         self.committer.apply(by, Command::Backup { with_key })?;

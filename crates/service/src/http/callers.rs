@@ -153,12 +153,20 @@ impl Permission for Change {
 }
 
 async fn bearer(proof: &Proof, source: IpAddr, api: &Api) -> Result<Option<Bearer>, ApiError> {
+    let outside = match proof {
+        Proof::Cookie(secret) if api.outside_sessions.are_open() => Some(secret.clone()),
+        _ => None,
+    };
     let (administration, proof) = (api.administration.clone(), proof.clone());
     let work = move || match &proof {
         Proof::Cookie(secret) => administration.administrators.session_owner(secret, now_ms()),
         Proof::Token(token) => administration.administrators.token_owner(token, source, now_ms()),
     };
-    blocking(work).await
+    let known = blocking(work).await?;
+    match (&known, outside) {
+        (None, Some(secret)) => Ok(api.outside_sessions.owner(api, &secret).await),
+        _ => Ok(known),
+    }
 }
 
 fn token(headers: &HeaderMap) -> Option<&str> {

@@ -29,6 +29,7 @@ mod machines;
 mod nases;
 mod nases_together;
 pub(crate) mod openapi;
+mod outside_sessions;
 mod outside_stores;
 mod people;
 mod policy;
@@ -61,10 +62,11 @@ use utoipa_axum::routes;
 
 use crate::administration::{Administration, AdministrationError};
 use crate::backup::Places;
-use crate::config::ApiConfig;
+use crate::config::{AdministratorsConfig, ApiConfig};
 use crate::http::attempts::Attempts;
 use crate::http::door::Front;
 use crate::http::error::ApiError;
+use crate::http::outside_sessions::OutsideSessions;
 use crate::http::sign_in::Welcome;
 use crate::udp::RadiusState;
 
@@ -78,6 +80,8 @@ pub(crate) struct Api {
     pub(crate) radius: Arc<RadiusState>,
     pub(crate) attempts: Arc<Attempts>,
     pub(crate) welcome: Arc<Welcome>,
+    /// Sessions of administrators who come from a directory.
+    pub(crate) outside_sessions: Arc<OutsideSessions>,
     pub(crate) front: Arc<Front>,
     /// Live streams, of which nobody has more than their share.
     pub(crate) live: Shares,
@@ -96,7 +100,7 @@ impl Api {
         (journal, accounting): (Arc<Journal>, Arc<AccountingLog>),
         reader: Arc<JournalReader>,
         radius: Arc<RadiusState>,
-        (config, places): (&ApiConfig, Places),
+        (config, outside, places): (&ApiConfig, &AdministratorsConfig, Places),
         stopped: watch::Receiver<bool>,
     ) -> Self {
         let (attempts, welcome, live) = Default::default();
@@ -115,6 +119,7 @@ impl Api {
             radius,
             attempts,
             welcome,
+            outside_sessions: OutsideSessions::new(outside),
             front,
             live,
             places,

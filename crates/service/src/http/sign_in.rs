@@ -19,6 +19,7 @@ use crate::http::callers::{COOKIE, Proof, Signed};
 use crate::http::door::Origin;
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::Sent;
+use crate::http::outside_sessions::Kept;
 
 pub(crate) const SESSION: Duration = Duration::from_secs(12 * 3600);
 /// The longest name that anybody has.
@@ -165,6 +166,9 @@ pub(crate) async fn sign_in(
     }
     let (administration, wanted) = (api.administration.clone(), form.name.clone());
     let known = blocking(move || administration.administrators.known(&wanted)).await?;
+    if known.is_none() && api.outside_sessions.are_open() {
+        return sign_in_outside(&api, &form, &origin).await;
+    }
     let hash = known.as_ref().map(|known| known.password_hash.clone());
     let right = api.pool.verify(&origin.source.to_string(), Secret::from(&form.password), hash).await;
     let right =
@@ -184,6 +188,24 @@ pub(crate) async fn sign_in(
         Some(code) => signed_in(&api, author, known.row.role, code, &origin).await,
         None => Err(refused(&api, &form.name, name, &origin, "The code is wrong, or its time is over.").await),
     }
+}
+
+/// Signs in by an account of a directory.
+async fn sign_in_outside(api: &Api, form: &SignIn, origin: &Origin) -> Result<Response, ApiError> {
+    let opened = api.outside_sessions.open(api, form.name.trim(), &Secret::from(&form.password)).await;
+    let (called, role, secret) = match opened {
+        Ok(opened) => opened,
+        Err(Kept::Out) => return Err(refused(api, &form.name, None, origin, "Name or password is wrong.").await),
+        Err(Kept::Silent) => {
+            return Err(ApiError::forbidden(
+                "The directory does not answer: nobody signs in through it meanwhile. An administrator of the records does.",
+            ));
+        }
+    };
+    api.attempts.right(&form.name, origin.source);
+    let (administration, author) = (api.administration.clone(), Author::new(&called, origin.source.to_string()));
+    blocking(move || administration.administrators.note_sign_in(&author)).await?;
+    Ok(with_cookie(&secret, origin, called, role))
 }
 
 /// Counts a sign-in that failed, and keeps it in the audit: of a name that nobody has only
@@ -210,10 +232,14 @@ async fn signed_in(
     api.attempts.right(&author.name, origin.source);
     let (administration, name) = (api.administration.clone(), author.name.clone());
     let secret = blocking(move || administration.administrators.open_session(&author, SESSION, code)).await?;
+    Ok(with_cookie(&secret, origin, name, role))
+}
+
+fn with_cookie(secret: &str, origin: &Origin, name: String, role: Role) -> Response {
     let secure = if origin.secure { "; Secure" } else { "" };
     let cookie = format!("{COOKIE}={secret}; Path=/; HttpOnly; SameSite=Strict; Max-Age={}{secure}", SESSION.as_secs());
     let role = role.word().to_owned();
-    Ok(([(header::SET_COOKIE, cookie)], Json(SessionView { name, role })).into_response())
+    ([(header::SET_COOKIE, cookie)], Json(SessionView { name, role })).into_response()
 }
 
 /// Ends the session, or forgets the token that is sent.
@@ -221,6 +247,7 @@ async fn signed_in(
 pub(crate) async fn sign_out(State(api): State<Api>, signed: Signed) -> Result<Response, ApiError> {
     blocking(move || match &signed.proof {
         Proof::Token(token) => api.administration.administrators.forget_token(token_hash(token), &signed.author),
+        Proof::Cookie(secret) if api.outside_sessions.close(secret) => Ok(()),
         Proof::Cookie(secret) => api.administration.administrators.close_session(secret, &signed.author),
     })
     .await?;
@@ -334,7 +361,9 @@ async fn prove_again(
     }
     let (administration, wanted) = (api.administration.clone(), name.clone());
     let known = blocking(move || administration.administrators.known(&wanted)).await?;
-    let known = known.ok_or_else(ApiError::not_signed_in)?;
+    let known = known.ok_or_else(|| {
+        ApiError::bad("Your account is one of the directory: its password and second factor are kept there.")
+    })?;
     let hash = Some(known.password_hash.clone());
     match api.pool.verify(&origin.source.to_string(), Secret::from(password), hash).await {
         Ok(true) => Ok(known),
