@@ -37,7 +37,7 @@ pub(crate) enum OutsideStore {
 /// How a store outside is asked.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) enum OutsideSettings {
-    Directory(DirectorySettings),
+    Directory(Box<DirectorySettings>),
     Http(HttpSettings),
 }
 
@@ -174,7 +174,7 @@ impl OutsideStores {
         let (tls, secret) = (client_tls(der.as_deref()), secret.unwrap_or_else(|| Secret::new(*b"")));
         let (authorities, runtime) = (authorities.map(str::to_owned), runtime.clone());
         let store = match settings {
-            OutsideSettings::Directory(settings) => Directory::new(settings, secret, &tls, &declared, runtime)
+            OutsideSettings::Directory(settings) => Directory::new(*settings, secret, &tls, &declared, runtime)
                 .map(|directory| OutsideStore::Directory(Arc::new(directory)))
                 .map_err(|error| error.to_string())?,
             OutsideSettings::Http(settings) => HttpSource::new(settings, secret, &tls, &declared, runtime)

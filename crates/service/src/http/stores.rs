@@ -128,7 +128,7 @@ async fn all(api: Api) -> Result<Vec<StoreView>, ApiError> {
         let outside = api.administration.snapshot().outside.clone();
         let view = |row: StoreRow| {
             let (directory, http) = match OutsideSettings::of(&row).and_then(Result::ok) {
-                Some(OutsideSettings::Directory(settings)) => (Some(settings.into()), None),
+                Some(OutsideSettings::Directory(settings)) => (Some((*settings).into()), None),
                 Some(OutsideSettings::Http(settings)) => (None, Some(settings.into())),
                 None => (None, None),
             };
@@ -180,7 +180,7 @@ fn wanted(
     http: Option<HttpForm>,
 ) -> Result<Option<OutsideSettings>, ApiError> {
     match (kind, directory, http) {
-        (StoreKind::Directory, Some(form), None) => Ok(Some(OutsideSettings::Directory(form.into()))),
+        (StoreKind::Directory, Some(form), None) => Ok(Some(OutsideSettings::Directory(Box::new(form.into())))),
         (StoreKind::Http, None, Some(form)) => Ok(Some(OutsideSettings::Http(form.into()))),
         (StoreKind::Directory, None, None) => Err(ApiError::bad("`directory` is missing: how is it asked?")),
         (StoreKind::Http, None, None) => Err(ApiError::bad("`http` is missing: how is it asked?")),
