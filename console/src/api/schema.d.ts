@@ -1187,6 +1187,46 @@ export interface paths {
         patch: operations["rename_store"];
         trace?: never;
     };
+    "/api/v1/stores/{name}/new-password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Gives the machine account by which a domain's controllers are asked another password, there and
+         *     here. It is given one every 30 days without that, too.
+         */
+        post: operations["renew_machine_password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stores/{name}/offer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What a directory has to offer to whoever types a base or a group: those places and groups that have
+         *     these letters in them, 200 at most.
+         */
+        get: operations["store_offer"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/stores/{name}/test": {
         parameters: {
             query?: never;
@@ -2723,6 +2763,13 @@ export interface components {
              */
             whatever?: boolean;
         };
+        /** @description A group of a directory. */
+        OfferedGroup: {
+            /** @description Its distinguished name. */
+            dn: string;
+            /** @description Its short name, where it counts by that. */
+            name?: string | null;
+        };
         /** @description Another password of one's own. */
         OwnPassword: {
             /** @description The one until now. */
@@ -3046,6 +3093,17 @@ export interface components {
             /** @description After which the next page begins; none at the end. */
             next?: string | null;
             stores: components["schemas"]["StoreView"][];
+        };
+        /** @description What a directory has to offer, as it was when it was looked at last. */
+        StoreOffer: {
+            groups: components["schemas"]["OfferedGroup"][];
+            /**
+             * Format: int64
+             * @description How many seconds ago it was looked at; none where that has not been yet.
+             */
+            looked?: number | null;
+            /** @description Entries below which something may be searched. */
+            places: string[];
         };
         /** @description Another name for a store. */
         StorePatch: {
@@ -8494,6 +8552,113 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    renew_machine_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    store_offer: {
+        parameters: {
+            query?: {
+                /** @description Letters that are in it. */
+                q?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StoreOffer"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,4 +1,4 @@
-import type { ReactNode } from "react";
+import { type ReactNode, useId } from "react";
 
 export const BOX = "w-full rounded-sm border border-soft bg-sheet px-3 py-1";
 
@@ -22,12 +22,23 @@ export function TextField(props: {
   name: string;
   value: string;
   type?: "text" | "password";
+  /** What may be meant, offered while it is typed. */
+  offers?: string[];
   change: (value: string) => void;
 }) {
+  const list = useId();
   return (
     <Field label={props.label} help={props.help}>
+      {props.offers && (
+        <datalist id={list}>
+          {props.offers.map((offer) => (
+            <option key={offer} value={offer} />
+          ))}
+        </datalist>
+      )}
       <input
         name={props.name}
+        list={props.offers && list}
         type={props.type ?? "text"}
         autoComplete={props.type === "password" ? "new-password" : "off"}
         value={props.value}

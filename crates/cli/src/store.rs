@@ -79,6 +79,18 @@ pub(crate) fn run(args: &args::Store) -> Result<ExitCode, Failure> {
             }
             return Ok(if told["passed"] == true { ExitCode::SUCCESS } else { ExitCode::from(1) });
         }
+        StoreAction::NewPassword { name } => {
+            client.post(&format!("{}/new-password", path(&["stores", name])?), &json!({}))??;
+            say!("the machine account of {name} has another password, in the domain and here");
+        }
+        StoreAction::Offer { name, letters, json } => {
+            let query = [("q", letters.as_str())];
+            let offer = client.get(&format!("{}/offer", path(&["stores", name])?), &query)?;
+            match json {
+                true => paint::json(&offer),
+                false => tell_offer(name, &offer),
+            }
+        }
         StoreAction::Remove { name } => {
             client.delete(&path(&["stores", name])?)??;
             say!("store {name} is removed");
@@ -94,6 +106,21 @@ pub(crate) fn run(args: &args::Store) -> Result<ExitCode, Failure> {
         }
     }
     Ok(ExitCode::SUCCESS)
+}
+
+/// What a directory has to offer.
+fn tell_offer(name: &str, offer: &Value) {
+    let Some(looked) = offer["looked"].as_u64() else {
+        say!("{name} was not looked at yet: it is within a minute, once it answers");
+        return;
+    };
+    say!("{name} was looked at {looked} s ago");
+    let list = |field: &str| offer[field].as_array().cloned().unwrap_or_default();
+    paint::table(["may be a base"], list("places").iter().map(|place| [text(place)]));
+    paint::table(
+        ["group", "distinguished name"],
+        list("groups").iter().map(|one| [text(&one["name"]), text(&one["dn"])]),
+    );
 }
 
 /// Whether a store outside answers.

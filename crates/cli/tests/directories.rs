@@ -497,3 +497,44 @@ fn administrators_come_from_a_directory_and_a_local_one_remains() {
     assert_eq!(signed_out.unwrap().status().as_u16(), 204);
     assert_eq!(get("session", &auditor), 401);
 }
+
+#[test]
+fn a_policy_is_checked_with_the_groups_that_a_directory_has() {
+    let slapd = Slapd::start();
+    let service = Running::harbour();
+    slapd.add(&format!("dn: ou=more,{GROUPS}\nobjectClass: organizationalUnit\nou: more\n"));
+    for below in [GROUPS.to_owned(), format!("ou=more,{GROUPS}")] {
+        slapd.add(&format!(
+            "dn: cn=pilots,{below}\nobjectClass: groupOfNames\ncn: pilots\nmember: uid=ida.marsh,ou=people,{BASE}\n"
+        ));
+    }
+    slapd.connect(&service, &slapd.ldaps(), &[]);
+    let began = Instant::now();
+    while service.get("stores/tarn-directory/offer").1["looked"].is_null() {
+        assert!(began.elapsed() < Duration::from_secs(20), "it is looked at");
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    let offer = service.client(&["store", "offer", "tarn-directory"]).succeeds();
+    for part in ["ou=people,dc=tarnmouth,dc=example", "customs-officers", "cn=pilots,ou=more,ou=groups"] {
+        assert!(offer.contains(part), "{part}: {offer}");
+    }
+    let few = service.client(&["store", "offer", "tarn-directory", "CUSTOMS"]).succeeds();
+    assert!(few.contains("customs-officers") && !few.contains("pilots"), "{few}");
+    assert_eq!(service.get("stores/harbour/offer").0, 400);
+    let told = |group: &str| {
+        let folder = service.data.join("harbour");
+        let policy = POLICY.replacen("identify user in harbour as", "identify user in tarn-directory, harbour as", 1);
+        let first = "rule \"Staff from outside\" {";
+        let rule = format!("rule \"Tried\" {{\n    when user in group \"{group}\"\n    refuse\n  }}\n  {first}");
+        std::fs::write(folder.join("main.writ"), policy.replacen(first, &rule, 1)).unwrap();
+        printed(&service.client(&["policy", "activate"]).arg(&folder).output().unwrap())
+    };
+    let wrong = told("customs-oficers");
+    assert!(wrong.contains("W503") && wrong.contains("did you mean `customs-officers`?"), "{wrong}");
+    let twice = told("pilots");
+    assert!(twice.contains("W411") && twice.contains("write the distinguished name"), "{twice}");
+    for right in ["Customs-Officers", "cn=pilots,ou=more,ou=groups,dc=tarnmouth,dc=example", "contractors"] {
+        let told = told(right);
+        assert!(!told.contains("W503") && !told.contains("error"), "{right}: {told}");
+    }
+}

@@ -162,4 +162,12 @@ fn checks_responses(domain: &Domain, service: &Running) {
     let mut command = service.client(&[&["store", "change", "port-domain", "--ask-secret"], &back[..]].concat());
     assert!(typed(&mut command, &format!("{MACHINE_PASSWORD}\n")).status.success());
     service.try_eap(&PEAP).succeeds();
+    // The machine has another password, there and here, and nobody notices.
+    service.client(&["store", "new-password", "port-domain"]).succeeds();
+    service.try_eap(&PEAP).succeeds();
+    assert!(
+        service.client(&["store", "test", "port-domain", "--person", "ida.marsh"]).succeeds().contains("is believed")
+    );
+    let other = service.client(&["store", "new-password", "harbour"]).fails(1);
+    assert!(other.contains("is not asked so"), "{other}");
 }

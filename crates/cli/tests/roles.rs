@@ -112,6 +112,8 @@ const ROUTES: &str = "
     get    /stores                                e h a
     post   /stores                                e
     get    /stores/{name}                         e h a
+    post   /stores/{name}/new-password            e
+    get    /stores/{name}/offer                   e h a
     post   /stores/{name}/test                    e
     put    /stores/{name}                         e
     patch  /stores/{name}                         e

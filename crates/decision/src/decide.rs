@@ -15,7 +15,7 @@ use crate::facts::table::FactTable;
 use crate::guesses::Guesses;
 use crate::lookup::LookUp;
 use crate::proof::{Stop, prove};
-use crate::stores::{BoundStores, Responders, Timer};
+use crate::stores::{BoundStores, Deadline, Limit, Responders, Timer};
 
 /// What decides: a policy, what its gates offer over EAP, and its stores. All of it is of
 /// one snapshot, under which a decision is made from its first packet to its end.
@@ -59,6 +59,7 @@ pub struct Resources<'d> {
 pub(crate) struct Means<'d> {
     pub(crate) stores: &'d BoundStores,
     pub(crate) resources: &'d Resources<'d>,
+    pub(crate) deadline: &'d (dyn Limit + 'd),
 }
 
 /// How a request ended, and all that was found out on the way.
@@ -102,7 +103,8 @@ pub async fn decide(
     resources: &Resources<'_>,
     elapsed: &(impl Fn() -> Duration + Send + Sync),
 ) -> Decided {
-    let means = Means { stores: &active.stores, resources };
+    let deadline = Deadline::new(resources.timer);
+    let means = Means { stores: &active.stores, resources, deadline: &deadline };
     let (mut lookups, mut times) = (Vec::new(), Times { gate: chosen_at, ..Times::default() });
     let definition = &active.policy.gates()[gate];
     let method = facts.request.carrier.map(|_| facts.request.method.filter(|method| definition.accepts(*method)));

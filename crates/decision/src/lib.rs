@@ -34,6 +34,6 @@ pub use request::{
     Carrier, KeptRequest, Medium, NasIdentity, NasKind, NoName, Presented, ProtocolFacts, Purpose, Request,
 };
 pub use stores::{
-    Account, Answer, BoundStores, Capabilities, Device, Found, Groups, KeptCertificate, MsChapAnswer, PasswordAnswer,
-    Responders, Store, StoreRegistry, StoreReply, Timer, Title, Titles, Unreachable,
+    Account, Answer, BoundStores, Capabilities, Device, Found, GroupNames, Groups, KeptCertificate, MsChapAnswer,
+    PasswordAnswer, Responders, Store, StoreRegistry, StoreReply, Timer, Title, Titles, Unreachable,
 };

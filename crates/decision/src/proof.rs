@@ -530,7 +530,7 @@ fn fault(answer: PasswordAnswer) -> Option<Fault> {
 impl Means<'_> {
     /// Waits for a store's answer, for as long as that store may take.
     pub(crate) async fn within<T>(self, store: &dyn Store, reply: StoreReply<'_, T>) -> Answer<T> {
-        within(store.time_limit(), self.resources.timer, reply).await
+        within(store.time_limit(), self.resources.timer, self.deadline, reply).await
     }
 }
 

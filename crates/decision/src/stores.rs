@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::fmt;
 use std::future::{Future, poll_fn};
 use std::pin::Pin;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::task::{Context, Poll};
 use std::time::Duration;
 
@@ -82,6 +82,19 @@ impl KeptCertificate {
 fn same_number(one: &str, other: &str) -> bool {
     let bare = |text: &str| text.trim_start_matches('0').to_lowercase();
     bare(one) == bare(other)
+}
+
+/// The groups of a store, as policies may name them.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct GroupNames {
+    /// All of them.
+    pub names: Vec<String>,
+    /// Those that several groups have, in small letters.
+    pub twice: Vec<String>,
+    /// How many seconds ago it was looked, where that is told.
+    pub looked: Option<u64>,
+    /// Whether these are all.
+    pub whole: bool,
 }
 
 /// What a store has under a name.
@@ -252,6 +265,12 @@ pub trait Store: Send + Sync {
         StoreReply::never_asked()
     }
 
+    /// The groups that its identities of a kind may be in, where it knows them all.
+    fn group_names(&self, kind: IdentityKind) -> Option<GroupNames> {
+        let _ = kind;
+        None
+    }
+
     /// An account that was found not long ago, and how long ago in seconds, where the store still
     /// has it. Nobody is proved by it.
     fn stale_account(&self, kind: IdentityKind, name: &str, at_most: Duration) -> Option<(Account, u64)> {
@@ -349,19 +368,76 @@ pub trait Timer: Sync {
     fn sleep(&self, time: Duration) -> Pin<Box<dyn Future<Output = ()> + Send + '_>>;
 }
 
-/// Waits for an answer, for as long as its store may take.
-pub(crate) async fn within<T>(limit: Duration, timer: &dyn Timer, reply: StoreReply<'_, T>) -> Answer<T> {
+/// How long all stores together are waited for, from the first that has to be: equipment waits no
+/// longer.
+const ALL_TOGETHER: Duration = Duration::from_secs(10);
+
+/// Time that all questions of one decision share.
+pub(crate) struct Deadline<'d> {
+    timer: &'d dyn Timer,
+    end: Mutex<End<'d>>,
+}
+
+enum End<'d> {
+    /// Nobody was waited for yet.
+    Ahead,
+    Running(Pin<Box<dyn Future<Output = ()> + Send + 'd>>),
+    Reached,
+}
+
+impl<'d> Deadline<'d> {
+    pub(crate) fn new(timer: &'d dyn Timer) -> Self {
+        Self { timer, end: Mutex::new(End::Ahead) }
+    }
+}
+
+/// Something after which nobody is waited for.
+pub(crate) trait Limit: Sync {
+    /// Whether it is reached; whoever asks is woken when it is.
+    fn is_reached(&self, context: &mut Context<'_>) -> bool;
+}
+
+impl Limit for Deadline<'_> {
+    fn is_reached(&self, context: &mut Context<'_>) -> bool {
+        let mut end = self.end.lock().unwrap_or_else(PoisonError::into_inner);
+        if let End::Ahead = *end {
+            *end = End::Running(self.timer.sleep(ALL_TOGETHER));
+        }
+        if let End::Running(running) = &mut *end
+            && running.as_mut().poll(context).is_pending()
+        {
+            return false;
+        }
+        *end = End::Reached;
+        true
+    }
+}
+
+/// Waits for an answer, for as long as its store may take and there is time for all.
+pub(crate) async fn within<T>(
+    limit: Duration,
+    timer: &dyn Timer,
+    all: &dyn Limit,
+    reply: StoreReply<'_, T>,
+) -> Answer<T> {
     let mut later = match reply {
         StoreReply::Now(answer) => return answer,
         StoreReply::Later(later) => later,
     };
     let mut limit_reached = None;
+    let late = |time: Duration, whose: &str| Unreachable(format!("no answer within {} s{whose}", time.as_secs_f32()));
     let wait = |context: &mut Context<'_>| {
         if let Poll::Ready(answer) = later.as_mut().poll(context) {
             return Poll::Ready(answer);
         }
         let end = limit_reached.get_or_insert_with(|| timer.sleep(limit));
-        end.as_mut().poll(context).map(|()| Err(Unreachable(format!("no answer within {} s", limit.as_secs_f32()))))
+        if end.as_mut().poll(context).is_ready() {
+            return Poll::Ready(Err(late(limit, "")));
+        }
+        match all.is_reached(context) {
+            true => Poll::Ready(Err(late(ALL_TOGETHER, " of all stores together"))),
+            false => Poll::Pending,
+        }
     };
     poll_fn(wait).await
 }
@@ -372,4 +448,36 @@ pub(crate) async fn within<T>(limit: Duration, timer: &dyn Timer, reply: StoreRe
 pub trait Responders: Sync {
     /// Asks about one certificate.
     fn ask<'q>(&'q self, question: &'q Question) -> Pin<Box<dyn Future<Output = Answer<Standing>> + Send + 'q>>;
+}
+
+#[cfg(test)]
+mod tests {
+    use std::future::{pending, ready};
+    use std::task::Waker;
+
+    use super::*;
+
+    /// Time in which one wait ends and all others do not.
+    struct Only(Duration);
+
+    impl Timer for Only {
+        fn sleep(&self, time: Duration) -> Pin<Box<dyn Future<Output = ()> + Send + '_>> {
+            if time == self.0 { Box::pin(ready(())) } else { Box::pin(pending()) }
+        }
+    }
+
+    #[test]
+    fn no_store_is_waited_for_longer_than_it_may_take_nor_all_longer_than_equipment_waits() {
+        let mut context = Context::from_waker(Waker::noop());
+        let mut asked = |timer: &Only, limit: u64| {
+            let all = Deadline::new(timer);
+            let reply = StoreReply::<()>::later(pending());
+            let waiting = Box::pin(within(Duration::from_secs(limit), timer, &all, reply)).as_mut().poll(&mut context);
+            waiting.map(|answer| answer.unwrap_err().0)
+        };
+        assert_eq!(asked(&Only(Duration::from_secs(3)), 3), Poll::Ready("no answer within 3 s".into()));
+        let all = "no answer within 10 s of all stores together".to_owned();
+        assert_eq!(asked(&Only(ALL_TOGETHER), 3), Poll::Ready(all));
+        assert_eq!(asked(&Only(Duration::from_secs(99)), 3), Poll::Pending);
+    }
 }

@@ -72,6 +72,9 @@ pub enum Trouble {
         /// Why.
         why: String,
     },
+    /// It is no Active Directory, or none whose controllers are asked.
+    #[error("it has no machine account whose password could be changed")]
+    NoDomain,
     /// Two entries of one device.
     #[error("more than one entry has the address {0}")]
     TwoDevices(String),
@@ -98,6 +101,7 @@ impl Trouble {
             | Self::Refused { .. }
             | Self::Down(_)
             | Self::Busy
+            | Self::NoDomain
             | Self::TwoDevices(_)
             | Self::Fewer(_)
             | Self::TooManyGroups(_) => false,
@@ -114,6 +118,7 @@ impl Trouble {
             Self::Bind { .. } => {
                 "Give the name and password of an account that may search, as the directory writes it."
             }
+            Self::NoDomain => "Name the domain and the machine account first.",
             Self::TwoDevices(_) => "Narrow the base or the filter of devices: nobody knows which is meant.",
             Self::Fewer(_) => "Raise the limit of the directory for the account that searches.",
             Self::Channel { .. } => {

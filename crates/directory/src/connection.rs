@@ -3,6 +3,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use ldap3::adapters::{Adapter, PagedResults};
 use ldap3::{Ldap, LdapConnAsync, LdapConnSettings, LdapError, Scope, SearchOptions, StdStream};
 use regnant_base::Secret;
 use rustls::ClientConfig;
@@ -13,6 +14,8 @@ use crate::answers::{Trouble, trouble, words};
 use crate::entry::Entry;
 use crate::settings::Transport;
 
+/// Entries that come at a time where all are wanted.
+const PAGE: i32 = 500;
 /// How long a connection may take, TLS and all.
 const CONNECT: Duration = Duration::from_millis(1_500);
 
@@ -86,6 +89,28 @@ pub(crate) async fn bind_to_search(ldap: &mut Ldap, url: &str, name: &str, passw
     match bound.rc {
         0 => Ok(()),
         _ => Err(refused(&words(&bound))),
+    }
+}
+
+/// Every entry that answers a question, page after page (RFC 2696), up to as many as are wanted.
+pub(crate) async fn search_all(ldap: &mut Ldap, url: &str, question: &Question) -> Result<Vec<Entry>, Trouble> {
+    let told = |error: &ldap3::LdapError| trouble(url, error);
+    let adapters: Vec<Box<dyn Adapter<_, _>>> = vec![Box::new(PagedResults::new(PAGE))];
+    let Question { base, scope, filter, attributes, most } = question;
+    let asked = ldap.streaming_search_with(adapters, base, *scope, filter, attributes.clone()).await;
+    let mut stream = asked.map_err(|error| told(&error))?;
+    let mut entries = Vec::new();
+    while let Some(entry) = stream.next().await.map_err(|error| told(&error))? {
+        if !entry.is_intermediate() && !entry.is_ref() && entries.len() < *most {
+            entries.push(Entry::read(entry.0).ok_or_else(|| Trouble::Nonsense(url.to_owned()))?);
+        }
+    }
+    let result = stream.finish().await;
+    match result.rc {
+        0 => Ok(entries),
+        10 => Err(Trouble::Referral(result.refs.first().cloned().unwrap_or_default())),
+        32 => Err(Trouble::NoBase(base.clone())),
+        _ => Err(Trouble::Refused { server: url.to_owned(), why: words(&result) }),
     }
 }
 

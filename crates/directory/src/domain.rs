@@ -3,7 +3,7 @@
 
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::time::{Duration, Instant};
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use regnant_base::Secret;
 use regnant_decision::{MsChapAnswer, PasswordAnswer};
@@ -11,6 +11,7 @@ use regnant_eap::MsChapResponse;
 use regnant_netlogon::{
     Authenticated, HEADER, Link, LinkError, Logon, LogonAnswer, Machine, Malformed, NtStatus, PasswordHash, SessionKey,
     authenticate, challenge, logon, mapper, pdu_length, read_authenticated, read_challenge, read_logon,
+    read_password_set, set_password,
 };
 use regnant_outside::{Breaker, ServerHealth};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
@@ -128,6 +129,39 @@ impl Domain {
         Err(last.unwrap_or_else(|| Trouble::Down(down().unwrap_or_default())))
     }
 
+    /// Has this machine have another password from now on; `current` is the one that counts still.
+    pub(crate) async fn set_password(&self, current: &Secret, new: &Secret) -> Result<(), Trouble> {
+        let mut last = Trouble::Down(String::new());
+        for controller in &self.controllers {
+            let late =
+                || Trouble::Late { server: controller.host.clone(), seconds: self.limit.as_secs_f32().ceil() as u64 };
+            let setting = self.set_password_at(controller, current, new);
+            match timeout(2 * self.limit, setting).await.unwrap_or_else(|_| Err(late())) {
+                Ok(()) => return Ok(()),
+                Err(trouble) => last = trouble,
+            }
+        }
+        Err(last)
+    }
+
+    async fn set_password_at(&self, controller: &Controller, current: &Secret, new: &Secret) -> Result<(), Trouble> {
+        let host = &controller.host;
+        let plain = |lost| match lost {
+            Lost::Trouble(trouble) => trouble,
+            Lost::Channel => controller.refused("access is denied"),
+        };
+        let channel = self.open(controller, current).await?;
+        let fill = random().ok_or_else(|| controller.refused("there are no random bytes here"))?;
+        let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_secs() as u32;
+        let call_of = set_password(host, &self.machine, &channel.proved, now, new, &fill);
+        let (operation, given) = call_of.ok_or_else(|| controller.refused("the new password is too long"))?;
+        let mut link = Link::sealed(&self.machine, channel.proved.key.clone());
+        let mut stream = bound(host, channel.port, &mut link).await.map_err(plain)?;
+        let answer = call(host, &mut stream, &mut link, operation, &given).await.map_err(plain)?;
+        let set = read_password_set(&answer, &channel.proved, now).map_err(|Malformed| controller.nonsense())?;
+        set.map_err(|status| controller.refused(&format!("it does not take a new password: {status}")))
+    }
+
     /// Makes a channel to every controller anew, for whoever tests the way.
     pub(crate) async fn probe(&self) -> Vec<(String, Duration, Result<(), Trouble>)> {
         let mut seen = Vec::new();
@@ -135,7 +169,7 @@ impl Domain {
             let began = Instant::now();
             let late =
                 || Trouble::Late { server: controller.host.clone(), seconds: self.limit.as_secs_f32().ceil() as u64 };
-            let made = timeout(self.limit, self.open(controller)).await.unwrap_or_else(|_| Err(late()));
+            let made = timeout(self.limit, self.open(controller, &self.password)).await.unwrap_or_else(|_| Err(late()));
             seen.push((controller.host.clone(), began.elapsed(), made.map(drop)));
         }
         seen
@@ -211,12 +245,12 @@ impl Domain {
             return Ok(channel.clone());
         }
         *kept = None;
-        let channel = Arc::new(self.open(controller).await?);
+        let channel = Arc::new(self.open(controller, &self.password).await?);
         Ok(kept.insert(channel).clone())
     }
 
-    /// Has both sides prove themselves.
-    async fn open(&self, controller: &Controller) -> Result<Channel, Trouble> {
+    /// Has both sides prove themselves by a password.
+    async fn open(&self, controller: &Controller, password: &Secret) -> Result<Channel, Trouble> {
         let host = &controller.host;
         let plain = |lost| match lost {
             Lost::Trouble(trouble) => trouble,
@@ -235,7 +269,7 @@ impl Domain {
         let answer = call(host, &mut stream, &mut link, operation, &given).await.map_err(plain)?;
         let theirs = read_challenge(&answer).map_err(|Malformed| controller.nonsense())?;
         let theirs = theirs.map_err(|status| controller.not_trusted(&self.machine, status))?;
-        let hash = PasswordHash::of(&self.password).ok_or_else(|| controller.refused("the password is no text"))?;
+        let hash = PasswordHash::of(password).ok_or_else(|| controller.refused("the password is no text"))?;
         let key = SessionKey::new(&hash, &own, &theirs);
         let (operation, given) = authenticate(host, &self.machine, &key, &own);
         let answer = call(host, &mut stream, &mut link, operation, &given).await.map_err(plain)?;

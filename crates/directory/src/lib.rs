@@ -15,6 +15,7 @@ mod connection;
 mod domain;
 mod entry;
 mod groups;
+mod look;
 mod names;
 mod passwords;
 mod probe;
@@ -25,6 +26,8 @@ mod store;
 pub use answers::Trouble;
 #[doc(hidden)]
 pub use entry::read_any;
+pub use look::Offer;
+pub use passwords::PasswordTimes;
 pub use probe::Probe;
 pub use settings::{DirectorySettings, GroupsBy, Notation, SettingsError, Transport};
 pub use store::Directory;

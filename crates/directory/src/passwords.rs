@@ -6,8 +6,11 @@ use regnant_eap::mschap;
 
 use crate::answers::Trouble;
 use crate::connection::Question;
+use crate::entry::Entry;
+use crate::names::value;
 use crate::servers::Servers;
 use crate::settings::DirectorySettings;
+use crate::store::Inner;
 
 /// What is kept of the password of an entry; it is read for each check, and forgotten.
 pub(crate) struct Kept {
@@ -47,6 +50,48 @@ impl Kept {
     }
 }
 
+/// Times of a password, in seconds since 1970.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct PasswordTimes {
+    /// When it was set.
+    pub set: Option<i64>,
+    /// When it ends.
+    pub ends: Option<i64>,
+}
+
+impl PasswordTimes {
+    /// Those of the account that searches.
+    pub(crate) async fn of_searcher(inner: &Inner) -> Result<Self, Trouble> {
+        let settings = &inner.settings;
+        let name = &settings.bind_as;
+        // The account by what it is bound as: an entry, a principal name, or a machine.
+        let (base, scope, filter) = match name.contains('=') {
+            true => (name.clone(), Scope::Base, "(objectClass=*)".to_owned()),
+            false => {
+                let short = name.split('@').next().unwrap_or(name);
+                let (principal, account) = (value(name), value(short));
+                let filter = format!("(|(userPrincipalName={principal})(sAMAccountName={account}))");
+                (settings.base.clone(), Scope::Subtree, filter)
+            }
+        };
+        let attributes = ["pwdLastSet", "msDS-UserPasswordExpiryTimeComputed", "pwdChangedTime"];
+        let attributes = attributes.map(str::to_owned).into();
+        let question = Question { base, scope, filter, attributes, most: 2 };
+        let found = inner.servers.search(&question).await?;
+        Ok(found.first().map(Self::of).unwrap_or_default())
+    }
+
+    fn of(entry: &Entry) -> Self {
+        let time = |name: &str| entry.first(name).and_then(|text| text.parse().ok()).and_then(since_1970);
+        Self { set: time("pwdLastSet"), ends: time("msDS-UserPasswordExpiryTimeComputed") }
+    }
+}
+
+/// Intervals of 100 ns since 1601 ([MS-DTYP] section 2.3.3); 0 and the largest number are no times.
+fn since_1970(intervals: i64) -> Option<i64> {
+    (intervals > 0 && intervals != i64::MAX).then(|| intervals / 10_000_000 - 11_644_473_600)
+}
+
 /// 32 hexadecimal digits, as `sambaNTPassword` has them.
 fn hash(text: &str) -> Option<Secret> {
     let digit = |at: usize| text.get(at..at + 2).and_then(|two| u8::from_str_radix(two, 16).ok());
@@ -69,6 +114,18 @@ fn clear(text: &str) -> Option<Secret> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn times_of_a_password_are_read() {
+        let entry = Entry::of(
+            "x",
+            &[
+                ("pwdLastSet", &["133800000000000000"]),
+                ("msDS-UserPasswordExpiryTimeComputed", &["9223372036854775807"]),
+            ],
+        );
+        assert_eq!(PasswordTimes::of(&entry), PasswordTimes { set: Some(1_735_526_400), ends: None });
+    }
 
     #[test]
     fn what_is_hidden_is_no_password_and_what_is_no_hash_is_none() {

@@ -1,6 +1,6 @@
 //! The way to a directory, one step at a time, for whoever connects it.
 
-use std::time::Instant;
+use std::time::{Instant, SystemTime, UNIX_EPOCH};
 
 use regnant_decision::PasswordAnswer;
 use regnant_outside::{Step, shown_certificate};
@@ -11,6 +11,7 @@ use crate::answers::Trouble;
 use crate::connection::{Question, bind_to_search, connect, search};
 use crate::groups;
 use crate::names::LONGEST_NAME;
+use crate::passwords::PasswordTimes;
 use crate::servers::Servers;
 use crate::store::{Directory, Inner};
 
@@ -95,6 +96,9 @@ async fn walk(inner: &Inner, probe: &Probe) -> Vec<Step> {
         }
         reached = true;
     }
+    if reached && !inner.settings.bind_as.is_empty() {
+        ends_soon(inner, &mut steps).await;
+    }
     if let Some(domain) = &inner.domain {
         for (host, took, made) in domain.probe().await {
             let what = format!("prove this machine to {host}");
@@ -114,6 +118,24 @@ async fn walk(inner: &Inner, probe: &Probe) -> Vec<Step> {
         find(inner, (*kind, name), probe.password.as_deref(), &mut steps).await;
     }
     steps
+}
+
+/// So long before its end a password is told of.
+const SOON: i64 = 30 * 86_400;
+
+/// Warns where the password of the account that searches ends soon.
+async fn ends_soon(inner: &Inner, steps: &mut Vec<Step>) {
+    let began = Instant::now();
+    let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_secs() as i64;
+    let Ok(PasswordTimes { ends: Some(ends), .. }) = PasswordTimes::of_searcher(inner).await else { return };
+    let (what, left) = ("look when its password ends", (ends - now) / 86_400);
+    steps.push(match ends - now > SOON {
+        true => Step::passed(what, format!("in {left} days"), began),
+        false => {
+            let advice = "Give it a password that does not end, or change it before: nobody is found from then on.";
+            Step::wrong(what, format!("in {left} days"), advice, began)
+        }
+    });
 }
 
 /// Finds a device by its address, in any notation.
@@ -229,7 +251,7 @@ async fn near(inner: &Inner, kind: IdentityKind, name: &str) -> Option<String> {
 
 impl Servers {
     /// Whom searches are bound as.
-    fn searcher(&self) -> (&str, &regnant_base::Secret) {
+    pub(crate) fn searcher(&self) -> (&str, &regnant_base::Secret) {
         (&self.bind_as, &self.bind_password)
     }
 }

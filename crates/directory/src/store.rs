@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use ldap3::Scope;
 use regnant_base::Secret;
 use regnant_decision::{
-    Account, AttributeKind, Capabilities, Device, Found, IdentityAttribute, KnownAttributes, MsChapAnswer,
+    Account, AttributeKind, Capabilities, Device, Found, GroupNames, IdentityAttribute, KnownAttributes, MsChapAnswer,
     PasswordAnswer, Store, StoreReply, Title,
 };
 use regnant_eap::MsChapResponse;
@@ -24,8 +24,9 @@ use crate::connection::Question;
 use crate::domain::Domain;
 use crate::entry::Entry;
 use crate::groups;
+use crate::look::{LastLook, Offer, keep_looking};
 use crate::names::{LONGEST_NAME, named};
-use crate::passwords::Kept;
+use crate::passwords::{Kept, PasswordTimes};
 use crate::servers::Servers;
 use crate::settings::{DirectorySettings, SettingsError};
 
@@ -43,6 +44,7 @@ pub(crate) struct Inner {
     /// The controllers of its domain, where they check responses of MS-CHAP.
     pub(crate) domain: Option<Domain>,
     declared: Vec<IdentityAttribute>,
+    pub(crate) last_look: LastLook,
     /// What a proof took lately, in microseconds.
     proof_takes: AtomicU64,
 }
@@ -63,8 +65,19 @@ impl Directory {
         let servers = Servers::new(&settings, bind_password, tls)?;
         let keep = Duration::from_secs(settings.keep.into());
         let (cache, devices) = (Cache::new(keep), DeviceCache::new(keep));
-        let inner = Inner { settings, servers, cache, devices, domain, declared, proof_takes: AtomicU64::new(0) };
-        Ok(Self { inner: Arc::new(inner), room: Room::new(runtime) })
+        let inner = Inner {
+            settings,
+            servers,
+            cache,
+            devices,
+            domain,
+            declared,
+            last_look: LastLook::default(),
+            proof_takes: AtomicU64::new(0),
+        };
+        let inner = Arc::new(inner);
+        keep_looking(&inner, &runtime);
+        Ok(Self { inner, room: Room::new(runtime) })
     }
 
     /// How its servers do, the one that is asked first in front.
@@ -80,6 +93,37 @@ impl Directory {
         }
         let (inner, name) = (self.inner.clone(), name.to_owned());
         self.room.ask(asker, async move { inner.find(kind, &name).await })
+    }
+
+    /// Whether a domain's controllers check responses.
+    pub fn asks_a_domain(&self) -> bool {
+        self.inner.domain.is_some()
+    }
+
+    /// Has the machine that asks the domain's controllers have another password from now on;
+    /// `current` is the one that counts still.
+    pub async fn set_machine_password(&self, current: Secret, new: Secret) -> Result<(), Trouble> {
+        let inner = self.inner.clone();
+        let setting = self.room.runtime().spawn(async move {
+            match &inner.domain {
+                Some(domain) => domain.set_password(&current, &new).await,
+                None => Err(Trouble::NoDomain),
+            }
+        });
+        setting.await.unwrap_or(Err(Trouble::NoDomain))
+    }
+
+    /// Since when the account that searches has its password, and when that ends, where the directory
+    /// says so.
+    pub async fn searcher_password(&self) -> Result<PasswordTimes, Trouble> {
+        let inner = self.inner.clone();
+        let asking = self.room.runtime().spawn(async move { PasswordTimes::of_searcher(&inner).await });
+        asking.await.unwrap_or_else(|_| Err(Trouble::Nonsense("it".into())))
+    }
+
+    /// What it has to offer, as it was at the last look.
+    pub fn offer(&self) -> Option<Arc<Offer>> {
+        self.inner.last_look.offer()
     }
 
     pub(crate) fn inner(&self) -> &Arc<Inner> {
@@ -329,6 +373,10 @@ impl Store for Directory {
 
     fn answers_for(&self, kind: IdentityKind, claimed: &str) -> bool {
         self.inner.settings.realms.hold(kind, claimed)
+    }
+
+    fn group_names(&self, _: IdentityKind) -> Option<GroupNames> {
+        self.inner.last_look.offer().map(|offer| offer.names())
     }
 
     fn stale_account(&self, kind: IdentityKind, name: &str, at_most: Duration) -> Option<(Account, u64)> {

@@ -110,6 +110,18 @@ pub struct Schema {
     trusts: Option<Vec<String>>,
     attributes: HashMap<String, SentAttribute>,
     secrets: Option<Vec<String>>,
+    groups: HashMap<IdentityKind, KnownGroups>,
+}
+
+/// The groups that identities of a kind may be in, where all are known.
+#[derive(Clone, Debug, Default)]
+pub struct KnownGroups {
+    /// Their names.
+    pub names: Vec<String>,
+    /// Names that several groups of one store have, in small letters.
+    pub twice: Vec<String>,
+    /// How many seconds ago it was looked, at the longest.
+    pub looked: Option<u64>,
 }
 
 /// A store, and a kind of identity that it holds.
@@ -152,6 +164,18 @@ impl Schema {
     pub fn with_stores(mut self, stores: impl IntoIterator<Item = KnownStore>) -> Self {
         self.stores = Some(stores.into_iter().collect());
         self
+    }
+
+    /// The same facts with the groups that identities of a kind may be in; without, any name passes
+    /// the check.
+    pub fn with_groups(mut self, kind: IdentityKind, groups: KnownGroups) -> Self {
+        self.groups.insert(kind, groups);
+        self
+    }
+
+    /// The groups of a kind, where they are known.
+    pub(crate) fn groups(&self, kind: IdentityKind) -> Option<&KnownGroups> {
+        self.groups.get(&kind)
     }
 
     /// The same facts with these certificates to present and these trusts;

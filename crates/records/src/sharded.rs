@@ -22,6 +22,10 @@ impl<K, V> Default for ShardedMap<K, V> {
 }
 
 impl<K: Clone + Eq + Hash, V: Clone> ShardedMap<K, V> {
+    pub(crate) fn values(&self) -> impl Iterator<Item = &V> {
+        self.parts.iter().flatten().flat_map(|part| part.values())
+    }
+
     pub(crate) fn get(&self, key: &K) -> Option<&V> {
         self.parts[self.part(key)].as_ref()?.get(key)
     }

@@ -1,13 +1,13 @@
 //! People and devices in memory, as the packet path looks them up.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 use std::time::Duration;
 
 use jiff::Timestamp;
 use regnant_decision::{
-    Account, Answer, Capabilities, Device, Found, Groups, MsChapAnswer, PasswordAnswer, Store, StoreRegistry,
-    StoreReply, Titles, Unreachable,
+    Account, Answer, Capabilities, Device, Found, GroupNames, Groups, MsChapAnswer, PasswordAnswer, Store,
+    StoreRegistry, StoreReply, Titles, Unreachable,
 };
 use regnant_eap::MsChapResponse;
 use regnant_policy::{IdentityKind, Mac, Value};
@@ -306,6 +306,17 @@ impl Store for People {
 
     fn time_limit(&self) -> Duration {
         TIME_LIMIT
+    }
+
+    fn group_names(&self, kind: IdentityKind) -> Option<GroupNames> {
+        let mut names = HashSet::new();
+        for known in self.accounts.values().filter(|known| known.account.kind == kind) {
+            names.extend(known.account.groups.iter().filter_map(|group| match group {
+                Value::Text(text) => Some(text.clone().into_owned()),
+                _ => None,
+            }));
+        }
+        Some(GroupNames { names: names.into_iter().collect(), whole: true, ..GroupNames::default() })
     }
 
     fn account<'s>(&'s self, kind: IdentityKind, name: &'s str, _: &'s str) -> StoreReply<'s, Found> {

@@ -4,11 +4,11 @@ use std::sync::Arc;
 use regnant_base::Mistakes;
 use regnant_decision::{IdentityAttribute, StoreRegistry};
 use regnant_equipment::{Dialect, Edition, GrantProblem, NameTaken, Vocabulary};
-use regnant_policy::{Checked, Compiled, KnownStore, Schema, Source};
+use regnant_policy::{Checked, Compiled, IdentityKind, KnownGroups, KnownStore, Schema, Source};
 use regnant_radius::Dictionary;
 use regnant_records::{
-    Basis, CertificateRow, DeclaredAttributes, EditionRow, LanguageKind, LanguageRow, NasRow, Reading, RecordsError,
-    SecretRow, TrustRow, declared,
+    Basis, CertificateRow, CommonNameKind, CommonNameRow, DeclaredAttributes, EditionRow, LanguageKind, LanguageRow,
+    NasRow, Reading, RecordsError, SecretRow, TrustRow, declared,
 };
 use thiserror::Error;
 
@@ -135,6 +135,7 @@ impl Languages {
     /// The schema with these stores, each for what it says that it knows, and with the
     /// certificates and trusts that the records have now.
     pub(crate) fn schema(&self, stores: &StoreRegistry, records: &impl Reading) -> Result<Schema, RecordsError> {
+        let groups = known_groups(stores, records)?;
         let stores = stores.iter().flat_map(|(name, store)| {
             let can = store.capabilities();
             let known = |holds: &_| KnownStore { name: name.clone(), holds: *holds, facts_only: can.facts_only };
@@ -144,6 +145,7 @@ impl Languages {
         let trusts = records.all::<TrustRow>()?.into_iter().map(|row| row.name);
         let secrets = records.all::<SecretRow>()?.into_iter().map(|row| row.name);
         let schema = self.vocabulary.schema().clone().with_stores(stores).with_secrets(secrets);
+        let schema = groups.into_iter().fold(schema, |schema, (kind, groups)| schema.with_groups(kind, groups));
         Ok(schema.with_certificates(certificates.map(|row| row.name), trusts))
     }
 
@@ -180,6 +182,31 @@ impl Languages {
             false => Err(Unfit::Grants(Box::new(edition), lacks)),
         }
     }
+}
+
+/// The groups of people and of machines, where a directory has some and every store tells all that it
+/// has. Those of the records alone may come at any time.
+fn known_groups(
+    stores: &StoreRegistry,
+    records: &impl Reading,
+) -> Result<Vec<(IdentityKind, KnownGroups)>, RecordsError> {
+    let mut all = Vec::new();
+    for kind in [IdentityKind::User, IdentityKind::Machine] {
+        let holding = stores.values().filter(|store| store.capabilities().kinds.contains(&kind));
+        let told: Option<Vec<_>> =
+            holding.filter(|store| store.capabilities().groups).map(|one| one.group_names(kind)).collect();
+        let Some(told) = told.filter(|told| told.iter().all(|one| one.whole)) else { continue };
+        let Some(looked) = told.iter().filter_map(|one| one.looked).max() else { continue };
+        let mut known = KnownGroups { looked: Some(looked), ..KnownGroups::default() };
+        for one in told {
+            known.names.extend(one.names);
+            known.twice.extend(one.twice);
+        }
+        let kept = records.all::<CommonNameRow>()?.into_iter().filter(|row| row.kind == CommonNameKind::Group);
+        known.names.extend(kept.map(|row| row.name));
+        all.push((kind, known));
+    }
+    Ok(all)
 }
 
 /// The dialect that ships and these, each after the one that it extends.

@@ -73,6 +73,7 @@ pub struct Service {
     server: task::JoinHandle<()>,
     ticker: task::JoinHandle<()>,
     renewal: task::JoinHandle<()>,
+    passwords: task::JoinHandle<()>,
     stop: watch::Sender<bool>,
     _data: DataDir,
 }
@@ -191,6 +192,7 @@ impl Service {
         let server = tokio::spawn(http::serve(listener, tls, state, stopped));
         let ticker = tokio::spawn(tick(radius.clone(), journal.clone()));
         let renewal = tokio::spawn(renew(administration.clone()));
+        let passwords = tokio::spawn(renew_machine_passwords(administration.clone()));
         Ok(Self {
             administration,
             journal,
@@ -205,6 +207,7 @@ impl Service {
             server,
             ticker,
             renewal,
+            passwords,
             stop,
             _data: data,
         })
@@ -259,6 +262,7 @@ impl Service {
         let _ = ended.await;
         self.ticker.abort();
         self.renewal.abort();
+        self.passwords.abort();
         flush_unheard(&self.radius, &self.journal);
         let administration = self.administration.clone();
         let _ = task::spawn_blocking(move || write_heard(&administration)).await;
@@ -398,6 +402,10 @@ async fn tick(radius: Arc<RadiusState>, journal: Arc<Journal>) {
 }
 
 /// Renews and warns, at the start and then as often as it is needed.
+/// How long a machine account of a domain has one password, and how often that is looked at.
+const MACHINE_PASSWORD: Duration = Duration::from_secs(30 * 86_400);
+const LOOK_AT_PASSWORDS: Duration = Duration::from_secs(6 * 3_600);
+
 async fn renew(administration: Arc<Administration>) {
     let mut told = HashSet::new();
     loop {
@@ -413,6 +421,21 @@ async fn renew(administration: Arc<Administration>) {
         let pause;
         (told, pause) = task::spawn_blocking(work).await.unwrap_or_else(|_| (HashSet::new(), RENEW_AGAIN));
         tokio::time::sleep(pause).await;
+    }
+}
+
+/// Gives machine accounts of domains another password when theirs is old.
+async fn renew_machine_passwords(administration: Arc<Administration>) {
+    let by = Author::new("regnant", "on schedule");
+    loop {
+        tokio::time::sleep(LOOK_AT_PASSWORDS).await;
+        let identities = &administration.identities;
+        for store in identities.machine_passwords_older(MACHINE_PASSWORD).await {
+            match identities.renew_machine_password(&store, &by).await {
+                Ok(()) => tracing::info!("the machine account of {store} has another password"),
+                Err(error) => tracing::warn!("the machine account of {store} keeps its password: {error}"),
+            }
+        }
     }
 }
 

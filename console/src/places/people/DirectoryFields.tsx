@@ -1,8 +1,18 @@
+import { useQuery } from "@tanstack/react-query";
+import { api, dataOf } from "../../api/client";
 import { BOX, Check, ChoiceField, Field, TextField } from "../../parts/Field";
 import type { Draft } from "./outside";
 
 /** What a directory alone is asked by. */
-export function DirectoryFields({ draft, set }: { draft: Draft; set: (part: Partial<Draft>) => void }) {
+export function DirectoryFields(props: { draft: Draft; isNew: boolean; set: (part: Partial<Draft>) => void }) {
+  const { draft, isNew, set } = props;
+  const offer = useQuery({
+    queryKey: ["offer", draft.name],
+    queryFn: async () =>
+      dataOf(await api.GET("/api/v1/stores/{name}/offer", { params: { path: { name: draft.name }, query: {} } })),
+    enabled: !isNew,
+  });
+  const places = offer.data?.places ?? [];
   return (
     <>
       <Field
@@ -28,6 +38,7 @@ export function DirectoryFields({ draft, set }: { draft: Draft; set: (part: Part
         label="Base"
         help="The entry below which everything is searched, such as dc=tarnmouth,dc=example."
         name="base"
+        offers={places}
         value={draft.base}
         change={(base) => set({ base })}
       />
@@ -114,6 +125,7 @@ export function DirectoryFields({ draft, set }: { draft: Draft; set: (part: Part
         label="Group base"
         help="A group counts by its short name only below this entry; everywhere below the base where it is empty."
         name="group-base"
+        offers={places}
         value={draft.groupBase}
         change={(groupBase) => set({ groupBase })}
       />

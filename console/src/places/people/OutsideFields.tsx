@@ -30,7 +30,7 @@ export function OutsideFields(props: { draft: Draft; isNew: boolean; change: (dr
           change={(name) => set({ name })}
         />
       )}
-      {isDirectory ? <DirectoryFields draft={draft} set={set} /> : <HttpFields draft={draft} set={set} />}
+      {isDirectory ? <DirectoryFields draft={draft} isNew={isNew} set={set} /> : <HttpFields draft={draft} set={set} />}
       <TextField
         label={isDirectory ? "Password of the account that searches" : "Secret"}
         help={isNew ? "Kept sealed, and shown to nobody." : "Left empty, it stays, as long as it goes to nobody else."}

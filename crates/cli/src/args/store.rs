@@ -68,6 +68,23 @@ pub(crate) enum StoreAction {
         #[arg(long)]
         json: bool,
     },
+    /// Give the machine account by which a domain's controllers are asked another password, there and
+    /// here
+    NewPassword {
+        /// The directory's name
+        name: String,
+    },
+    /// Show which bases and groups a directory has to offer, as it was looked at last
+    Offer {
+        /// Its name
+        name: String,
+        /// Letters that are in them
+        #[arg(default_value = "")]
+        letters: String,
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
     /// Remove one that is empty and that the active policy does not name
     Remove {
         /// Its name

@@ -19,6 +19,7 @@ use crate::facts::table::FactTable;
 use crate::lookup::LookUp;
 use crate::proof::{self, Stop, look_up_device, react_in, react_to_absence};
 use crate::request::{Carrier, KeptRequest};
+use crate::stores::Deadline;
 
 /// What a conversation with its TLS connection takes.
 const STATE_BYTES: usize = 16 << 10;
@@ -315,7 +316,8 @@ impl EapSession {
             return Some(repeats_the_address(claim, first.request().mac));
         }
         let active = self.active.clone();
-        let means = Means { stores: &active.stores, resources };
+        let deadline = Deadline::new(resources.timer);
+        let means = Means { stores: &active.stores, resources, deadline: &deadline };
         let gate = &active.policy.gates()[self.gate];
         let mut proofs = std::mem::take(&mut self.proofs);
         let mut facts = self.facts(&*first, &active.table);
@@ -334,7 +336,8 @@ impl EapSession {
     /// All is proved: everybody is looked up, then the rules decide.
     async fn judge(&mut self, resources: &Resources<'_>, elapsed: &(impl Fn() -> Duration + Send + Sync)) -> Ending {
         let active = self.active.clone();
-        let means = Means { stores: &active.stores, resources };
+        let deadline = Deadline::new(resources.timer);
+        let means = Means { stores: &active.stores, resources, deadline: &deadline };
         let gate = &active.policy.gates()[self.gate];
         let offer = active.offers.of(self.gate).cloned().unwrap_or_default();
         let first = self.first.clone();

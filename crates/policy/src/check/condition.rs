@@ -4,6 +4,7 @@ use crate::check::literal::block;
 use crate::check::{Checker, Weight};
 use crate::diagnostic::Diagnostic;
 use crate::parse::ast::{Comparison, Condition, Name, Operand, Test};
+use crate::run::method::IdentityKind;
 use crate::run::program::{Expression, Leaf, Node, NodeId, Test as Compiled};
 use crate::schema::{FactId, Stage, Type};
 use crate::source::Span;
@@ -173,10 +174,39 @@ impl<'p> Checker<'p> {
             true => name.text.clone(),
             false => format!("{}.groups", name.text),
         };
+        match text.as_str() {
+            "user.groups" => self.known_group(IdentityKind::User, group),
+            "machine.groups" => self.known_group(IdentityKind::Machine, group),
+            _ => {}
+        }
         let id = self.fact(&Name { text, span: name.span })?;
         let kind = self.schema.definition(id).kind.clone();
         let member = Compiled::ContainsMember(Value::owned(group.text.clone()));
         self.leaf(Typed { expression: Expression::Fact(id), kind, fact: Some(id) }, member, span)
+    }
+
+    /// Tells a group that no store has, and refuses one that fits two, where all groups are known.
+    fn known_group(&mut self, kind: IdentityKind, group: &Name) {
+        let Some(known) = self.schema.groups(kind) else { return };
+        let wanted = group.text.to_lowercase();
+        if known.twice.contains(&wanted) {
+            let message = format!("more than one group is called `{}`", group.text);
+            self.report(
+                Diagnostic::error("W411", group.span, message)
+                    .note("write the distinguished name of the one that is meant"),
+            );
+        } else if !known.names.iter().any(|name| name.to_lowercase() == wanted) {
+            let looked = match known.looked {
+                Some(seconds) => format!("the directory was looked at {} minutes ago", seconds / 60),
+                None => "as the stores are now".to_owned(),
+            };
+            let message = format!("no store has a group `{}`", group.text);
+            self.report(
+                Diagnostic::warning("W503", group.span, message)
+                    .suggest(did_you_mean(&group.text, known.names.iter().map(String::as_str)))
+                    .note(format!("nobody is in it until it is there; {looked}")),
+            );
+        }
     }
 
     fn quantified(&mut self, all: bool, left: &Operand, set: &[Operand], span: Span) -> Option<NodeId> {

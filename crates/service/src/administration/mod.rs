@@ -314,6 +314,12 @@ pub enum AdministrationError {
     /// A secret that would go to others than it was given for.
     #[error("give the secret anew: it is kept for the servers, the trust and the account that it was given for")]
     SecretAnew,
+    /// A domain that takes no new password.
+    #[error("the password stays as it was: {0}")]
+    Domain(regnant_directory::Trouble),
+    /// Work that ended with the service.
+    #[error("the service stops")]
+    Stopped,
     /// A secret that is missing.
     #[error("`secret` is missing: it goes into the header, or a token is had for it")]
     NoSecret,

@@ -1,10 +1,14 @@
 //! Stores outside: how they are asked, and whether they answer.
 
+use std::time::Duration;
+
 use regnant_base::{Secret, SecretText};
-use regnant_records::{Author, Command, Reading, RecordName, Rows, StoreKind, StoreRow, TrustRow};
+use regnant_directory::PasswordTimes;
+use regnant_records::{Author, Command, Reading, RecordName, Rows, StoreKind, StoreRow, TrustRow, new_token};
 
 use crate::administration::identities::Identities;
 use crate::administration::{AdministrationError, RecordVersion};
+use crate::clock::now_ms;
 use crate::outside_stores::{OutsideSettings, OutsideStore};
 
 impl Identities {
@@ -63,6 +67,63 @@ impl Identities {
         Ok(row)
     }
 
+    /// Gives the machine that asks a domain another password, there and in the records. Where the
+    /// records cannot take it, the domain has the one of before again.
+    pub(crate) async fn renew_machine_password(&self, name: &str, by: &Author) -> Result<(), AdministrationError> {
+        let (own, wanted) = (Self { committer: self.committer.clone() }, name.to_owned());
+        let read = move || {
+            let row = own.store(&wanted)?;
+            let current = row.open_secret(&own.committer.environment.key)?;
+            Ok::<_, AdministrationError>((row, current.unwrap_or_else(|| Secret::new(*b""))))
+        };
+        let (row, current) = in_background(read).await?;
+        let OutsideStore::Directory(directory) = self.outside(name)? else {
+            return Err(AdministrationError::OtherStore(row.name));
+        };
+        let new = Secret::new(new_token().as_bytes());
+        directory.set_machine_password(current.clone(), new.clone()).await.map_err(AdministrationError::Domain)?;
+        let own = Self { committer: self.committer.clone() };
+        let (author, kept) = (by.clone(), new.clone());
+        let work = move || {
+            let turn = own.committer.turn();
+            let before = own.store(&row.name)?;
+            let settings = before.settings.clone();
+            let key = &own.committer.environment.key;
+            let after = StoreRow::outside(before.name.clone(), before.kind, settings, Some(&kept), key);
+            let was = vec![RecordName::Store(before.name)];
+            let rows = Rows { stores: vec![after], ..Rows::default() };
+            own.commit(&turn, Command::Change { was, rows }, &author)
+        };
+        let kept = in_background(work).await;
+        if kept.is_err()
+            && let Err(trouble) = directory.set_machine_password(new, current).await
+        {
+            tracing::error!(
+                "the password of the machine account of {name} is lost: set it anew there and here ({trouble})"
+            );
+        }
+        kept.map(drop)
+    }
+
+    /// Stores whose machine account has had its password for longer than this.
+    pub(crate) async fn machine_passwords_older(&self, than: Duration) -> Vec<String> {
+        let now = now_ms() as i64 / 1_000;
+        let stores = self.committer.snapshot.load().outside.clone();
+        let mut old = Vec::new();
+        for (name, store) in stores.all() {
+            let OutsideStore::Directory(directory) = store else { continue };
+            if !directory.asks_a_domain() {
+                continue;
+            }
+            if let Ok(PasswordTimes { set: Some(set), .. }) = directory.searcher_password().await
+                && now - set > than.as_secs() as i64
+            {
+                old.push(name.to_owned());
+            }
+        }
+        old
+    }
+
     /// A store outside that is asked now.
     pub(crate) fn outside(&self, name: &str) -> Result<OutsideStore, AdministrationError> {
         let snapshot = self.committer.snapshot.load();
@@ -98,4 +159,11 @@ impl Identities {
         let key = &self.committer.environment.key;
         Ok(StoreRow::outside(name, settings.kind(), settings.text(), secret.as_ref(), key))
     }
+}
+
+/// Work that waits for the disk.
+async fn in_background<T: Send + 'static>(
+    work: impl FnOnce() -> Result<T, AdministrationError> + Send + 'static,
+) -> Result<T, AdministrationError> {
+    tokio::task::spawn_blocking(work).await.unwrap_or(Err(AdministrationError::Stopped))
 }

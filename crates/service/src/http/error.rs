@@ -134,6 +134,7 @@ impl From<AdministrationError> for ApiError {
             | AdministrationError::Http(_)
             | AdministrationError::Told(_)
             | AdministrationError::NoSecret
+            | AdministrationError::Domain(_)
             | AdministrationError::SecretAnew
             | AdministrationError::NobodysSecret
             | AdministrationError::NoPassword(_)
@@ -161,7 +162,9 @@ impl From<AdministrationError> for ApiError {
             | AdministrationError::UnknownDevices(_) => Self::not_found(text),
             AdministrationError::Changed(_) => Self::new(StatusCode::PRECONDITION_FAILED, text),
             AdministrationError::Records(error) => error.into(),
-            AdministrationError::NoEdition | AdministrationError::Spool(_) => Self::ours(text),
+            AdministrationError::NoEdition | AdministrationError::Spool(_) | AdministrationError::Stopped => {
+                Self::ours(text)
+            }
         }
     }
 }

@@ -179,6 +179,8 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(unheard::try_secret))
         .routes(routes!(stores::stores, stores::add))
         .routes(routes!(outside_stores::test))
+        .routes(routes!(outside_stores::offer))
+        .routes(routes!(outside_stores::new_password))
         .routes(routes!(stores::store, stores::put, stores::rename, stores::remove))
         .routes(routes!(common_names::groups, common_names::add_group))
         .routes(routes!(

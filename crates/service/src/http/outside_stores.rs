@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use axum::Json;
 use axum::extract::{Path, State};
+use axum::http::StatusCode;
 use regnant_base::{SecretText, printable};
 use regnant_directory::{DirectorySettings, GroupsBy, Notation, Probe};
 use regnant_http_source::HttpSettings;
@@ -13,9 +14,9 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::http::Api;
-use crate::http::callers::{Change, May};
+use crate::http::callers::{Change, Look, May, Signed};
 use crate::http::error::{ApiError, blocking};
-use crate::http::extract::Sent;
+use crate::http::extract::{Asked, Sent};
 use crate::outside_stores::OutsideStore;
 
 /// How a directory is asked.
@@ -330,4 +331,83 @@ pub(crate) async fn test(
         passed: steps.iter().all(|step| step.passed),
         steps: steps.into_iter().map(Into::into).collect(),
     }))
+}
+
+/// Gives the machine account by which a domain's controllers are asked another password, there and
+/// here. It is given one every 30 days without that, too.
+#[utoipa::path(post, path = "/api/v1/stores/{name}/new-password", operation_id = "renew_machine_password",
+    params(("name" = String, Path)),
+    responses((status = 204), (status = 400, body = ApiError), (status = 404, body = ApiError),
+        (status = 409, body = ApiError), (status = 401, body = ApiError), (status = 403, body = ApiError)))]
+pub(crate) async fn new_password(
+    State(api): State<Api>,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
+    Path(name): Path<String>,
+) -> Result<StatusCode, ApiError> {
+    api.administration.identities.renew_machine_password(&name, &by).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// What a directory has to offer, as it was when it was looked at last.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct StoreOffer {
+    /// How many seconds ago it was looked at; none where that has not been yet.
+    looked: Option<u64>,
+    /// Entries below which something may be searched.
+    places: Vec<String>,
+    groups: Vec<OfferedGroup>,
+}
+
+/// A group of a directory.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct OfferedGroup {
+    /// Its short name, where it counts by that.
+    name: Option<String>,
+    /// Its distinguished name.
+    dn: String,
+}
+
+/// Groups that are told at a time.
+const MOST_OFFERED: usize = 200;
+
+/// What a directory has to offer to whoever types a base or a group: those places and groups that have
+/// these letters in them, 200 at most.
+#[utoipa::path(get, path = "/api/v1/stores/{name}/offer", operation_id = "store_offer",
+    params(("name" = String, Path), OfferWanted),
+    responses((status = 200, body = StoreOffer), (status = 400, body = ApiError), (status = 404, body = ApiError),
+        (status = 401, body = ApiError)))]
+pub(crate) async fn offer(
+    State(api): State<Api>,
+    _: May<Look>,
+    Path(name): Path<String>,
+    Asked(wanted): Asked<OfferWanted>,
+) -> Result<Json<StoreOffer>, ApiError> {
+    let outside = blocking(move || api.administration.identities.outside(&name)).await?;
+    let OutsideStore::Directory(directory) = outside else {
+        return Err(ApiError::bad("It tells facts, and has no groups to offer."));
+    };
+    let Some(offer) = directory.offer() else {
+        return Ok(Json(StoreOffer { looked: None, places: Vec::new(), groups: Vec::new() }));
+    };
+    let q = wanted.q.unwrap_or_default().to_lowercase();
+    let fits = |text: &str| text.to_lowercase().contains(&q);
+    let shown = |text: &String| printable(text).into_owned();
+    let places = offer.places.iter().filter(|place| fits(place)).take(MOST_OFFERED).map(shown).collect();
+    let groups = offer.groups.iter().filter(|(short, long)| short.as_deref().is_some_and(fits) || fits(long));
+    let view =
+        |(short, long): &(Option<String>, String)| OfferedGroup { name: short.as_ref().map(shown), dn: shown(long) };
+    Ok(Json(StoreOffer {
+        looked: Some(offer.at.elapsed().as_secs()),
+        places,
+        groups: groups.take(MOST_OFFERED).map(view).collect(),
+    }))
+}
+
+/// What is looked for in an offer.
+#[derive(Deserialize, utoipa::IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct OfferWanted {
+    /// Letters that are in it.
+    q: Option<String>,
 }
