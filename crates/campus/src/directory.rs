@@ -51,6 +51,7 @@ pub enum DirectoryTrouble {
 impl PortDirectory {
     /// Starts one in a folder, with what it held there before; `certificate` and `key` are PEM.
     pub fn start(folder: &Path, (certificate, key): (&str, &str), ports: (u16, u16)) -> Result<Self, DirectoryTrouble> {
+        end_left_over(folder);
         if let Some(port) = [ports.0, ports.1].into_iter().find(|port| TcpStream::connect(("127.0.0.1", *port)).is_ok())
         {
             return Err(DirectoryTrouble::Start(format!("somebody else listens on 127.0.0.1:{port}")));
@@ -170,6 +171,22 @@ impl PortDirectory {
 impl Drop for PortDirectory {
     fn drop(&mut self) {
         self.kill();
+    }
+}
+
+/// Ends the one of an earlier start whose owner was killed before it.
+fn end_left_over(folder: &Path) {
+    let Ok(folder) = folder.canonicalize() else { return };
+    let Ok(pid) = fs::read_to_string(folder.join("pid")) else { return };
+    let pid = pid.trim();
+    let called = fs::read(format!("/proc/{pid}/cmdline")).unwrap_or_default();
+    // The number may be somebody else's by now.
+    if String::from_utf8_lossy(&called).contains(&*folder.join("slapd.conf").to_string_lossy()) {
+        let _ = Command::new("kill").arg(pid).stderr(Stdio::null()).status();
+        let began = Instant::now();
+        while Path::new("/proc").join(pid).exists() && began.elapsed() < PATIENCE {
+            std::thread::sleep(Duration::from_millis(20));
+        }
     }
 }
 

@@ -30,7 +30,6 @@ async fn main() {
     };
     page.goto(CONSOLE).await.unwrap();
     browser.find("input[name=name]").await;
-    picture("sign-in.png").await;
     browser.sign_in("harbour", "tarnmouth-demo").await;
     browser.sees("What did not go well").await;
     page.goto(&format!("{CONSOLE}/journal")).await.unwrap();
@@ -77,6 +76,11 @@ async fn main() {
     page.goto(&format!("{CONSOLE}/people")).await.unwrap();
     browser.find("ul[aria-label=People] li").await;
     picture("people.png").await;
+    page.goto(&format!("{CONSOLE}/people/stores/asset-register")).await.unwrap();
+    browser.find("input[aria-label='Who is looked for']").await.send_keys("quay-laptop-9").await.unwrap();
+    browser.click_text("button", "Go the way").await;
+    browser.sees("read its facts").await;
+    picture("store.png").await;
     page.goto(&format!("{CONSOLE}/settings")).await.unwrap();
     browser.find("ul[aria-label=Tokens] li").await;
     picture("settings.png").await;

@@ -538,3 +538,44 @@ fn a_policy_is_checked_with_the_groups_that_a_directory_has() {
         assert!(!told.contains("W503") && !told.contains("error"), "{right}: {told}");
     }
 }
+
+#[test]
+fn a_directory_that_dies_in_the_middle_of_load_keeps_nobody_else_waiting() {
+    let mut slapd = Slapd::start();
+    let service = harbour(&slapd, &slapd.ldaps(), &["--keep", "0", "--time-limit", "2"]);
+    let over = std::sync::atomic::AtomicBool::new(false);
+    let (granted, other) = std::thread::scope(|scope| {
+        let people = || {
+            let (mut granted, mut other) = (0, 0);
+            while !over.load(std::sync::atomic::Ordering::Relaxed) {
+                let ask = ["pap", "--user", "mara.quay", "--password", "Dry-Dock-82", "--wait", "3", "--tries", "1"];
+                match service.try_from(&PILOT_VPN_1, &ask).output().unwrap().status.code() {
+                    Some(0) => granted += 1,
+                    // Silence alone: a right password is never refused for a directory that is dead.
+                    Some(3) => other += 1,
+                    code => panic!("refused or worse: {code:?}"),
+                }
+            }
+            (granted, other)
+        };
+        let people: Vec<_> = (0..3).map(|_| scope.spawn(people)).collect();
+        for turn in 0..60 {
+            match turn {
+                15 => slapd.kill(),
+                40 => slapd.again(),
+                _ => {}
+            }
+            let ask = ["mac", "--mac", "02-00-5E-20-00-07", "--wait", "1", "--tries", "1"];
+            service.try_from(&QUAY_SW_1, &ask).ends_with(0);
+        }
+        over.store(true, std::sync::atomic::Ordering::Relaxed);
+        let counts: Vec<(u32, u32)> = people.into_iter().map(|one| one.join().unwrap()).collect();
+        (counts.iter().map(|one| one.0).sum::<u32>(), counts.iter().map(|one| one.1).sum::<u32>())
+    });
+    assert!(granted > 0 && other > 0, "{granted} granted, {other} without an answer");
+    let began = Instant::now();
+    let ask = ["pap", "--user", "mara.quay", "--password", "Dry-Dock-82", "--wait", "3", "--tries", "1"];
+    while service.try_from(&PILOT_VPN_1, &ask).output().unwrap().status.code() != Some(0) {
+        assert!(began.elapsed() < Duration::from_secs(30), "the directory is asked again");
+    }
+}

@@ -73,6 +73,10 @@ pub fn read_authenticated(
     if can & AES == 0 {
         return Ok(Err(NtStatus::DOWNGRADE_DETECTED));
     }
+    // Whoever has our own challenge for theirs can send our own proof back.
+    if own == challenge {
+        return Ok(Err(NtStatus::ACCESS_DENIED));
+    }
     match key.credential(challenge).is(&proof) {
         true => Ok(Ok(Authenticated { key: key.clone(), seed: key.credential(own) })),
         // Somebody who does not know the password answered in its place.
@@ -177,6 +181,11 @@ mod tests {
         let status = NtStatus::NO_TRUST_SAM_ACCOUNT;
         assert_eq!(read(&answer(&own, CAN, status.0)), Ok(Err(status)));
         assert_eq!(read(&answer(&own, CAN, 0)[..19]), Err(Malformed));
+        // Our own challenge and our own proof, sent back.
+        let mut echo = answer(&own, CAN, 0);
+        echo[..8].copy_from_slice(&own.credential(&CHALLENGES.0).0);
+        let read = read_authenticated(&echo, &own, &CHALLENGES.0, &CHALLENGES.0);
+        assert_eq!(read.map(|answer| answer.map(drop)), Ok(Err(NtStatus::ACCESS_DENIED)));
     }
 
     #[test]

@@ -96,7 +96,7 @@ function Declare() {
         name="name"
         value={name}
         change={setName}
-        help="Small letters, digits and hyphens, such as asset-class."
+        help="Small letters, digits and hyphens: asset-class for devices, user.department for people, machine.compliant for machines."
       />
       <ChoiceField
         label="Type"
@@ -104,7 +104,7 @@ function Declare() {
         value={type}
         choices={TYPES}
         change={setType}
-        help="What its values are; it stays for as long as devices have it."
+        help="What its values are; it stays for as long as devices have it or stores tell it."
       />
       <TextField label="Meaning" name="meaning" value={meaning} change={setMeaning} help="For whoever writes rules." />
       <Refused error={made.error} />

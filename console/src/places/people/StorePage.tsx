@@ -106,7 +106,9 @@ function asked(directory: Directory): [string, string][] {
 
 /** How a service is asked. */
 function askedOver(service: Service): [string, string][] {
-  const secret = service.token_url ? `for a token from ${service.token_url}, as ${service.client}` : service.header;
+  const secret = service.token_url
+    ? `for a token from ${service.token_url}, as ${service.client}`
+    : service.header && `in the header ${service.header}`;
   return [
     ["address", service.url],
     ["trust", service.trust || "the system's authorities"],
