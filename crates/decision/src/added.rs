@@ -168,7 +168,7 @@ enum Told {
 async fn one(store: &dyn Store, clause: &Lookup, name: &str, asker: &str, means: Means<'_>) -> Told {
     if clause.kind == IdentityKind::Mac && !store.capabilities().facts_only {
         let Ok(mac) = name.parse::<Mac>() else { return Told::Nothing(LookUpAnswer::NotListed) };
-        return match means.within(store, store.device(mac)).await {
+        return match means.within(store, store.device(mac, asker)).await {
             Ok(Some(device)) => Told::Facts(device.groups.clone(), device.attributes.clone(), LookUpAnswer::Told),
             Ok(None) => Told::Nothing(LookUpAnswer::NotListed),
             Err(unreachable) => Told::Silent(LookUpAnswer::NoAnswer(unreachable.to_string())),

@@ -124,7 +124,7 @@ pub(crate) async fn look_up_device(
     let (Some(clause), Some(mac)) = (gate.identify(IdentityKind::Mac), request_facts.request.mac) else {
         return Ok(());
     };
-    request_facts.known.device = find_device(clause, mac, means, log).await;
+    request_facts.known.device = find_device(clause, mac, &request_facts.request.nas.name, means, log).await;
     let event = match request_facts.known.device {
         DeviceLookUp::Unlisted(_) => Some(Event::Unknown),
         DeviceLookUp::Unanswered(_) => Some(Event::Unreachable),
@@ -183,11 +183,17 @@ pub(crate) fn react(clause: &Identify, event: Option<Event>) -> Result<(), Stop>
     }
 }
 
-async fn find_device(clause: &Identify, mac: Mac, means: Means<'_>, log: &mut Vec<LookUp>) -> DeviceLookUp {
+async fn find_device(
+    clause: &Identify,
+    mac: Mac,
+    asker: &str,
+    means: Means<'_>,
+    log: &mut Vec<LookUp>,
+) -> DeviceLookUp {
     let mut silent = false;
     for id in &clause.stores {
         let answer = match means.stores.get(*id) {
-            Ok(store) => means.within(store, store.device(mac)).await,
+            Ok(store) => means.within(store, store.device(mac, asker)).await,
             Err(gone) => Err(gone),
         };
         let told = match &answer {
@@ -493,7 +499,7 @@ async fn credential_answer(
         }
         Credential::Md5 { .. } if !can.recoverable_passwords => unfit(LookUpAnswer::NoRecoverablePassword),
         Credential::Md5 { .. } => {
-            let password = means.within(store, store.recoverable_password(account)).await?;
+            let password = means.within(store, store.recoverable_password(account, asker)).await?;
             Ok(match password.map(|password| credential.check_password(password.expose())) {
                 None => Err((Event::Unfit, LookUpAnswer::NoRecoverablePassword)),
                 Some(answer @ EapAnswer::Right { .. }) => Ok(answer),

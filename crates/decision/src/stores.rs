@@ -307,15 +307,15 @@ pub trait Store: Send + Sync {
         StoreReply::never_asked()
     }
 
-    /// The password itself, where it is kept so that it can be had back.
-    fn recoverable_password<'s>(&'s self, account: &'s Account) -> StoreReply<'s, Option<Secret>> {
-        let _ = account;
+    /// The password itself, where it is kept so that it can be had back. `asker` is the NAS.
+    fn recoverable_password<'s>(&'s self, account: &'s Account, asker: &'s str) -> StoreReply<'s, Option<Secret>> {
+        let _ = (account, asker);
         StoreReply::never_asked()
     }
 
-    /// The device of this address.
-    fn device(&self, mac: Mac) -> StoreReply<'_, Option<Arc<Device>>> {
-        let _ = mac;
+    /// The device of this address. `asker` is the NAS.
+    fn device<'s>(&'s self, mac: Mac, asker: &'s str) -> StoreReply<'s, Option<Arc<Device>>> {
+        let _ = (mac, asker);
         StoreReply::never_asked()
     }
 }

@@ -104,11 +104,11 @@ impl Store for Crew {
         StoreReply::later(async move { Ok((password.expose() == b"Tide-Table-61").into()) })
     }
 
-    fn recoverable_password<'s>(&'s self, _: &'s Account) -> StoreReply<'s, Option<Secret>> {
+    fn recoverable_password<'s>(&'s self, _: &'s Account, _: &'s str) -> StoreReply<'s, Option<Secret>> {
         StoreReply::now(Some(Secret::new(*b"Tide-Table-61")))
     }
 
-    fn device(&self, _: Mac) -> StoreReply<'_, Option<Arc<Device>>> {
+    fn device<'s>(&'s self, _: Mac, _: &'s str) -> StoreReply<'s, Option<Arc<Device>>> {
         panic!("nobody looks a device up")
     }
 }

@@ -430,12 +430,13 @@ impl Store for Directory {
         })
     }
 
-    fn recoverable_password<'s>(&'s self, account: &'s Account) -> StoreReply<'s, Option<Secret>> {
+    fn recoverable_password<'s>(&'s self, account: &'s Account, asker: &'s str) -> StoreReply<'s, Option<Secret>> {
         let (inner, place) = (self.inner.clone(), account.place.clone().unwrap_or_default());
-        self.room.ask("", async move { Kept::of(&place, &inner.settings, &inner.servers).await.map(Kept::into_clear) })
+        self.room
+            .ask(asker, async move { Kept::of(&place, &inner.settings, &inner.servers).await.map(Kept::into_clear) })
     }
 
-    fn device(&self, mac: Mac) -> StoreReply<'_, Option<Arc<Device>>> {
+    fn device<'s>(&'s self, mac: Mac, asker: &'s str) -> StoreReply<'s, Option<Arc<Device>>> {
         if self.inner.settings.device_filter.is_empty() {
             return StoreReply::now(None);
         }
@@ -443,7 +444,7 @@ impl Store for Directory {
             return StoreReply::now(found);
         }
         let inner = self.inner.clone();
-        self.room.ask("", async move { inner.find_device(mac).await })
+        self.room.ask(asker, async move { inner.find_device(mac).await })
     }
 
     fn check_takes(&self) -> Duration {

@@ -77,8 +77,11 @@ impl Tokens {
         if !status.is_success() {
             // What the body says may tell the secret; its kind of error does not.
             let error = object(&server, &answer.body).ok();
-            let error =
-                error.and_then(|body| body["error"].as_str().map(|word| word.chars().take(60).collect::<String>()));
+            let error = error.and_then(|body| {
+                body["error"]
+                    .as_str()
+                    .map(|word| word.chars().filter(char::is_ascii_graphic).take(60).collect::<String>())
+            });
             let status = error.map_or_else(|| status.to_string(), |word| format!("{status} ({word})"));
             return Err(Trouble::NotAllowed { server, status });
         }

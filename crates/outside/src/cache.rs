@@ -5,12 +5,14 @@ use std::time::{Duration, Instant};
 
 use regnant_base::BoundedMap;
 use regnant_decision::{Account, Device, Found};
-use regnant_policy::{IdentityKind, Mac};
+use regnant_policy::{IdentityKind, Mac, Value};
 
 /// Accounts that are kept at most.
 const MOST: usize = 10_000;
 /// One with more groups than these is looked up each time: its names take room.
 const MOST_GROUPS: usize = 200;
+/// One of whom more bytes of facts are told is looked up each time, too.
+const LONGEST_FACTS: usize = 8_192;
 /// How long it is kept that nobody has a name.
 const NOBODY: Duration = Duration::from_secs(10);
 
@@ -69,7 +71,7 @@ impl Cache {
 
     /// Keeps what was found.
     pub fn keep(&self, kind: IdentityKind, name: &str, found: &Found) {
-        let many = matches!(found, Found::Account(account) if account.groups.len() > MOST_GROUPS);
+        let many = matches!(found, Found::Account(account) if account.groups.len() > MOST_GROUPS || is_long(account));
         if !many {
             let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
             known.found.insert((kind, name.to_lowercase()), (Instant::now(), found.clone()));
@@ -85,6 +87,16 @@ impl Cache {
 
 /// When a device was looked for, and what was found.
 type Seen = (Instant, Option<Arc<Device>>);
+
+/// Whether what is told of an account beside takes more room than an account is worth.
+fn is_long(account: &Account) -> bool {
+    let length = |value: &Value<'_>| match value {
+        Value::Text(text) => text.len(),
+        Value::Set(members) => members.iter().map(|one| if let Value::Text(text) = one { text.len() } else { 8 }).sum(),
+        _ => 8,
+    };
+    account.attributes.iter().map(|(_, value)| length(value)).sum::<usize>() > LONGEST_FACTS
+}
 
 /// Devices that were found a moment ago, or not.
 pub struct DeviceCache {

@@ -343,7 +343,7 @@ impl Store for People {
         self.pool.takes()
     }
 
-    fn recoverable_password<'s>(&'s self, account: &'s Account) -> StoreReply<'s, Option<Secret>> {
+    fn recoverable_password<'s>(&'s self, account: &'s Account, _: &'s str) -> StoreReply<'s, Option<Secret>> {
         let known = self.known(account.kind, &account.name);
         let sealed = known.and_then(|known| known.recoverable.as_ref());
         let open = |sealed| self.open(&recoverable_context(&self.name, &account.name), sealed);
@@ -384,7 +384,7 @@ impl Store for DeviceTable {
         TIME_LIMIT
     }
 
-    fn device(&self, mac: Mac) -> StoreReply<'_, Option<Arc<Device>>> {
+    fn device<'s>(&'s self, mac: Mac, _: &'s str) -> StoreReply<'s, Option<Arc<Device>>> {
         StoreReply::now(self.get(mac, Timestamp::now().as_millisecond()))
     }
 }

@@ -474,7 +474,7 @@ fn a_change_shares_what_it_does_not_touch() {
     let after = before.with(&changed).unwrap();
     let barred = |stores: &LocalStores, last| {
         let registry = stores.registry();
-        match registry["devices"].device(Mac([2, 0, 0x5e, 0x20, 0, last])) {
+        match registry["devices"].device(Mac([2, 0, 0x5e, 0x20, 0, last]), "quay-sw-1") {
             StoreReply::Now(device) => device.unwrap().unwrap().barred,
             StoreReply::Later(_) => panic!("it is in memory"),
         }

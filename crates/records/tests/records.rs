@@ -63,7 +63,7 @@ impl Asked {
     }
 
     fn device(&self, mac: Mac) -> Option<Arc<Device>> {
-        answer(self.0.device(mac)).unwrap()
+        answer(self.0.device(mac, "quay-sw-1")).unwrap()
     }
 }
 
@@ -138,12 +138,12 @@ fn an_inventory_is_kept_over_a_restart_with_its_secrets_sealed() {
     assert_eq!((ida.name.as_str(), ida.groups.len()), ("Ida.Marsh", 2));
     assert!(harbour.password_is_right(&ida, "Tide-Table-61"));
     assert!(!harbour.password_is_right(&ida, "Tide-Table-62"));
-    assert!(answer(harbour.0.recoverable_password(&ida)).unwrap().is_none());
+    assert!(answer(harbour.0.recoverable_password(&ida, "quay-sw-1")).unwrap().is_none());
     for (name, expired) in [("old.hand", true), ("new.hand", false), ("ida.marsh", false)] {
         assert_eq!(harbour.account(IdentityKind::User, name).unwrap().expired, expired, "{name}");
     }
     let ola = harbour.account(IdentityKind::User, "ola.nett").unwrap();
-    assert_eq!(answer(harbour.0.recoverable_password(&ola)).unwrap().unwrap().expose(), b"Fibre-Spool-90");
+    assert_eq!(answer(harbour.0.recoverable_password(&ola, "quay-sw-1")).unwrap().unwrap().expose(), b"Fibre-Spool-90");
     let devices = Asked(registry["devices"].clone());
     assert_eq!(devices.device(Mac([2, 0, 0x5e, 0x20, 0, 0x12])).unwrap().title.read(), "crane controller");
     assert!(devices.device(Mac([2, 0, 0x5e, 0x20, 0, 0x13])).is_none());

@@ -162,7 +162,7 @@ impl Store for Named {
         Duration::from_millis(27)
     }
 
-    fn recoverable_password<'s>(&'s self, account: &'s Account) -> StoreReply<'s, Option<Secret>> {
+    fn recoverable_password<'s>(&'s self, account: &'s Account, _: &'s str) -> StoreReply<'s, Option<Secret>> {
         self.reply(self.memory.known(account).2.map(|password| Secret::new(password.as_bytes())))
     }
 
@@ -179,7 +179,7 @@ impl Store for Named {
         self.reply(response.session_key(&hash).map_or(MsChapAnswer::Not(PasswordAnswer::Wrong), MsChapAnswer::Right))
     }
 
-    fn device(&self, mac: Mac) -> StoreReply<'_, Option<Arc<Device>>> {
+    fn device<'s>(&'s self, mac: Mac, _: &'s str) -> StoreReply<'s, Option<Arc<Device>>> {
         self.reply(self.memory.devices.get(&mac).cloned())
     }
 }
