@@ -212,6 +212,9 @@ impl Desk {
     fn asset(&mut self, name: &str) -> Response<Full<Bytes>> {
         let name = name.replace("%3A", ":");
         self.asked.push(name.clone());
+        if name.starts_with("odd-") {
+            return plain(StatusCode::BAD_REQUEST);
+        }
         match self.assets.get(&name) {
             Some(json) => reply(StatusCode::OK, "application/json", json.clone()),
             None => plain(StatusCode::NOT_FOUND),

@@ -110,18 +110,17 @@ impl Domain {
             let left = self.limit.saturating_sub(began.elapsed());
             let time = if place + 1 == self.controllers.len() { left } else { left / 2 };
             controller.asked.fetch_add(1, Ordering::Relaxed);
-            let late =
-                || Trouble::Late { server: controller.host.clone(), seconds: self.limit.as_secs_f32().ceil() as u64 };
             let asked = self.ask(controller, name, response);
-            match timeout(time, asked).await.unwrap_or_else(|_| Err(late())) {
+            match timeout(time, asked).await.unwrap_or_else(|_| Err(self.late(controller))) {
                 Err(Trouble::Busy) => return Err(Trouble::Busy),
-                Err(trouble) => {
+                Err(trouble) if trouble.is_the_servers() => {
                     controller.note_failure(&trouble).await;
                     last = Some(trouble);
                 }
-                Ok(answer) => {
+                // What it says of one account keeps nobody else out.
+                answer => {
                     controller.note_answer();
-                    return Ok(answer);
+                    return answer;
                 }
             }
         }
@@ -133,15 +132,24 @@ impl Domain {
     pub(crate) async fn set_password(&self, current: &Secret, new: &Secret) -> Result<(), Trouble> {
         let mut last = Trouble::Down(String::new());
         for controller in &self.controllers {
-            let late =
-                || Trouble::Late { server: controller.host.clone(), seconds: self.limit.as_secs_f32().ceil() as u64 };
             let setting = self.set_password_at(controller, current, new);
-            match timeout(2 * self.limit, setting).await.unwrap_or_else(|_| Err(late())) {
+            match timeout(2 * self.limit, setting).await.unwrap_or_else(|_| Err(self.late(controller))) {
                 Ok(()) => return Ok(()),
+                // Its answer may be lost, and the password set.
+                Err(_) if self.is_password(controller, new).await => return Ok(()),
                 Err(trouble) => last = trouble,
             }
         }
         Err(last)
+    }
+
+    /// Whether a controller believes the machine by this password.
+    async fn is_password(&self, controller: &Controller, password: &Secret) -> bool {
+        timeout(self.limit, self.open(controller, password)).await.is_ok_and(|opened| opened.is_ok())
+    }
+
+    fn late(&self, controller: &Controller) -> Trouble {
+        Trouble::Late { server: controller.host.clone(), seconds: self.limit.as_secs_f32().ceil() as u64 }
     }
 
     async fn set_password_at(&self, controller: &Controller, current: &Secret, new: &Secret) -> Result<(), Trouble> {
@@ -167,9 +175,9 @@ impl Domain {
         let mut seen = Vec::new();
         for controller in &self.controllers {
             let began = Instant::now();
-            let late =
-                || Trouble::Late { server: controller.host.clone(), seconds: self.limit.as_secs_f32().ceil() as u64 };
-            let made = timeout(self.limit, self.open(controller, &self.password)).await.unwrap_or_else(|_| Err(late()));
+            let made = timeout(self.limit, self.open(controller, &self.password))
+                .await
+                .unwrap_or_else(|_| Err(self.late(controller)));
             seen.push((controller.host.clone(), began.elapsed(), made.map(drop)));
         }
         seen
@@ -307,7 +315,7 @@ impl Controller {
             | NtStatus::LOGON_TYPE_NOT_GRANTED
             | NtStatus::AUTHENTICATION_FIREWALL => PasswordAnswer::Locked,
             NtStatus::ACCESS_DENIED | NtStatus::WRONG_CREDENTIAL_HANDLE => return Err(Lost::Channel),
-            status => return Err(self.refused(&status.to_string()).into()),
+            status => return Err(Trouble::Refused { server: self.host.clone(), why: status.to_string() }.into()),
         }))
     }
 

@@ -40,6 +40,14 @@ pub enum Trouble {
         /// What it said.
         status: String,
     },
+    /// It does not take this question.
+    #[error("{server} does not take the question: {status}")]
+    NotTaken {
+        /// Which.
+        server: String,
+        /// What it said.
+        status: String,
+    },
     /// It sends elsewhere, where nobody follows.
     #[error("{server} sends to {to}, which is not followed")]
     Sends {
@@ -74,8 +82,17 @@ impl Trouble {
     pub(crate) fn is_the_servers(&self) -> bool {
         match self {
             Self::NotReached { .. } | Self::Late { .. } | Self::NotAllowed { .. } | Self::Refused { .. } => true,
-            Self::Sends { .. } | Self::NoObject { .. } | Self::TooLong { .. } | Self::Down(_) => false,
+            Self::NotTaken { .. }
+            | Self::Sends { .. }
+            | Self::NoObject { .. }
+            | Self::TooLong { .. }
+            | Self::Down(_) => false,
         }
+    }
+
+    /// Whether it may be about one question alone, so that once is chance.
+    pub(crate) fn may_be_chance(&self) -> bool {
+        matches!(self, Self::Late { .. } | Self::Refused { .. })
     }
 
     /// What to do about it.
@@ -89,6 +106,9 @@ impl Trouble {
                 "Give the secret anew; where a token is had for it, see to client, scope and token address."
             }
             Self::Refused { .. } => "See what the service's own log says of the question.",
+            Self::NotTaken { .. } => {
+                "Look at how names are written there: `by` in the gate's `lookup` says what is asked for."
+            }
             Self::Sends { .. } => "Write the address that it sends to, where that is the service.",
             Self::NoObject { .. } => {
                 "See whether the address is that of the service and not of a page for people: an answer is one JSON object."

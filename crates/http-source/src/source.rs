@@ -200,7 +200,7 @@ impl Inner {
 
     fn note_failure(&self, trouble: &Trouble) {
         self.failed.fetch_add(1, Ordering::Relaxed);
-        let (_, new) = self.breaker().failed(matches!(trouble, Trouble::Late { .. }), trouble);
+        let (_, new) = self.breaker().failed(trouble.may_be_chance(), trouble);
         if new {
             tracing::warn!("a service does not answer: {trouble}. {}", trouble.advice());
         }
@@ -228,6 +228,11 @@ fn read(url: &Url, answer: Answer) -> Result<Option<Json>, Trouble> {
             let to = answer.location.unwrap_or_else(|| "nowhere".into()).chars().take(200).collect();
             Err(Trouble::Sends { server, to })
         }
+        // It is busy, or it was our time that was over: so it is for everybody.
+        StatusCode::REQUEST_TIMEOUT | StatusCode::TOO_MANY_REQUESTS => {
+            Err(Trouble::Refused { server, status: status.to_string() })
+        }
+        _ if status.is_client_error() => Err(Trouble::NotTaken { server, status: status.to_string() }),
         _ => Err(Trouble::Refused { server, status: status.to_string() }),
     }
 }

@@ -92,7 +92,7 @@ pub fn read_logon(answer: &[u8]) -> Result<LogonAnswer, Malformed> {
     }
     // Without a key it proves nothing: the supplicant could not be answered.
     match key == [0; 16] {
-        true => Ok(LogonAnswer::Refused(NtStatus::ACCESS_DENIED)),
+        true => Ok(LogonAnswer::Refused(NtStatus::ACCOUNT_RESTRICTION)),
         false => Ok(LogonAnswer::Right(Secret::new(key))),
     }
 }
@@ -124,7 +124,7 @@ mod tests {
         let refused = |status| Ok(LogonAnswer::Refused(status));
         assert_eq!(read_logon(&answer(0, [7; 16], 0xC000_006A)), refused(NtStatus::WRONG_PASSWORD));
         assert_eq!(read_logon(&answer(GUEST, [7; 16], 0)), refused(NtStatus::LOGON_FAILURE), "a guest is nobody");
-        assert_eq!(read_logon(&answer(0, [0; 16], 0)), refused(NtStatus::ACCESS_DENIED));
+        assert_eq!(read_logon(&answer(0, [0; 16], 0)), refused(NtStatus::ACCOUNT_RESTRICTION));
         let whole = answer(0, [7; 16], 0);
         for length in 0..144 {
             let cut = [&whole[..length], &[0; 4]].concat();

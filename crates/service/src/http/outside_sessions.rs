@@ -97,7 +97,8 @@ impl OutsideSessions {
                 return None;
             };
             (session.role, session.looked) = (role, Instant::now());
-            self.lock().insert(hash, session.clone());
+            // Whoever signed out meanwhile is out.
+            *self.lock().get_mut(&hash)? = session.clone();
         }
         Some(Bearer { administrator: self.called(&session.name), role: session.role, token: None })
     }
