@@ -4,7 +4,7 @@ import { Confirm } from "./Confirm";
 import { Facts } from "./Facts";
 import { BOX, Field } from "./Field";
 import { Past } from "./Past";
-import { Refused } from "./Refused";
+import { FormEnd } from "./FormEnd";
 import { Rename } from "./Rename";
 import { recordPath } from "./records";
 import { useRole } from "../queries";
@@ -121,15 +121,7 @@ function Note(props: { note: string; set: (note: string) => Promise<void>; close
       <Field label="Note" help="What people should know.">
         <textarea name="note" rows={3} value={note} onChange={(event) => setNote(event.target.value)} className={BOX} />
       </Field>
-      <Refused error={changed.error} />
-      <p className="flex gap-6">
-        <button type="submit" disabled={changed.isPending} className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper">
-          Save
-        </button>
-        <button type="button" onClick={props.close} className="cursor-pointer text-deep hover:underline">
-          Cancel
-        </button>
-      </p>
+      <FormEnd act="Save" busy={changed.isPending} error={changed.error} cancel={props.close} />
     </form>
   );
 }

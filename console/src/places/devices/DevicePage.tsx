@@ -14,6 +14,7 @@ import { useRole } from "../../queries";
 import { typed } from "./attributes";
 import { DeviceFields } from "./DeviceFields";
 import { changeOf, type Device, draftOf } from "./devices";
+import { FormEnd } from "../../parts/FormEnd";
 
 /** A device: what it is, what it was given last, and the way to change it. */
 export function DevicePage() {
@@ -170,15 +171,7 @@ function Edit({ device, seen, close }: { device: Device; seen: string; close: ()
   return (
     <form onSubmit={submit} className="max-w-2xl">
       <DeviceFields draft={draft} change={setDraft} />
-      <Refused error={changed.error} />
-      <p className="mt-6 flex gap-6">
-        <button type="submit" disabled={changed.isPending} className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper">
-          Save
-        </button>
-        <button type="button" onClick={close} className="cursor-pointer text-deep hover:underline">
-          Cancel
-        </button>
-      </p>
+      <FormEnd act="Save" busy={changed.isPending} error={changed.error} cancel={close} />
     </form>
   );
 }

@@ -3,7 +3,7 @@ import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { type FormEvent, useState } from "react";
 import { api, dataOf } from "../../api/client";
 import { ChoiceField } from "../../parts/Field";
-import { Refused } from "../../parts/Refused";
+import { FormEnd, WAY_OUT } from "../../parts/FormEnd";
 import { stores } from "../people/stores";
 import { DeviceFields } from "./DeviceFields";
 import { changeOf, type DeviceDraft } from "./devices";
@@ -56,15 +56,11 @@ export function NewDevice() {
           />
         )}
         <DeviceFields draft={draft} change={setDraft} />
-        <Refused error={added.error} />
-        <p className="mt-2 flex gap-6">
-          <button type="submit" disabled={added.isPending} className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper">
-            Add
-          </button>
-          <Link to="/devices" className="py-1 text-deep hover:underline">
+        <FormEnd act="Add" busy={added.isPending} error={added.error}>
+          <Link to="/devices" className={WAY_OUT}>
             Cancel
           </Link>
-        </p>
+        </FormEnd>
       </form>
     </div>
   );

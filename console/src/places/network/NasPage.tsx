@@ -9,7 +9,7 @@ import { LastDecision } from "../../parts/LastDecision";
 import { Notice } from "../../parts/Notice";
 import { Past } from "../../parts/Past";
 import { recordPath } from "../../parts/records";
-import { Refused } from "../../parts/Refused";
+import { FormEnd } from "../../parts/FormEnd";
 import { useRole } from "../../queries";
 import { draftOf, formOf, type Nas, signing } from "./nases";
 import { NasFields } from "./NasFields";
@@ -125,15 +125,7 @@ function Edit({ nas, seen, close }: { nas: Nas; seen: string; close: () => void 
   return (
     <form onSubmit={submit} className="max-w-2xl">
       <NasFields draft={draft} isNew={false} change={setDraft} />
-      <Refused error={changed.error} />
-      <p className="mt-6 flex gap-6">
-        <button type="submit" disabled={changed.isPending} className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper">
-          Save
-        </button>
-        <button type="button" onClick={close} className="cursor-pointer text-deep hover:underline">
-          Cancel
-        </button>
-      </p>
+      <FormEnd act="Save" busy={changed.isPending} error={changed.error} cancel={close} />
     </form>
   );
 }

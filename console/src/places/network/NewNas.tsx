@@ -4,6 +4,7 @@ import { type FormEvent, useState } from "react";
 import { api, dataOf } from "../../api/client";
 import { draftFor, formOf } from "./nases";
 import { NasFields } from "./NasFields";
+import { FormEnd, WAY_OUT } from "../../parts/FormEnd";
 
 /** A form for a NAS that is not there yet. */
 export function NewNas() {
@@ -25,19 +26,11 @@ export function NewNas() {
       <h1 className="mb-6 font-serif text-2xl">Add a NAS</h1>
       <form onSubmit={submit}>
         <NasFields draft={draft} isNew change={setDraft} />
-        {added.error && (
-          <p role="alert" className="mt-4 border-l-2 border-rust bg-tint px-3 py-2">
-            {added.error.message}
-          </p>
-        )}
-        <p className="mt-6 flex gap-6">
-          <button type="submit" disabled={added.isPending} className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper">
-            Add
-          </button>
-          <Link to="/network" className="py-1 text-deep hover:underline">
+        <FormEnd act="Add" busy={added.isPending} error={added.error}>
+          <Link to="/network" className={WAY_OUT}>
             Cancel
           </Link>
-        </p>
+        </FormEnd>
       </form>
     </div>
   );

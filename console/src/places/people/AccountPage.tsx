@@ -13,6 +13,7 @@ import { moment } from "../../parts/time";
 import { useRole } from "../../queries";
 import { AccountFields } from "./AccountFields";
 import { draftOf, type Machine, machineChange, type Person, personChange, state } from "./people";
+import { FormEnd } from "../../parts/FormEnd";
 
 /** A person: what is known, what was decided last, and the way to change it. */
 export function PersonPage() {
@@ -184,15 +185,7 @@ function Edit(props: { of: "person" | "machine"; account: Person | Machine; seen
   return (
     <form onSubmit={submit} className="max-w-2xl">
       <AccountFields of={of} isNew={false} draft={draft} change={setDraft} />
-      <Refused error={changed.error} />
-      <p className="mt-6 flex gap-6">
-        <button type="submit" disabled={changed.isPending} className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper">
-          Save
-        </button>
-        <button type="button" onClick={close} className="cursor-pointer text-deep hover:underline">
-          Cancel
-        </button>
-      </p>
+      <FormEnd act="Save" busy={changed.isPending} error={changed.error} cancel={close} />
     </form>
   );
 }

@@ -3,7 +3,7 @@ import { Link, useNavigate } from "@tanstack/react-router";
 import { type FormEvent, useState } from "react";
 import { api, dataOf } from "../../api/client";
 import { ChoiceField } from "../../parts/Field";
-import { Refused } from "../../parts/Refused";
+import { FormEnd, WAY_OUT } from "../../parts/FormEnd";
 import { AccountFields } from "./AccountFields";
 import { EMPTY, machineChange, personChange } from "./people";
 import { stores } from "./stores";
@@ -59,15 +59,11 @@ function NewAccount({ of }: { of: "person" | "machine" }) {
           />
         )}
         <AccountFields of={of} isNew draft={draft} change={setDraft} />
-        <Refused error={added.error} />
-        <p className="mt-2 flex gap-6">
-          <button type="submit" disabled={added.isPending} className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper">
-            Add
-          </button>
-          <Link to="/people" search={of === "person" ? {} : { show: "machines" }} className="py-1 text-deep hover:underline">
+        <FormEnd act="Add" busy={added.isPending} error={added.error}>
+          <Link to="/people" search={of === "person" ? {} : { show: "machines" }} className={WAY_OUT}>
             Cancel
           </Link>
-        </p>
+        </FormEnd>
       </form>
     </div>
   );

@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { type FormEvent, useState } from "react";
 import { api } from "../../api/client";
-import { Refused } from "../../parts/Refused";
+import { FormEnd, WAY_OUT } from "../../parts/FormEnd";
 import { OutsideFields } from "./OutsideFields";
 import { askedOf, EMPTY } from "./outside";
 
@@ -34,15 +34,11 @@ export function NewOutside() {
       <h1 className="mb-6 font-serif text-2xl">{title}</h1>
       <form onSubmit={submit}>
         <OutsideFields draft={draft} isNew change={setDraft} />
-        <Refused error={added.error} />
-        <p className="mt-6 flex gap-6">
-          <button type="submit" disabled={added.isPending} className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper">
-            Connect
-          </button>
-          <Link to="/people" search={{ show: "stores" }} className="py-1 text-deep hover:underline">
+        <FormEnd act="Connect" busy={added.isPending} error={added.error}>
+          <Link to="/people" search={{ show: "stores" }} className={WAY_OUT}>
             Cancel
           </Link>
-        </p>
+        </FormEnd>
       </form>
     </div>
   );

@@ -12,6 +12,7 @@ import { recordPath } from "../../parts/records";
 import { useRole } from "../../queries";
 import { OutsideFields } from "./OutsideFields";
 import { askedOf, type Directory, draftOf, holds, lasted, type Service, type Store, shownFacts } from "./outside";
+import { FormEnd } from "../../parts/FormEnd";
 
 /** A store: what is in it, or how one outside is asked, whether it answers, and the way to it. */
 export function StorePage() {
@@ -267,15 +268,7 @@ function Edit(props: { store: Store; seen: string; close: () => void }) {
   return (
     <form onSubmit={submit} className="max-w-2xl">
       <OutsideFields draft={draft} isNew={false} change={setDraft} />
-      <Refused error={changed.error} />
-      <p className="mt-6 flex gap-6">
-        <button type="submit" disabled={changed.isPending} className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper">
-          Save
-        </button>
-        <button type="button" onClick={props.close} className="cursor-pointer text-deep hover:underline">
-          Cancel
-        </button>
-      </p>
+      <FormEnd act="Save" busy={changed.isPending} error={changed.error} cancel={props.close} />
     </form>
   );
 }

@@ -8,7 +8,7 @@ import { Facts } from "../../parts/Facts";
 import { BOX, Check, ChoiceField, Field, TextField } from "../../parts/Field";
 import { Notice } from "../../parts/Notice";
 import { Past } from "../../parts/Past";
-import { Refused } from "../../parts/Refused";
+import { FormEnd } from "../../parts/FormEnd";
 import { recordPath, timeField, timeOf } from "../../parts/records";
 import { moment } from "../../parts/time";
 import { MOST, useRole } from "../../queries";
@@ -156,15 +156,7 @@ function Edit({ one, seen, close }: { one: Administrator; seen: string; close: (
         change={setPassword}
       />
       <p className="text-soft">Whatever is changed, their sessions end.</p>
-      <Refused error={changed.error} />
-      <p className="flex gap-6">
-        <button type="submit" disabled={changed.isPending} className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper">
-          Save
-        </button>
-        <button type="button" onClick={close} className="cursor-pointer text-deep hover:underline">
-          Cancel
-        </button>
-      </p>
+      <FormEnd act="Save" busy={changed.isPending} error={changed.error} cancel={close} />
     </form>
   );
 }

@@ -10,6 +10,7 @@ import { ImportFile } from "../../parts/ImportFile";
 import { Refused } from "../../parts/Refused";
 import { moment } from "../../parts/time";
 import { MOST, useRole } from "../../queries";
+import { FormEnd } from "../../parts/FormEnd";
 
 type Administrator = components["schemas"]["AdministratorView"];
 
@@ -180,15 +181,7 @@ function NewAdministrator({ close }: { close: () => void }) {
         choices={ROLES}
         change={setRole}
       />
-      <Refused error={added.error} />
-      <p className="flex gap-6">
-        <button type="submit" disabled={added.isPending} className="cursor-pointer rounded-sm bg-deep px-4 py-1 text-paper">
-          Add
-        </button>
-        <button type="button" onClick={close} className="cursor-pointer text-deep hover:underline">
-          Cancel
-        </button>
-      </p>
+      <FormEnd act="Add" busy={added.isPending} error={added.error} cancel={close} />
     </form>
   );
 }

@@ -29,6 +29,7 @@ mod machines;
 mod nases;
 mod nases_together;
 pub(crate) mod openapi;
+mod outside_forms;
 mod outside_sessions;
 mod outside_stores;
 mod people;

@@ -12,10 +12,10 @@ use utoipa::ToSchema;
 use crate::administration::{AdministrationError, RecordVersion};
 use crate::http::Api;
 use crate::http::callers::{Change, Look, May, Signed};
-
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::{Asked, Sent};
-use crate::http::outside_stores::{DirectoryForm, HttpForm, ServerView, servers};
+use crate::http::outside_forms::{DirectoryForm, HttpForm};
+use crate::http::outside_stores::{ServerView, servers};
 use crate::http::record::{etag, seen};
 use crate::http::short_list::Wanted;
 use crate::outside_stores::OutsideSettings;
