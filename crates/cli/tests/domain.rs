@@ -2,6 +2,7 @@
 //! says of accounts.
 mod running;
 
+use std::process::{Child, Stdio};
 use std::time::{Duration, Instant};
 
 use regnant_campus::harbour::*;
@@ -168,6 +169,24 @@ fn checks_responses(domain: &Domain, service: &Running) {
     assert!(
         service.client(&["store", "test", "port-domain", "--person", "ida.marsh"]).succeeds().contains("is believed")
     );
+    // Several at once take turns, and one whose asker is gone is brought to its end.
+    let mut renewals: Vec<_> = (0..5)
+        .map(|_| service.client(&["store", "new-password", "port-domain"]).stdout(Stdio::null()).spawn().unwrap())
+        .collect();
+    std::thread::sleep(Duration::from_millis(60));
+    for gone in renewals.drain(..2) {
+        killed(gone);
+    }
+    for mut renewal in renewals {
+        assert!(renewal.wait().unwrap().success());
+    }
+    service.client(&["store", "new-password", "port-domain"]).succeeds();
+    service.try_eap(&PEAP).succeeds();
     let other = service.client(&["store", "new-password", "harbour"]).fails(1);
     assert!(other.contains("is not asked so"), "{other}");
+}
+
+fn killed(mut child: Child) {
+    child.kill().unwrap();
+    child.wait().unwrap();
 }

@@ -18,6 +18,8 @@ pub(crate) struct Committer {
     pub(crate) texts: DeviceTexts,
     /// Held from check to swap, so that two changes cannot cross.
     one_at_a_time: Mutex<()>,
+    /// Held while a machine is given another password in its domain and here.
+    pub(crate) renewing: tokio::sync::Mutex<()>,
 }
 
 /// The turn to change something.
@@ -29,7 +31,14 @@ pub(crate) struct Turn<'c> {
 impl Committer {
     pub(crate) fn new(records: Records, environment: Environment, snapshot: Snapshot) -> Self {
         let (snapshot, texts) = (ArcSwap::from_pointee(snapshot), DeviceTexts::new(&environment.folder));
-        Self { records, environment, snapshot, texts, one_at_a_time: Mutex::new(()) }
+        Self {
+            records,
+            environment,
+            snapshot,
+            texts,
+            one_at_a_time: Mutex::default(),
+            renewing: tokio::sync::Mutex::default(),
+        }
     }
 
     /// Waits for its turn.

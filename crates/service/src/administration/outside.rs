@@ -70,6 +70,14 @@ impl Identities {
     /// Gives the machine that asks a domain another password, there and in the records. Where the
     /// records cannot take it, the domain has the one of before again.
     pub(crate) async fn renew_machine_password(&self, name: &str, by: &Author) -> Result<(), AdministrationError> {
+        let (own, name, by) = (Self { committer: self.committer.clone() }, name.to_owned(), by.clone());
+        // Whoever asked may be gone before both sides have it.
+        let renewed = tokio::spawn(async move { own.renew_to_the_end(&name, &by).await });
+        renewed.await.unwrap_or(Err(AdministrationError::Stopped))
+    }
+
+    async fn renew_to_the_end(&self, name: &str, by: &Author) -> Result<(), AdministrationError> {
+        let _alone = self.committer.renewing.lock().await;
         let (own, wanted) = (Self { committer: self.committer.clone() }, name.to_owned());
         let read = move || {
             let row = own.store(&wanted)?;
@@ -87,6 +95,10 @@ impl Identities {
         let work = move || {
             let turn = own.committer.turn();
             let before = own.store(&row.name)?;
+            // Its password goes with no other account and to no other servers.
+            if RecordVersion::of(&before) != RecordVersion::of(&row) {
+                return Err(AdministrationError::Changed(before.name));
+            }
             let settings = before.settings.clone();
             let key = &own.committer.environment.key;
             let after = StoreRow::outside(before.name.clone(), before.kind, settings, Some(&kept), key);
