@@ -42,7 +42,7 @@ fn the_welcome_link_works_once() {
     );
     assert_eq!(welcome(secret, PASSWORD).0, 200);
     assert_eq!(welcome(secret, PASSWORD).0, 403);
-    let again = post(&service, "sign-in", &[], &json!({ "name": "FIRST", "password": PASSWORD }));
+    let again = post(&service, "sign-in", &[], &json!({ "name": " FIRST ", "password": PASSWORD }));
     assert_eq!(again, (200, json!({ "name": "first", "role": "engineer" })));
 }
 

@@ -467,6 +467,9 @@ fn administrators_come_from_a_directory_and_a_local_one_remains() {
     let (status, body, auditor) = sign_in("mara.quay", "Dry-Dock-82");
     assert_eq!((status, &body["role"]), (200, &json!("auditor")));
     assert_eq!(sign_in("sam.drift", "Rope-Ends-13").0, 403, "nobody of no group");
+    // Spaces around a name make no other name to guess for.
+    let guesses = (0..11).map(|spaces| sign_in(&format!("{}ola.nett", " ".repeat(spaces)), "Fibre-Spool-91").0);
+    assert_eq!(guesses.filter(|status| *status == 429).count(), 1);
     let reveal = |cookie: &str| {
         let asked = agent().post(format!("{}/api/v1/nases/quay-sw-1/secret", service.api)).header("cookie", cookie);
         asked.send_empty().unwrap().status().as_u16()

@@ -154,8 +154,10 @@ pub(crate) async fn welcome(
 pub(crate) async fn sign_in(
     State(api): State<Api>,
     Extension(origin): Extension<Origin>,
-    Sent(form): Sent<SignIn>,
+    Sent(mut form): Sent<SignIn>,
 ) -> Result<Response, ApiError> {
+    // One name however it is typed, to whoever counts guesses and to whoever is asked.
+    form.name = form.name.trim().to_owned();
     if form.name.len() > LONGEST_NAME {
         return Err(ApiError::bad(format!("A name has at most {LONGEST_NAME} bytes.")));
     }
@@ -192,7 +194,7 @@ pub(crate) async fn sign_in(
 
 /// Signs in by an account of a directory.
 async fn sign_in_outside(api: &Api, form: &SignIn, origin: &Origin) -> Result<Response, ApiError> {
-    let opened = api.outside_sessions.open(api, form.name.trim(), &Secret::from(&form.password)).await;
+    let opened = api.outside_sessions.open(api, &form.name, &Secret::from(&form.password)).await;
     let (called, role, secret) = match opened {
         Ok(opened) => opened,
         Err(Kept::Out) => return Err(refused(api, &form.name, None, origin, "Name or password is wrong.").await),
