@@ -1,13 +1,17 @@
 //! What is configured, as it is kept: typed, secrets sealed.
 
-use std::net::IpAddr;
+pub(crate) mod as_text;
+mod device;
+mod nas;
+mod sealed_as;
 
-use regnant_base::{Network, Secret};
-use regnant_decision::{NasIdentity, NasKind};
-use regnant_policy::{Mac, Value};
+use regnant_base::Secret;
 use serde::{Deserialize, Serialize};
 
-use crate::attributes::AttributeValues;
+pub use self::device::{Barred, DeviceRow};
+pub(crate) use self::device::{MOST_ADDRESSES, count, number, range};
+pub use self::nas::{FormerSecretRow, NasRow};
+pub(crate) use self::sealed_as::*;
 use crate::error::RecordsError;
 use crate::names::RecordName;
 use crate::sealing::{Sealed, SealingKey};
@@ -79,100 +83,6 @@ impl StoreKind {
     }
 }
 
-/// A NAS.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct NasRow {
-    /// Its name.
-    pub name: String,
-    /// Its addresses and blocks, one at least.
-    #[serde(alias = "network", with = "networks_as_text")]
-    pub networks: Vec<Network>,
-    /// What it is.
-    pub kind: NasKind,
-    /// Where it stands.
-    pub site: String,
-    /// Words that policies and people find it by.
-    #[serde(default)]
-    pub tags: Vec<String>,
-    /// What people should know of it.
-    #[serde(default)]
-    pub note: String,
-    /// The name of its dialect.
-    pub dialect: String,
-    /// The secret shared with it.
-    pub secret: Sealed,
-    /// The one before, while it still counts.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub former_secret: Option<FormerSecretRow>,
-    /// Whether its requests must carry Message-Authenticator.
-    pub require_message_authenticator: bool,
-    /// Whether replies to logins of administrators carry the Class by which reports find
-    /// their decision too.
-    #[serde(default)]
-    pub class_at_login: bool,
-}
-
-/// A secret that was changed, and counts beside the new one for a while.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct FormerSecretRow {
-    /// What it is.
-    pub secret: Sealed,
-    /// When another was set, in milliseconds since 1970.
-    pub since: i64,
-    /// Until when it counts, unless the NAS uses the new one before.
-    pub until: i64,
-}
-
-impl NasRow {
-    /// Its address, where it has one alone.
-    pub fn single_address(&self) -> Option<IpAddr> {
-        match self.networks[..] {
-            [network] => network.single(),
-            _ => None,
-        }
-    }
-
-    /// Who it is.
-    pub fn identity(&self) -> NasIdentity {
-        NasIdentity {
-            name: self.name.clone(),
-            kind: self.kind,
-            site: self.site.clone(),
-            dialect: self.dialect.clone(),
-            tags: self.tags.iter().cloned().map(Value::owned).collect(),
-        }
-    }
-
-    /// The secret shared with it.
-    pub fn shared_secret(&self, key: &SealingKey) -> Result<Secret, RecordsError> {
-        key.open(&secret_context(&self.name), &self.secret)
-    }
-
-    /// The secret that was shared with it before, while it still counts.
-    pub fn former_secret(&self, key: &SealingKey) -> Result<Option<Secret>, RecordsError> {
-        let former = self.former_secret.as_ref();
-        former.map(|former| key.open(&former_secret_context(&self.name), &former.secret)).transpose()
-    }
-
-    /// The same NAS with another secret. The one that it has counts too until then, in
-    /// milliseconds since 1970; or the one before, where it still has that.
-    pub fn with_secret(
-        &self,
-        secret: &Secret,
-        (now, until): (i64, i64),
-        has_former: bool,
-        key: &SealingKey,
-    ) -> Result<Self, RecordsError> {
-        let had = match (has_former, self.former_secret(key)?) {
-            (true, Some(former)) => former,
-            _ => self.shared_secret(key)?,
-        };
-        let sealed = key.seal(&former_secret_context(&self.name), had.expose());
-        let former_secret = (now < until).then_some(FormerSecretRow { secret: sealed, since: now, until });
-        Ok(Self { secret: key.seal(&secret_context(&self.name), secret.expose()), former_secret, ..self.clone() })
-    }
-}
-
 /// A person.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct PersonRow {
@@ -220,105 +130,6 @@ pub struct MachineRow {
     /// What people should know.
     #[serde(default)]
     pub note: String,
-}
-
-/// A device, or devices of adjoining addresses that have everything else in common.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct DeviceRow {
-    /// The store.
-    pub store: String,
-    /// Its address, or the first.
-    #[serde(with = "as_text")]
-    pub first: Mac,
-    /// The last address; the first again where there is one only.
-    #[serde(with = "as_text")]
-    pub last: Mac,
-    /// What it is, for people.
-    pub title: String,
-    /// Its groups.
-    pub groups: Vec<String>,
-    /// Whose it is.
-    #[serde(default)]
-    pub owner: String,
-    /// What people should know.
-    #[serde(default)]
-    pub note: String,
-    /// From when on it is not known any more, in milliseconds since 1970.
-    #[serde(default)]
-    pub expires: Option<i64>,
-    /// What people keep of it beside.
-    #[serde(default, skip_serializing_if = "AttributeValues::is_empty")]
-    pub attributes: AttributeValues,
-    /// Why it must stay out, where it must.
-    #[serde(deserialize_with = "barred")]
-    pub barred: Option<Barred>,
-}
-
-/// That a device must stay out.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Barred {
-    /// Why, for people.
-    pub reason: String,
-    /// Who said so.
-    pub by: String,
-    /// When, in milliseconds since 1970; 0 where nobody knows.
-    pub at: i64,
-}
-
-/// Commands of earlier releases say whether a device is barred, and not why.
-fn barred<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<Option<Barred>, D::Error> {
-    #[derive(Deserialize)]
-    #[serde(untagged)]
-    enum Written {
-        Whether(bool),
-        Why(Option<Barred>),
-    }
-    Ok(match Written::deserialize(deserializer)? {
-        Written::Whether(barred) => barred.then(Barred::default),
-        Written::Why(barred) => barred,
-    })
-}
-
-/// A range of devices has at most this many addresses.
-pub(crate) const MOST_ADDRESSES: u64 = 65_536;
-
-impl DeviceRow {
-    /// Its attributes, as they are kept.
-    pub(crate) fn attributes_as_json(&self) -> String {
-        serde_json::to_string(&self.attributes).expect("values are JSON")
-    }
-
-    /// Its groups, as they are kept.
-    pub(crate) fn groups_as_json(&self) -> String {
-        serde_json::to_string(&self.groups).expect("texts are JSON")
-    }
-
-    /// How many addresses it has.
-    pub fn count(&self) -> u64 {
-        count(self.first, self.last)
-    }
-
-    /// Its addresses.
-    pub fn addresses(&self) -> impl Iterator<Item = Mac> + use<> {
-        range(self.first, self.last)
-    }
-}
-
-/// How many addresses there are from one to another; 0 where they go backwards.
-pub(crate) fn count(first: Mac, last: Mac) -> u64 {
-    (number(last) + 1).saturating_sub(number(first))
-}
-
-/// The addresses from one to another.
-pub(crate) fn range(first: Mac, last: Mac) -> impl Iterator<Item = Mac> {
-    (number(first)..=number(last)).map(|number| {
-        let [_, _, rest @ ..] = number.to_be_bytes();
-        Mac(rest)
-    })
-}
-
-pub(crate) fn number(Mac([a, b, c, d, e, f]): Mac) -> u64 {
-    u64::from_be_bytes([0, 0, a, b, c, d, e, f])
 }
 
 /// A certificate that we present.
@@ -645,93 +456,4 @@ impl Rows {
 /// A name as records are found by it: case does not count, in any script.
 pub(crate) fn fold(name: &str) -> String {
     name.to_lowercase()
-}
-
-/// What the secret that was shared with a NAS before is sealed as.
-pub(crate) fn former_secret_context(name: &str) -> String {
-    format!("former {}", secret_context(name))
-}
-
-/// What the secret of whoever asks a store is sealed as.
-pub(crate) fn store_secret_context(name: &str) -> String {
-    format!("the secret of store {name}")
-}
-
-pub(crate) fn secret_context(nas: &str) -> String {
-    format!("the secret of NAS {}", fold(nas))
-}
-
-/// `what` is person or machine.
-pub(crate) fn password_context(what: &str, store: &str, name: &str) -> String {
-    format!("the password hash of {what} {} in {store}", fold(name))
-}
-
-pub(crate) fn recoverable_context(store: &str, name: &str) -> String {
-    format!("the password of {} in {store}", fold(name))
-}
-
-/// `what` is person or machine.
-pub(crate) fn nt_hash_context(what: &str, store: &str, name: &str) -> String {
-    format!("the NT hash of {what} {} in {store}", fold(name))
-}
-
-pub(crate) fn private_key_context(certificate: &str) -> String {
-    format!("the private key of certificate {certificate}")
-}
-
-pub(crate) fn named_secret_context(name: &str) -> String {
-    format!("the secret named {}", fold(name))
-}
-
-pub(crate) fn administrator_context(name: &str) -> String {
-    format!("the password hash of administrator {}", fold(name))
-}
-
-pub(crate) fn second_factor_context(name: &str) -> String {
-    format!("the second factor of administrator {}", fold(name))
-}
-
-/// Addresses and blocks as texts. Commands of earlier releases have one alone.
-pub(crate) mod networks_as_text {
-    use regnant_base::Network;
-    use serde::de::Error;
-    use serde::{Deserialize, Deserializer, Serializer};
-
-    #[derive(Deserialize)]
-    #[serde(untagged)]
-    enum Written {
-        One(String),
-        Several(Vec<String>),
-    }
-
-    pub(crate) fn serialize<S: Serializer>(networks: &[Network], serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.collect_seq(networks.iter().map(ToString::to_string))
-    }
-
-    pub(crate) fn deserialize<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<Network>, D::Error> {
-        let texts = match Written::deserialize(deserializer)? {
-            Written::One(text) => vec![text],
-            Written::Several(texts) => texts,
-        };
-        texts.iter().map(|text| text.parse().map_err(D::Error::custom)).collect()
-    }
-}
-
-/// Values that are written as text, for people who read the log.
-pub(crate) mod as_text {
-    use std::fmt::Display;
-    use std::str::FromStr;
-
-    use serde::de::Error;
-    use serde::{Deserialize, Deserializer, Serializer};
-
-    pub(crate) fn serialize<S: Serializer>(value: &impl Display, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.collect_str(value)
-    }
-
-    pub(crate) fn deserialize<'de, D: Deserializer<'de>, T: FromStr<Err: Display>>(
-        deserializer: D,
-    ) -> Result<T, D::Error> {
-        String::deserialize(deserializer)?.parse().map_err(D::Error::custom)
-    }
 }
