@@ -1991,7 +1991,8 @@ export interface components {
              */
             domain: string;
             /**
-             * @description The domain's controllers; the hosts of `servers` where none.
+             * @description The domain's controllers, or `dns:DOMAIN` for those that the DNS names (`dns://SERVER/DOMAIN` at
+             *     that DNS server); the hosts of `servers` where none.
              * @default []
              */
             domain_controllers: string[];

@@ -72,6 +72,14 @@ pub enum Trouble {
         /// Why.
         why: String,
     },
+    /// The DNS names no controller.
+    #[error("the DNS names no controller of {domain}: {why}")]
+    NoController {
+        /// Of which domain.
+        domain: String,
+        /// Why.
+        why: String,
+    },
     /// It is no Active Directory, or none whose controllers are asked.
     #[error("it has no machine account whose password could be changed")]
     NoDomain,
@@ -95,6 +103,7 @@ impl Trouble {
             | Self::Bind { .. }
             | Self::Nonsense(_)
             | Self::Channel { .. }
+            | Self::NoController { .. }
             | Self::Late { .. } => true,
             Self::NoBase(_)
             | Self::Referral(_)
@@ -117,6 +126,9 @@ impl Trouble {
             }
             Self::Bind { .. } => {
                 "Give the name and password of an account that may search, as the directory writes it."
+            }
+            Self::NoController { .. } => {
+                "Name a DNS server of the domain, as dns://SERVER/DOMAIN, or the controllers themselves by their hosts."
             }
             Self::NoDomain => "Name the domain and the machine account first.",
             Self::TwoDevices(_) => "Narrow the base or the filter of devices: nobody knows which is meant.",

@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 use thiserror::Error;
 use url::{Host, Url};
 
+use crate::domain::ControllerPlace;
 use crate::names::is_filter;
 
 /// How a directory is asked, as people write it.
@@ -65,8 +66,9 @@ pub struct DirectorySettings {
     /// The account of this machine in that domain, such as `REGNANT$`. It is the account that
     /// searches, and has its password.
     pub machine_account: String,
-    /// The domain's controllers, the one that is asked first in front; the hosts of `servers` where
-    /// none.
+    /// The domain's controllers, the one that is asked first in front, or `dns:DOMAIN` for those that
+    /// the DNS names (`dns://SERVER[:PORT]/DOMAIN` asks this DNS server, RFC 4501); the hosts of `servers`
+    /// where none.
     pub domain_controllers: Vec<String>,
     /// How many seconds an answer is waited for, 1 to 30.
     pub time_limit: u16,
@@ -152,7 +154,7 @@ impl Default for DirectorySettings {
 }
 
 /// Servers of one directory.
-const MOST_SERVERS: usize = 8;
+pub(crate) const MOST_SERVERS: usize = 8;
 /// Attributes by which somebody is found.
 const MOST_NAMES: usize = 4;
 /// Bytes of a text.
@@ -254,8 +256,7 @@ impl DirectorySettings {
         if self.bind_as.is_empty() {
             return Err(SettingsError::NoMachine);
         }
-        let host = |host: &&String| Host::parse(host).is_err() || host.len() > LONGEST;
-        if let Some(wrong) = self.domain_controllers.iter().find(host) {
+        if let Some(wrong) = self.domain_controllers.iter().find(|one| ControllerPlace::read(one).is_none()) {
             return Err(SettingsError::Controller(wrong.chars().take(40).collect()));
         }
         if self.domain_controllers.len() > MOST_SERVERS {
@@ -264,14 +265,14 @@ impl DirectorySettings {
         Ok(())
     }
 
-    /// The hosts of the domain's controllers.
-    pub(crate) fn controllers(&self) -> Vec<String> {
+    /// Where the domain's controllers are.
+    pub(crate) fn controllers(&self) -> Vec<ControllerPlace> {
         if !self.domain_controllers.is_empty() {
-            return self.domain_controllers.clone();
+            return self.domain_controllers.iter().filter_map(|one| ControllerPlace::read(one)).collect();
         }
         let hosts = self.servers.iter().filter_map(|server| server_url(server).ok()?.0.host_str().map(str::to_owned));
-        let mut known: Vec<String> = Vec::new();
-        hosts.for_each(|host| {
+        let mut known = Vec::new();
+        hosts.map(ControllerPlace::Host).for_each(|host| {
             if !known.contains(&host) {
                 known.push(host);
             }
@@ -359,7 +360,7 @@ pub enum SettingsError {
     #[error("`bind-as` is missing: it is the machine account, such as REGNANT$@ad.example.org, and has its password")]
     NoMachine,
     /// What is no host.
-    #[error("`{0}` is no host of a domain controller")]
+    #[error("`{0}` is no host of a domain controller, and no dns:DOMAIN or dns://ADDRESS/DOMAIN that names them")]
     Controller(String),
     /// Times that make no sense.
     #[error("`time-limit` is 1 to 30 seconds, and `keep` at most 3600")]

@@ -21,7 +21,7 @@ use tokio::runtime::Handle;
 use crate::answers::Trouble;
 use crate::certificates;
 use crate::connection::Question;
-use crate::domain::Domain;
+use crate::domain::{Domain, keep_finding};
 use crate::entry::Entry;
 use crate::groups;
 use crate::look::{LastLook, Offer, keep_looking};
@@ -77,12 +77,18 @@ impl Directory {
         };
         let inner = Arc::new(inner);
         keep_looking(&inner, &runtime);
+        keep_finding(&inner, &runtime);
         Ok(Self { inner, room: Room::new(runtime) })
     }
 
     /// How its servers do, the one that is asked first in front.
     pub fn health(&self) -> Vec<ServerHealth> {
-        self.inner.servers.health().into_iter().chain(self.inner.domain.iter().flat_map(Domain::health)).collect()
+        self.inner
+            .servers
+            .health()
+            .into_iter()
+            .chain(self.inner.domain.iter().flat_map(|domain| domain.controllers.health()))
+            .collect()
     }
 
     /// The person or machine of a name, asked as if nothing were known. Its password's mark is 0 where

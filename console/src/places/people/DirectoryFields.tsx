@@ -145,7 +145,7 @@ export function DirectoryFields(props: { draft: Draft; isNew: boolean; set: (par
       />
       <TextField
         label="Controllers"
-        help="The hosts of the domain's controllers, the one that is asked first in front; those of the servers where it is empty."
+        help="The hosts of the domain's controllers, the one that is asked first in front, or dns:DOMAIN for those that the DNS names (dns://SERVER/DOMAIN asks that DNS server); the hosts of the servers where it is empty."
         name="domain-controllers"
         value={draft.domainControllers}
         change={(domainControllers) => set({ domainControllers })}

@@ -210,9 +210,10 @@ pub(crate) struct DirectoryFields {
     /// The account of this machine in that domain, such as REGNANT$; --bind-as is the same account
     #[arg(long, value_name = "ACCOUNT")]
     pub(crate) machine_account: Option<String>,
-    /// A controller of the domain; may be repeated, the one that is asked first in front; "" is the
-    /// hosts of the servers [default: those]
-    #[arg(long, value_name = "HOST")]
+    /// A controller of the domain; may be repeated, the one that is asked first in front. Or those that
+    /// the DNS names: dns:DOMAIN, or dns://SERVER/DOMAIN to ask another DNS server than the system's. ""
+    /// is the hosts of the servers [default: those]
+    #[arg(long, value_name = "HOST|dns:DOMAIN")]
     pub(crate) domain_controller: Vec<String>,
     /// Whether groups of groups count too [default: true]
     #[arg(long, value_name = "true|false")]

@@ -61,7 +61,8 @@ pub(crate) struct DirectoryForm {
     domain: String,
     /// The account of this machine in that domain, such as `REGNANT$`; `bind_as` is the same account.
     machine_account: String,
-    /// The domain's controllers; the hosts of `servers` where none.
+    /// The domain's controllers, or `dns:DOMAIN` for those that the DNS names (`dns://SERVER/DOMAIN` at
+    /// that DNS server); the hosts of `servers` where none.
     domain_controllers: Vec<String>,
     /// The facts that it tells, each with the attribute that holds it.
     facts: BTreeMap<String, String>,
