@@ -29,7 +29,7 @@ fn a_domain_tells_groups_and_states_and_checks_what_it_tells_no_hash_of() {
     }
     domain.tool(&["computer", "create", "quay-laptop-7"]);
 
-    let service = Running::harbour();
+    let mut service = Running::harbour();
     domain.connect(&service);
     let told = service.client(&["store", "test", "port-domain", "--person", "ida.marsh"]).succeeds();
     for part in ["Domain Users", "berth-crew", "port-crew", "CN=ida.marsh,CN=Users"] {
@@ -98,6 +98,7 @@ fn a_domain_tells_groups_and_states_and_checks_what_it_tells_no_hash_of() {
     while service.try_eap(&PEAP).output().unwrap().status.code() != Some(0) {
         assert!(began.elapsed() < Duration::from_secs(60), "the controller is not asked again");
     }
+    is_killed_between_two_passwords(&mut service);
 }
 
 const PEAP: [&str; 5] = ["peap", "--user", "ida.marsh", "--password", "Tide-Table-61"];
@@ -110,7 +111,8 @@ fn checks_responses(domain: &Domain, service: &Running) {
     assert!(reason("q=ida.marsh%20hash&outcome=refused").contains("no NT hash"));
     domain.join(service);
     let told = service.client(&["store", "test", "port-domain"]).succeeds();
-    assert!(told.contains("prove this machine to") && told.contains("REGNANT$ is believed, and believes it"), "{told}");
+    assert!(told.contains("prove this machine to dc1.ad.tarnmouth.example"), "{told}");
+    assert!(told.contains("REGNANT$ is believed, and believes it"), "{told}");
     service.try_eap(&PEAP).succeeds();
     service.try_eap(&["peap", "--user", "IDA.Marsh@tarnmouth.example", "--password", "Tide-Table-61"]).succeeds();
     // A supplicant that is not ours has the same keys.
@@ -163,6 +165,18 @@ fn checks_responses(domain: &Domain, service: &Running) {
     let mut command = service.client(&[&["store", "change", "port-domain", "--ask-secret"], &back[..]].concat());
     assert!(typed(&mut command, &format!("{MACHINE_PASSWORD}\n")).status.success());
     service.try_eap(&PEAP).succeeds();
+    // Those that the DNS names; it may know nothing of the domain, or not be there.
+    for (place, why) in [
+        (domain.by_dns().replace("ad.", "other."), "the DNS names no controller of other.tarnmouth.example"),
+        ("dns://127.0.0.1:9/ad.tarnmouth.example".into(), "the DNS names no controller of ad.tarnmouth.example"),
+    ] {
+        service.client(&["store", "change", "port-domain", "--domain-controller", &place]).succeeds();
+        let told = printed(&service.client(&["store", "test", "port-domain"]).ends_with(1));
+        assert!(told.contains(why) && told.contains("Name a DNS server of the domain"), "{told}");
+        service.try_eap(&[&PEAP[..], &["--tries", "1"]].concat()).ends_with(3);
+    }
+    service.client(&["store", "change", "port-domain", "--domain-controller", &domain.by_dns()]).succeeds();
+    service.try_eap(&PEAP).succeeds();
     // The machine has another password, there and here, and nobody notices.
     service.client(&["store", "new-password", "port-domain"]).succeeds();
     service.try_eap(&PEAP).succeeds();
@@ -189,4 +203,21 @@ fn checks_responses(domain: &Domain, service: &Running) {
 fn killed(mut child: Child) {
     child.kill().unwrap();
     child.wait().unwrap();
+}
+
+/// Wherever a change of the machine's password is cut short, one of the two is known that counts.
+fn is_killed_between_two_passwords(service: &mut Running) {
+    for pause in [2, 8, 20, 40, 80, 130] {
+        let asked = service.client(&["store", "new-password", "port-domain"]).stdout(Stdio::null()).spawn().unwrap();
+        std::thread::sleep(Duration::from_millis(pause));
+        service.end("-KILL");
+        killed(asked);
+        *service = service.again();
+        let began = Instant::now();
+        while service.client(&["store", "test", "port-domain"]).output().unwrap().status.code() != Some(0) {
+            assert!(began.elapsed() < Duration::from_secs(20), "after {pause} ms nobody knows the password");
+            std::thread::sleep(Duration::from_millis(200));
+        }
+    }
+    service.try_eap(&PEAP).succeeds();
 }

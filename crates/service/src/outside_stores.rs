@@ -124,6 +124,16 @@ impl OutsideSettings {
             _ => false,
         }
     }
+
+    /// Whether it is the same machine account that asks a domain.
+    pub(crate) fn same_machine(&self, others: &Self) -> bool {
+        match (self, others) {
+            (Self::Directory(one), Self::Directory(other)) => {
+                one.domain == other.domain && one.machine_account == other.machine_account
+            }
+            _ => false,
+        }
+    }
 }
 
 impl OutsideStores {
@@ -163,6 +173,8 @@ impl OutsideStores {
         let authorities = settings.trust().map(|name| trust(name).map_or("", |trust| &trust.authorities));
         let told = |attribute: &&IdentityAttribute| settings.facts().0.contains_key(&attribute.fact());
         let declared: Vec<_> = declared.iter().filter(told).cloned().collect();
+        // A password that does not count yet is nobody's to ask with.
+        let row = &StoreRow { next_secret: None, ..row.clone() };
         let same = |before: &&Known| {
             before.row == *row && before.authorities.as_deref() == authorities && before.declared == declared
         };

@@ -404,6 +404,8 @@ async fn tick(radius: Arc<RadiusState>, journal: Arc<Journal>) {
 /// Renews and warns, at the start and then as often as it is needed.
 /// How long a machine account of a domain has one password, and how often that is looked at.
 const MACHINE_PASSWORD: Duration = Duration::from_secs(30 * 86_400);
+/// How soon a renewal that was cut short is taken up again.
+const LOOK_AT_RENEWALS: Duration = Duration::from_secs(30);
 const LOOK_AT_PASSWORDS: Duration = Duration::from_secs(6 * 3_600);
 
 async fn renew(administration: Arc<Administration>) {
@@ -424,18 +426,25 @@ async fn renew(administration: Arc<Administration>) {
     }
 }
 
-/// Gives machine accounts of domains another password when theirs is old.
+/// Gives machine accounts of domains another password when theirs is old, and ends what was cut
+/// short: a domain may believe the next password already.
 async fn renew_machine_passwords(administration: Arc<Administration>) {
     let by = Author::new("regnant", "on schedule");
+    let identities = &administration.identities;
+    let mut looked = Instant::now();
     loop {
-        tokio::time::sleep(LOOK_AT_PASSWORDS).await;
-        let identities = &administration.identities;
-        for store in identities.machine_passwords_older(MACHINE_PASSWORD).await {
+        let mut stores = identities.renewals_begun().unwrap_or_default();
+        if stores.is_empty() && looked.elapsed() > LOOK_AT_PASSWORDS {
+            looked = Instant::now();
+            stores = identities.machine_passwords_older(MACHINE_PASSWORD).await;
+        }
+        for store in stores {
             match identities.renew_machine_password(&store, &by).await {
                 Ok(()) => tracing::info!("the machine account of {store} has another password"),
                 Err(error) => tracing::warn!("the machine account of {store} keeps its password: {error}"),
             }
         }
+        tokio::time::sleep(LOOK_AT_RENEWALS).await;
     }
 }
 

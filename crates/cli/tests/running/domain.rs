@@ -63,7 +63,7 @@ impl Domain {
         let provision = [
             "domain",
             "provision",
-            "--dns-backend=NONE",
+            "--dns-backend=SAMBA_INTERNAL",
             "--realm=AD.TARNMOUTH.EXAMPLE",
             "--domain=TARN",
             "--server-role=dc",
@@ -73,6 +73,7 @@ impl Domain {
         let output = Command::new("samba-tool")
             .args(provision)
             .arg(format!("--adminpass={ADMINISTRATOR_PASSWORD}"))
+            .arg(format!("--host-ip={}", domain.address))
             .arg(format!("--targetdir={}", at.join("dc").display()))
             .arg("-s")
             .arg(at.join("empty.conf"))
@@ -81,12 +82,11 @@ impl Domain {
             output.expect("samba-tool is missing: install Samba (Debian: apt-get install samba samba-ad-provision)");
         assert!(output.status.success(), "{}", printed(&output));
         let conf = fs::read_to_string(domain.conf()).unwrap();
-        let services = conf.lines().find(|line| line.contains("server services")).unwrap_or_default().to_owned();
         let at = at.display();
         let tls = format!(
-            "\tserver services = ldap, rpc\n\tntlm auth = mschapv2-and-ntlmv2-only\n\ttls certfile = {at}/server.pem\n\ttls keyfile = {at}/server.key\n\ttls cafile = {at}/authority.pem"
+            "\tserver services = ldap, rpc, dns\n\tntlm auth = mschapv2-and-ntlmv2-only\n\ttls certfile = {at}/server.pem\n\ttls keyfile = {at}/server.key\n\ttls cafile = {at}/authority.pem"
         );
-        fs::write(domain.conf(), conf.replace(&services, &tls)).unwrap();
+        fs::write(domain.conf(), conf.replacen("[global]\n", &format!("[global]\n{tls}\n"), 1)).unwrap();
         let mut domain = domain;
         domain.again();
         domain
@@ -136,6 +136,11 @@ impl Domain {
         format!("ldaps://{}", self.address)
     }
 
+    /// Its controllers, by what its own DNS says.
+    pub(crate) fn by_dns(&self) -> String {
+        format!("dns://{}/ad.tarnmouth.example", self.address)
+    }
+
     pub(crate) fn authority(&self) -> impl AsRef<Path> + use<> {
         self.folder.path().join("authority.pem")
     }
@@ -163,6 +168,7 @@ impl Domain {
         self.tool(&["user", "enable", MACHINE]);
         let who = ["--bind-as", "REGNANT$@ad.tarnmouth.example", "--domain", "TARN", "--machine-account", MACHINE];
         let mut command = service.client(&[&["store", "change", "port-domain", "--ask-secret"], &who[..]].concat());
+        command.args(["--domain-controller", &self.by_dns()]);
         let output = typed(&mut command, &format!("{MACHINE_PASSWORD}\n"));
         assert!(output.status.success(), "{}", printed(&output));
     }

@@ -28,7 +28,7 @@ use crate::names::RecordName;
 use crate::rows::{Rows, fold, number};
 use crate::sealing::{Sealed, SealingKey};
 
-const MIGRATIONS: [&str; 16] = [
+const MIGRATIONS: [&str; 17] = [
     include_str!("../../migrations/shared-1.sql"),
     include_str!("../../migrations/shared-2.sql"),
     include_str!("../../migrations/shared-3.sql"),
@@ -45,6 +45,7 @@ const MIGRATIONS: [&str; 16] = [
     include_str!("../../migrations/shared-14.sql"),
     include_str!("../../migrations/shared-15.sql"),
     include_str!("../../migrations/shared-16.sql"),
+    include_str!("../../migrations/shared-17.sql"),
 ];
 /// What early releases sealed into every file, to tell another key when it was opened.
 const CANARY: &str = "the seal of these records";

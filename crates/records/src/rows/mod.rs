@@ -29,12 +29,15 @@ pub struct StoreRow {
     /// The secret of whoever asks it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub secret: Option<Sealed>,
+    /// The password that its machine account gets, from before the domain has it until it counts here.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub next_secret: Option<Sealed>,
 }
 
 impl StoreRow {
     /// A store in the records.
     pub fn local(name: impl Into<String>, kind: StoreKind) -> Self {
-        Self { name: name.into(), kind, settings: String::new(), secret: None }
+        Self { name: name.into(), kind, settings: String::new(), secret: None, next_secret: None }
     }
 
     /// A store outside, whose secret is sealed.
@@ -47,13 +50,26 @@ impl StoreRow {
     ) -> Self {
         let name = name.into();
         let secret = secret.map(|secret| key.seal(&store_secret_context(&name), secret.expose()));
-        Self { name, kind, settings, secret }
+        Self { name, kind, settings, secret, next_secret: None }
     }
 
     /// The secret of whoever asks it.
     pub fn open_secret(&self, key: &SealingKey) -> Result<Option<Secret>, RecordsError> {
         let open = |sealed| key.open(&store_secret_context(&self.name), sealed);
         self.secret.as_ref().map(open).transpose()
+    }
+
+    /// This store with the password that its machine account gets.
+    #[must_use]
+    pub fn with_next_secret(self, secret: &Secret, key: &SealingKey) -> Self {
+        let next_secret = Some(key.seal(&next_secret_context(&self.name), secret.expose()));
+        Self { next_secret, ..self }
+    }
+
+    /// The password that its machine account gets.
+    pub fn open_next_secret(&self, key: &SealingKey) -> Result<Option<Secret>, RecordsError> {
+        let open = |sealed| key.open(&next_secret_context(&self.name), sealed);
+        self.next_secret.as_ref().map(open).transpose()
     }
 }
 
@@ -372,6 +388,9 @@ impl Rows {
         for row in &mut self.stores {
             if let Some(sealed) = &mut row.secret {
                 each(&store_secret_context(&row.name), sealed)?;
+            }
+            if let Some(sealed) = &mut row.next_secret {
+                each(&next_secret_context(&row.name), sealed)?;
             }
         }
         for row in &mut self.nases {

@@ -12,6 +12,11 @@ pub(crate) fn store_secret_context(name: &str) -> String {
     format!("the secret of store {name}")
 }
 
+/// What the password that the machine account of a store gets is sealed as.
+pub(crate) fn next_secret_context(name: &str) -> String {
+    format!("the next secret of store {name}")
+}
+
 pub(crate) fn secret_context(nas: &str) -> String {
     format!("the secret of NAS {}", fold(nas))
 }

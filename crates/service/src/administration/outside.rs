@@ -3,13 +3,22 @@
 use std::time::Duration;
 
 use regnant_base::{Secret, SecretText};
-use regnant_directory::PasswordTimes;
+use regnant_directory::{PasswordTimes, Trouble};
 use regnant_records::{Author, Command, Reading, RecordName, Rows, StoreKind, StoreRow, TrustRow, new_token};
 
+use crate::administration::committer::Turn;
 use crate::administration::identities::Identities;
 use crate::administration::{AdministrationError, RecordVersion};
 use crate::clock::now_ms;
 use crate::outside_stores::{OutsideSettings, OutsideStore};
+
+/// A machine account between two passwords.
+#[derive(Clone)]
+struct Renewal {
+    row: StoreRow,
+    current: Secret,
+    next: Secret,
+}
 
 impl Identities {
     /// A store.
@@ -57,18 +66,19 @@ impl Identities {
         let mut row = self.outside_row(name, settings, secret)?;
         if secret.is_none() && settings.has_secret() {
             let was = OutsideSettings::of(&before).and_then(Result::ok);
-            match was.is_some_and(|was| was.same_confidant(settings)) {
-                true => row.secret = before.secret,
-                false => return Err(AdministrationError::SecretAnew),
-            }
+            let Some(was) = was.filter(|was| was.same_confidant(settings)) else {
+                return Err(AdministrationError::SecretAnew);
+            };
+            row.secret = before.secret;
+            row.next_secret = before.next_secret.filter(|_| was.same_machine(settings));
         }
         let rows = Rows { stores: vec![row.clone()], ..Rows::default() };
         self.commit(&turn, Command::Change { was: vec![RecordName::Store(name.to_owned())], rows }, by)?;
         Ok(row)
     }
 
-    /// Gives the machine that asks a domain another password, there and in the records. Where the
-    /// records cannot take it, the domain has the one of before again.
+    /// Gives the machine that asks a domain another password, there and in the records. The records
+    /// have it before the domain has: wherever this is cut short, whoever comes next ends it.
     pub(crate) async fn renew_machine_password(&self, name: &str, by: &Author) -> Result<(), AdministrationError> {
         let (own, name, by) = (Self { committer: self.committer.clone() }, name.to_owned(), by.clone());
         // Whoever asked may be gone before both sides have it.
@@ -78,43 +88,63 @@ impl Identities {
 
     async fn renew_to_the_end(&self, name: &str, by: &Author) -> Result<(), AdministrationError> {
         let _alone = self.committer.renewing.lock().await;
-        let (own, wanted) = (Self { committer: self.committer.clone() }, name.to_owned());
-        let read = move || {
-            let row = own.store(&wanted)?;
-            let current = row.open_secret(&own.committer.environment.key)?;
-            Ok::<_, AdministrationError>((row, current.unwrap_or_else(|| Secret::new(*b""))))
-        };
-        let (row, current) = in_background(read).await?;
         let OutsideStore::Directory(directory) = self.outside(name)? else {
-            return Err(AdministrationError::OtherStore(row.name));
+            return Err(AdministrationError::OtherStore(self.store(name)?.name));
         };
-        let new = Secret::new(new_token().as_bytes());
-        directory.set_machine_password(current.clone(), new.clone()).await.map_err(AdministrationError::Domain)?;
-        let own = Self { committer: self.committer.clone() };
-        let (author, kept) = (by.clone(), new.clone());
-        let work = move || {
-            let turn = own.committer.turn();
-            let before = own.store(&row.name)?;
-            // Its password goes with no other account and to no other servers.
-            if RecordVersion::of(&before) != RecordVersion::of(&row) {
-                return Err(AdministrationError::Changed(before.name));
-            }
-            let settings = before.settings.clone();
-            let key = &own.committer.environment.key;
-            let after = StoreRow::outside(before.name.clone(), before.kind, settings, Some(&kept), key);
-            let was = vec![RecordName::Store(before.name)];
-            let rows = Rows { stores: vec![after], ..Rows::default() };
-            own.commit(&turn, Command::Change { was, rows }, &author)
-        };
-        let kept = in_background(work).await;
-        if kept.is_err()
-            && let Err(trouble) = directory.set_machine_password(new, current).await
-        {
-            tracing::error!(
-                "the password of the machine account of {name} is lost: set it anew there and here ({trouble})"
-            );
+        if !directory.asks_a_domain() {
+            return Err(AdministrationError::Domain(Trouble::NoDomain));
         }
-        kept.map(drop)
+        let (own, wanted, author) = (Self { committer: self.committer.clone() }, name.to_owned(), by.clone());
+        let begun = in_background(move || own.begin_renewal(&wanted, &author)).await?;
+        let Renewal { current, next, .. } = begun.clone();
+        directory.set_machine_password(current.clone(), next.clone()).await.map_err(AdministrationError::Domain)?;
+        let (own, author) = (Self { committer: self.committer.clone() }, by.clone());
+        let ended = in_background(move || own.end_renewal(&begun, &author)).await;
+        // Whoever gave the store another secret meanwhile believes that the one of before counts.
+        if let Err(AdministrationError::Changed(_)) = &ended
+            && let Err(trouble) = directory.set_machine_password(next, current).await
+        {
+            tracing::error!("the machine account of {name} has a password that is not known here: {trouble}");
+        }
+        ended
+    }
+
+    /// Writes down the password that a machine account gets, where none is written down yet.
+    fn begin_renewal(&self, name: &str, by: &Author) -> Result<Renewal, AdministrationError> {
+        let key = &self.committer.environment.key;
+        let turn = self.committer.turn();
+        let row = self.store(name)?;
+        let current = row.open_secret(key)?.unwrap_or_else(|| Secret::new(*b""));
+        if let Some(next) = row.open_next_secret(key)? {
+            return Ok(Renewal { row, current, next });
+        }
+        let next = Secret::new(new_token().as_bytes());
+        let row = row.with_next_secret(&next, key);
+        self.change_store(&turn, row.clone(), by)?;
+        Ok(Renewal { row, current, next })
+    }
+
+    /// Has the password count that the domain took.
+    fn end_renewal(&self, begun: &Renewal, by: &Author) -> Result<(), AdministrationError> {
+        let turn = self.committer.turn();
+        let now = self.store(&begun.row.name)?;
+        if (&now.secret, &now.next_secret) != (&begun.row.secret, &begun.row.next_secret) {
+            return Err(AdministrationError::Changed(now.name));
+        }
+        let key = &self.committer.environment.key;
+        self.change_store(&turn, StoreRow::outside(now.name, now.kind, now.settings, Some(&begun.next), key), by)
+    }
+
+    fn change_store(&self, turn: &Turn<'_>, row: StoreRow, by: &Author) -> Result<(), AdministrationError> {
+        let was = vec![RecordName::Store(row.name.clone())];
+        let rows = Rows { stores: vec![row], ..Rows::default() };
+        self.commit(turn, Command::Change { was, rows }, by).map(drop)
+    }
+
+    /// Stores whose machine account is between two passwords.
+    pub(crate) fn renewals_begun(&self) -> Result<Vec<String>, AdministrationError> {
+        let stores = self.committer.records.all::<StoreRow>()?;
+        Ok(stores.into_iter().filter(|row| row.next_secret.is_some()).map(|row| row.name).collect())
     }
 
     /// Stores whose machine account has had its password for longer than this.

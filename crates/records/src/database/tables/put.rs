@@ -19,9 +19,18 @@ pub(crate) fn put(db: &Connection, rows: &Rows, at: i64, revision: Option<u64>) 
     for row in &rows.stores {
         run(
             db,
-            "INSERT INTO store (name, kind, settings, secret, revision) VALUES (?1, ?2, ?3, ?4, coalesce(?5, 0))
-             ON CONFLICT (name) DO UPDATE SET settings = ?3, secret = ?4, revision = coalesce(?5, revision)",
-            params![row.name, row.kind.word(), row.settings, row.secret.as_ref().map(Sealed::bytes), revision],
+            "INSERT INTO store (name, kind, settings, secret, revision, next_secret)
+             VALUES (?1, ?2, ?3, ?4, coalesce(?5, 0), ?6)
+             ON CONFLICT (name) DO UPDATE SET settings = ?3, secret = ?4, revision = coalesce(?5, revision),
+             next_secret = ?6",
+            params![
+                row.name,
+                row.kind.word(),
+                row.settings,
+                row.secret.as_ref().map(Sealed::bytes),
+                revision,
+                row.next_secret.as_ref().map(Sealed::bytes)
+            ],
         )?;
     }
     rows.nases.iter().try_for_each(|row| put_nas(db, row, revision))?;

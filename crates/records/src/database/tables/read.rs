@@ -12,7 +12,7 @@ use crate::rows::{
 use crate::sealing::Sealed;
 
 impl Record for StoreRow {
-    const COLUMNS: &'static str = "name, kind, settings, secret";
+    const COLUMNS: &'static str = "name, kind, settings, secret, next_secret";
     const TABLE: &'static str = "store";
     const ORDER: &'static str = "name";
 
@@ -23,7 +23,8 @@ impl Record for StoreRow {
             "http" => StoreKind::Http,
             _ => StoreKind::Devices,
         };
-        Ok(Self { name: row.get(0)?, kind, settings: row.get(2)?, secret: maybe_sealed(row, 3)? })
+        let (secret, next_secret) = (maybe_sealed(row, 3)?, maybe_sealed(row, 4)?);
+        Ok(Self { name: row.get(0)?, kind, settings: row.get(2)?, secret, next_secret })
     }
 }
 
