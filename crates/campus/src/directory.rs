@@ -68,13 +68,13 @@ impl PortDirectory {
         let schemas: String = schemas.iter().map(|name| format!("include /etc/ldap/schema/{name}.schema\n")).collect();
         let ((root, password), (searcher, _)) = (ROOT, SEARCHER);
         let config = format!(
-            "{schemas}modulepath /usr/lib/ldap\nmoduleload back_mdb\nmoduleload memberof\n\
+            "{schemas}modulepath /usr/lib/ldap\nmoduleload back_mdb\nmoduleload memberof\nmoduleload ppolicy\n\
              pidfile \"{at}/pid\"\n\
              TLSCertificateFile \"{at}/server.pem\"\nTLSCertificateKeyFile \"{at}/server.key\"\n\
              sizelimit 2000\n\
              database mdb\nsuffix {BASE}\nrootdn {root}\nrootpw {password}\ndirectory \"{at}/data\"\n\
              index objectClass,uid,cn,member eq\n\
-             overlay memberof\nmemberof-refint TRUE\n\
+             overlay memberof\nmemberof-refint TRUE\noverlay ppolicy\n\
              access to attrs=userPassword by anonymous auth by * none\n\
              access to * by dn.exact=\"{searcher}\" read by * none\n"
         );

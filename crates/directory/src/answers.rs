@@ -89,6 +89,12 @@ pub enum Trouble {
     /// It gives fewer entries than there are.
     #[error("{0} gives fewer entries at once than there are")]
     Fewer(String),
+    /// Nobody said how devices are found in it.
+    #[error("nobody said how devices are found there")]
+    NoDevices,
+    /// More devices than are listed.
+    #[error("it has more than {0} devices")]
+    TooManyDevices(usize),
     /// An account with more groups than anybody has.
     #[error("the account is in more than {0} groups")]
     TooManyGroups(usize),
@@ -113,6 +119,8 @@ impl Trouble {
             | Self::NoDomain
             | Self::TwoDevices(_)
             | Self::Fewer(_)
+            | Self::NoDevices
+            | Self::TooManyDevices(_)
             | Self::TooManyGroups(_) => false,
         }
     }
@@ -143,6 +151,8 @@ impl Trouble {
             Self::Late { .. } => "See why it is slow; a filter over an attribute without an index is.",
             Self::Down(_) => "See whether the directory runs; it is asked again every few seconds.",
             Self::Busy => "See why the directory is slow.",
+            Self::NoDevices => "Say how devices are found: --device-filter, such as (objectClass=ieee802Device).",
+            Self::TooManyDevices(_) => "Take them over in parts: narrow the base or the filter of devices.",
             Self::TooManyGroups(_) => "Narrow what counts as a group, by its base.",
         }
     }

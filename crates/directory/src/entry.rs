@@ -46,10 +46,14 @@ impl Entry {
         self.all(attribute).first().map(String::as_str).filter(|value| !value.is_empty())
     }
 
-    /// Whether an attribute came in parts ([MS-ADTS] section 3.1.1.3.1.3.3), of which this is the first.
-    pub(crate) fn is_in_parts(&self, attribute: &str) -> bool {
-        let part = format!("{};range=", attribute.to_lowercase());
-        self.attributes.keys().any(|name| name.starts_with(&part))
+    /// The part of an attribute that came, where it came in parts ([MS-ADTS] section 3.1.1.3.1.3.3), with
+    /// the number of the first value of the next one, where there is one.
+    pub(crate) fn part(&self, attribute: &str) -> Option<(&[String], Option<usize>)> {
+        let begin = format!("{};range=", attribute.to_lowercase());
+        self.attributes.iter().find_map(|(name, values)| {
+            let (_, last) = name.strip_prefix(&begin)?.split_once('-')?;
+            Some((values.as_slice(), last.parse().ok().map(|last: usize| last.saturating_add(1))))
+        })
     }
 
     /// A value as bytes, whether it is text or not.
@@ -128,6 +132,15 @@ mod tests {
         assert_eq!(read.binary["uid"], [vec![0xff, 0]]);
         assert_eq!(Entry::read(tag(4, TagClass::Application, PL::C(vec![attributes]))), None);
         assert_eq!(Entry::read(octets(b"x")), None);
+    }
+
+    #[test]
+    fn a_part_of_an_attribute_says_where_the_next_begins() {
+        let entry = |name: &str| Entry::of("x", &[(name, &["cn=a", "cn=b"])]);
+        let part = |name: &str| entry(name).part("memberOf").map(|(values, next)| (values.len(), next));
+        assert_eq!(part("memberOf;range=0-1499"), Some((2, Some(1_500))));
+        assert_eq!(part("memberof;Range=1500-*"), Some((2, None)));
+        assert_eq!((part("memberOf"), part("memberOf;range=x")), (None, None));
     }
 
     proptest! {

@@ -12,6 +12,7 @@
 mod answers;
 mod certificates;
 mod connection;
+mod devices;
 mod domain;
 mod entry;
 mod groups;
@@ -24,9 +25,10 @@ mod settings;
 mod store;
 
 pub use answers::Trouble;
+pub use devices::{DeviceList, ListedDevice};
 #[doc(hidden)]
 pub use entry::read_any;
-pub use look::Offer;
+pub use look::{FirstLookError, Offer, first_look};
 pub use passwords::PasswordTimes;
 pub use probe::Probe;
 pub use settings::{DirectorySettings, GroupsBy, Notation, SettingsError, Transport};

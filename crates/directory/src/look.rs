@@ -6,14 +6,19 @@ use std::sync::{Arc, Mutex, PoisonError, Weak};
 use std::time::{Duration, Instant};
 
 use ldap3::Scope;
+use regnant_base::Secret;
 use regnant_decision::GroupNames;
+use rustls::ClientConfig;
+use thiserror::Error;
 use tokio::runtime::Handle;
 use tokio::time::{sleep, timeout};
 
 use crate::answers::Trouble;
-use crate::connection::{Question, bind_to_search, connect, search_all};
+use crate::connection::{Question, search_all};
 use crate::entry::Entry;
 use crate::names::is_below;
+use crate::servers::Servers;
+use crate::settings::{DirectorySettings, SettingsError};
 use crate::store::Inner;
 
 /// How often it is looked, where it went well and where it did not.
@@ -58,7 +63,7 @@ pub(crate) fn keep_looking(inner: &Arc<Inner>, runtime: &Handle) {
 
 async fn look_once(inner: &Weak<Inner>) -> Option<bool> {
     let inner = inner.upgrade()?;
-    match timeout(PATIENCE, look(&inner)).await {
+    match timeout(PATIENCE, look(&inner.servers, &inner.settings)).await {
         Ok(Ok(offer)) => {
             *inner.last_look.0.lock().unwrap_or_else(PoisonError::into_inner) = Some(Arc::new(offer));
             Some(true)
@@ -71,48 +76,64 @@ async fn look_once(inner: &Weak<Inner>) -> Option<bool> {
     }
 }
 
-/// Looks at the first server that answers, over a connection of its own.
-pub(crate) async fn look(inner: &Inner) -> Result<Offer, Trouble> {
-    let mut last = Trouble::Down(String::new());
-    for address in inner.servers.addresses() {
-        let mut ldap = match connect(address).await {
-            Ok(ldap) => ldap,
-            Err(trouble) => {
-                last = trouble;
-                continue;
-            }
-        };
-        let (name, password) = inner.servers.searcher();
-        if let Err(trouble) = bind_to_search(&mut ldap, &address.url, name, password).await {
-            last = trouble;
-            continue;
-        }
-        let settings = &inner.settings;
-        let question = |base: &str, scope, filter: &str, attributes: &[&str], most| Question {
-            base: base.to_owned(),
-            scope,
-            filter: filter.to_owned(),
-            attributes: attributes.iter().map(|name| (*name).to_owned()).collect(),
-            most,
-        };
-        // RFC 4512 section 5.1: where its trees begin.
-        let root = question("", Scope::Base, "(objectClass=*)", &["namingContexts"], 1);
-        let root = search_all(&mut ldap, &address.url, &root).await?;
-        let mut places: Vec<String> = root.iter().flat_map(|entry| entry.all("namingContexts").to_vec()).collect();
-        let units = "(|(objectClass=organizationalUnit)(objectClass=container))";
-        let units = question(&settings.base, Scope::Subtree, units, &["objectClass"], MOST_PLACES);
-        places.extend(search_all(&mut ldap, &address.url, &units).await?.into_iter().map(|entry| entry.name));
-        let groups =
-            "(|(objectClass=group)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=posixGroup))";
-        let groups = question(&settings.base, Scope::Subtree, groups, &[&settings.group_name], MOST_GROUPS);
-        let groups = search_all(&mut ldap, &address.url, &groups).await?;
-        let named = |entry: Entry| {
-            let short = entry.first(&settings.group_name).filter(|_| is_below(&entry.name, settings.group_base()));
-            (short.map(str::to_owned), entry.name.clone())
-        };
-        return Ok(Offer { places, groups: groups.into_iter().map(named).collect(), at: Instant::now() });
+/// Looks at a directory that is no store yet, as far as its settings are said: its base may be missing.
+pub async fn first_look(
+    settings: DirectorySettings,
+    bind_password: Secret,
+    tls: &Arc<ClientConfig>,
+) -> Result<Offer, FirstLookError> {
+    if settings.servers.is_empty() {
+        return Err(SettingsError::Servers(0).into());
     }
-    Err(last)
+    let servers = Servers::new(&settings, bind_password, tls)?;
+    match timeout(PATIENCE, look(&servers, &settings)).await {
+        Ok(offer) => Ok(offer?),
+        Err(_) => Err(Trouble::Late { server: "the directory".into(), seconds: PATIENCE.as_secs() }.into()),
+    }
+}
+
+/// Why nothing was seen.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+pub enum FirstLookError {
+    /// It cannot be asked so.
+    #[error(transparent)]
+    Settings(#[from] SettingsError),
+    /// It did not answer.
+    #[error(transparent)]
+    Trouble(#[from] Trouble),
+}
+
+/// Looks at the first server that answers, over a connection of its own.
+async fn look(servers: &Servers, settings: &DirectorySettings) -> Result<Offer, Trouble> {
+    let (mut ldap, address) = servers.first_that_searches().await?;
+    let question = |base: &str, scope, filter: &str, attributes: &[&str], most| Question {
+        base: base.to_owned(),
+        scope,
+        filter: filter.to_owned(),
+        attributes: attributes.iter().map(|name| (*name).to_owned()).collect(),
+        most,
+    };
+    // RFC 4512 section 5.1: where its trees begin.
+    let root = question("", Scope::Base, "(objectClass=*)", &["namingContexts"], 1);
+    let root = search_all(&mut ldap, &address.url, &root).await?;
+    let mut places: Vec<String> = root.iter().flat_map(|entry| entry.all("namingContexts").to_vec()).collect();
+    let base = match (settings.base.as_str(), places.first()) {
+        ("", Some(first)) => first.clone(),
+        (base, _) => base.to_owned(),
+    };
+    let units = "(|(objectClass=organizationalUnit)(objectClass=container))";
+    let units = question(&base, Scope::Subtree, units, &["objectClass"], MOST_PLACES);
+    places.extend(search_all(&mut ldap, &address.url, &units).await?.into_iter().map(|entry| entry.name));
+    let groups =
+        "(|(objectClass=group)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=posixGroup))";
+    let groups = question(&base, Scope::Subtree, groups, &[&settings.group_name], MOST_GROUPS);
+    let groups = search_all(&mut ldap, &address.url, &groups).await?;
+    let group_base = settings.group_base.as_deref().unwrap_or(&base);
+    let named = |entry: Entry| {
+        let short = entry.first(&settings.group_name).filter(|_| is_below(&entry.name, group_base));
+        (short.map(str::to_owned), entry.name.clone())
+    };
+    Ok(Offer { places, groups: groups.into_iter().map(named).collect(), at: Instant::now() })
 }
 
 impl Offer {

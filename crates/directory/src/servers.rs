@@ -83,6 +83,27 @@ impl Servers {
         self.ask(|server| server.prove(name, password, self.limit / 2)).await
     }
 
+    /// A connection of one's own to the first server that lets it search.
+    pub(crate) async fn first_that_searches(&self) -> Result<(Ldap, &Address), Trouble> {
+        let mut last = self.down();
+        for address in self.addresses() {
+            let bound = async {
+                let mut ldap = connect(address).await?;
+                bind_to_search(&mut ldap, &address.url, &self.bind_as, &self.bind_password).await?;
+                Ok(ldap)
+            };
+            match timeout(2 * self.limit, bound).await {
+                Ok(Ok(ldap)) => return Ok((ldap, address)),
+                Ok(Err(trouble)) => last = trouble,
+                Err(_) => {
+                    let seconds = (2 * self.limit).as_secs_f32().ceil() as u64;
+                    last = Trouble::Late { server: address.url.clone(), seconds };
+                }
+            }
+        }
+        Err(last)
+    }
+
     pub(crate) fn addresses(&self) -> impl Iterator<Item = &Address> {
         self.list.iter().map(|server| &server.address)
     }

@@ -220,9 +220,13 @@ impl Inner {
         let settings = &self.settings;
         if !settings.nt_hash.is_empty() || !settings.clear_password.is_empty() {
             let place = account.place.as_deref().unwrap_or_default();
-            if let Some(hash) = Kept::of(place, settings, &self.servers).await?.nt_hash() {
-                let key = response.session_key(&hash);
-                return Ok(key.map_or(MsChapAnswer::Not(PasswordAnswer::Wrong), MsChapAnswer::Right));
+            let kept = Kept::of(place, settings, &self.servers).await?;
+            if let Some(hash) = kept.nt_hash() {
+                return Ok(match response.session_key(&hash) {
+                    None => MsChapAnswer::Not(PasswordAnswer::Wrong),
+                    Some(_) if kept.is_locked() => MsChapAnswer::Not(PasswordAnswer::Locked),
+                    Some(key) => MsChapAnswer::Right(key),
+                });
             }
         }
         match (&self.domain, &account.logon_name) {
@@ -235,37 +239,40 @@ impl Inner {
     pub(crate) async fn find_device(&self, mac: Mac) -> Result<Option<Arc<Device>>, Trouble> {
         let settings = &self.settings;
         let written = settings.device_notation.write(mac);
-        let mut attributes = vec![settings.device_name.clone(), "cn".into(), "description".into()];
-        attributes.extend(STATE.map(str::to_owned));
-        attributes.extend(settings.facts.of(IdentityKind::Mac, &self.declared).map(|(_, _, place)| place.to_owned()));
         let question = Question {
             base: settings.base.clone(),
             scope: Scope::Subtree,
             filter: named(&settings.device_filter, std::slice::from_ref(&settings.device_name), &written),
-            attributes,
+            attributes: self.device_attributes(),
             most: 2,
         };
         let mut entries = self.servers.search(&question).await?;
         let known = |entry: &Entry| entry.all(&settings.device_name).iter().any(|one| one.parse() == Ok(mac));
         let device = match (entries.pop(), entries.pop()) {
             (Some(_), Some(_)) => return Err(Trouble::TwoDevices(written)),
-            (Some(entry), None) if known(&entry) => {
-                let title = entry.first("description").or_else(|| entry.first("cn")).unwrap_or_default();
-                Some(Arc::new(Device {
-                    title: Title::Text(title.chars().take(100).collect()),
-                    groups: groups::of(&entry, settings, &self.servers).await?,
-                    attributes: self.facts(IdentityKind::Mac, &entry),
-                    barred: is_disabled(&entry),
-                    expired: is_expired(&entry),
-                }))
-            }
+            (Some(entry), None) if known(&entry) => Some(Arc::new(Device {
+                title: Title::Text(title_of(&entry)),
+                groups: groups::of(&entry, settings, &self.servers).await?,
+                attributes: self.facts(IdentityKind::Mac, &entry),
+                barred: is_disabled(&entry),
+                expired: is_expired(&entry),
+            })),
             _ => None,
         };
         self.devices.keep(mac, device.clone());
         Ok(device)
     }
 
-    fn facts(&self, kind: IdentityKind, entry: &Entry) -> KnownAttributes {
+    /// What is read of an entry of a device.
+    pub(crate) fn device_attributes(&self) -> Vec<String> {
+        let mut attributes = vec![self.settings.device_name.clone(), "cn".into(), "description".into()];
+        attributes.extend(STATE.map(str::to_owned));
+        let told = self.settings.facts.of(IdentityKind::Mac, &self.declared);
+        attributes.extend(told.map(|(_, _, place)| place.to_owned()));
+        attributes
+    }
+
+    pub(crate) fn facts(&self, kind: IdentityKind, entry: &Entry) -> KnownAttributes {
         let value = |kind: AttributeKind, place: &str| kind.read(entry.all(place).iter().map(String::as_str));
         self.settings.facts.facts(kind, &self.declared, value)
     }
@@ -299,9 +306,15 @@ const STATE: [&str; 10] = [
     "pwdAccountLockedTime",
 ];
 
+/// What a device is, for people.
+pub(crate) fn title_of(entry: &Entry) -> String {
+    let title = entry.first("description").or_else(|| entry.first("cn")).unwrap_or_default();
+    title.chars().take(100).collect()
+}
+
 /// ACCOUNTDISABLE of `userAccountControl`, or a lock that has no end (the draft on password
 /// policies for LDAP directories, section 5.3.3).
-fn is_disabled(entry: &Entry) -> bool {
+pub(crate) fn is_disabled(entry: &Entry) -> bool {
     let flags = entry.first("userAccountControl").and_then(|flags| flags.parse::<i64>().ok());
     flags.is_some_and(|flags| flags & 2 != 0) || entry.first("pwdAccountLockedTime") == Some("000001010000Z")
 }
