@@ -729,6 +729,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/metrics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the service, its books and the stores outside do, as OpenMetrics 1.0 has it. */
+        get: operations["metrics"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/nases": {
         parameters: {
             query?: never;
@@ -816,6 +833,23 @@ export interface paths {
         put: operations["set_nas_secret"];
         /** Shows the secret that is shared with a NAS; the audit tells that it was shown. */
         post: operations["reveal_nas_secret"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/offer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a directory has to offer that is no store yet, to whoever types how it is asked. */
+        post: operations["first_offer"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1185,6 +1219,26 @@ export interface paths {
         head?: never;
         /** Gives a store that the active policy does not name another name, with all that is in it. */
         patch: operations["rename_store"];
+        trace?: never;
+    };
+    "/api/v1/stores/{name}/devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All devices that a directory keeps by their MAC addresses, 100,000 at most, as an import of devices
+         *     takes them.
+         */
+        get: operations["directory_devices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/stores/{name}/new-password": {
@@ -1945,6 +1999,27 @@ export interface components {
              */
             vendor?: number | null;
         };
+        /** @description A device of a directory, as an import takes it. */
+        DirectoryDevice: {
+            /** @description What the directory tells of it, by the names of attributes. */
+            attributes: {
+                [key: string]: unknown;
+            };
+            /** @description Whether it must stay out. */
+            barred: boolean;
+            /** @description Its groups that have a short name. */
+            groups: string[];
+            mac: string;
+            /** @description What it is, for people. */
+            title: string;
+        };
+        /** @description Devices of a directory. */
+        DirectoryDevices: {
+            /** @description Those, in the order of their addresses. */
+            devices: components["schemas"]["DirectoryDevice"][];
+            /** @description Distinguished names of entries whose address cannot be read. */
+            unread: string[];
+        };
         /** @description How a directory is asked. */
         DirectoryForm: {
             /**
@@ -2647,6 +2722,13 @@ export interface components {
             owner?: string;
             store: string;
             title?: string;
+        };
+        /** @description A directory that somebody is about to connect. */
+        NewDirectory: {
+            /** @description How it is asked, as far as that is known: the base may be missing. */
+            directory: components["schemas"]["DirectoryForm"];
+            /** @description The password of the account that searches. */
+            secret?: string | null;
         };
         /** @description An attribute to be declared, or of which something else is to be said. */
         NewIdentityAttribute: {
@@ -6414,6 +6496,33 @@ export interface operations {
             };
         };
     };
+    metrics: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/openmetrics-text": string;
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
     nases: {
         parameters: {
             query?: {
@@ -6918,6 +7027,61 @@ export interface operations {
                 };
             };
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    first_offer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDirectory"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StoreOffer"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8553,6 +8717,59 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    directory_devices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DirectoryDevices"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -91,6 +91,10 @@ pub(crate) fn run(args: &args::Store) -> Result<ExitCode, Failure> {
                 false => tell_offer(name, &offer),
             }
         }
+        StoreAction::Devices { name, json } => {
+            let listed = client.get(&format!("{}/devices", path(&["stores", name])?), &[])?;
+            tell_devices(name, &listed, *json);
+        }
         StoreAction::Remove { name } => {
             client.delete(&path(&["stores", name])?)??;
             say!("store {name} is removed");
@@ -121,6 +125,29 @@ fn tell_offer(name: &str, offer: &Value) {
         ["group", "distinguished name"],
         list("groups").iter().map(|one| [text(&one["name"]), text(&one["dn"])]),
     );
+}
+
+/// The devices of a directory.
+fn tell_devices(name: &str, listed: &Value, as_lines: bool) {
+    let list = |field: &str| listed[field].as_array().map_or(&[][..], Vec::as_slice);
+    let devices = list("devices");
+    match as_lines {
+        true => devices.iter().for_each(|device| say!("{device}")),
+        false => {
+            let cells = |device: &Value| {
+                let barred = if device["barred"] == true { "barred" } else { "" };
+                [text(&device["mac"]), text(&device["title"]), texts(&device["groups"]), barred.to_owned()]
+            };
+            paint::table(["address", "what it is", "groups", ""], devices.iter().map(cells));
+            say!(
+                "{} devices; `regnant store devices {name} --json | regnant device import -` takes them over",
+                devices.len()
+            );
+        }
+    }
+    for entry in list("unread") {
+        eprintln!("{} has no MAC address that could be read, and is left out", text(entry));
+    }
 }
 
 /// Whether a store outside answers.

@@ -161,6 +161,10 @@ fn a_directory_that_is_dead_or_hangs_stops_nobody_else_and_is_asked_again() {
     let shown = service.client(&["store", "show", "tarn-directory"]).succeeds();
     assert!(shown.contains("no answer for"), "{shown}");
     assert!(service.client(&["store", "list"]).succeeds().contains("does not answer"));
+    let metrics = service.text("metrics");
+    let labels = format!("store=\"tarn-directory\",server=\"{}\"", slapd.ldaps());
+    assert!(metrics.contains(&format!("regnant_store_up{{{labels}}} 0")), "{metrics}");
+    assert!(metrics.contains(&format!("regnant_store_failures_total{{{labels}}} ")), "{metrics}");
     let told = printed(&service.client(&["store", "test", "tarn-directory"]).ends_with(1));
     assert!(told.contains("is not reached") && told.contains("See whether the directory runs"), "{told}");
     slapd.again();
@@ -335,7 +339,15 @@ fn a_directory_is_connected_tested_and_missed_in_the_page() {
         // What was typed stays where it is refused.
         browser.sees("is no address of a directory").await;
         type_in("servers", &slapd.ldaps()).await;
+        // Before the authority is named, nobody is believed; then the directory says what it has.
+        browser.click_text("button", "Look what it has").await;
+        browser.sees("does not prove who it is").await;
         browser.click_text("option", "port-directory").await;
+        type_in("base", "").await;
+        browser.click_text("button", "Look what it has").await;
+        browser.sees("Entries that may be searched").await;
+        browser.find(&format!("option[value='{BASE}']")).await;
+        type_in("base", BASE).await;
         browser.click_text("button", "Connect").await;
         browser.sees("The way to it").await;
         browser.find("input[aria-label='Who is looked for']").await.send_keys("ida.marsh").await.unwrap();
@@ -408,6 +420,15 @@ fn devices_certificates_hashes_and_realms_of_a_directory_count_where_settings_sa
     // A device that the directory alone has, in any notation.
     service.try_from(&QUAY_SW_1, &["mac", "--mac", "02-00-5e-20-00-AA"]).ends_with(0);
     service.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200007"]).ends_with(0);
+    // Records are faster: all that it has are taken over.
+    let table = service.client(&["store", "devices", "tarn-directory"]).succeeds();
+    assert!(table.contains("02:00:5e:20:00:aa") && table.contains("cranes"), "{table}");
+    let lines = service.client(&["store", "devices", "tarn-directory", "--json"]).succeeds();
+    let imported = typed(&mut service.client(&["device", "import", "-", "--store", "harbour-devices"]), &lines);
+    assert!(printed(&imported).contains("1 added"), "{}", printed(&imported));
+    let shown = service.client(&["device", "show", "02:00:5e:20:00:aa"]).succeeds();
+    assert!(shown.contains("crane 1") && shown.contains("cranes"), "{shown}");
+    assert_eq!(service.get("stores/harbour/devices").0, 400);
     let told = service.client(&["store", "test", "tarn-directory", "--device", "0200.5e20.00aa"]).succeeds();
     assert!(told.contains("find the device") && told.contains("cranes"), "{told}");
     // Her certificate is the one that the directory has; his it does not have.
@@ -430,6 +451,27 @@ fn devices_certificates_hashes_and_realms_of_a_directory_count_where_settings_sa
     service.try_eap(&["peap", "--user", "mara.quay", "--password", "Dry-Dock-82"]).succeeds();
     service.try_eap(&["ttls", "--inner", "chap", "--user", "mara.quay", "--password", "Dry-Dock-82"]).succeeds();
     service.try_eap(&["peap", "--user", "tom.reed", "--password", "Winch-Oil-48"]).ends_with(1);
+    // Wrong passwords lock an account for a while; its hash counts as little as its password then.
+    slapd.add(&format!(
+        "dn: cn=strict,{BASE}\nobjectClass: device\nobjectClass: pwdPolicy\ncn: strict\n\
+         pwdAttribute: userPassword\npwdLockout: TRUE\npwdMaxFailure: 2\npwdLockoutDuration: 3\n"
+    ));
+    slapd.modify(&format!(
+        "dn: uid=ida.marsh,ou=people,{BASE}\nchangetype: modify\nadd: pwdPolicySubentry\n\
+         pwdPolicySubentry: cn=strict,{BASE}\n"
+    ));
+    for _ in 0..2 {
+        vpn(&service, "ida.marsh@tarnmouth.example", "Tide-Table-62", 1);
+    }
+    let peap = ["peap", "--user", "ida.marsh", "--password", "Tide-Table-61"];
+    service.try_eap(&peap).ends_with(1);
+    let trail = last(&service, "q=ida.marsh%20locked&outcome=refused");
+    assert!(trail.contains("locked"), "{trail}");
+    let began = Instant::now();
+    while service.try_eap(&peap).output().unwrap().status.code() != Some(0) {
+        assert!(began.elapsed() < Duration::from_secs(10), "the lock does not end");
+        std::thread::sleep(Duration::from_millis(300));
+    }
     // It is not asked about another realm, whatever the gate makes of the name.
     vpn(&service, "mara.quay@tarnmouth.example", "Dry-Dock-82", 0);
     vpn(&service, "mara.quay@partner.example", "Dry-Dock-82", 1);

@@ -114,6 +114,9 @@ const ROUTES: &str = "
     get    /stores/{name}                         e h a
     post   /stores/{name}/new-password            e
     get    /stores/{name}/offer                   e h a
+    get    /stores/{name}/devices                 e h a
+    post   /offer                                 e
+    get    /metrics                               e h a
     post   /stores/{name}/test                    e
     put    /stores/{name}                         e
     patch  /stores/{name}                         e

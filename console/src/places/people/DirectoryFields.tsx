@@ -1,7 +1,8 @@
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { api, dataOf } from "../../api/client";
 import { BOX, Check, ChoiceField, Field, TextField } from "../../parts/Field";
-import type { Draft } from "./outside";
+import { Refused } from "../../parts/Refused";
+import { askedOf, type Draft } from "./outside";
 
 /** What a directory alone is asked by. */
 export function DirectoryFields(props: { draft: Draft; isNew: boolean; set: (part: Partial<Draft>) => void }) {
@@ -12,7 +13,14 @@ export function DirectoryFields(props: { draft: Draft; isNew: boolean; set: (par
       dataOf(await api.GET("/api/v1/stores/{name}/offer", { params: { path: { name: draft.name }, query: {} } })),
     enabled: !isNew,
   });
-  const places = offer.data?.places ?? [];
+  const looked = useMutation({
+    mutationFn: async () => {
+      const { directory, secret } = askedOf({ ...draft, kind: "directory" });
+      if (!directory) return undefined;
+      return dataOf(await api.POST("/api/v1/offer", { body: { directory, secret: secret ?? null } }));
+    },
+  });
+  const places = (looked.data ?? offer.data)?.places ?? [];
   return (
     <>
       <Field
@@ -34,6 +42,24 @@ export function DirectoryFields(props: { draft: Draft; isNew: boolean; set: (par
         value={draft.bindAs}
         change={(bindAs) => set({ bindAs })}
       />
+      {isNew && (
+        <div>
+          <button
+            type="button"
+            disabled={looked.isPending || !draft.servers.trim()}
+            onClick={() => looked.mutate()}
+            className="cursor-pointer rounded-sm border border-deep px-3 py-1 text-deep disabled:cursor-default disabled:opacity-50"
+          >
+            {looked.isPending ? "Looking…" : "Look what it has"}
+          </button>
+          <Refused error={looked.error} />
+          {looked.data && (
+            <p role="status" className="mt-1">
+              {`Entries that may be searched: ${looked.data.places.length}; groups: ${looked.data.groups.length}. The bases below offer the former.`}
+            </p>
+          )}
+        </div>
+      )}
       <TextField
         label="Base"
         help="The entry below which everything is searched, such as dc=tarnmouth,dc=example."

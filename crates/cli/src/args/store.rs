@@ -85,6 +85,15 @@ pub(crate) enum StoreAction {
         #[arg(long)]
         json: bool,
     },
+    /// Show the devices that a directory keeps by their MAC addresses. What --json prints,
+    /// `regnant device import -` takes over
+    Devices {
+        /// The directory's name
+        name: String,
+        /// Print each device as a line of JSON
+        #[arg(long)]
+        json: bool,
+    },
     /// Remove one that is empty and that the active policy does not name
     Remove {
         /// Its name

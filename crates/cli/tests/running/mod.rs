@@ -237,6 +237,13 @@ impl Running {
         (answer.status().as_u16(), answer.body_mut().read_json().unwrap_or(Value::Null))
     }
 
+    /// What a call answers in plain text.
+    pub(crate) fn text(&self, path: &str) -> String {
+        let request = agent().get(format!("{}/api/v1/{path}", self.api));
+        let mut answer = request.header("authorization", format!("Bearer {}", self.token)).call().unwrap();
+        answer.body_mut().read_to_string().unwrap()
+    }
+
     /// A call, with the ETag that was seen where one was; gives the ETag of what came.
     pub(crate) fn call(&self, verb: &str, path: &str, seen: Option<&str>, body: &Value) -> (u16, Value, String) {
         let request = ureq::http::Request::builder().method(verb).uri(format!("{}/api/v1/{path}", self.api));

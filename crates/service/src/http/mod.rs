@@ -26,6 +26,7 @@ mod inventory;
 mod journal;
 mod keys;
 mod machines;
+mod metrics;
 mod nases;
 mod nases_together;
 pub(crate) mod openapi;
@@ -90,6 +91,8 @@ pub(crate) struct Api {
     pub(crate) places: Places,
     /// One import at a time.
     pub(crate) imports: Arc<Semaphore>,
+    /// One list of all devices of a directory at a time.
+    pub(crate) listings: Arc<Semaphore>,
     /// Apart from the pool of the RADIUS side: guessing at sign-in delays nobody there.
     pub(crate) pool: HashPool,
     pub(crate) stopped: watch::Receiver<bool>,
@@ -111,7 +114,8 @@ impl Api {
             only_proxies: config.only_proxies(),
             in_plain_text: config.in_plain_text(),
         });
-        let (pool, imports) = (HashPool::start(1), Arc::new(Semaphore::new(1)));
+        let one = || Arc::new(Semaphore::new(1));
+        let (pool, imports, listings) = (HashPool::start(1), one(), one());
         Self {
             administration,
             journal,
@@ -125,6 +129,7 @@ impl Api {
             live,
             places,
             imports,
+            listings,
             pool,
             stopped,
         }
@@ -182,6 +187,9 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(outside_stores::test))
         .routes(routes!(outside_stores::offer))
         .routes(routes!(outside_stores::new_password))
+        .routes(routes!(metrics::metrics))
+        .routes(routes!(outside_stores::devices))
+        .routes(routes!(outside_stores::first_offer))
         .routes(routes!(stores::store, stores::put, stores::rename, stores::remove))
         .routes(routes!(common_names::groups, common_names::add_group))
         .routes(routes!(

@@ -1,12 +1,14 @@
 //! Stores outside: whether they answer, the way to them step by step, and what they offer.
 
+use std::collections::BTreeMap;
+
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use regnant_base::{SecretText, printable};
-use regnant_directory::Probe;
+use regnant_base::{Secret, SecretText, printable};
+use regnant_directory::{DirectorySettings, FirstLookError, ListedDevice, Offer, Probe, first_look};
 use regnant_outside::{ServerHealth, Step};
-use regnant_policy::IdentityKind;
+use regnant_policy::{IdentityKind, Value};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -14,6 +16,7 @@ use crate::http::Api;
 use crate::http::callers::{Change, Look, May, Signed};
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::{Asked, Sent};
+use crate::http::outside_forms::DirectoryForm;
 use crate::outside_stores::OutsideStore;
 
 /// How a server of a store outside does.
@@ -180,21 +183,130 @@ pub(crate) async fn offer(
     let OutsideStore::Directory(directory) = outside else {
         return Err(ApiError::bad("It tells facts, and has no groups to offer."));
     };
-    let Some(offer) = directory.offer() else {
-        return Ok(Json(StoreOffer { looked: None, places: Vec::new(), groups: Vec::new() }));
-    };
     let q = wanted.q.unwrap_or_default().to_lowercase();
-    let fits = |text: &str| text.to_lowercase().contains(&q);
+    Ok(Json(match directory.offer() {
+        Some(offer) => offered(&offer, &q),
+        None => StoreOffer { looked: None, places: Vec::new(), groups: Vec::new() },
+    }))
+}
+
+/// What of an offer has these letters in it.
+fn offered(offer: &Offer, q: &str) -> StoreOffer {
+    let fits = |text: &str| text.to_lowercase().contains(q);
     let shown = |text: &String| printable(text).into_owned();
     let places = offer.places.iter().filter(|place| fits(place)).take(MOST_OFFERED).map(shown).collect();
     let groups = offer.groups.iter().filter(|(short, long)| short.as_deref().is_some_and(fits) || fits(long));
     let view =
         |(short, long): &(Option<String>, String)| OfferedGroup { name: short.as_ref().map(shown), dn: shown(long) };
-    Ok(Json(StoreOffer {
+    StoreOffer {
         looked: Some(offer.at.elapsed().as_secs()),
         places,
         groups: groups.take(MOST_OFFERED).map(view).collect(),
-    }))
+    }
+}
+
+/// A directory that somebody is about to connect.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct NewDirectory {
+    /// How it is asked, as far as that is known: the base may be missing.
+    directory: DirectoryForm,
+    /// The password of the account that searches.
+    #[serde(default)]
+    #[schema(value_type = Option<String>)]
+    secret: Option<SecretText>,
+}
+
+/// What a directory has to offer that is no store yet, to whoever types how it is asked.
+#[utoipa::path(post, path = "/api/v1/offer", operation_id = "first_offer", request_body = NewDirectory,
+    responses((status = 200, body = StoreOffer), (status = 400, body = ApiError), (status = 404, body = ApiError),
+        (status = 401, body = ApiError), (status = 403, body = ApiError)))]
+pub(crate) async fn first_offer(
+    State(api): State<Api>,
+    _: May<Change>,
+    Sent(new): Sent<NewDirectory>,
+) -> Result<Json<StoreOffer>, ApiError> {
+    let settings = DirectorySettings::from(new.directory);
+    let trust = settings.trust.clone();
+    let tls = blocking(move || api.administration.identities.tls_by_trust(trust.as_deref())).await?;
+    let secret = Secret::new(new.secret.as_ref().map_or("", |secret| secret.expose()).as_bytes());
+    match first_look(settings, secret, &tls).await {
+        Ok(offer) => Ok(Json(offered(&offer, ""))),
+        Err(FirstLookError::Settings(error)) => Err(ApiError::bad(error.to_string())),
+        Err(FirstLookError::Trouble(trouble)) => {
+            Err(ApiError::bad(format!("{}. {}", printable(&trouble.to_string()), trouble.advice())))
+        }
+    }
+}
+
+/// A device of a directory, as an import takes it.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct DirectoryDevice {
+    mac: String,
+    /// What it is, for people.
+    title: String,
+    /// Its groups that have a short name.
+    groups: Vec<String>,
+    /// Whether it must stay out.
+    barred: bool,
+    /// What the directory tells of it, by the names of attributes.
+    attributes: BTreeMap<String, serde_json::Value>,
+}
+
+/// Devices of a directory.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct DirectoryDevices {
+    /// Those, in the order of their addresses.
+    devices: Vec<DirectoryDevice>,
+    /// Distinguished names of entries whose address cannot be read.
+    unread: Vec<String>,
+}
+
+/// All devices that a directory keeps by their MAC addresses, 100,000 at most, as an import of devices
+/// takes them.
+#[utoipa::path(get, path = "/api/v1/stores/{name}/devices", operation_id = "directory_devices",
+    params(("name" = String, Path)),
+    responses((status = 200, body = DirectoryDevices), (status = 400, body = ApiError), (status = 404, body = ApiError),
+        (status = 429, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn devices(
+    State(api): State<Api>,
+    _: May<Look>,
+    Path(name): Path<String>,
+) -> Result<Json<DirectoryDevices>, ApiError> {
+    let outside = blocking(move || api.administration.identities.outside(&name)).await?;
+    let OutsideStore::Directory(directory) = outside else {
+        return Err(ApiError::bad("It tells facts, and keeps no devices that could be listed."));
+    };
+    let place = api.listings.clone().try_acquire_owned();
+    let _place = place.map_err(|_| ApiError::too_many("Another list is under way; try again when it has ended."))?;
+    let list = directory.list_devices().await;
+    let list =
+        list.map_err(|trouble| ApiError::bad(format!("{}. {}", printable(&trouble.to_string()), trouble.advice())))?;
+    let view = |device: ListedDevice| DirectoryDevice {
+        mac: device.mac.to_string(),
+        title: printable(&device.title).into_owned(),
+        groups: device.groups,
+        barred: device.barred,
+        attributes: device
+            .attributes
+            .iter()
+            .filter_map(|(name, value)| Some((name.to_string(), json(value)?)))
+            .collect(),
+    };
+    let unread = list.unread.iter().map(|name| printable(name).into_owned()).collect();
+    Ok(Json(DirectoryDevices { devices: list.devices.into_iter().map(view).collect(), unread }))
+}
+
+/// A fact as records keep it.
+fn json(value: &Value<'_>) -> Option<serde_json::Value> {
+    Some(match value {
+        Value::Text(text) => text.as_ref().into(),
+        Value::Integer(number) => (*number).into(),
+        Value::Boolean(is) => (*is).into(),
+        Value::Address(address) => address.to_string().into(),
+        Value::Set(members) => members.iter().filter_map(json).collect(),
+        Value::Block(..) | Value::Mac(_) | Value::Duration(_) => return None,
+    })
 }
 
 /// What is looked for in an offer.
