@@ -143,6 +143,17 @@ mod tests {
         std::array::from_fn(|place| u8::from_str_radix(&digits[2 * place..2 * place + 2], 16).unwrap())
     }
 
+    /// Made by other programs: HMAC-SHA256 of Python, AES-128-CFB8 of OpenSSL.
+    #[test]
+    fn a_session_key_and_credentials_are_those_of_others() {
+        let hash = PasswordHash(bytes("31a590170a351fd51148b2a10af2c305"));
+        let (client, server) = (bytes("3a0390a46d0c3d4f"), bytes("0c4c13d16041c860"));
+        let key = SessionKey::new(&hash, &client, &server);
+        assert_eq!(key.0, bytes("fdc7815fdbdbb1a6a08d0fda749edb18"));
+        assert_eq!(key.credential(&client).0, bytes("c43e8c706184b992"));
+        assert_eq!(key.credential(&server).0, bytes("f2c027dca409fad7"));
+    }
+
     /// NIST SP 800-38A, section F.3.7: CFB8-AES128.
     #[test]
     fn cfb8_gives_the_known_answers() {
