@@ -657,6 +657,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/journal/{id}/case": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A case made of an entry: its facts, as far as the policy that decided asks for them, and what was decided. */
+        get: operations["case"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/keys": {
         parameters: {
             query?: never;
@@ -982,6 +999,45 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/policy/difference": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How two policies differ, by meaning and by line. */
+        post: operations["difference"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/policy/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One's own draft. */
+        get: operations["draft"];
+        /**
+         * Keeps one's own draft, which decides nothing. With If-Match where it is still as it was read; without,
+         *     where there is none yet.
+         */
+        put: operations["put_draft"];
+        post?: never;
+        /** Forgets one's own draft. */
+        delete: operations["remove_draft"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/policy/editions": {
         parameters: {
             query?: never;
@@ -989,10 +1045,84 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every edition, newest first. */
+        /** Editions, newest first, 100 at a time. */
         get: operations["editions"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/policy/editions/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** An edition with its text. */
+        get: operations["edition"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/policy/hits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How often each rule of the active edition decided in the last day and week, and when last. */
+        get: operations["hits"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/policy/rollback": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Makes the text of an earlier edition the active one again, as a new edition, checked against the records
+         *     as they are now.
+         */
+        post: operations["rollback"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/policy/what-if": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What policies come to with the facts of an entry, with others in their place, or with those alone. It is
+         *     taken that everybody was proved as the facts say. Nothing is sent, and nothing counted.
+         */
+        post: operations["what_if"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1516,6 +1646,11 @@ export interface components {
              * @description The new edition's number.
              */
             number: number;
+            /**
+             * Format: int32
+             * @description The edition that it replaces.
+             */
+            replaces: number;
             /** @description What its check found. */
             report: components["schemas"]["CheckReport"];
         };
@@ -1526,6 +1661,12 @@ export interface components {
              * @description The edition that the author began with; another active one is a conflict.
              */
             expected?: number | null;
+            /** @description The texts of the files that it may include, by their paths. */
+            included?: {
+                [key: string]: string;
+            };
+            /** @description Why it is activated. */
+            note?: string;
             /** @description The text of `main.writ`. */
             source: string;
         };
@@ -1572,6 +1713,29 @@ export interface components {
         /** @description The password, for what a session alone must not do. */
         Again: {
             password: string;
+        };
+        /** @description What a policy comes to. */
+        AnswerView: {
+            /** @description What decides: the title of a rule, `otherwise`, or why no rule is asked. */
+            by: string;
+            /** @description Whether a rule of that title decides. */
+            by_rule: boolean;
+            /** @description The gate that takes the request. */
+            gate?: string | null;
+            grants: string[];
+            /** @description How many of them are left out. */
+            more_rules: number;
+            /** @description `granted`, `observed`, `refused` or `silence`. */
+            outcome: string;
+            /** @description Gates that were passed over, with what their conditions came to. */
+            passed_gates: components["schemas"]["PassedGate"][];
+            /** @description Which policy: `edition 12`, `draft` or `files`. */
+            policy: string;
+            report?: components["schemas"]["CheckReport"] | null;
+            /** @description The rules that were tried. */
+            rules: components["schemas"]["TriedRule"][];
+            /** @description What they say, for people. */
+            says: string[];
         };
         /** @description Why a call was not done, as JSON. */
         ApiError: {
@@ -1684,6 +1848,11 @@ export interface components {
             /** @description Its title. */
             title: string;
         };
+        /** @description A case of an entry. */
+        CaseView: {
+            /** @description Its text in Writ. */
+            case: string;
+        };
         /** @description Why packets stayed unheard. */
         CauseView: {
             /** @description What to do about it. */
@@ -1781,6 +1950,8 @@ export interface components {
             cases: components["schemas"]["CaseReport"][];
             /** @description Errors and warnings, in the order of the text. */
             diagnostics: components["schemas"]["DiagnosticReport"][];
+            /** @description The rules that no case reaches; none where there are errors. */
+            uncovered?: components["schemas"]["UncoveredRule"][];
         };
         /** @description What a sender claims to be. */
         ClaimsView: {
@@ -1804,6 +1975,29 @@ export interface components {
         /** @description What people should know of a group or a site. */
         CommonNote: {
             note?: string;
+        };
+        /** @description A policy that is compared: an edition by its number, one's own draft, or files. */
+        Compared: {
+            /**
+             * Format: int32
+             * @description An edition.
+             */
+            edition: number;
+        } | "active" | "draft" | {
+            /** @description These files. */
+            files: {
+                /** @description The texts of the others, by their paths. */
+                included?: {
+                    [key: string]: string;
+                };
+                /** @description The text of `main.writ`. */
+                source: string;
+            };
+        };
+        /** @description Two policies to be compared. */
+        Comparison: {
+            from: components["schemas"]["Compared"];
+            to: components["schemas"]["Compared"];
         };
         /** @description How often what was decided. */
         CountList: {
@@ -1930,6 +2124,8 @@ export interface components {
             code: string;
             /** @description The column, from 1. */
             column: number;
+            /** @description The file. */
+            file: string;
             /** @description The line, from 1; 0 where no line is to blame. */
             line: number;
             /** @description What is wrong. */
@@ -1998,6 +2194,13 @@ export interface components {
              * @description The vendor's enterprise number; none where it is of an RFC.
              */
             vendor?: number | null;
+        };
+        /** @description How two policies differ. */
+        DifferenceView: {
+            /** @description What another thing is meant by now, whatever the layout. */
+            changes: components["schemas"]["ChangeView"][];
+            /** @description The lines that differ, file by file. */
+            files: components["schemas"]["FileDifference"][];
         };
         /** @description A device of a directory, as an import takes it. */
         DirectoryDevice: {
@@ -2183,9 +2386,81 @@ export interface components {
             /** @description What went wrong last. */
             why: string;
         };
-        /** @description Every edition, newest first. */
+        /** @description A draft to be kept. */
+        DraftForm: {
+            /** @description The texts of the files that it includes, by their paths. */
+            included?: {
+                [key: string]: string;
+            };
+            /**
+             * Format: int32
+             * @description The edition that it was made from.
+             */
+            made_from: number;
+            /** @description The text of `main.writ`. */
+            source: string;
+        };
+        /** @description A policy that somebody writes. */
+        DraftView: {
+            /**
+             * Format: int32
+             * @description The edition that is active now: another one was activated meanwhile.
+             */
+            active: number;
+            /** @description Who. */
+            author: string;
+            /** @description When it was written last, in UTC. */
+            changed_at: string;
+            /** @description The texts of the files that it includes, by their paths. */
+            included: {
+                [key: string]: string;
+            };
+            /**
+             * Format: int32
+             * @description The edition that it was made from.
+             */
+            made_from: number;
+            /** @description The text of `main.writ`. */
+            source: string;
+            /**
+             * Format: int64
+             * @description How often it was written; its ETag is the same.
+             */
+            version: number;
+        };
+        /** @description Editions, newest first. */
         EditionList: {
-            editions: components["schemas"]["EditionView"][];
+            editions: components["schemas"]["EditionSummary"][];
+            /**
+             * Format: int32
+             * @description What to ask with as `below` for those before; none where there are no more.
+             */
+            more_below?: number | null;
+        };
+        /** @description An edition without its text. */
+        EditionSummary: {
+            /** @description Their bytes. */
+            bytes: number;
+            /** @description When it was made, in UTC. */
+            created_at: string;
+            /** @description Who made it. */
+            created_by: string;
+            /** @description How many files it has. */
+            files: number;
+            /**
+             * Format: int32
+             * @description The edition that it was made from, where that is known.
+             */
+            made_from?: number | null;
+            /** @description Why. */
+            note: string;
+            /**
+             * Format: int32
+             * @description Its number.
+             */
+            number: number;
+            /** @description `active` or `retired`. */
+            state: string;
         };
         /** @description An edition of the policy. */
         EditionView: {
@@ -2193,6 +2468,17 @@ export interface components {
             created_at: string;
             /** @description Who made it. */
             created_by: string;
+            /** @description The texts of the files that it includes, by their paths. */
+            included: {
+                [key: string]: string;
+            };
+            /**
+             * Format: int32
+             * @description The edition that it was made from, where that is known.
+             */
+            made_from?: number | null;
+            /** @description Why. */
+            note: string;
             /**
              * Format: int32
              * @description Its number.
@@ -2200,7 +2486,7 @@ export interface components {
             number: number;
             /** @description The text of `main.writ`. */
             source: string;
-            /** @description `draft`, `active` or `retired`. */
+            /** @description `active` or `retired`. */
             state: string;
         };
         /** @description Something that ends soon. */
@@ -2263,6 +2549,13 @@ export interface components {
             /** @description Whether it is a secret, whose values are not told. */
             secret: boolean;
         };
+        /** @description The lines of a file that differ. */
+        FileDifference: {
+            /** @description The file. */
+            path: string;
+            /** @description Lines as they were, with `-` before them, and as they are, with `+`, among some that are the same. */
+            unified: string;
+        };
         /** @description Something that was looked at. */
         Finding: {
             /** @description What was looked at: `disk`, `certificates`, `policy` and the like. */
@@ -2284,6 +2577,21 @@ export interface components {
             kind: string;
             /** @description The text. */
             text: string;
+        };
+        /** @description An edition that shall be the active one again. */
+        GoingBack: {
+            /**
+             * Format: int32
+             * @description The edition that was seen as the active one; another one is a conflict.
+             */
+            expected?: number | null;
+            /** @description Why. */
+            note?: string;
+            /**
+             * Format: int32
+             * @description Its number.
+             */
+            number: number;
         };
         /** @description Groups by name. */
         GroupList: {
@@ -2326,12 +2634,21 @@ export interface components {
             /** @description The version of the service. */
             version: string;
         };
+        /** @description How often rules decided. */
+        HitList: {
+            rules: components["schemas"]["RuleHits"][];
+        };
         /** @description What was decided within an hour. */
         HourView: {
             /** Format: int64 */
             granted: number;
             /** @description When it began, in UTC. */
             hour: string;
+            /**
+             * Format: int64
+             * @description Given where a gate that is watched would have refused.
+             */
+            observed: number;
             /** Format: int64 */
             refused: number;
             /** Format: int64 */
@@ -2923,6 +3240,12 @@ export interface components {
              */
             unsent: number;
         };
+        /** @description A gate that was passed over. */
+        PassedGate: {
+            gate: string;
+            /** @description `false`, `absent` or `unanswered`. */
+            outcome: string;
+        };
         /** @description A person with what is known of them. */
         PersonDetail: {
             /** @description Why the helpdesk may not set their password, where it may not. */
@@ -2971,6 +3294,10 @@ export interface components {
         };
         /** @description A policy to be checked. */
         PolicyText: {
+            /** @description The texts of the files that it may include, by their paths. */
+            included?: {
+                [key: string]: string;
+            };
             /** @description The text of `main.writ`. */
             source: string;
         };
@@ -3010,6 +3337,24 @@ export interface components {
             nases: number;
             /** Format: int64 */
             people: number;
+        };
+        /** @description How often a rule of the active edition decided, under this edition and those before, by its title. */
+        RuleHits: {
+            /**
+             * Format: int64
+             * @description In the last 24 hours.
+             */
+            day: number;
+            gate: string;
+            /** @description The hour in which it decided last, in UTC, within 90 days. */
+            last?: string | null;
+            /** @description Its title; `otherwise` at the end of each gate. */
+            rule: string;
+            /**
+             * Format: int64
+             * @description In the last 7 days.
+             */
+            week: number;
         };
         /** @description A change of a secret that the NAS has not followed yet. */
         SecretChange: {
@@ -3305,9 +3650,23 @@ export interface components {
             /** @description Send it as `Authorization: Bearer TOKEN`. */
             token: string;
         };
+        /** @description A rule that was tried. */
+        TriedRule: {
+            /** @description `true`, `false`, `absent` or `unanswered`. */
+            outcome: string;
+            tests: components["schemas"]["TriedTest"][];
+            /** @description What would follow. */
+            then: string;
+            title: string;
+        };
         /** @description A secret to be tried. */
         TriedSecret: {
             secret: string;
+        };
+        /** @description A comparison that was looked at. */
+        TriedTest: {
+            outcome: string;
+            text: string;
         };
         /** @description What was kept of a trust. */
         TrustKept: {
@@ -3336,6 +3695,17 @@ export interface components {
             ocsp_url?: string | null;
             /** @description Their revocation lists, from files and fetched. */
             revocation_lists: components["schemas"]["ListReport"][];
+        };
+        /** @description A rule that no case reaches. */
+        UncoveredRule: {
+            /** @description The file. */
+            file: string;
+            /** @description Its gate. */
+            gate: string;
+            /** @description The line. */
+            line: number;
+            /** @description Its title. */
+            rule: string;
         };
         /** @description Who stayed unheard within the last minutes. */
         UnheardList: {
@@ -3395,6 +3765,23 @@ export interface components {
             password: string;
             /** @description The secret of the one-time link, after its `#`. */
             secret: string;
+        };
+        /** @description What is tried. */
+        WhatIfForm: {
+            /** @description An entry of the journal whose facts are taken. */
+            entry?: string | null;
+            /** @description Facts in their place, as a case states them: `nas.kind = switch, user.groups = { "staff" }`. */
+            facts?: string;
+            /** @description The policies, one or two. */
+            policies: components["schemas"]["Compared"][];
+        };
+        /** @description What policies come to. */
+        WhatIfView: {
+            answers: components["schemas"]["AnswerView"][];
+            /** @description What is to be known of the entry. */
+            note?: string | null;
+            /** @description Whether all come to the same. */
+            same: boolean;
         };
     };
     responses: never;
@@ -6069,6 +6456,51 @@ export interface operations {
             };
         };
     };
+    case: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CaseView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
     keys: {
         parameters: {
             query?: never;
@@ -7603,6 +8035,14 @@ export interface operations {
                     "application/json": components["schemas"]["Activated"];
                 };
             };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -7660,9 +8100,185 @@ export interface operations {
             };
         };
     };
-    editions: {
+    difference: {
         parameters: {
             query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Comparison"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DifferenceView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    draft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    put_draft: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    remove_draft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    editions: {
+        parameters: {
+            query?: {
+                /** @description Only those below this number. */
+                below?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -7677,7 +8293,189 @@ export interface operations {
                     "application/json": components["schemas"]["EditionList"];
                 };
             };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    edition: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditionView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    hits: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HitList"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    rollback: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GoingBack"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Activated"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    what_if: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WhatIfForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WhatIfView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

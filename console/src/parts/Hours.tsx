@@ -7,6 +7,7 @@ type Hour = components["schemas"]["HourView"];
 /** Outcomes by shape as well as by tint: filled, hatched, dotted, empty. */
 const KINDS = [
   { key: "granted", fill: "var(--deep)" },
+  { key: "observed", fill: "url(#crossed)" },
   { key: "refused", fill: "url(#hatched)" },
   { key: "silence", fill: "url(#dotted)" },
   { key: "unfinished", fill: "var(--paper)" },
@@ -91,6 +92,11 @@ function Patterns() {
       <pattern id="hatched" width="5" height="5" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
         <rect width="5" height="5" fill="var(--paper)" />
         <rect width="2" height="5" fill="var(--rust)" />
+      </pattern>
+      <pattern id="crossed" width="5" height="5" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+        <rect width="5" height="5" fill="var(--paper)" />
+        <rect width="1.5" height="5" fill="var(--deep)" />
+        <rect width="5" height="1.5" fill="var(--deep)" />
       </pattern>
       <pattern id="dotted" width="5" height="5" patternUnits="userSpaceOnUse">
         <rect width="5" height="5" fill="var(--paper)" />

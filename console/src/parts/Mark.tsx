@@ -1,5 +1,6 @@
 const MARKS: Record<string, { shape: string; tint: string }> = {
   granted: { shape: "M8 3a5 5 0 1 0 0 10a5 5 0 1 0 0-10z", tint: "fill-deep stroke-deep" },
+  observed: { shape: "M8 3a5 5 0 1 0 0 10a5 5 0 1 0 0-10zM4.5 11.5l7-7", tint: "stroke-ochre" },
   passed: { shape: "M8 3a5 5 0 1 0 0 10a5 5 0 1 0 0-10z", tint: "fill-deep stroke-deep" },
   refused: { shape: "M3.5 3.5l9 9M12.5 3.5l-9 9", tint: "stroke-rust" },
   stopped: { shape: "M3.5 3.5l9 9M12.5 3.5l-9 9", tint: "stroke-rust" },

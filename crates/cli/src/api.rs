@@ -81,6 +81,27 @@ impl Client {
         Ok(read(self.reached(sent)?)?)
     }
 
+    /// Reads an address of the API at which there may be nothing.
+    pub(crate) fn get_if_there(&self, path: &str) -> Result<Option<Value>, Failure> {
+        let request = self.agent.get(format!("{}/api/v1/{path}", self.base));
+        match read(self.reached(self.authorize(request).call())?) {
+            Err(refused) if refused.status == StatusCode::NOT_FOUND => Ok(None),
+            answer => Ok(Some(answer?)),
+        }
+    }
+
+    /// Puts something at an address of the API, where it is still as it was seen.
+    pub(crate) fn put_seen(
+        &self,
+        path: &str,
+        body: &impl Serialize,
+        seen: Option<&str>,
+    ) -> Result<Result<Value, Refused>, Failure> {
+        let request = self.authorize(self.agent.put(format!("{}/api/v1/{path}", self.base)));
+        let request = seen.iter().fold(request, |request, seen| request.header("if-match", *seen));
+        Ok(read(self.reached(request.send_json(body))?))
+    }
+
     /// Reads a file from an address of the API.
     pub(crate) fn get_text(&self, path: &str, query: &[(&str, &str)]) -> Result<String, Failure> {
         let request = self.agent.get(format!("{}/api/v1/{path}", self.base)).query_pairs(query.iter().copied());

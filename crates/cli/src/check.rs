@@ -1,8 +1,6 @@
-use std::fs::File;
-use std::io::Read;
-use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
+use regnant_policy::Source;
 use regnant_service::{CheckReport, check_alone};
 use serde_json::json;
 
@@ -10,14 +8,24 @@ use crate::api::Client;
 use crate::args;
 use crate::failure::Failure;
 use crate::paint::{self, say};
+use crate::policy_files;
 
 /// Checks a policy, without a service or against what a running one has.
 pub(crate) fn run(args: &args::Check) -> Result<ExitCode, Failure> {
-    let (path, text) = read_policy(&args.path)?;
+    let policy = policy_files::read(&args.path)?;
     let report = match args.against_service {
-        false => check_alone(&path.display().to_string(), &text),
+        false => {
+            // The folder stands before the names of its files, so that they are found.
+            let folder = policy.main.parent().filter(|_| args.path.is_dir());
+            let shown = |path: &str| folder.map_or_else(|| path.to_owned(), |at| at.join(path).display().to_string());
+            match folder {
+                None => check_alone(Source::new(policy.main.display().to_string(), &policy.files.main)),
+                Some(_) => shown_in(check_alone(Source::from(&policy.files)), &shown),
+            }
+        }
         true => {
-            let answer = Client::new(&args.api)?.post("policy/check", &json!({ "source": text }))??;
+            let body = json!({ "source": policy.files.main, "included": policy.files.included });
+            let answer = Client::new(&args.api)?.post("policy/check", &body)??;
             serde_json::from_value(answer).map_err(|error| {
                 Failure::new(format!("the service answered what this client does not understand: {error}"))
             })?
@@ -25,7 +33,12 @@ pub(crate) fn run(args: &args::Check) -> Result<ExitCode, Failure> {
     };
     match args.json {
         true => paint::json(&report),
-        false => print_report(&report),
+        false => {
+            print_report(&report);
+            if args.coverage {
+                print_coverage(&report);
+            }
+        }
     }
     Ok(match (report.errors(), report.failed_cases()) {
         (0, 0) => ExitCode::SUCCESS,
@@ -34,18 +47,31 @@ pub(crate) fn run(args: &args::Check) -> Result<ExitCode, Failure> {
     })
 }
 
-/// Reads a policy: a file, or the `main.writ` of a folder.
-pub(crate) fn read_policy(path: &Path) -> Result<(PathBuf, String), Failure> {
-    let path = if path.is_dir() { path.join("main.writ") } else { path.to_owned() };
-    let mut text = String::new();
-    // No policy is as long; what never ends is not read to its end.
-    let read = File::open(&path).and_then(|file| file.take(MOST_BYTES).read_to_string(&mut text));
-    read.map_err(|error| Failure::usage(format!("the policy {} cannot be read: {error}", path.display())))?;
-    Ok((path, text))
+/// The report with the files named as people reach them.
+fn shown_in(mut report: CheckReport, shown: &impl Fn(&str) -> String) -> CheckReport {
+    for found in &mut report.diagnostics {
+        let path = shown(&found.file);
+        found.rendered = found.rendered.replacen(&format!("  {}:", found.file), &format!("  {path}:"), 1);
+        found.file = path;
+    }
+    for rule in &mut report.uncovered {
+        rule.file = shown(&rule.file);
+    }
+    report
 }
 
-/// More than any policy may have, so that the check says what is wrong.
-const MOST_BYTES: u64 = 9 << 20;
+/// Prints the rules that no case reaches.
+fn print_coverage(report: &CheckReport) {
+    if report.errors() > 0 {
+        return;
+    }
+    for rule in &report.uncovered {
+        say!("no case reaches \"{}\" of gate {} ({}:{})", rule.rule, rule.gate, rule.file, rule.line);
+    }
+    if report.uncovered.is_empty() {
+        say!("every rule is reached by a case");
+    }
+}
 
 /// Prints what a check found.
 pub(crate) fn print_report(report: &CheckReport) {

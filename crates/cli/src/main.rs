@@ -1,6 +1,5 @@
 //! The `regnant` command: the service, its demo and its clients.
 
-mod activate;
 mod administrator;
 mod api;
 mod args;
@@ -24,6 +23,8 @@ mod key;
 mod nas;
 mod paint;
 mod people;
+mod policy;
+mod policy_files;
 mod profile;
 mod records;
 mod secret;
@@ -41,7 +42,7 @@ use std::process::ExitCode;
 
 use clap::Parser;
 
-use crate::args::{Arguments, Audit, Command, Key, Policy, Profile};
+use crate::args::{Arguments, Audit, Command, Key, Profile};
 use crate::failure::Failure;
 
 /// Decisions are made on one thread and freed on another, which the system's
@@ -60,8 +61,7 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
     match arguments.command {
         Command::Serve(serve) => serve::run(&serve),
         Command::Demo(demo) => demo::run(&demo),
-        Command::Policy(Policy::Check(check)) => check::run(&check),
-        Command::Policy(Policy::Activate(activate)) => activate::run(&activate),
+        Command::Policy(command) => policy::run(&command),
         Command::Try(try_out) => try_out::run(&try_out),
         Command::Journal(journal) => journal::run(&journal),
         Command::Trail(trail) => trail::run(&trail),

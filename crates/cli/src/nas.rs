@@ -215,7 +215,7 @@ fn show(detail: &Value) {
         ["last heard".into(), heard],
     ];
     rows.extend(secret_change(nas).map(|told| ["shared secret".into(), told]));
-    let sums = ["granted", "refused", "silence", "unfinished"].map(|kind| {
+    let sums = ["granted", "observed", "refused", "silence", "unfinished"].map(|kind| {
         let hours = detail["hours"].as_array().into_iter().flatten();
         (hours.filter_map(|hour| hour[kind].as_u64()).sum::<u64>(), kind)
     });

@@ -43,6 +43,7 @@ fn styled(text: &str, code: &str) -> String {
 pub(crate) fn mark(outcome: &str) -> &'static str {
     match outcome {
         "granted" | "passed" => "●",
+        "observed" => "◑",
         "refused" | "stopped" => "✕",
         "silence" => "–",
         "unfinished" => "…",

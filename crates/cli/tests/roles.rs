@@ -93,6 +93,15 @@ const ROUTES: &str = "
     post   /policy/activate                       e
     post   /policy/check                          e a
     get    /policy/editions                       e a
+    get    /policy/editions/{number}              e a
+    post   /policy/rollback                       e
+    get    /policy/draft                          e
+    put    /policy/draft                          e
+    delete /policy/draft                          e
+    post   /policy/difference                     e a
+    post   /policy/what-if                        e a
+    get    /policy/hits                           e a
+    get    /journal/{id}/case                     e a
     get    /secrets                               e h a
     post   /secrets                               e
     delete /secrets/{name}                        e

@@ -191,7 +191,12 @@ fn by_rules(policy: &Compiled, gate: usize, facts: &dyn Facts) -> Ending {
     };
     match consequence {
         Consequence::Grant(grants) => Ending::Granted { by, grants: *grants },
-        Consequence::Refuse(text) => Ending::Refused { by: Because::Decider(by), text: text.clone() },
+        // What ends otherwise than by its rules is never watched: a proof that failed, or what a store did
+        // not say.
+        Consequence::Refuse(text) => match policy.observed(gate, by.rule(), facts) {
+            Some(grants) => Ending::Observed { by, grants },
+            None => Ending::Refused { by: Because::Decider(by), text: text.clone() },
+        },
         Consequence::Silence => Ending::Silent { by: Because::Decider(by) },
     }
 }

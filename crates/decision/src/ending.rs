@@ -24,6 +24,13 @@ pub enum Ending {
         /// What the person is told.
         text: Option<String>,
     },
+    /// The policy refuses, and its gate is watched: access is given all the same.
+    Observed {
+        /// What would have refused.
+        by: Decider,
+        /// What was given in its place.
+        grants: usize,
+    },
     /// The policy does not answer.
     Silent {
         /// What in it.
@@ -48,6 +55,16 @@ pub enum Decider {
     Rule(u32),
     /// No rule was true.
     Otherwise,
+}
+
+impl Decider {
+    /// The rule, by its place.
+    pub(crate) fn rule(self) -> Option<usize> {
+        match self {
+            Self::Rule(rule) => Some(rule as usize),
+            Self::Otherwise => None,
+        }
+    }
 }
 
 /// What in a policy gives no access.
@@ -98,11 +115,13 @@ pub enum EntryKind {
     Told = 6,
     /// Equipment reported on access that it gives.
     Accounting = 7,
+    /// Access was given where a gate that is watched would have refused it.
+    Observed = 8,
 }
 
 impl EntryKind {
     /// All with their words.
-    pub const ALL: [(&'static str, Self); 7] = [
+    pub const ALL: [(&'static str, Self); 8] = [
         ("granted", Self::Granted),
         ("refused", Self::Refused),
         ("silence", Self::Silence),
@@ -110,6 +129,7 @@ impl EntryKind {
         ("unheard", Self::Unheard),
         ("told", Self::Told),
         ("accounting", Self::Accounting),
+        ("observed", Self::Observed),
     ];
 
     /// The kind of this word.
@@ -133,6 +153,7 @@ impl Ending {
     pub fn kind(&self) -> EntryKind {
         match self {
             Self::Granted { .. } => EntryKind::Granted,
+            Self::Observed { .. } => EntryKind::Observed,
             Self::Refused { .. } | Self::Unfit(_) => EntryKind::Refused,
             Self::Silent { .. } | Self::Unanswerable(_) => EntryKind::Silence,
             Self::Left(_) => EntryKind::Unfinished,
@@ -143,7 +164,7 @@ impl Ending {
     /// What was given, where something was.
     pub fn grants(&self) -> Option<usize> {
         match self {
-            Self::Granted { grants, .. } => Some(*grants),
+            Self::Granted { grants, .. } | Self::Observed { grants, .. } => Some(*grants),
             _ => None,
         }
     }
@@ -151,7 +172,7 @@ impl Ending {
     /// What in the policy decided, where that is what ended it.
     pub fn because(&self) -> Option<Because> {
         match self {
-            Self::Granted { by, .. } => Some(Because::Decider(*by)),
+            Self::Granted { by, .. } | Self::Observed { by, .. } => Some(Because::Decider(*by)),
             Self::Refused { by, .. } | Self::Silent { by } => Some(*by),
             Self::Unfit(_) | Self::Unanswerable(_) | Self::Left(_) | Self::Told(_) => None,
         }
@@ -188,6 +209,7 @@ enum StoredVerdict {
     Silence,
     Unfinished,
     Told,
+    Observe(usize),
 }
 
 impl From<Ending> for (StoredEnd, StoredVerdict) {
@@ -195,6 +217,7 @@ impl From<Ending> for (StoredEnd, StoredVerdict) {
         let refused = StoredVerdict::Refuse(None);
         match ending {
             Ending::Granted { by, grants } => (Because::Decider(by).into(), StoredVerdict::Grant(grants)),
+            Ending::Observed { by, grants } => (Because::Decider(by).into(), StoredVerdict::Observe(grants)),
             Ending::Refused { by, text } => (by.into(), StoredVerdict::Refuse(text)),
             Ending::Silent { by } => (by.into(), StoredVerdict::Silence),
             Ending::Unfit(Unfit::NoGate) => (StoredEnd::NoGate, refused),
@@ -236,6 +259,7 @@ impl TryFrom<(StoredEnd, StoredVerdict)> for Ending {
         };
         Ok(match (because, verdict) {
             (Because::Decider(by), StoredVerdict::Grant(grants)) => Self::Granted { by, grants },
+            (Because::Decider(by), StoredVerdict::Observe(grants)) => Self::Observed { by, grants },
             (by, StoredVerdict::Refuse(text)) => Self::Refused { by, text },
             (by, StoredVerdict::Silence) => Self::Silent { by },
             _ => return Err(NO_ENDING),
@@ -276,6 +300,8 @@ mod tests {
         let mut endings = vec![
             Ending::Granted { by: Decider::Rule(3), grants: 2 },
             Ending::Granted { by: Decider::Otherwise, grants: 0 },
+            Ending::Observed { by: Decider::Rule(3), grants: 2 },
+            Ending::Observed { by: Decider::Otherwise, grants: 0 },
             Ending::Unanswerable("why".into()),
             Ending::Left(None),
             Ending::Left(Some(failure.clone())),
@@ -305,6 +331,8 @@ mod tests {
             (StoredEnd::NoGate, StoredVerdict::Grant(0)),
             (StoredEnd::Proof(IdentityKind::User, Event::Failed), StoredVerdict::Grant(0)),
             (StoredEnd::Undetermined(0), StoredVerdict::Grant(0)),
+            (StoredEnd::Undetermined(0), StoredVerdict::Observe(0)),
+            (StoredEnd::Proof(IdentityKind::User, Event::Failed), StoredVerdict::Observe(0)),
             (StoredEnd::Rule(0), StoredVerdict::Unfinished),
             (StoredEnd::Abandoned, StoredVerdict::Silence),
             (StoredEnd::Told(String::new()), StoredVerdict::Grant(0)),

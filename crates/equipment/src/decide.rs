@@ -143,7 +143,7 @@ fn plain_reply(
     let known = &decided.known;
     match &decided.ending {
         Ending::Silent { .. } | Ending::Unanswerable(_) | Ending::Left(_) | Ending::Told(_) => Ok(None),
-        Ending::Granted { .. } => {
+        Ending::Granted { .. } | Ending::Observed { .. } => {
             let proved = known.user.proved().or_else(|| known.machine.proved());
             let beside = Beside {
                 eap: None,

@@ -7,6 +7,7 @@ mod evidence;
 mod record;
 mod stored;
 mod time;
+mod what_if;
 
 pub use evidence::{Evidence, Reply, Subject};
 pub use record::accounting::{AccountingRecord, FoundDecision};
@@ -15,3 +16,4 @@ pub use record::trail::{Clue, Mark, Station, Trail};
 pub use record::unheard::UnheardRecord;
 pub use record::{EndRecord, Record, RuleRecord, TestRecord, VerdictRecord};
 pub use stored::Unreadable;
+pub use what_if::{NoCase, WhatIf, WhatIfAnswer, case_of};

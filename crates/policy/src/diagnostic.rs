@@ -88,10 +88,10 @@ impl Diagnostic {
         for label in &self.labels {
             let start = source.position(label.span.start);
             let width = source.slice(label.span).lines().next().map_or(1, |text| text.chars().count().max(1));
-            let (line, column) = window(source.line(start.line), start.column - 1);
+            let (line, column) = window(source.line_at(label.span.start), start.column - 1);
             let width = width.min(line.chars().count().saturating_sub(column).max(1));
             let lead: String = line.chars().take(column).map(|c| if c == '\t' { '\t' } else { ' ' }).collect();
-            let _ = writeln!(out, "  {}:{}:{}", source.name, start.line, start.column);
+            let _ = writeln!(out, "  {}:{}:{}", start.file, start.line, start.column);
             let _ = writeln!(out, "  {:>4} | {line}", start.line);
             let _ = writeln!(out, "       | {lead}{} {}", "^".repeat(width), label.text);
         }

@@ -7,31 +7,43 @@
 
 mod acl;
 mod check;
+mod codes;
 mod diagnostic;
+mod format;
 mod grant;
 mod mac;
+mod moment;
+mod outline;
 mod parse;
 mod pipeline;
 mod run;
 mod schema;
 mod source;
 mod value;
+mod window;
 
 pub use acl::{Acl, Action, Entry, Port, Protocol, Where};
+pub use codes::{CODES, CodeHelp, explain};
 pub use diagnostic::{Diagnostic, Label, Severity};
+pub use format::format;
 pub use grant::{FieldKind, Grant, NoValue, STATEMENTS, Statement, StatementKind, StatementValue, Takes};
 pub use mac::{Mac, MacError};
+pub use moment::COPIED;
+pub use outline::{Change, ChangeKind, OutlineItem, OutlineKind, changes, outline};
+pub use parse::bad_path;
 pub use pipeline::{Checked, Compiled, Parsed};
 pub use run::case::CaseResult;
+pub use run::case::StatedFacts;
 pub use run::condition::{Truth, TruthValue};
 pub use run::method::{
     Accepted, CertificateName, IdentityKind, Inner, Method, Revocation, RevocationSource, TrustClause,
 };
 pub use run::program::{
-    Consequence, Event, Gate, Identify, Key, Leaf, Lookup, Reaction, Rule, StoreId, TellName, Undetermined,
+    Consequence, Event, Gate, Identify, Key, Leaf, Lookup, Observe, Off, Reaction, Rule, StoreId, TellName,
+    Undetermined,
 };
 pub use run::rules::{Decided, GateTrace, LeafTrace, RuleTrace};
 pub use run::{Facts, Known};
 pub use schema::{FactDefinition, FactId, KnownGroups, KnownStore, Schema, SentAttribute, Stage, Type};
-pub use source::{Position, Source, Span};
+pub use source::{MAIN, PolicyFiles, Position, Source, SourceFile, Span};
 pub use value::{Members, Value, show_duration};

@@ -2,9 +2,10 @@ use crate::acl::Acl;
 use crate::check::{self, NO_GATE};
 use crate::diagnostic::{Diagnostic, Severity};
 use crate::grant::{Content, Grant, NoValue, Plan, Statement, StatementValue};
+use crate::moment::odd_at;
 use crate::parse;
 use crate::run::Facts;
-use crate::run::case::{Case, CaseResult};
+use crate::run::case::{Case, CaseResult, StatedFacts};
 use crate::run::program::{Consequence, Gate, Leaf, Program, Rule};
 use crate::run::rules::{Decided, GateTrace, RuleTrace};
 use crate::schema::Schema;
@@ -21,7 +22,7 @@ pub struct Parsed {
 impl Parsed {
     /// Reads a policy. Mistakes are kept and told by [`Checked::diagnostics`].
     pub fn parse(source: Source) -> Self {
-        let (policy, diagnostics) = parse::parse(&source.text);
+        let (policy, diagnostics) = parse::parse(&source);
         Self { source, policy, diagnostics }
     }
 
@@ -72,6 +73,11 @@ impl Checked {
         &self.diagnostics
     }
 
+    /// What its first case states.
+    pub(crate) fn stated(&self) -> StatedFacts {
+        self.cases.first().map(|case| case.given.clone()).unwrap_or_default()
+    }
+
     /// The text that was checked.
     pub fn source(&self) -> &Source {
         &self.source
@@ -115,6 +121,15 @@ impl Compiled {
     /// order, once.
     pub fn decide(&self, gate: usize, facts: &dyn Facts) -> Decided {
         self.program.rules(&self.program.gates[gate], facts)
+    }
+
+    /// What a gate that is watched gives in the place of a refusal by a rule, or by `otherwise`.
+    pub fn observed(&self, gate: usize, rule: Option<usize>, facts: &dyn Facts) -> Option<usize> {
+        let gate = &self.program.gates[gate];
+        let observe = gate.observe.as_ref()?;
+        let always = rule.is_some_and(|rule| gate.rules[rule].always);
+        let applies = observe.when.is_none_or(|when| self.program.truth(when, facts, &mut ()).is_true());
+        (applies && !always).then_some(observe.grants)
     }
 
     /// The same as [`Self::choose_gate`], for whoever wants to know why: with the gates
@@ -204,7 +219,8 @@ impl Compiled {
     pub fn given_by(&self, gate: usize) -> Vec<usize> {
         let gate = &self.program.gates[gate];
         let all = gate.rules.iter().map(|rule| &rule.then).chain([&gate.otherwise]);
-        let mut sets: Vec<_> = all.filter_map(Consequence::grants).collect();
+        let observed = gate.observe.iter().map(|observe| observe.grants);
+        let mut sets: Vec<_> = all.filter_map(Consequence::grants).chain(observed).collect();
         sets.sort_unstable();
         sets.dedup();
         sets
@@ -220,6 +236,12 @@ impl Compiled {
     /// The access list of this name.
     pub fn acl(&self, name: &str) -> Option<&Acl> {
         self.program.acls.iter().find(|acl| acl.name == name)
+    }
+
+    /// What is odd about it at a moment, in seconds since 1970: rules that end or have ended, that are off or
+    /// copied, and gates that are watched.
+    pub fn odd_at(&self, now: i64) -> Vec<Diagnostic> {
+        odd_at(&self.program.gates, now)
     }
 
     /// What is odd about the policy, though it works.

@@ -25,6 +25,8 @@ pub enum Type {
     Mac,
     /// A duration.
     Duration,
+    /// A moment.
+    Instant,
     /// One of named numbers.
     Enumeration(Vec<(String, i64)>),
     /// Several values of a type.
@@ -44,6 +46,7 @@ impl Type {
             Self::Address => "an address".into(),
             Self::Mac => "a MAC address".into(),
             Self::Duration => "a duration".into(),
+            Self::Instant => "a moment".into(),
             Self::Enumeration(_) => "one of a fixed list of words".into(),
             Self::Set(of) => match **of {
                 Self::Text { .. } => "a set of texts".into(),
@@ -60,6 +63,23 @@ impl Type {
                 name.unwrap_or_else(|| number.to_string())
             }
             _ => value.to_string(),
+        }
+    }
+
+    /// A value of this type as a literal that reads as the same; none where it has none.
+    pub fn write(&self, value: &Value<'_>) -> Option<String> {
+        match (self, value) {
+            (_, Value::Text(text)) => {
+                let fits = |c: char| !c.is_control() || c == '\n';
+                let escaped = text.replace('\\', "\\\\").replace('"', "\\\"").replace('\n', "\\n");
+                text.chars().all(fits).then(|| format!("\"{escaped}\""))
+            }
+            (Self::Set(of), Value::Set(members)) => {
+                let members = members.iter().map(|member| of.write(member)).collect::<Option<Vec<_>>>()?;
+                Some(if members.is_empty() { "{ }".into() } else { format!("{{ {} }}", members.join(", ")) })
+            }
+            (_, Value::Block(..) | Value::Set(_)) => None,
+            _ => Some(self.show(value)),
         }
     }
 

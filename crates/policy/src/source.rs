@@ -1,6 +1,12 @@
+use std::collections::BTreeMap;
 use std::ops::Range;
 
-/// Bytes `start..end` of a source file.
+use serde::{Deserialize, Serialize};
+
+/// The file that a policy begins with.
+pub const MAIN: &str = "main.writ";
+
+/// Bytes `start..end` of a source.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
 pub struct Span {
     /// First byte.
@@ -21,42 +27,126 @@ impl Span {
     }
 }
 
-/// One policy file.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Source {
-    /// The file's name, as messages show it.
-    pub name: String,
-    /// Its text.
-    pub text: String,
+/// The files of a policy as they are kept: `main.writ`, and those that it may include, by their
+/// paths in the folder.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PolicyFiles {
+    /// The text of `main.writ`.
+    pub main: String,
+    /// The texts of the others.
+    pub included: BTreeMap<String, String>,
 }
 
-/// A line and column, both counted from 1; columns count characters.
+impl From<&str> for PolicyFiles {
+    fn from(main: &str) -> Self {
+        Self { main: main.to_owned(), included: BTreeMap::new() }
+    }
+}
+
+impl PolicyFiles {
+    /// Every file with its path, `main.writ` first.
+    pub fn iter(&self) -> impl Iterator<Item = (&str, &str)> {
+        let others = self.included.iter().map(|(path, text)| (path.as_str(), text.as_str()));
+        [(MAIN, self.main.as_str())].into_iter().chain(others)
+    }
+}
+
+/// The files of a policy, as they are read: their spans count through all of them.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Source {
+    /// The texts, one after the other.
+    text: String,
+    files: Vec<SourceFile>,
+}
+
+/// One file of a source.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SourceFile {
+    /// Its path in the folder, as messages show it.
+    pub name: String,
+    /// Where it stands in the source.
+    pub span: Span,
+}
+
+/// A line and column of a file, both counted from 1; columns count characters.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Position {
+pub struct Position<'s> {
+    /// The file.
+    pub file: &'s str,
     /// The line.
     pub line: usize,
     /// The column.
     pub column: usize,
 }
 
+impl From<&PolicyFiles> for Source {
+    fn from(files: &PolicyFiles) -> Self {
+        Self::of(files.iter())
+    }
+}
+
 impl Source {
-    /// Names a text.
+    /// A policy of one file.
+    pub fn new(name: impl Into<String>, text: impl AsRef<str>) -> Self {
+        Self::of([(name.into().as_str(), text.as_ref())])
+    }
+
+    /// A policy of several files, the one that it begins with first.
     ///
-    /// A byte order mark before it is left out, and every end of line is `\n`: where
+    /// A byte order mark before a file is left out, and every end of line is `\n`: where
     /// the old sign for it stands alone, a comment would hide the whole rest.
-    pub fn new(name: impl Into<String>, text: impl Into<String>) -> Self {
-        let mut text = text.into();
-        if text.starts_with('\u{feff}') || text.contains('\r') {
-            text = text.trim_start_matches('\u{feff}').replace("\r\n", "\n").replace('\r', "\n");
+    pub fn of<'f>(files: impl IntoIterator<Item = (&'f str, &'f str)>) -> Self {
+        let mut source = Self { text: String::new(), files: Vec::new() };
+        for (name, text) in files {
+            if !source.text.is_empty() {
+                source.text.push('\n');
+            }
+            let start = source.text.len();
+            match text.starts_with('\u{feff}') || text.contains('\r') {
+                true => {
+                    let text = text.trim_start_matches('\u{feff}').replace("\r\n", "\n").replace('\r', "\n");
+                    source.text.push_str(&text);
+                }
+                false => source.text.push_str(text),
+            }
+            let span = Span { start, end: source.text.len() };
+            source.files.push(SourceFile { name: name.to_owned(), span });
         }
-        Self { name: name.into(), text }
+        source
+    }
+
+    /// Its files, the one that it begins with first.
+    pub fn files(&self) -> &[SourceFile] {
+        &self.files
+    }
+
+    /// The text of a file of it.
+    pub fn text_of(&self, file: &SourceFile) -> &str {
+        self.slice(file.span)
+    }
+
+    /// The text of the file that it begins with.
+    pub fn main(&self) -> &str {
+        self.files.first().map_or("", |file| self.text_of(file))
+    }
+
+    /// How many bytes all files have.
+    pub fn bytes(&self) -> usize {
+        self.text.len()
+    }
+
+    /// The file in which an offset lies.
+    pub fn file_at(&self, offset: usize) -> Option<&SourceFile> {
+        self.files.iter().rev().find(|file| file.span.start <= offset)
     }
 
     /// Where a byte offset lies.
-    pub fn position(&self, offset: usize) -> Position {
-        let before = self.text.get(..offset).unwrap_or(&self.text);
+    pub fn position(&self, offset: usize) -> Position<'_> {
+        let Some(file) = self.file_at(offset) else { return Position { file: "", line: 1, column: 1 } };
+        let before = self.text.get(file.span.start..offset).unwrap_or_else(|| self.text_of(file));
         let line_start = before.rfind('\n').map_or(0, |at| at + 1);
-        Position { line: before.matches('\n').count() + 1, column: before[line_start..].chars().count() + 1 }
+        let (line, column) = (before.matches('\n').count() + 1, before[line_start..].chars().count() + 1);
+        Position { file: &file.name, line, column }
     }
 
     /// The text of a span.
@@ -64,8 +154,10 @@ impl Source {
         self.text.get(span.range()).unwrap_or_default()
     }
 
-    /// The text of a line, counted from 1.
-    pub(crate) fn line(&self, number: usize) -> &str {
-        self.text.lines().nth(number.saturating_sub(1)).unwrap_or_default()
+    /// The line in which an offset lies.
+    pub(crate) fn line_at(&self, offset: usize) -> &str {
+        let offset = offset.min(self.text.len());
+        let start = self.text.get(..offset).and_then(|before| before.rfind('\n')).map_or(0, |at| at + 1);
+        self.text.get(start..).and_then(|rest| rest.lines().next()).unwrap_or_default()
     }
 }

@@ -5,6 +5,7 @@ use std::net::IpAddr;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 use crate::mac::Mac;
+use crate::window::show_instant;
 
 /// The value of a fact or literal. Text borrows where it can.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -25,6 +26,8 @@ pub enum Value<'a> {
     Duration(u64),
     /// A set of values of one type.
     Set(Members<'a>),
+    /// A moment, in seconds since 1970.
+    Instant(i64),
 }
 
 /// The members of a set, borrowed where somebody keeps them.
@@ -71,6 +74,9 @@ enum Member {
     Block(IpAddr, u8),
     Mac(Mac),
     Duration(u64),
+    /// Never: it keeps the numbers of the variants the same.
+    Set(()),
+    Instant(i64),
 }
 
 impl From<Member> for Value<'_> {
@@ -83,6 +89,8 @@ impl From<Member> for Value<'_> {
             Member::Block(address, length) => Self::Block(address, length),
             Member::Mac(mac) => Self::Mac(mac),
             Member::Duration(seconds) => Self::Duration(seconds),
+            Member::Set(()) => Self::set(Vec::new()),
+            Member::Instant(seconds) => Self::Instant(seconds),
         }
     }
 }
@@ -129,6 +137,7 @@ impl<'a> Value<'a> {
             Self::Block(address, length) => Value::Block(address, length),
             Self::Mac(mac) => Value::Mac(mac),
             Self::Duration(seconds) => Value::Duration(seconds),
+            Self::Instant(seconds) => Value::Instant(seconds),
         }
     }
 }
@@ -148,6 +157,7 @@ impl fmt::Display for Value<'_> {
             Self::Block(address, length) => write!(f, "{address}/{length}"),
             Self::Mac(mac) => write!(f, "{mac}"),
             Self::Duration(seconds) => f.write_str(&show_duration(*seconds)),
+            Self::Instant(seconds) => f.write_str(&show_instant(*seconds)),
             Self::Set(values) if values.is_empty() => f.write_str("{ }"),
             Self::Set(values) => {
                 for (index, value) in values.iter().enumerate() {

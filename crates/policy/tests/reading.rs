@@ -223,7 +223,10 @@ fn positions_count_characters_and_carets_stand_under_them() {
     let text = "define é = nas.site = quayside\n";
     let checked = Parsed::parse(Source::new("main.writ", text)).check(&schema());
     let error = checked.diagnostics().iter().find(|d| d.code == "W210").unwrap();
-    assert_eq!(checked.source().position(error.labels[0].span.start), Position { line: 1, column: 23 });
+    assert_eq!(
+        checked.source().position(error.labels[0].span.start),
+        Position { file: "main.writ", line: 1, column: 23 }
+    );
     let told = error.render(checked.source());
     let (source, caret) = (told.lines().nth(2).unwrap(), told.lines().nth(3).unwrap());
     let at = |line: &str, what: &str| line[..line.find(what).unwrap()].chars().count();

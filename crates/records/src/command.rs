@@ -5,9 +5,11 @@
 //! Applying it sees the records and the envelope and nothing else, so every node that
 //! applies the same commands in the same order has the same records.
 
+use std::collections::BTreeMap;
 use std::fmt;
 
 use regnant_base::Network;
+use regnant_policy::PolicyFiles;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
@@ -215,6 +217,15 @@ pub enum Command {
     ActivateEdition {
         /// The text of `main.writ`.
         source: String,
+        /// The files that it includes, by their paths.
+        #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+        included: BTreeMap<String, String>,
+        /// Why.
+        #[serde(default, skip_serializing_if = "String::is_empty")]
+        note: String,
+        /// The edition that it was made from.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        made_from: Option<u32>,
         /// What it was checked with.
         basis: BasisOf,
     },
@@ -293,6 +304,12 @@ pub enum BasisOf {
 }
 
 impl Command {
+    /// Makes these files the active edition.
+    pub fn activate(files: PolicyFiles, basis: BasisOf) -> Self {
+        let PolicyFiles { main: source, included } = files;
+        Self::ActivateEdition { source, included, note: String::new(), made_from: None, basis }
+    }
+
     /// The records that it sets, as they will be.
     pub fn rows(&self) -> Rows {
         match self {

@@ -34,6 +34,7 @@ pub use database::administrators::{
     Bearer, KnownAdministrator, TokenRow, new_token, sealed_password, sealed_second_factor, token_hash,
 };
 pub use database::changes::FieldChange;
+pub use database::drafts::DraftRow;
 pub use database::editions::{Basis, EditionRow};
 pub use database::log::{AuditEntry, AuditFilter, Verified};
 pub use database::rotation::{RotationError, records_key, rotate_key, take_key};

@@ -266,17 +266,19 @@ fn one_edition_is_active_and_the_others_are_kept() {
         attributes: vec![("asset-class".into(), "type = \"text\"".into())],
     };
     for (number, source) in [(1, "first"), (2, "second")] {
-        let command =
-            Command::ActivateEdition { source: source.into(), basis: records.basis_of(basis.clone()).unwrap() };
+        let command = Command::activate(source.into(), records.basis_of(basis.clone()).unwrap());
         assert_eq!(matches!(command, Command::ActivateEdition { basis: BasisOf::New(_), .. }), number == 1);
         assert_eq!(apply(&records, command).unwrap().edition, Some(number));
     }
-    assert_eq!(records.active_edition().unwrap().unwrap().source, "second");
-    let states: Vec<_> = records.editions().unwrap().into_iter().map(|edition| edition.state).collect();
+    assert_eq!(records.active_edition().unwrap().unwrap().files.main, "second");
+    let states: Vec<_> = records.editions(u32::MAX, 100).unwrap().into_iter().map(|edition| edition.state).collect();
     assert_eq!(states, ["active", "retired"]);
     // Each with what it was checked with, for as long as somebody may read of it.
     let (first, with) = records.edition(1).unwrap().unwrap();
-    assert_eq!((first.source.as_str(), first.basis, with), ("first", Some(basis.hash().to_vec()), Some(basis.clone())));
+    assert_eq!(
+        (first.files.main.as_str(), first.basis, with),
+        ("first", Some(basis.hash().to_vec()), Some(basis.clone()))
+    );
     assert!(records.edition(3).unwrap().is_none());
     let (dictionaries, dialects) = (basis.dialects.clone(), basis.dictionaries.clone());
     let other = Basis { dictionaries, dialects, attributes: Vec::new() };

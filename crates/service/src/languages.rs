@@ -151,22 +151,22 @@ impl Languages {
 
     /// Checks a policy and renders its grants. What the dialect of some NAS cannot say is
     /// told by [`Self::edition_for`] and when it is to be said.
-    pub(crate) fn edition(&self, number: u32, source: &str, schema: &Schema) -> Result<Edition, Box<Checked>> {
-        let policy = Compiled::from_source(Source::new("main.writ", source), schema)?;
+    pub(crate) fn edition(&self, number: u32, source: Source, schema: &Schema) -> Result<Edition, Box<Checked>> {
+        let policy = Compiled::from_source(source, schema)?;
         Ok(Edition::prepare(number, policy, &self.dialects, self.vocabulary.clone()))
     }
 
     /// The same without any records, and what the dialect that ships could not say of it:
     /// which NASes there are is not known.
-    pub(crate) fn edition_alone(&self, file: &str, text: &str) -> Result<(Edition, Vec<GrantProblem>), Box<Checked>> {
-        let policy = Compiled::from_source(Source::new(file, text), self.vocabulary.schema())?;
+    pub(crate) fn edition_alone(&self, source: Source) -> Result<(Edition, Vec<GrantProblem>), Box<Checked>> {
+        let policy = Compiled::from_source(source, self.vocabulary.schema())?;
         let edition = Edition::prepare(0, policy, &self.dialects, self.vocabulary.clone());
         let problems = self.dialects.iter().flat_map(|dialect| edition.problems_in(&dialect.name)).collect();
         Ok((edition, problems))
     }
 
     /// The same; every grant can be told to each of these NASes that may get it.
-    pub(crate) fn edition_for(&self, source: &str, schema: &Schema, nases: &[NasRow]) -> Result<Edition, Unfit> {
+    pub(crate) fn edition_for(&self, source: Source, schema: &Schema, nases: &[NasRow]) -> Result<Edition, Unfit> {
         let edition = self.edition(0, source, schema).map_err(Unfit::Check)?;
         let mut lacks: Vec<(GrantProblem, Vec<String>)> = Vec::new();
         for row in nases {
@@ -250,7 +250,7 @@ pub(crate) fn edition_of_old(row: &EditionRow, basis: &Basis) -> Option<Edition>
     for (file, text) in &basis.dialects {
         dialects.push(Dialect::read(file, text, vocabulary.dictionary(), &dialects).ok()?);
     }
-    let policy = Compiled::from_source(Source::new("main.writ", row.source.as_str()), vocabulary.schema()).ok()?;
+    let policy = Compiled::from_source(Source::from(&row.files), vocabulary.schema()).ok()?;
     Some(Edition::prepare(row.number, policy, &dialects, vocabulary))
 }
 

@@ -288,7 +288,8 @@ fn each(groups: Vec<Vec<UdpSocket>>, first: u32) -> impl Iterator<Item = (u32, U
 /// What was given before a restart. Where it cannot be read, reports that repeat no Class of
 /// ours find no decision for a while.
 fn remember_granted(granted: &Granted, reader: &JournalReader) {
-    let mut filter = EntryFilter { kinds: vec![EntryKind::Granted], limit: AT_ONCE, ..EntryFilter::default() };
+    let mut filter =
+        EntryFilter { kinds: vec![EntryKind::Granted, EntryKind::Observed], limit: AT_ONCE, ..EntryFilter::default() };
     for _ in 0..REMEMBERED / AT_ONCE {
         let page = match reader.entries(&filter) {
             Ok(page) => page,

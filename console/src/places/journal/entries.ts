@@ -1,6 +1,6 @@
 import type { Entry } from "../../api/client";
 
-export const OUTCOMES = ["granted", "refused", "silence", "unfinished", "unheard", "told", "accounting"] as const;
+export const OUTCOMES = ["granted", "observed", "refused", "silence", "unfinished", "unheard", "told", "accounting"] as const;
 export type Outcome = (typeof OUTCOMES)[number];
 
 /** What the reader wants to see; it stands in the address bar. */

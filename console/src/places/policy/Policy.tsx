@@ -26,7 +26,10 @@ export function Policy() {
 }
 
 function Edition({ active: { edition, report } }: { active: Active }) {
-  const items = useMemo(() => outline(edition.source), [edition.source]);
+  const files = useMemo(() => {
+    const all = [["main.writ", edition.source], ...Object.entries(edition.included)] as const;
+    return all.map(([path, source]) => ({ path, source, items: outline(source) }));
+  }, [edition]);
   const target = decodeURIComponent(useLocation({ select: (location) => location.hash }));
   useEffect(() => {
     document.getElementById(target)?.scrollIntoView({ block: "center" });
@@ -38,14 +41,21 @@ function Edition({ active: { edition, report } }: { active: Active }) {
       <header className="mb-4 border-b border-ink pb-3">
         <h1 className="font-serif text-2xl">Policy · edition {edition.number}</h1>
         <p className="text-soft">
-          Active since {day(edition.created_at)}, {clock(edition.created_at)}, by {edition.created_by} ·{" "}
-          {count(report.diagnostics.length, "warning")} · {count(report.cases.length, "case")},{" "}
-          {failed === 0 ? "all passed" : `${failed} failed`}
+          Active since {day(edition.created_at)}, {clock(edition.created_at)}, by {edition.created_by}
+          {edition.note && `: ${edition.note}`} · {count(report.diagnostics.length, "warning")} ·{" "}
+          {count(report.cases.length, "case")}, {failed === 0 ? "all passed" : `${failed} failed`}
         </p>
       </header>
       <div className="grid grid-cols-[1fr_14rem] gap-8">
-        <Text source={edition.source} items={items} target={target} />
-        <Outline items={items} />
+        <div className="min-w-0">
+          {files.map(({ path, source, items }) => (
+            <section key={path} aria-label={path} className="mb-8">
+              {files.length > 1 && <h2 className="mb-2 font-serif text-lg">{path}</h2>}
+              <Text source={source} items={items} target={target} />
+            </section>
+          ))}
+        </div>
+        <Outline items={files.flatMap((file) => file.items)} />
       </div>
     </>
   );
@@ -54,32 +64,30 @@ function Edition({ active: { edition, report } }: { active: Active }) {
 function Text({ source, items, target }: { source: string; items: Item[]; target: string }) {
   const anchors = new Map(items.map((item) => [item.line, anchor(item)]));
   return (
-    <section aria-label="main.writ">
-      <pre className="overflow-x-auto font-mono text-[13px] leading-6">
-        {source.split("\n").map((line, index) => {
-          const id = anchors.get(index + 1);
-          return (
-            <div
-              key={index}
-              id={id}
-              data-target={id !== undefined && id === target ? "" : undefined}
-              className="grid grid-cols-[3rem_1fr] data-target:bg-tint"
-            >
-              <span aria-hidden className="pr-4 text-right text-soft select-none">
-                {index + 1}
-              </span>
-              <code>
-                {pieces(line).map((piece, at) => (
-                  <span key={at} className={TINTS[piece.kind]}>
-                    {piece.text}
-                  </span>
-                ))}
-              </code>
-            </div>
-          );
-        })}
-      </pre>
-    </section>
+    <pre className="overflow-x-auto font-mono text-[13px] leading-6">
+      {source.split("\n").map((line, index) => {
+        const id = anchors.get(index + 1);
+        return (
+          <div
+            key={index}
+            id={id}
+            data-target={id !== undefined && id === target ? "" : undefined}
+            className="grid grid-cols-[3rem_1fr] data-target:bg-tint"
+          >
+            <span aria-hidden className="pr-4 text-right text-soft select-none">
+              {index + 1}
+            </span>
+            <code>
+              {pieces(line).map((piece, at) => (
+                <span key={at} className={TINTS[piece.kind]}>
+                  {piece.text}
+                </span>
+              ))}
+            </code>
+          </div>
+        );
+      })}
+    </pre>
   );
 }
 
@@ -91,7 +99,7 @@ function Outline({ items }: { items: Item[] }) {
     >
       <ul>
         {items.map((item) => (
-          <li key={`${item.line}`} className={item.kind === "rule" ? "pl-3" : ""}>
+          <li key={anchor(item)} className={item.kind === "rule" ? "pl-3" : ""}>
             <Link to="/policy" hash={anchor(item)} className="block truncate py-0.5">
               {item.kind !== "rule" && <span className="text-soft">{item.kind} </span>}
               {item.name}

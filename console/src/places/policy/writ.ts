@@ -6,7 +6,7 @@ export interface Piece {
 
 /** Something that a policy declares, and the line where it stands. */
 export interface Item {
-  kind: "gate" | "rule" | "grant" | "acl" | "define" | "case";
+  kind: "gate" | "rule" | "grant" | "acl" | "define" | "list" | "case";
   name: string;
   line: number;
   /** The gate around a rule. */
@@ -15,8 +15,8 @@ export interface Item {
 
 const KEYWORDS = new Set(
   (
-    "define acl grant gate case extends when accept present certificate trust revocation remember resume up never " +
-    "identify in as rule otherwise refuse silence continue next " +
+    "zone include define list acl grant gate case extends when accept present certificate trust revocation remember resume up never " +
+    "identify lookup bound of use stale in as rule always off copied until observe undetermined tell otherwise refuse silence continue next " +
     "given expect by with permit deny from to port and or not exists group contains starts ends matches any of all"
   ).split(" "),
 );
@@ -32,7 +32,7 @@ function kindOf(text: string): Piece["kind"] {
   if (text.startsWith("#")) return "comment";
   if (text.startsWith('"')) return "text";
   if (KEYWORDS.has(text)) return "keyword";
-  if (/^(request|nas|user|machine|device|claimed|certificate|tls)\.[A-Za-z-]+$/.test(text)) return "fact";
+  if (/^(request|nas|time|user|machine|device|claimed|certificate|tls)\.[A-Za-z-]+$/.test(text)) return "fact";
   return "plain";
 }
 
@@ -41,7 +41,10 @@ export function outline(source: string): Item[] {
   const found: Item[] = [];
   let gate: string | undefined;
   source.split("\n").forEach((text, index) => {
-    const match = /^\s*(gate|rule|grant|acl|define|case)\s+(?:"((?:\\.|[^"\\])*)"|([\w.-]+))\s*(?:\{|=|extends)/.exec(text);
+    const match =
+      /^\s*(gate|rule|grant|acl|define|list|case)\s+(?:"((?:\\.|[^"\\])*)"|([\w.-]+))\s*(?:\{|=|extends|always|off|copied|from|until)/.exec(
+        text,
+      );
     const name = match?.[2] ?? match?.[3];
     if (!match || !name) return;
     const kind = match[1] as Item["kind"];

@@ -5,6 +5,7 @@ export type End = components["schemas"]["EndView"];
 
 const DONE: Record<string, string> = {
   refused: "refused",
+  observed: "would have been refused, and let in since the gate is watched",
   silence: "left without an answer",
   unfinished: "never finished",
 };

@@ -122,7 +122,7 @@ fn furnish(administration: &Arc<Administration>, data: &Path, wants_directory: b
     outside.connect(&client)?;
     if administration.policies.is_first()? {
         let policy = harbour::policy_with_outside(outside.has_directory());
-        administration.policies.activate(&policy, author, None)?;
+        administration.policies.activate(policy.as_str().into(), author, None)?;
     }
     let made =
         |scenes: Result<Vec<Scene>, _>| scenes.map_err(|error: DemoCertificatesError| Failure::new(error.to_string()));

@@ -165,6 +165,7 @@ impl RequestFacts<'_> {
             Source::DeviceMac | Source::DeviceKnown | Source::DeviceGroups | Source::DeviceBarred => {
                 self.device(source)
             }
+            Source::Now => Known::Is(Value::Instant((self.now / 1_000).cast_signed())),
             Source::Protocol(_) => Known::Absent,
         }
     }

@@ -66,6 +66,7 @@ pub(crate) enum Source {
     DeviceKnown,
     DeviceGroups,
     DeviceBarred,
+    Now,
     /// What is kept of identities, by its place among those.
     Attribute(usize),
     /// A fact of the protocol, by its place among those.
@@ -125,7 +126,7 @@ impl FactTable {
                 also: Vec::new(),
                 kind,
                 known,
-                always: name.starts_with("nas."),
+                always: name.starts_with("nas.") || name == "time.now",
                 meaning: meaning.into(),
             });
             sources.push(source);
@@ -243,6 +244,7 @@ fn own_facts() -> Vec<(u32, &'static str, Type, Stage, Source, &'static str)> {
         (53, "certificate.san-uri", names(), Stage::Proof, Source::Certificate(CertificatePart::SanUri), "Its URIs."),
         (54, "certificate.organizational-unit", names(), Stage::Proof, Source::Certificate(CertificatePart::Unit), "The subject's organizational units."),
         (55, "certificate.extension", names(), Stage::Proof, Source::Certificate(CertificatePart::Extension), "Its extensions beside those of RFC 5280, each OID=VALUE; `certificate.extension \"OID\"` is the value of one: a text, or bytes in hexadecimal."),
+        (56, "time.now", Type::Instant, Stage::FirstPacket, Source::Now, "When the request was received: compared with a moment such as `2026-12-01T06:00Z`, or `in` hours of days by the zone's clock."),
         (52, "nas.tags", names(), Stage::FirstPacket, Source::NasTags, "The tags of the NAS in the inventory."),
     ]
 }

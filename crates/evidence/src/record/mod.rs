@@ -169,6 +169,13 @@ pub enum VerdictRecord {
         /// What they say, for people.
         says: Vec<String>,
     },
+    /// Access in the place of a refusal: the gate is watched.
+    Observe {
+        /// The grants.
+        grants: Vec<String>,
+        /// What they say, for people.
+        says: Vec<String>,
+    },
     /// Access-Reject.
     Refuse {
         /// The text for the person, where the policy has one.
@@ -187,6 +194,7 @@ impl VerdictRecord {
     pub fn word(&self) -> &'static str {
         let kind = match self {
             Self::Grant { .. } => EntryKind::Granted,
+            Self::Observe { .. } => EntryKind::Observed,
             Self::Refuse { .. } => EntryKind::Refused,
             Self::Silence => EntryKind::Silence,
             Self::Unfinished => EntryKind::Unfinished,
@@ -247,7 +255,7 @@ impl Record {
                 Ending::Unanswerable(reason) | Ending::Unfit(Unfit::CannotBeTold(reason)) => {
                     EndRecord::NoReply { reason: reason.clone() }
                 }
-                Ending::Granted { by, .. } => decider(by),
+                Ending::Granted { by, .. } | Ending::Observed { by, .. } => decider(by),
                 Ending::Refused { by, .. } | Ending::Silent { by } => match by {
                     Because::Proof(identity, event) => EndRecord::Proof { identity: *identity, event: *event },
                     Because::Decider(by) => decider(by),
@@ -255,12 +263,15 @@ impl Record {
                 },
             },
             verdict: match &evidence.ending {
-                Ending::Granted { grants, .. } if same && *grants < policy.grant_sets() => VerdictRecord::Grant {
-                    grants: names(policy, *grants),
-                    says: said(policy, *grants, &evidence.facts(&edition.vocabulary)),
-                },
-                Ending::Granted { grants, .. } => {
-                    VerdictRecord::Grant { grants: vec![format!("combination {}", grants + 1)], says: Vec::new() }
+                Ending::Granted { grants, .. } | Ending::Observed { grants, .. } => {
+                    let (grants, says) = match same && *grants < policy.grant_sets() {
+                        true => (names(policy, *grants), said(policy, *grants, &evidence.facts(&edition.vocabulary))),
+                        false => (vec![format!("combination {}", grants + 1)], Vec::new()),
+                    };
+                    match &evidence.ending {
+                        Ending::Observed { .. } => VerdictRecord::Observe { grants, says },
+                        _ => VerdictRecord::Grant { grants, says },
+                    }
                 }
                 Ending::Refused { text, .. } => VerdictRecord::Refuse { text: text.clone() },
                 Ending::Unfit(_) => VerdictRecord::Refuse { text: None },
@@ -412,7 +423,12 @@ fn missed_by_gates(policy: &Compiled, passed: &[GateTrace], vocabulary: &Vocabul
 }
 
 /// The rules that were tried, and how many of them are left out.
-fn rules(policy: &Compiled, gate: &Gate, tried: &[RuleTrace], vocabulary: &Vocabulary) -> (Vec<RuleRecord>, usize) {
+pub(crate) fn rules(
+    policy: &Compiled,
+    gate: &Gate,
+    tried: &[RuleTrace],
+    vocabulary: &Vocabulary,
+) -> (Vec<RuleRecord>, usize) {
     let test = |leaf: &LeafTrace| {
         let written = &policy.leaves()[leaf.leaf as usize];
         let fact = vocabulary.schema().definition(written.fact).name.clone();
@@ -446,6 +462,6 @@ fn lacking(rule: &RuleTrace) -> usize {
     rule.leaves.iter().filter(|leaf| leaf.outcome != TruthValue::True).count()
 }
 
-fn names(policy: &Compiled, combination: usize) -> Vec<String> {
+pub(crate) fn names(policy: &Compiled, combination: usize) -> Vec<String> {
     policy.grants(combination).map(|grant| grant.name.clone()).collect()
 }

@@ -57,6 +57,16 @@ impl Record {
                     parts.push(text(&format!(" ({})", says.join(", "))));
                 }
             }
+            VerdictRecord::Observe { grants, says } => {
+                parts.extend([
+                    Fragment::new(Verdict, " would have been refused, and was given "),
+                    Fragment::new(Grant, grants.join(", ")),
+                ]);
+                if !says.is_empty() {
+                    parts.push(text(&format!(" ({})", says.join(", "))));
+                }
+                parts.push(text(" since the gate is watched"));
+            }
             VerdictRecord::Refuse { .. } => parts.push(Fragment::new(Verdict, " was refused")),
             VerdictRecord::Silence => parts.push(Fragment::new(Verdict, " got no answer")),
             VerdictRecord::Unfinished => parts.push(Fragment::new(Verdict, " went silent")),
@@ -66,6 +76,9 @@ impl Record {
             parts = vec![Fragment::new(Nas, &self.nas), Fragment::new(Verdict, " was refused")];
         }
         match &self.end {
+            EndRecord::Rule { title } if matches!(self.verdict, VerdictRecord::Observe { .. }) => {
+                parts.extend([text(": "), Fragment::new(Rule, title)]);
+            }
             EndRecord::Rule { title } => parts.extend([text(" by "), Fragment::new(Rule, title)]),
             EndRecord::Undetermined { title } => {
                 parts.extend([text(": "), Fragment::new(Rule, title), text(" hangs on a store that did not answer")]);

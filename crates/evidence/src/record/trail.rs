@@ -97,7 +97,7 @@ impl Record {
     }
 
     fn refused(&self) -> bool {
-        !matches!(self.verdict, VerdictRecord::Grant { .. })
+        !matches!(self.verdict, VerdictRecord::Grant { .. } | VerdictRecord::Observe { .. })
     }
 
     pub(super) fn station(name: &str, mark: Mark, line: impl Into<String>) -> Station {
@@ -428,6 +428,13 @@ impl Record {
             VerdictRecord::Grant { grants, says } => {
                 let mut station =
                     Self::station("grant", Mark::Passed, format!("{}: {}.", grants.join(", "), says.join(", ")));
+                station.micros = Some(self.micros[2].into());
+                station
+            }
+            VerdictRecord::Observe { grants, says } => {
+                let line =
+                    format!("{}: {}. The gate is watched: it would have refused.", grants.join(", "), says.join(", "));
+                let mut station = Self::station("grant", Mark::Passed, line);
                 station.micros = Some(self.micros[2].into());
                 station
             }

@@ -3,7 +3,7 @@ use crate::diagnostic::Diagnostic;
 use crate::grant::Statement;
 use crate::parse::ast::{ByItem, CaseItem, ConsequenceItem, GivenValue, Name, Operand, StatementItem};
 use crate::run::Known;
-use crate::run::case::{By, Case, Expected, Given};
+use crate::run::case::{By, Case, Expected, StatedFacts};
 use crate::run::method::Method;
 use crate::schema::{Stage, Type};
 use crate::value::Value;
@@ -11,7 +11,7 @@ use regnant_base::did_you_mean;
 
 impl Checker<'_> {
     pub(super) fn case(&mut self, item: &CaseItem) -> Option<Case> {
-        let mut given = Given::default();
+        let mut given = StatedFacts::default();
         let mut methods = None;
         for (name, value) in &item.given {
             let id = self.fact(name)?;

@@ -3,7 +3,7 @@ use regex::{Regex, RegexBuilder};
 use crate::check::literal::block;
 use crate::check::{Checker, Weight};
 use crate::diagnostic::Diagnostic;
-use crate::parse::ast::{Comparison, Condition, Name, Operand, Test};
+use crate::parse::ast::{Comparison, Condition, Name, Operand, SetItem, Test};
 use crate::run::method::IdentityKind;
 use crate::run::program::{Expression, Leaf, Node, NodeId, Test as Compiled};
 use crate::schema::{FactId, Stage, Type};
@@ -72,8 +72,8 @@ impl<'p> Checker<'p> {
             }
             Condition::Quantified { all, left, set, span } => self.quantified(*all, left, set, *span),
             Condition::Test { left: Operand::Word(name), test: Test::Bare, span } => self.bare(name, *span),
-            Condition::Test { left: Operand::Word(name), test: Test::InGroup(group), span } => {
-                self.in_group(name, group, *span)
+            Condition::Test { left: Operand::Word(name), test: Test::InGroup(group, store), span } => {
+                self.in_group(name, group, store.as_ref(), *span)
             }
             Condition::Test { left, test, span } => self.test(left, test, *span),
         }
@@ -126,6 +126,12 @@ impl<'p> Checker<'p> {
     }
 
     fn leaf(&mut self, left: Typed, test: Compiled, span: Span) -> Option<NodeId> {
+        let text = self.source.slice(span).split_whitespace().collect::<Vec<_>>().join(" ");
+        self.leaf_called(text, left, test, span)
+    }
+
+    /// A comparison that is told as this text.
+    fn leaf_called(&mut self, text: String, left: Typed, test: Compiled, span: Span) -> Option<NodeId> {
         let Some(fact) = left.fact else {
             self.report(
                 Diagnostic::error("W220", span, "this compares fixed values only")
@@ -139,7 +145,6 @@ impl<'p> Checker<'p> {
             self.report(Diagnostic::error("W221", span, message));
             return None;
         }
-        let text = self.source.slice(span).split_whitespace().collect::<Vec<_>>().join(" ");
         let ignore_case = left.kind.ignores_case();
         self.program.leaves.push(Leaf { text, span, fact, left: left.expression, test, ignore_case });
         Some(self.node(Node::Leaf(number as u32)))
@@ -169,7 +174,7 @@ impl<'p> Checker<'p> {
     }
 
     /// `user in group "staff"` asks `user.groups`.
-    fn in_group(&mut self, name: &Name, group: &Name, span: Span) -> Option<NodeId> {
+    fn in_group(&mut self, name: &Name, group: &Name, store: Option<&Name>, span: Span) -> Option<NodeId> {
         let text = match name.text.ends_with(".groups") {
             true => name.text.clone(),
             false => format!("{}.groups", name.text),
@@ -182,7 +187,51 @@ impl<'p> Checker<'p> {
         let id = self.fact(&Name { text, span: name.span })?;
         let kind = self.schema.definition(id).kind.clone();
         let member = Compiled::ContainsMember(Value::owned(group.text.clone()));
-        self.leaf(Typed { expression: Expression::Fact(id), kind, fact: Some(id) }, member, span)
+        let in_it = self.leaf(Typed { expression: Expression::Fact(id), kind, fact: Some(id) }, member, span)?;
+        match store {
+            None => Some(in_it),
+            Some(store) => self.of_store(name, store, in_it),
+        }
+    }
+
+    /// Groups of the store that has the account.
+    fn of_store(&mut self, name: &Name, store: &Name, in_it: NodeId) -> Option<NodeId> {
+        let who = name.text.trim_end_matches(".groups");
+        if let Some(stores) = self.schema.stores()
+            && !stores.iter().any(|known| known.name == store.text)
+        {
+            let names: Vec<_> = stores.iter().map(|known| known.name.as_str()).collect();
+            let diagnostic = Diagnostic::error("W404", store.span, format!("there is no store `{}`", store.text))
+                .suggest(did_you_mean(&store.text, names));
+            self.report(diagnostic);
+            return None;
+        }
+        let id = self.fact(&Name { text: format!("{who}.store"), span: name.span })?;
+        let kind = self.schema.definition(id).kind.clone();
+        let test = Compiled::Compare(Comparison::Equal, Expression::Literal(Value::owned(store.text.clone())));
+        let text = format!("{who}.store = \"{}\"", store.text);
+        let left = Typed { expression: Expression::Fact(id), kind, fact: Some(id) };
+        let of_it = self.leaf_called(text, left, test, store.span)?;
+        Some(self.node(Node::All([of_it, in_it].into())))
+    }
+
+    /// Whether it is this moment or later, or before it.
+    pub(super) fn moment(&mut self, comparison: Comparison, at: i64, span: Span) -> Option<NodeId> {
+        let id = self.fact(&Name { text: "time.now".into(), span })?;
+        let left = Typed { expression: Expression::Fact(id), kind: Type::Instant, fact: Some(id) };
+        let sign = if comparison == Comparison::Less { "<" } else { ">=" };
+        let text = format!("time.now {sign} {}", Value::Instant(at));
+        self.leaf_called(text, left, Compiled::Compare(comparison, Expression::Literal(Value::Instant(at))), span)
+    }
+
+    /// A condition that holds where all of these do.
+    pub(super) fn all_of(&mut self, nodes: Vec<NodeId>) -> NodeId {
+        self.node(Node::All(nodes.into()))
+    }
+
+    /// A condition that never holds.
+    pub(super) fn never(&mut self) -> NodeId {
+        self.node(Node::Any([].into()))
     }
 
     /// Tells a group that no store has, and refuses one that fits two, where all groups are known.
@@ -209,7 +258,7 @@ impl<'p> Checker<'p> {
         }
     }
 
-    fn quantified(&mut self, all: bool, left: &Operand, set: &[Operand], span: Span) -> Option<NodeId> {
+    fn quantified(&mut self, all: bool, left: &Operand, set: &SetItem, span: Span) -> Option<NodeId> {
         let left_typed = self.typed(left)?;
         let Type::Set(of) = left_typed.kind.clone() else {
             self.report(
@@ -218,7 +267,10 @@ impl<'p> Checker<'p> {
             );
             return None;
         };
-        let list = set.iter().map(|member| self.literal(&of, member)).collect::<Option<Vec<_>>>()?;
+        let list = match set {
+            SetItem::Members(members) => self.literals(&of, members)?,
+            SetItem::List(name) => self.listed(&of, name)?,
+        };
         self.leaf(left_typed, if all { Compiled::AllOf(list) } else { Compiled::AnyOf(list) }, span)
     }
 
@@ -238,8 +290,10 @@ impl<'p> Checker<'p> {
                 );
                 return None;
             }
-            Test::InSet(set) => {
-                Compiled::OneOf(set.iter().map(|member| self.literal(&kind, member)).collect::<Option<Vec<_>>>()?)
+            Test::InSet(members) if kind == Type::Instant => self.windows(members)?,
+            Test::InSet(members) => Compiled::OneOf(self.literals(&kind, members)?),
+            Test::InBlock(Operand::Word(name)) if self.lists.contains_key(name.text.as_str()) => {
+                self.in_list(&kind, name)?
             }
             Test::InRange(first, last) => {
                 self.ordered(&kind, left.span())?;
@@ -252,7 +306,7 @@ impl<'p> Checker<'p> {
                 self.must_be_text(&kind, left)?;
                 Compiled::Matches(self.regex(regex, kind.ignores_case())?)
             }
-            Test::Bare | Test::InGroup(_) => {
+            Test::Bare | Test::InGroup(..) => {
                 self.report(
                     Diagnostic::error("W211", left.span(), "this is a value, not a condition")
                         .note("compare it: `=`, `in`, `contains`, ..."),
@@ -296,6 +350,15 @@ impl<'p> Checker<'p> {
             );
             return None;
         };
+        if *kind != Type::Address && !word.text.contains(['.', '/', ':']) {
+            let known: Vec<_> = self.lists.keys().copied().collect();
+            self.report(
+                Diagnostic::error("W208", word.span, format!("there is no list `{}`", word.text))
+                    .suggest(did_you_mean(&word.text, known))
+                    .note("write `list NAME = { ... }`, or the members in braces"),
+            );
+            return None;
+        }
         if *kind != Type::Address {
             let message = format!("{} cannot be in `{}`", kind.describe(), word.text);
             self.report(
@@ -313,7 +376,7 @@ impl<'p> Checker<'p> {
     }
 
     fn ordered(&mut self, kind: &Type, span: Span) -> Option<()> {
-        let ordered = matches!(kind, Type::Integer | Type::Duration | Type::Address | Type::Mac);
+        let ordered = matches!(kind, Type::Integer | Type::Duration | Type::Instant | Type::Address | Type::Mac);
         if !ordered {
             let message = format!("{} has no order", kind.describe());
             self.report(Diagnostic::error("W217", span, message).note("ask `=`, `!=` or `in { ... }`"));
@@ -397,7 +460,7 @@ impl<'p> Checker<'p> {
             }
             Operand::Call { function, arguments, .. } => self.call(function, arguments),
             Operand::Keyed { fact, key } => self.keyed(fact, key),
-            Operand::Text(_) | Operand::Regex(_) | Operand::Secret(_) => {
+            Operand::Text(_) | Operand::Regex(_) | Operand::Secret(_) | Operand::Window(_) => {
                 self.report(
                     Diagnostic::error("W206", operand.span(), "a comparison begins with a fact")
                         .note("write the fact first: nas.site = \"quayside\""),

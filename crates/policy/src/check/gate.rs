@@ -1,12 +1,10 @@
 use crate::check::Checker;
 use crate::diagnostic::Diagnostic;
 use crate::grant::MOST_VALUE;
-use crate::parse::ast::{
-    ConsequenceItem, GateItem, IdentifyItem, LookupItem, Name, ReactionItem, ResumeItem, RuleItem,
-};
+use crate::parse::ast::{ConsequenceItem, GateItem, IdentifyItem, LookupItem, Name, ReactionItem, ResumeItem};
 use crate::run::index::RuleIndex;
 use crate::run::method::{Accepted, IdentityKind, Method};
-use crate::run::program::{Consequence, Event, Gate, Identify, Lookup, Reaction, Rule, TellName, Undetermined};
+use crate::run::program::{Consequence, Event, Gate, Identify, Lookup, Reaction, TellName, Undetermined};
 use crate::schema::KnownStore;
 use regnant_base::did_you_mean;
 use std::time::Duration;
@@ -50,6 +48,7 @@ impl Checker<'_> {
         let otherwise = item.otherwise.as_ref().and_then(|consequence| self.consequence(consequence));
         let otherwise = otherwise.unwrap_or(Consequence::Refuse(None));
         let tell_name = item.tell_name.as_ref().and_then(|word| self.one_of("name", word, &TellName::ALL));
+        let observe = item.observe.as_ref().and_then(|observe| self.observe(observe));
         let undetermined = item.undetermined.as_ref().and_then(|reaction| self.undetermined(reaction));
         self.program.gates.push(Gate {
             name: item.name.text.clone(),
@@ -63,6 +62,7 @@ impl Checker<'_> {
             rules,
             otherwise,
             undetermined: undetermined.unwrap_or_default(),
+            observe,
             tell_name,
             when,
             index,
@@ -227,7 +227,7 @@ impl Checker<'_> {
     }
 
     /// A text that fits one Reply-Message (RFC 2865 section 5.18).
-    fn text_for_person(&mut self, text: Option<&Name>) -> Option<Option<String>> {
+    pub(super) fn text_for_person(&mut self, text: Option<&Name>) -> Option<Option<String>> {
         let Some(text) = text else { return Some(None) };
         if text.text.is_empty() || text.text.len() > MOST_VALUE {
             let message = format!("this text has {} bytes and may have 1 to {MOST_VALUE}", text.text.len());
@@ -235,19 +235,5 @@ impl Checker<'_> {
             return None;
         }
         Some(Some(text.text.clone()))
-    }
-
-    fn rule(&mut self, item: &RuleItem) -> Option<Rule> {
-        let when = self.condition(&item.when);
-        let then = self.consequence(&item.then);
-        Some(Rule { title: item.title.text.clone(), then: then?, span: item.title.span, when: when? })
-    }
-
-    fn consequence(&mut self, item: &ConsequenceItem) -> Option<Consequence> {
-        match item {
-            ConsequenceItem::Grant(names) => self.grant_set(names).map(Consequence::Grant),
-            ConsequenceItem::Refuse(text) => self.text_for_person(text.as_ref()).map(Consequence::Refuse),
-            ConsequenceItem::Silence => Some(Consequence::Silence),
-        }
     }
 }

@@ -175,7 +175,7 @@ impl Checker<'_> {
             Operand::Call { .. } | Operand::Keyed { .. } => true,
             Operand::Word(word) => self.schema.find(&word.text).is_some(),
             Operand::Secret(name) => return self.secret(name).map(Content::Is),
-            Operand::Text(_) | Operand::Regex(_) => false,
+            Operand::Text(_) | Operand::Regex(_) | Operand::Window(_) => false,
         };
         if !fact {
             if let Some(default) = &part.default {
@@ -200,7 +200,7 @@ impl Checker<'_> {
             self.report(Diagnostic::error("W328", operand.span(), message).note(note));
             return None;
         }
-        let written = self.source.text[operand.span().range()].to_owned();
+        let written = self.source.slice(operand.span()).to_owned();
         Some(Content::From { expression, written, default })
     }
 

@@ -5,6 +5,7 @@ use crate::diagnostic::Diagnostic;
 use crate::parse::ast::Operand;
 use crate::schema::Type;
 use crate::value::{DURATION_UNITS, Value};
+use crate::window::instant;
 use regnant_base::did_you_mean;
 
 impl Checker<'_> {
@@ -46,6 +47,7 @@ fn read_word(kind: &Type, word: &str) -> Option<Value<'static>> {
         Type::Address => word.parse().ok().map(Value::Address),
         Type::Mac => word.parse().ok().map(Value::Mac),
         Type::Duration => duration(word).map(Value::Duration),
+        Type::Instant => instant(word).map(Value::Instant),
         _ => None,
     }
 }
@@ -97,6 +99,10 @@ fn wrong_literal(kind: &Type, operand: &Operand) -> Diagnostic {
             let list: Vec<_> = names().take(12).collect();
             diagnostic.suggest(did_you_mean(word, names())).note(format!("it may be: {}", list.join(", ")))
         }
+        _ if matches!(operand, Operand::Window(_)) => {
+            diagnostic.note("hours of days are for time.now: `time.now in { Mon..Fri 06:00-20:00 }`")
+        }
+        Type::Instant => diagnostic.note("write a moment like 2026-12-01T06:00Z, with Z or an offset such as +01:00"),
         Type::Duration => diagnostic.note("write a number with s, m, h or d: 90m"),
         Type::Mac => diagnostic.note("write it like 02:00:5e:20:00:01"),
         Type::Boolean => diagnostic.note("write true or false"),

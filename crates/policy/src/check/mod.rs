@@ -6,17 +6,23 @@ mod case;
 mod condition;
 mod gate;
 pub(crate) mod grant;
+mod list;
 mod literal;
 mod method;
+mod rule;
 
 use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
+
+use jiff::tz::TimeZone;
 
 use crate::diagnostic::Diagnostic;
-use crate::parse::ast::{Define, Name, Policy};
+use crate::parse::ast::{Define, ListItem, Name, Policy};
 use crate::run::case::Case;
 use crate::run::program::{NodeId, Program};
 use crate::schema::{FactId, Schema, Stage};
 use crate::source::{Source, Span};
+use crate::value::Value;
 use regnant_base::did_you_mean;
 
 /// A policy without a gate.
@@ -29,6 +35,10 @@ pub(crate) struct Checker<'p> {
     program: Program,
     diagnostics: Vec<Diagnostic>,
     defines: HashMap<&'p str, &'p Define>,
+    lists: HashMap<&'p str, &'p ListItem>,
+    /// Members of lists, by the name and the type that they were read as.
+    listed: HashMap<(&'p str, String), Option<Arc<[Value<'static>]>>>,
+    zone: Option<TimeZone>,
     /// Compiled conditions by the name of their `define`; `None` failed.
     defined: HashMap<&'p str, Option<NodeId>>,
     /// The defines that are being compiled now, to find circles.
@@ -58,6 +68,9 @@ pub(crate) fn check(policy: &Policy, source: &Source, schema: &Schema) -> (Progr
         program: Program::default(),
         diagnostics: Vec::new(),
         defines: HashMap::new(),
+        lists: HashMap::new(),
+        listed: HashMap::new(),
+        zone: None,
         defined: HashMap::new(),
         open: Vec::new(),
         weights: Vec::new(),
@@ -70,11 +83,14 @@ pub(crate) fn check(policy: &Policy, source: &Source, schema: &Schema) -> (Progr
 impl<'p> Checker<'p> {
     fn policy(&mut self, policy: &'p Policy) -> Vec<Case> {
         self.distinct("condition", policy.defines.iter().map(|item| &item.name));
+        self.distinct("list", policy.lists.iter().map(|item| &item.name));
         self.distinct("access list", policy.acls.iter().map(|item| &item.name));
         self.distinct("grant", policy.grants.iter().map(|item| &item.name));
         self.distinct("gate", policy.gates.iter().map(|item| &item.name));
         self.distinct("case", policy.cases.iter().map(|item| &item.title));
         self.defines = policy.defines.iter().map(|item| (item.name.text.as_str(), item)).collect();
+        self.lists = policy.lists.iter().map(|item| (item.name.text.as_str(), item)).collect();
+        self.zone = policy.zone.as_ref().and_then(|zone| self.zone(zone));
         for item in &policy.defines {
             self.define(&item.name.text);
         }
@@ -85,7 +101,8 @@ impl<'p> Checker<'p> {
         }
         // Where something else is wrong, a gate may only not have been read.
         if policy.gates.is_empty() && self.diagnostics.is_empty() {
-            let end = Span { start: self.source.text.len(), end: self.source.text.len() };
+            let end = self.source.main().len();
+            let end = Span { start: end, end };
             self.report(
                 Diagnostic::error(NO_GATE, end, "the policy has no gate, so it would refuse everybody")
                     .note("write a gate; where nobody shall come in, say so: `gate nobody { otherwise refuse }`"),
@@ -93,6 +110,7 @@ impl<'p> Checker<'p> {
         }
         let cases = policy.cases.iter().filter_map(|item| self.case(item)).collect();
         self.unused("define", policy.defines.iter().map(|item| &item.name));
+        self.unused("list", policy.lists.iter().map(|item| &item.name));
         self.unused("acl", policy.acls.iter().map(|item| &item.name));
         self.unused("grant", policy.grants.iter().map(|item| &item.name));
         cases

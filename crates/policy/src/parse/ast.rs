@@ -1,3 +1,4 @@
+use crate::outline::OutlineItem;
 use crate::source::Span;
 
 /// A word or text and where it stands.
@@ -9,17 +10,29 @@ pub(crate) struct Name {
 
 #[derive(Debug, Default)]
 pub(crate) struct Policy {
+    /// The time zone of clock times.
+    pub(crate) zone: Option<Name>,
+    pub(crate) includes: Vec<Name>,
+    pub(crate) lists: Vec<ListItem>,
     pub(crate) defines: Vec<Define>,
     pub(crate) acls: Vec<AclItem>,
     pub(crate) grants: Vec<GrantItem>,
     pub(crate) gates: Vec<GateItem>,
     pub(crate) cases: Vec<CaseItem>,
+    pub(crate) outline: Vec<OutlineItem>,
 }
 
 #[derive(Debug)]
 pub(crate) struct Define {
     pub(crate) name: Name,
     pub(crate) condition: Condition,
+}
+
+/// A set of literals with a name.
+#[derive(Debug)]
+pub(crate) struct ListItem {
+    pub(crate) name: Name,
+    pub(crate) members: Vec<Operand>,
 }
 
 #[derive(Debug)]
@@ -82,7 +95,17 @@ pub(crate) struct GateItem {
     pub(crate) rules: Vec<RuleItem>,
     pub(crate) undetermined: Option<ReactionItem>,
     pub(crate) tell_name: Option<Name>,
+    pub(crate) observe: Option<ObserveItem>,
     pub(crate) otherwise: Option<ConsequenceItem>,
+}
+
+/// What is given in the place of a refusal while a gate is watched.
+#[derive(Debug)]
+pub(crate) struct ObserveItem {
+    /// The word `observe`.
+    pub(crate) span: Span,
+    pub(crate) when: Option<Condition>,
+    pub(crate) grants: Vec<Name>,
 }
 
 /// A method, and in parentheses what goes inside.
@@ -145,8 +168,24 @@ pub(crate) struct ReactionItem {
 #[derive(Debug)]
 pub(crate) struct RuleItem {
     pub(crate) title: Name,
+    /// Whether it refuses where its gate observes, too.
+    pub(crate) always: bool,
+    pub(crate) off: Option<OffItem>,
+    /// The title of the rule that it was copied from and that nobody has looked at since.
+    pub(crate) copied_from: Option<Name>,
+    /// From when on it counts, and until when.
+    pub(crate) from: Option<Operand>,
+    pub(crate) until: Option<Operand>,
     pub(crate) when: Condition,
     pub(crate) then: ConsequenceItem,
+}
+
+/// A rule that is passed over.
+#[derive(Debug)]
+pub(crate) struct OffItem {
+    /// The word `off`.
+    pub(crate) span: Span,
+    pub(crate) until: Option<Operand>,
 }
 
 #[derive(Debug)]
@@ -187,7 +226,14 @@ pub(crate) enum Condition {
     Not(Box<Condition>),
     Exists { fact: Name, span: Span },
     Test { left: Operand, test: Test, span: Span },
-    Quantified { all: bool, left: Operand, set: Vec<Operand>, span: Span },
+    Quantified { all: bool, left: Operand, set: SetItem, span: Span },
+}
+
+/// Members, or the name of a list that has them.
+#[derive(Clone, Debug)]
+pub(crate) enum SetItem {
+    Members(Vec<Operand>),
+    List(Name),
 }
 
 #[derive(Clone, Debug)]
@@ -198,7 +244,8 @@ pub(crate) enum Test {
     InSet(Vec<Operand>),
     InRange(Operand, Operand),
     InBlock(Operand),
-    InGroup(Name),
+    /// A group, and the store that has it where one is said.
+    InGroup(Name, Option<Name>),
     StartsWith(Operand),
     EndsWith(Operand),
     Contains(Operand),
@@ -216,6 +263,13 @@ pub(crate) enum Comparison {
 }
 
 #[derive(Clone, Debug)]
+pub(crate) struct WindowItem {
+    pub(crate) days: Option<(Name, Option<Name>)>,
+    pub(crate) hours: Option<Name>,
+    pub(crate) span: Span,
+}
+
+#[derive(Clone, Debug)]
 pub(crate) enum Operand {
     Word(Name),
     Text(Name),
@@ -230,6 +284,8 @@ pub(crate) enum Operand {
         fact: Name,
         key: Name,
     },
+    /// Hours of some days, such as `Mon..Fri 06:00-20:00`.
+    Window(Box<WindowItem>),
     /// `secret "name"`, which stands after `send NAME =` alone.
     Secret(Name),
 }
@@ -240,6 +296,7 @@ impl Operand {
             Self::Word(name) | Self::Text(name) | Self::Regex(name) | Self::Secret(name) => name.span,
             Self::Keyed { fact, key } => fact.span.to(key.span),
             Self::Call { span, .. } => *span,
+            Self::Window(window) => window.span,
         }
     }
 }

@@ -2,6 +2,7 @@ use crate::diagnostic::Diagnostic;
 use crate::parse::ast::*;
 use crate::parse::lexer::TokenKind;
 use crate::parse::parser::{Parser, Step};
+use crate::window::{hours, weekday};
 
 /// Deeper nesting is refused, so that no policy can exhaust the stack.
 const MAX_DEPTH: usize = 64;
@@ -65,7 +66,10 @@ impl Parser {
                 self.expect_word("of")?;
                 let left = self.operand()?;
                 self.expect_word("in")?;
-                let set = self.set()?;
+                let set = match self.is_sign("{") {
+                    true => SetItem::Members(self.set()?),
+                    false => SetItem::List(self.word("a set in braces, or the name of a list")?),
+                };
                 return Ok(Condition::Quantified { all, left, set, span: start.to(self.last_span()) });
             }
         }
@@ -109,7 +113,9 @@ impl Parser {
             return Ok(Test::InSet(self.set()?));
         }
         if self.take_word("group") {
-            return Ok(Test::InGroup(self.text("the name of a group in quotes")?));
+            let group = self.text("the name of a group in quotes")?;
+            let store = if self.take_word("of") { Some(self.word("a store")?) } else { None };
+            return Ok(Test::InGroup(group, store));
         }
         let first = self.operand()?;
         match self.take_sign("..") {
@@ -120,9 +126,29 @@ impl Parser {
 
     pub(crate) fn set(&mut self) -> Step<Vec<Operand>> {
         self.expect_sign("{")?;
-        let members = if self.is_sign("}") { Vec::new() } else { self.list(Self::operand)? };
+        let members = if self.is_sign("}") { Vec::new() } else { self.list(Self::member)? };
         self.expect_sign("}")?;
         Ok(members)
+    }
+
+    /// A literal, or hours of some days.
+    fn member(&mut self) -> Step<Operand> {
+        let start = self.span();
+        let is_day = |parser: &Self| matches!(&parser.peek().kind, TokenKind::Word(word) if weekday(word).is_some());
+        let days = match is_day(self) {
+            true => {
+                let first = self.word("a day")?;
+                let last = if self.take_sign("..") { Some(self.word("the last day")?) } else { None };
+                Some((first, last))
+            }
+            false => None,
+        };
+        let is_hours = matches!(&self.peek().kind, TokenKind::Word(word) if hours(word).is_some());
+        let hours = if is_hours { Some(self.word("hours")?) } else { None };
+        match days.is_some() || hours.is_some() {
+            true => Ok(Operand::Window(Box::new(WindowItem { days, hours, span: start.to(self.last_span()) }))),
+            false => self.operand(),
+        }
     }
 
     pub(crate) fn operand(&mut self) -> Step<Operand> {

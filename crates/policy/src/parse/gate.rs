@@ -1,8 +1,9 @@
 use crate::diagnostic::Diagnostic;
+use crate::outline::{OutlineItem, OutlineKind};
 use crate::parse::ast::*;
 use crate::parse::parser::{Parser, Step};
 
-const PARTS: [&str; 12] = [
+const PARTS: [&str; 13] = [
     "when",
     "accept",
     "present",
@@ -14,6 +15,7 @@ const PARTS: [&str; 12] = [
     "tell",
     "rule",
     "undetermined",
+    "observe",
     "otherwise",
 ];
 
@@ -33,9 +35,24 @@ impl Parser {
             rules: Vec::new(),
             undetermined: None,
             tell_name: None,
+            observe: None,
             otherwise: None,
         };
-        self.block(&PARTS, |p| p.gate_part(&mut gate))?;
+        self.block(&PARTS, |p| {
+            let (start, inner) = (p.span(), p.outline.len());
+            p.gate_part(&mut gate)?;
+            // Rules note themselves, with their parts.
+            if p.outline.len() == inner {
+                let span = start.to(p.last_span());
+                let word = p.word_at(start).to_owned();
+                let name = match word.as_str() {
+                    "identify" => format!("identify {}", gate.identify.last().map_or("", |clause| &clause.kind.text)),
+                    _ => word,
+                };
+                p.outline.push(OutlineItem { kind: OutlineKind::Part, name, gate: None, span, parts: Vec::new() });
+            }
+            Ok(())
+        })?;
         Ok(gate)
     }
 
@@ -84,6 +101,10 @@ impl Parser {
         } else if self.take_word("undetermined") {
             if gate.undetermined.replace(self.reaction("refuse, silence or continue")?).is_some() {
                 return Err(twice("undetermined"));
+            }
+        } else if self.is_word("observe") {
+            if gate.observe.replace(self.observe()?).is_some() {
+                return Err(twice("observe"));
             }
         } else if self.take_word("otherwise") {
             let consequence = self.consequence()?;
@@ -215,21 +236,50 @@ impl Parser {
 
     /// `None` where its parts could not be read, which is told already.
     fn rule(&mut self) -> Step<Option<RuleItem>> {
+        let start = self.last_span();
         let title = self.text("a title in quotes")?;
+        let always = self.take_word("always");
+        let off = match self.is_word("off") {
+            true => {
+                let span = self.next().span;
+                let until = if self.take_word("until") { Some(self.operand()?) } else { None };
+                Some(OffItem { span, until })
+            }
+            false => None,
+        };
+        let copied_from = match self.take_word("copied") {
+            true => {
+                self.expect_word("from")?;
+                Some(self.text("the title of a rule in quotes")?)
+            }
+            false => None,
+        };
+        let from = if self.take_word("from") { Some(self.operand()?) } else { None };
+        let until = if self.take_word("until") { Some(self.operand()?) } else { None };
+        if !self.is_sign("{") {
+            return Err(self.not_one_of("`{`", &["always", "off", "copied from", "from", "until", "{"]));
+        }
+        let head = start.to(self.last_span());
+        let mut parts = vec![("head", head)];
         let (mut when, mut then) = (None, None);
         let told = self.diagnostics.len();
         self.block(&["when", "grant", "refuse", "silence"], |p| {
             let start = p.span();
+            let part = if p.is_word("when") { "condition" } else { "result" };
             let (twice, what) = if p.take_word("when") {
                 (when.replace(p.condition()?).is_some(), "`when`")
             } else {
                 (then.replace(p.consequence()?).is_some(), "`grant`, `refuse` or `silence`")
             };
+            parts.push((part, start.to(p.last_span())));
             match twice {
                 true => Err(Diagnostic::error("W112", start, format!("a rule has one {what}"))),
                 false => Ok(()),
             }
         })?;
+        let span = start.to(self.last_span());
+        let name = title.text.clone();
+        self.outline.push(OutlineItem { kind: OutlineKind::Rule, name, gate: None, span, parts });
         if self.diagnostics.len() > told {
             return Ok(None);
         }
@@ -239,7 +289,15 @@ impl Parser {
         let when =
             when.ok_or_else(|| missing("condition", "add `when ...`; what applies to everybody is `otherwise`"))?;
         let then = then.ok_or_else(|| missing("result", "add `grant NAME`, `refuse` or `silence`"))?;
-        Ok(Some(RuleItem { title, when, then }))
+        Ok(Some(RuleItem { title, always, off, copied_from, from, until, when, then }))
+    }
+
+    fn observe(&mut self) -> Step<ObserveItem> {
+        let span = self.next().span;
+        let when = if self.take_word("when") { Some(self.condition()?) } else { None };
+        self.expect_word("with")?;
+        self.expect_word("grant")?;
+        Ok(ObserveItem { span, when, grants: self.list(|p| p.word("the name of a grant"))? })
     }
 
     pub(crate) fn consequence(&mut self) -> Step<ConsequenceItem> {

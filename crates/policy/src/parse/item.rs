@@ -1,9 +1,10 @@
 use crate::diagnostic::Diagnostic;
 use crate::grant::{STATEMENTS, StatementKind, Takes};
+use crate::outline::{OutlineItem, OutlineKind};
 use crate::parse::ast::*;
 use crate::parse::parser::{Parser, Step};
 
-const ITEMS: [&str; 5] = ["define", "acl", "grant", "gate", "case"];
+const ITEMS: [&str; 8] = ["zone", "include", "define", "list", "acl", "grant", "gate", "case"];
 
 impl Parser {
     pub(crate) fn policy(mut self) -> (Policy, Vec<Diagnostic>) {
@@ -17,12 +18,49 @@ impl Parser {
                 self.recover(&ITEMS, 0);
             }
         }
+        policy.outline = self.outline;
         (policy, self.diagnostics)
     }
 
     fn item(&mut self, policy: &mut Policy) -> Step<()> {
+        let (start, inner) = (self.span(), self.outline.len());
+        self.read_item(policy)?;
+        let span = start.to(self.last_span());
+        let (last, mut gate) = (|names: Option<&Name>| names.map_or(String::new(), |name| name.text.clone()), None);
+        let item = match self.word_at(start) {
+            "zone" => (OutlineKind::Zone, String::new()),
+            "include" => (OutlineKind::Include, last(policy.includes.last())),
+            "define" => (OutlineKind::Define, last(policy.defines.last().map(|item| &item.name))),
+            "list" => (OutlineKind::List, last(policy.lists.last().map(|item| &item.name))),
+            "acl" => (OutlineKind::Acl, last(policy.acls.last().map(|item| &item.name))),
+            "grant" => (OutlineKind::Grant, last(policy.grants.last().map(|item| &item.name))),
+            "case" => (OutlineKind::Case, last(policy.cases.last().map(|item| &item.title))),
+            _ => {
+                let name = last(policy.gates.last().map(|item| &item.name));
+                gate = Some(name.clone());
+                (OutlineKind::Gate, name)
+            }
+        };
+        // What stands in a gate was noted before it ended.
+        for one in &mut self.outline[inner..] {
+            one.gate.clone_from(&gate);
+        }
+        self.outline.insert(inner, OutlineItem { kind: item.0, name: item.1, gate: None, span, parts: Vec::new() });
+        Ok(())
+    }
+
+    fn read_item(&mut self, policy: &mut Policy) -> Step<()> {
         if self.take_word("define") {
             policy.defines.push(self.define()?);
+        } else if self.is_word("zone") {
+            let start = self.next().span;
+            if policy.zone.replace(self.text("a time zone in quotes, such as \"Europe/Lisbon\"")?).is_some() {
+                return Err(Diagnostic::error("W112", start, "a policy has one `zone`"));
+            }
+        } else if self.take_word("include") {
+            policy.includes.push(self.text("the path of a file in quotes")?);
+        } else if self.take_word("list") {
+            policy.lists.push(self.list_item()?);
         } else if self.take_word("acl") {
             policy.acls.push(self.acl()?);
         } else if self.take_word("grant") {
@@ -41,6 +79,12 @@ impl Parser {
         let name = self.name("a name for the condition")?;
         self.expect_sign("=")?;
         Ok(Define { name, condition: self.condition()? })
+    }
+
+    fn list_item(&mut self) -> Step<ListItem> {
+        let name = self.name("a name for the list")?;
+        self.expect_sign("=")?;
+        Ok(ListItem { name, members: self.set()? })
     }
 
     fn acl(&mut self) -> Step<AclItem> {

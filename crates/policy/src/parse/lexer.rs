@@ -36,8 +36,9 @@ impl TokenKind {
 
 const SIGNS: [&str; 12] = ["!=", "<=", ">=", "..", "{", "}", "(", ")", ",", "=", "<", ">"];
 
-/// Splits a file into tokens; the last is always [`TokenKind::End`].
-pub(crate) fn lex(text: &str) -> Result<Vec<Token>, Diagnostic> {
+/// Splits a file into tokens; the last is always [`TokenKind::End`]. The file begins at `base` of its
+/// source.
+pub(crate) fn lex(text: &str, base: usize) -> Result<Vec<Token>, Diagnostic> {
     let mut tokens = Vec::new();
     let mut at = 0;
     while let Some(next) = text[at..].chars().next() {
@@ -48,12 +49,12 @@ pub(crate) fn lex(text: &str) -> Result<Vec<Token>, Diagnostic> {
             // A line ends with either, or with both.
             at += rest.find(['\n', '\r']).unwrap_or(rest.len());
         } else {
-            let (kind, length) = token(rest, at)?;
-            tokens.push(Token { kind, span: Span { start: at, end: at + length } });
+            let (kind, length) = token(rest, base + at)?;
+            tokens.push(Token { kind, span: Span { start: base + at, end: base + at + length } });
             at += length;
         }
     }
-    tokens.push(Token { kind: TokenKind::End, span: Span { start: text.len(), end: text.len() } });
+    tokens.push(Token { kind: TokenKind::End, span: Span { start: base + text.len(), end: base + text.len() } });
     Ok(tokens)
 }
 

@@ -1,7 +1,9 @@
 use crate::diagnostic::Diagnostic;
+use crate::outline::OutlineItem;
 use crate::parse::ast::{Name, Policy};
+use crate::parse::include::Files;
 use crate::parse::lexer::{Token, TokenKind, lex};
-use crate::source::Span;
+use crate::source::{Source, SourceFile, Span};
 use regnant_base::did_you_mean;
 
 /// A policy of more than this is refused before it is read.
@@ -9,14 +11,20 @@ const MAX_BYTES: usize = 8_000_000;
 
 pub(crate) type Step<T> = Result<T, Diagnostic>;
 
-/// Parses one file. What could be read comes back beside what could not.
-pub(crate) fn parse(text: &str) -> (Policy, Vec<Diagnostic>) {
-    if text.len() > MAX_BYTES {
-        let message = format!("the file has {} bytes and may have {MAX_BYTES}", text.len());
+/// Parses a policy: the file that it begins with, and those that are included. What could be read comes
+/// back beside what could not.
+pub(crate) fn parse(source: &Source) -> (Policy, Vec<Diagnostic>) {
+    if source.bytes() > MAX_BYTES {
+        let message = format!("the policy has {} bytes and may have {MAX_BYTES}", source.bytes());
         return (Policy::default(), vec![Diagnostic::error("W100", Span::default(), message)]);
     }
-    match lex(text) {
-        Ok(tokens) => Parser { tokens, at: 0, depth: 0, diagnostics: Vec::new() }.policy(),
+    Files::new(source).read()
+}
+
+/// Parses one file.
+pub(crate) fn parse_file(source: &Source, file: &SourceFile) -> (Policy, Vec<Diagnostic>) {
+    match lex(source.text_of(file), file.span.start) {
+        Ok(tokens) => Parser { tokens, at: 0, depth: 0, outline: Vec::new(), diagnostics: Vec::new() }.policy(),
         Err(diagnostic) => (Policy::default(), vec![diagnostic]),
     }
 }
@@ -27,6 +35,7 @@ pub(crate) struct Parser {
     at: usize,
     /// How many braces are open.
     depth: usize,
+    pub(crate) outline: Vec<OutlineItem>,
     pub(crate) diagnostics: Vec<Diagnostic>,
 }
 
@@ -42,6 +51,15 @@ impl Parser {
     /// The span of the token before this one.
     pub(crate) fn last_span(&self) -> Span {
         self.tokens[self.at.saturating_sub(1)].span
+    }
+
+    /// The word that stands at a place, where one does.
+    pub(crate) fn word_at(&self, span: Span) -> &str {
+        let found = self.tokens.binary_search_by_key(&span.start, |token| token.span.start);
+        match found.map(|place| &self.tokens[place].kind) {
+            Ok(TokenKind::Word(word)) => word,
+            _ => "",
+        }
     }
 
     pub(crate) fn at_end(&self) -> bool {

@@ -1,20 +1,22 @@
 use std::collections::HashMap;
 
-use crate::diagnostic::Diagnostic;
+use crate::check::NO_GATE;
+use crate::diagnostic::{Diagnostic, Severity};
 use crate::grant::{Plan, Statement};
+use crate::pipeline::Parsed;
 use crate::run::method::Method;
 use crate::run::program::{Consequence, Gate, Program};
 use crate::run::rules::Decided;
 use crate::run::{Facts, Known};
-use crate::schema::FactId;
-use crate::source::Span;
+use crate::schema::{FactId, Schema};
+use crate::source::{Source, Span};
 use crate::value::Value;
 
 /// A test inside a policy: given these facts, expect this outcome.
 #[derive(Debug)]
 pub(crate) struct Case {
     pub(crate) title: String,
-    pub(crate) given: Given,
+    pub(crate) given: StatedFacts,
     /// What may carry the credential that `given` names, where it names one.
     pub(crate) methods: Option<Vec<Method>>,
     pub(crate) expect: Expected,
@@ -24,10 +26,36 @@ pub(crate) struct Case {
 }
 
 /// What a case states; what it does not state is absent.
-#[derive(Debug, Default)]
-pub(crate) struct Given(pub(crate) HashMap<FactId, Known<Value<'static>>>);
+#[derive(Clone, Debug, Default)]
+pub struct StatedFacts(pub(crate) HashMap<FactId, Known<Value<'static>>>);
 
-impl Facts for Given {
+impl StatedFacts {
+    /// Reads facts as a case states them: `nas.kind = switch, user.groups = { "staff" }`.
+    pub fn read(text: &str, schema: &Schema) -> Result<Self, String> {
+        const BEFORE: &str = "case \"facts\" { given ";
+        let source = Source::new("facts", format!("{BEFORE}{text}\nexpect refuse }}"));
+        let checked = Parsed::parse(source).check(schema);
+        // There is no gate, which is nothing to be told here.
+        let errors =
+            checked.diagnostics().iter().filter(|found| found.severity == Severity::Error && found.code != NO_GATE);
+        let told: Vec<_> = errors.map(|found| format!("{}{}", found.message, notes(found))).collect();
+        match told.is_empty() {
+            true => Ok(checked.stated()),
+            false => Err(told.join("; ")),
+        }
+    }
+
+    /// The fact, where it is stated.
+    pub fn stated(&self, id: FactId) -> Option<Known<Value<'_>>> {
+        self.0.get(&id).cloned()
+    }
+}
+
+fn notes(found: &Diagnostic) -> String {
+    found.notes.first().map_or(String::new(), |note| format!(" ({note})"))
+}
+
+impl Facts for StatedFacts {
     fn fact(&self, id: FactId) -> Known<Value<'_>> {
         self.0.get(&id).cloned().unwrap_or(Known::Absent)
     }
@@ -54,11 +82,17 @@ pub struct CaseResult {
     pub title: String,
     /// What went otherwise than expected; none where the case passed.
     pub failure: Option<Diagnostic>,
+    /// The gate that took it, and what of it decided.
+    pub decided: Option<(usize, Decided)>,
 }
 
 impl Program {
     pub(crate) fn run(&self, case: &Case) -> CaseResult {
-        let gate = self.gate(&case.given).map(|index| &self.gates[index]);
+        let taken = self.gate(&case.given);
+        let gate = taken.map(|index| &self.gates[index]);
+        let decided = taken
+            .filter(|_| Self::accepts(case, gate))
+            .map(|index| (index, self.rules(&self.gates[index], &case.given)));
         let (got, by, consequence) = self.outcome(case, gate);
         let statements = match consequence {
             Some(Consequence::Grant(set)) => self.plans(set).map(|plan| plan.resolved(&case.given)).collect(),
@@ -79,14 +113,21 @@ impl Program {
         };
         let failure =
             told.map(|told| Diagnostic::error("W601", case.span, format!("case \"{}\" fails", case.title)).label(told));
-        CaseResult { title: case.title.clone(), failure }
+        CaseResult { title: case.title.clone(), failure, decided }
+    }
+
+    /// Whether a gate accepts what may carry the credential of a case.
+    fn accepts(case: &Case, gate: Option<&Gate>) -> bool {
+        let accepts =
+            |methods: &Vec<Method>| methods.iter().any(|method| gate.is_some_and(|gate| gate.accepts(*method)));
+        case.methods.as_ref().is_none_or(accepts)
     }
 
     fn outcome(&self, case: &Case, gate: Option<&Gate>) -> (Expected, Option<By>, Option<Consequence>) {
         let Some(gate) = gate else {
             return (Expected::Refuse, None, None);
         };
-        if case.methods.as_ref().is_some_and(|methods| !methods.iter().any(|method| gate.accepts(*method))) {
+        if !Self::accepts(case, Some(gate)) {
             return (Expected::Refuse, None, None);
         }
         let (by, consequence) = match self.rules(gate, &case.given) {

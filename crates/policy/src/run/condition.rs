@@ -8,6 +8,7 @@ use crate::run::program::{Expression, Leaf, Node, NodeId, Program, Test};
 use crate::run::rules::LeafTrace;
 use crate::run::{Facts, Known};
 use crate::value::{Value, block_holds, folded, same_text};
+use crate::window::holds;
 
 /// What a condition or comparison came to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -178,6 +179,7 @@ impl Leaf {
             (Test::ContainsMember(member), Value::Set(set)) => set.iter().any(|value| same(value, member)),
             (Test::AnyOf(list), Value::Set(set)) => set.iter().any(|value| list.iter().any(|known| same(value, known))),
             (Test::AllOf(list), Value::Set(set)) => set.iter().all(|value| list.iter().any(|known| same(value, known))),
+            (Test::Windows(windows, zone), Value::Instant(now)) => holds(windows, zone, *now),
             (Test::Matches(regex), Value::Text(left)) => regex.is_match(left),
             // The check lets no other pair through.
             _ => false,
@@ -260,6 +262,7 @@ fn order(a: &Value<'_>, b: &Value<'_>) -> Option<Ordering> {
         (Value::Duration(a), Value::Duration(b)) => Some(a.cmp(b)),
         (Value::Address(a), Value::Address(b)) if a.is_ipv4() == b.is_ipv4() => Some(a.cmp(b)),
         (Value::Mac(a), Value::Mac(b)) => Some(a.cmp(b)),
+        (Value::Instant(a), Value::Instant(b)) => Some(a.cmp(b)),
         _ => None,
     }
 }

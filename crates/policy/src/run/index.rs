@@ -186,6 +186,7 @@ fn mixed(value: &Value<'_>) -> u64 {
         Value::Address(IpAddr::V6(address)) => address.octets().iter().for_each(|byte| mix.take((*byte).into())),
         Value::Mac(mac) => mac.0.iter().for_each(|byte| mix.take((*byte).into())),
         Value::Duration(seconds) => mix.number(4, *seconds),
+        Value::Instant(seconds) => mix.number(5, seconds.cast_unsigned()),
         // Never compared as a whole with one value.
         Value::Block(..) | Value::Set(_) => {}
     }

@@ -1,6 +1,8 @@
 use std::net::IpAddr;
+use std::sync::Arc;
 use std::time::Duration;
 
+use jiff::tz::TimeZone;
 use regex::Regex;
 use serde::{Deserialize, Serialize};
 
@@ -12,6 +14,7 @@ use crate::run::method::{Accepted, IdentityKind, Method, TrustClause};
 use crate::schema::FactId;
 use crate::source::Span;
 use crate::value::Value;
+use crate::window::Window;
 
 /// Everything that evaluation needs, as flat tables.
 #[derive(Debug, Default)]
@@ -83,15 +86,17 @@ pub(crate) enum Test {
     Exists,
     True,
     Compare(Comparison, Expression),
-    OneOf(Vec<Value<'static>>),
+    OneOf(Arc<[Value<'static>]>),
+    /// Hours of days, by the clock of a zone.
+    Windows(Box<[Window]>, TimeZone),
     Range(Value<'static>, Value<'static>),
     Block(IpAddr, u8),
     StartsWith(String),
     EndsWith(String),
     ContainsText(String),
     ContainsMember(Value<'static>),
-    AnyOf(Vec<Value<'static>>),
-    AllOf(Vec<Value<'static>>),
+    AnyOf(Arc<[Value<'static>]>),
+    AllOf(Arc<[Value<'static>]>),
     Matches(Regex),
 }
 
@@ -120,6 +125,8 @@ pub struct Gate {
     pub otherwise: Consequence,
     /// What happens when a rule hangs on a store that did not answer.
     pub undetermined: Undetermined,
+    /// What is given in the place of a refusal while the gate is watched.
+    pub observe: Option<Observe>,
     /// Which User-Name an Access-Accept carries; where none is said, the proved one
     /// in place of an anonymous one.
     pub tell_name: Option<TellName>,
@@ -148,7 +155,36 @@ pub struct Rule {
     pub then: Consequence,
     /// Where it is written.
     pub span: Span,
+    /// Whether it refuses where its gate observes, too.
+    pub always: bool,
+    /// Whether it is passed over.
+    pub off: Option<Off>,
+    /// The title of the rule that it was copied from and that nobody has looked at since.
+    pub copied_from: Option<String>,
+    /// From when on it counts, in seconds since 1970.
+    pub from: Option<i64>,
+    /// Until when it counts.
+    pub until: Option<i64>,
     pub(crate) when: NodeId,
+}
+
+/// For how long a rule is passed over.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Off {
+    /// Until the word is removed.
+    Always,
+    /// Until this moment, in seconds since 1970.
+    Until(i64),
+}
+
+/// What is given in the place of a refusal while a gate is watched.
+#[derive(Debug)]
+pub struct Observe {
+    /// The combination of grants, by its number in the policy.
+    pub grants: usize,
+    /// Where it is written.
+    pub span: Span,
+    pub(crate) when: Option<NodeId>,
 }
 
 /// What follows from a rule.

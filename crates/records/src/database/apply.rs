@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet, HashSet};
 use rusqlite::{Connection, OptionalExtension, Transaction, params};
 
 use crate::command::{BasisOf, Command, Conflict, Done, Envelope, Expected, Fault, Missing, Outcome, VERSION};
+use crate::database::editions::EditionText;
 use crate::database::tables::Before;
 use crate::database::{administrators, editions, log, tables};
 use crate::error::{RecordsError, Refusal};
@@ -103,9 +104,15 @@ fn run(db: &Connection, envelope: &Envelope, revision: u64) -> Result<(Done, Bef
         }
         // One that ended by itself in between is as closed as it can be.
         Command::CloseSession { hash } => drop(db.execute("DELETE FROM session WHERE hash = ?1", [hash.0])?),
-        Command::ActivateEdition { source, basis } => {
-            let hash = hash_of(db, basis)?;
-            done.edition = Some(editions::activate(db, source, &hash, at, by)?);
+        Command::ActivateEdition { source, included, note, made_from, basis } => {
+            let (hash, made_from) = (hash_of(db, basis)?, *made_from);
+            let text = EditionText {
+                source: source.clone(),
+                included: editions::json(included),
+                note: note.clone(),
+                made_from,
+            };
+            done.edition = Some(editions::activate(db, &text, &hash, at, by)?);
         }
         Command::SetLanguage { basis, .. } => {
             done.edition = Some(editions::go_on(db, &hash_of(db, basis)?, at, by)?);

@@ -1,3 +1,7 @@
+use std::collections::BTreeMap;
+
+use regnant_policy::PolicyFiles;
+use rusqlite::types::Type;
 use rusqlite::{Connection, OptionalExtension, Row, params};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
@@ -11,8 +15,12 @@ use crate::error::RecordsError;
 pub struct EditionRow {
     /// Its number, from 1.
     pub number: u32,
-    /// The text of `main.writ`.
-    pub source: String,
+    /// Its files.
+    pub files: PolicyFiles,
+    /// Why it was made.
+    pub note: String,
+    /// The edition that it was made from, where that is known.
+    pub made_from: Option<u32>,
     /// `draft`, `active` or `retired`.
     pub state: String,
     /// Milliseconds since 1970 (UTC).
@@ -57,7 +65,9 @@ impl EditionRow {
     fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
         Ok(Self {
             number: row.get(0)?,
-            source: row.get(1)?,
+            files: PolicyFiles { main: row.get(1)?, included: included(row, 6)? },
+            note: row.get(7)?,
+            made_from: row.get(8)?,
             state: row.get(2)?,
             created_at: row.get::<_, i64>(3)?.unsigned_abs(),
             created_by: row.get(4)?,
@@ -69,14 +79,14 @@ impl EditionRow {
 impl Records {
     /// The edition that decides, where there is one.
     pub fn active_edition(&self) -> Result<Option<EditionRow>, RecordsError> {
-        let sql = "SELECT number, source, state, created_at, created_by, basis FROM edition WHERE state = 'active'";
-        Ok(self.reader().query_row(sql, [], EditionRow::read).optional()?)
+        let sql = format!("SELECT {COLUMNS} FROM edition WHERE state = 'active'");
+        Ok(self.reader().query_row(&sql, [], EditionRow::read).optional()?)
     }
 
     /// An edition, and what it was checked with, where that is known.
     pub fn edition(&self, number: u32) -> Result<Option<(EditionRow, Option<Basis>)>, RecordsError> {
-        let sql = "SELECT number, source, state, created_at, created_by, basis FROM edition WHERE number = ?1";
-        let row = self.reader().query_row(sql, [number], EditionRow::read).optional()?;
+        let sql = format!("SELECT {COLUMNS} FROM edition WHERE number = ?1");
+        let row = self.reader().query_row(&sql, [number], EditionRow::read).optional()?;
         let Some(row) = row else { return Ok(None) };
         let basis = row.basis.as_deref().map(|hash| self.basis(hash)).transpose()?.flatten();
         Ok(Some((row, basis)))
@@ -100,14 +110,36 @@ impl Records {
         Ok(Some(Basis { dictionaries, dialects, attributes: read(&attributes)? }))
     }
 
-    /// Every edition, newest first.
-    pub fn editions(&self) -> Result<Vec<EditionRow>, RecordsError> {
-        let sql = "SELECT number, source, state, created_at, created_by, basis FROM edition ORDER BY number DESC";
+    /// The newest editions below a number, the newest first.
+    pub fn editions(&self, below: u32, most: usize) -> Result<Vec<EditionRow>, RecordsError> {
+        let sql = format!("SELECT {COLUMNS} FROM edition WHERE number < {below} ORDER BY number DESC LIMIT {most}");
         let db = self.reader();
-        let mut statement = db.prepare(sql)?;
+        let mut statement = db.prepare(&sql)?;
         let rows = statement.query_map([], EditionRow::read)?.collect::<Result<_, _>>()?;
         Ok(rows)
     }
+}
+
+const COLUMNS: &str = "number, source, state, created_at, created_by, basis, included, note, made_from";
+
+/// Texts by path, as a column has them.
+pub(crate) fn included(row: &Row<'_>, column: usize) -> rusqlite::Result<BTreeMap<String, String>> {
+    serde_json::from_str(row.get_ref(column)?.as_str()?)
+        .map_err(|error| rusqlite::Error::FromSqlConversionFailure(column, Type::Text, error.into()))
+}
+
+/// Texts by path, for a column.
+pub(crate) fn json(included: &BTreeMap<String, String>) -> String {
+    serde_json::to_string(included).expect("texts are JSON")
+}
+
+/// What an edition is made of.
+pub(crate) struct EditionText {
+    pub(crate) source: String,
+    /// Texts by path, in JSON.
+    pub(crate) included: String,
+    pub(crate) note: String,
+    pub(crate) made_from: Option<u32>,
 }
 
 /// The number of the active edition; 0 where there is none.
@@ -131,23 +163,27 @@ pub(crate) fn keep_basis(db: &Connection, basis: &Basis) -> Result<[u8; 32], Rec
 
 /// Makes the text of the active edition a new one that was checked with this.
 pub(crate) fn go_on(db: &Connection, basis: &[u8; 32], at: i64, by: &str) -> Result<u32, RecordsError> {
-    let sql = "SELECT source FROM edition WHERE state = 'active'";
-    let source: Option<String> = db.query_row(sql, [], |row| row.get(0)).optional()?;
-    activate(db, &source.ok_or(Missing::Edition)?, basis, at, by)
+    let sql = "SELECT source, included, number FROM edition WHERE state = 'active'";
+    let read = |row: &Row<'_>| {
+        Ok(EditionText { source: row.get(0)?, included: row.get(1)?, note: String::new(), made_from: row.get(2)? })
+    };
+    let text = db.query_row(sql, [], read).optional()?;
+    activate(db, &text.ok_or(Missing::Edition)?, basis, at, by)
 }
 
 /// Retires the active edition and makes this text the active one; gives its number.
 pub(crate) fn activate(
     db: &Connection,
-    source: &str,
+    text: &EditionText,
     basis: &[u8; 32],
     at: i64,
     by: &str,
 ) -> Result<u32, RecordsError> {
     let number = db.query_row("SELECT coalesce(max(number), 0) + 1 FROM edition", [], |row| row.get(0))?;
     db.execute("UPDATE edition SET state = 'retired' WHERE state = 'active'", [])?;
-    let sql = "INSERT INTO edition (number, source, state, created_at, created_by, basis)
-               VALUES (?1, ?2, 'active', ?3, ?4, ?5)";
-    db.execute(sql, params![number, source, at, by, basis])?;
+    let sql = "INSERT INTO edition (number, source, state, created_at, created_by, basis, included, note, made_from)
+               VALUES (?1, ?2, 'active', ?3, ?4, ?5, ?6, ?7, ?8)";
+    let EditionText { source, included, note, made_from } = text;
+    db.execute(sql, params![number, source, at, by, basis, included, note, made_from])?;
     Ok(number)
 }

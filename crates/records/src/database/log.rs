@@ -419,10 +419,14 @@ fn subject(command: &Command, outcome: &Outcome) -> String {
         Command::RefuseSignIn { name } | Command::NoteSignIn { name } => name.clone(),
         Command::Backup { with_key: true } => "with the sealing key".into(),
         Command::Backup { with_key: false } => "without the sealing key".into(),
-        Command::ActivateEdition { source, .. } => match outcome {
-            Outcome::Done(Done { edition: Some(edition) }) => format!("edition {edition} ({} bytes)", source.len()),
-            _ => format!("{} bytes", source.len()),
-        },
+        Command::ActivateEdition { source, included, note, .. } => {
+            let bytes = source.len() + included.values().map(String::len).sum::<usize>();
+            let why = if note.is_empty() { String::new() } else { format!(": {note}") };
+            match outcome {
+                Outcome::Done(Done { edition: Some(edition) }) => format!("edition {edition} ({bytes} bytes){why}"),
+                _ => format!("{bytes} bytes{why}"),
+            }
+        }
         Command::SetSecret(row) => row.name.clone(),
         Command::RemoveSecret { name } => name.clone(),
         Command::SetLanguage { row, .. } => row.name.clone(),

@@ -4,6 +4,7 @@
 pub(crate) mod administrators;
 mod apply;
 pub(crate) mod changes;
+pub(crate) mod drafts;
 pub(crate) mod editions;
 pub(crate) mod log;
 pub(crate) mod rotation;
@@ -28,7 +29,7 @@ use crate::names::RecordName;
 use crate::rows::{Rows, fold, number};
 use crate::sealing::{Sealed, SealingKey};
 
-const MIGRATIONS: [&str; 17] = [
+const MIGRATIONS: [&str; 18] = [
     include_str!("../../migrations/shared-1.sql"),
     include_str!("../../migrations/shared-2.sql"),
     include_str!("../../migrations/shared-3.sql"),
@@ -46,6 +47,7 @@ const MIGRATIONS: [&str; 17] = [
     include_str!("../../migrations/shared-15.sql"),
     include_str!("../../migrations/shared-16.sql"),
     include_str!("../../migrations/shared-17.sql"),
+    include_str!("../../migrations/shared-18.sql"),
 ];
 /// What early releases sealed into every file, to tell another key when it was opened.
 const CANARY: &str = "the seal of these records";

@@ -177,7 +177,7 @@ impl LanguageFiles {
         let schema = languages.schema(&before.registry(), records)?;
         let active = &before.active.edition;
         let nases: Vec<NasRow> = records.all()?;
-        let edition = languages.edition_for(&active.policy.source().text, &schema, &nases);
+        let edition = languages.edition_for(active.policy.source().clone(), &schema, &nases);
         let edition: Edition =
             edition.map_err(|unfit| AdministrationError::Unfit(Box::new(CheckReport::unfit(unfit))))?;
         let command = command(records.basis_of(languages.basis())?);

@@ -30,6 +30,7 @@ use std::sync::Arc;
 
 use regnant_decision::OfferProblem;
 use regnant_equipment::{GrantProblem, RenderError};
+use regnant_policy::Source;
 use regnant_records::{
     ImportError, InventoryError, LanguageKind, RecordName, Records, RecordsError, TokenUses, WeakPassword,
 };
@@ -114,9 +115,9 @@ impl Administration {
 
 /// Checks a policy without any records, for the command line: every name of a
 /// store passes, and what the dialect that ships cannot say is a warning.
-pub fn check_alone(file: &str, text: &str) -> CheckReport {
+pub fn check_alone(source: Source) -> CheckReport {
     let languages = Languages::shipped();
-    match languages.edition_alone(file, text) {
+    match languages.edition_alone(source) {
         Ok((edition, problems)) => {
             // What no RFC can say some other dialect may; what contradicts itself is wrong as it is.
             let elsewhere = |problem: &GrantProblem| {
@@ -317,6 +318,21 @@ pub enum AdministrationError {
     /// A domain that takes no new password.
     #[error("the password stays as it was: {0}")]
     Domain(regnant_directory::Trouble),
+    /// An edition that there is not.
+    #[error("there is no edition {0}")]
+    NoSuchEdition(u32),
+    /// A draft that there is not.
+    #[error("{0} has no draft")]
+    NoDraft(String),
+    /// A draft that was written elsewhere meanwhile.
+    #[error("the draft was written meanwhile: read it again, and put what is yours into it")]
+    DraftChanged,
+    /// A file that would stand outside the policy's folder.
+    #[error("the file {0}")]
+    DraftPath(String),
+    /// More than any policy may have.
+    #[error("the draft is longer than a policy may be: 8,000,000 bytes and 256 files")]
+    LongDraft,
     /// Work that ended with the service.
     #[error("the service stops")]
     Stopped,

@@ -3,7 +3,8 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use regnant_decision::StoreRegistry;
 use regnant_equipment::Edition;
-use regnant_records::{Author, Command, EditionRow, Envelope, Expected, NasRow, Reading, Records};
+use regnant_policy::{PolicyFiles, Source, bad_path};
+use regnant_records::{Author, Command, DraftRow, EditionRow, Envelope, Expected, NasRow, Reading, Records};
 
 use crate::administration::AdministrationError;
 use crate::administration::committer::Committer;
@@ -20,6 +21,27 @@ const FIRST_POLICY_BEFORE: &str = "# The first edition: every request is refused
 /// Editions that are kept compiled for readers of the journal.
 const MOST_READ: usize = 8;
 
+/// Bytes of a draft, and its files: what no check would read is not kept.
+const MOST_BYTES: usize = 8_000_000;
+const MOST_FILES: usize = 255;
+
+/// A policy that shall be the active edition.
+#[derive(Clone, Debug)]
+pub struct Wanted {
+    /// Its files.
+    pub files: PolicyFiles,
+    /// Why.
+    pub note: String,
+    /// The edition that it was made from.
+    pub made_from: Option<u32>,
+}
+
+impl From<&str> for Wanted {
+    fn from(main: &str) -> Self {
+        Self { files: main.into(), note: String::new(), made_from: None }
+    }
+}
+
 /// The editions of the policy.
 pub struct Policies {
     committer: Arc<Committer>,
@@ -33,25 +55,25 @@ impl Policies {
     }
 
     /// Checks a policy against the records and runs its cases.
-    pub fn check(&self, source: &str) -> Result<CheckReport, AdministrationError> {
+    pub fn check(&self, files: &PolicyFiles) -> Result<CheckReport, AdministrationError> {
         let snapshot = self.committer.snapshot.load_full();
         let schema = snapshot.languages.schema(&snapshot.registry(), &self.committer.records)?;
         let nases: Vec<NasRow> = self.committer.records.all()?;
-        Ok(match snapshot.languages.edition_for(source, &schema, &nases) {
+        Ok(match snapshot.languages.edition_for(Source::from(files), &schema, &nases) {
             Ok(edition) => CheckReport::fit(&edition),
             Err(unfit) => CheckReport::unfit(unfit),
         })
     }
 
-    /// Makes a policy the active edition, and gives its number. One that does not
+    /// Makes a policy the active edition, and gives its number and that of the one before. One that does not
     /// check, or whose cases fail, changes nothing. `expected` is the edition that
     /// the author saw: another one means that somebody was faster.
     pub fn activate(
         &self,
-        source: &str,
+        wanted: Wanted,
         by: &Author,
         expected: Option<u32>,
-    ) -> Result<(u32, CheckReport), AdministrationError> {
+    ) -> Result<(u32, u32, CheckReport), AdministrationError> {
         let turn = self.committer.turn();
         let Committer { records, environment, snapshot, .. } = &*self.committer;
         let now = snapshot.load_full();
@@ -59,22 +81,24 @@ impl Policies {
         let schema = languages.schema(&now.registry(), records)?;
         let nases: Vec<NasRow> = records.all()?;
         let edition = languages
-            .edition_for(source, &schema, &nases)
+            .edition_for(Source::from(&wanted.files), &schema, &nases)
             .map_err(|unfit| AdministrationError::Unfit(Box::new(CheckReport::unfit(unfit))))?;
-        let report = CheckReport::fit(&edition);
-        if report.failed_cases() > 0 {
+        let report = CheckReport::fit(&edition).for_activation();
+        if report.failed_cases() > 0 || report.errors() > 0 {
             return Err(AdministrationError::Unfit(Box::new(report)));
         }
-        let command =
-            Command::ActivateEdition { source: source.to_owned(), basis: records.basis_of(languages.basis())? };
+        let Wanted { files: PolicyFiles { main: source, included }, note, made_from } = wanted;
+        let basis = records.basis_of(languages.basis())?;
+        let command = Command::ActivateEdition { source, included, note, made_from, basis };
         let expected = expected.map_or(Expected::Anything, Expected::Edition);
         let (done, before) = turn.commit(by, (command, expected), |before, pending, _, done| {
             let edition = edition.numbered(done.edition.unwrap_or_default());
             Ok(environment.with_edition(before, Arc::new(edition), pending)?)
         })?;
         let before = before.active.edition.clone();
-        self.keep_to_read(before.number, Some(before));
-        Ok((done.edition.unwrap_or_default(), report))
+        let replaces = before.number;
+        self.keep_to_read(replaces, Some(before));
+        Ok((done.edition.unwrap_or_default(), replaces, report))
     }
 
     /// The active edition with its warnings.
@@ -85,12 +109,57 @@ impl Policies {
 
     /// Whether nobody has written a policy yet, so that nobody comes in.
     pub fn is_first(&self) -> Result<bool, AdministrationError> {
-        Ok([FIRST_POLICY, FIRST_POLICY_BEFORE].contains(&self.active()?.0.source.as_str()))
+        Ok([FIRST_POLICY, FIRST_POLICY_BEFORE].contains(&self.active()?.0.files.main.as_str()))
     }
 
-    /// Every edition, newest first.
-    pub fn editions(&self) -> Result<Vec<EditionRow>, AdministrationError> {
-        Ok(self.committer.records.editions()?)
+    /// The newest editions below a number, the newest first.
+    pub fn editions(&self, below: u32, most: usize) -> Result<Vec<EditionRow>, AdministrationError> {
+        Ok(self.committer.records.editions(below, most)?)
+    }
+
+    /// An edition.
+    pub fn edition(&self, number: u32) -> Result<EditionRow, AdministrationError> {
+        let found = self.committer.records.edition(number)?;
+        found.map(|(row, _)| row).ok_or(AdministrationError::NoSuchEdition(number))
+    }
+
+    /// The draft of an author.
+    pub fn draft(&self, author: &str) -> Result<DraftRow, AdministrationError> {
+        self.committer.records.draft(author)?.ok_or_else(|| AdministrationError::NoDraft(author.to_owned()))
+    }
+
+    /// Writes the draft of an author, where it still has the version that was seen: 0 where there was none.
+    pub fn put_draft(
+        &self,
+        author: &str,
+        files: PolicyFiles,
+        made_from: u32,
+        seen: u64,
+    ) -> Result<DraftRow, AdministrationError> {
+        let bytes: usize = files.iter().map(|(path, text)| path.len() + text.len()).sum();
+        if bytes > MOST_BYTES || files.included.len() > MOST_FILES {
+            return Err(AdministrationError::LongDraft);
+        }
+        if let Some((path, why)) = files.included.keys().find_map(|path| Some((path, bad_path(path)?))) {
+            return Err(AdministrationError::DraftPath(format!("`{}` {why}", path.escape_debug())));
+        }
+        let (author, changed_at) = (author.to_owned(), now_ms());
+        let mut draft = DraftRow { author, files, made_from, changed_at, version: seen };
+        match self.committer.records.put_draft(&draft)? {
+            Some(version) => {
+                draft.version = version;
+                Ok(draft)
+            }
+            None => Err(AdministrationError::DraftChanged),
+        }
+    }
+
+    /// Forgets the draft of an author.
+    pub fn remove_draft(&self, author: &str) -> Result<(), AdministrationError> {
+        match self.committer.records.remove_draft(author)? {
+            true => Ok(()),
+            false => Err(AdministrationError::NoDraft(author.to_owned())),
+        }
     }
 
     /// The edition that decided something, to read about it. Where it cannot be had any
@@ -135,11 +204,11 @@ pub(crate) fn first_edition(
     languages: &Languages,
 ) -> Result<Edition, AdministrationError> {
     if records.active_edition()?.is_none() {
-        activate(records, FIRST_POLICY, languages)?;
+        activate(records, FIRST_POLICY.into(), languages)?;
     }
     let mut active = records.active_edition()?.ok_or(AdministrationError::NoEdition)?;
-    if active.source == FIRST_POLICY_BEFORE {
-        active.source = FIRST_POLICY.into();
+    if active.files.main == FIRST_POLICY_BEFORE {
+        active.files.main = FIRST_POLICY.into();
     }
     bring_up_to_date(records, stores, languages, active)
 }
@@ -159,9 +228,8 @@ pub(crate) fn earlier_editions(records: &Records, active: u32) -> Vec<Arc<Editio
     numbers.filter_map(read).collect()
 }
 
-fn activate(records: &Records, source: &str, languages: &Languages) -> Result<u32, AdministrationError> {
-    let basis = records.basis_of(languages.basis())?;
-    let command = Command::ActivateEdition { source: source.to_owned(), basis };
+fn activate(records: &Records, files: PolicyFiles, languages: &Languages) -> Result<u32, AdministrationError> {
+    let command = Command::activate(files, records.basis_of(languages.basis())?);
     let done = records.apply(&Envelope::new(&Author::machine(), now_ms(), command))?;
     Ok(done.edition.unwrap_or_default())
 }
@@ -177,10 +245,10 @@ fn bring_up_to_date(
 ) -> Result<Edition, AdministrationError> {
     let schema = languages.schema(stores, records)?;
     let current = active.basis.as_deref() == Some(&languages.basis().hash()[..]);
-    let unfit = match languages.edition(active.number, &active.source, &schema) {
+    let unfit = match languages.edition(active.number, Source::from(&active.files), &schema) {
         Ok(edition) if current => return Ok(edition),
         Ok(edition) => {
-            let number = activate(records, &active.source, languages)?;
+            let number = activate(records, active.files.clone(), languages)?;
             tracing::info!(
                 "dictionaries or dialects have changed with this release: edition {} is active as edition {number}",
                 active.number

@@ -1,5 +1,8 @@
+use std::collections::HashSet;
+
+use jiff::Timestamp;
 use regnant_equipment::{Edition, GrantProblem};
-use regnant_policy::{Diagnostic, Severity, Source};
+use regnant_policy::{COPIED, CaseResult, Compiled, Decided, Diagnostic, Severity, Source};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -12,6 +15,22 @@ pub struct CheckReport {
     pub diagnostics: Vec<DiagnosticReport>,
     /// How each case went; none where there are errors.
     pub cases: Vec<CaseReport>,
+    /// The rules that no case reaches; none where there are errors.
+    #[serde(default)]
+    pub uncovered: Vec<UncoveredRule>,
+}
+
+/// A rule that no case reaches.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct UncoveredRule {
+    /// Its gate.
+    pub gate: String,
+    /// Its title.
+    pub rule: String,
+    /// The file.
+    pub file: String,
+    /// The line.
+    pub line: usize,
 }
 
 /// One finding.
@@ -23,6 +42,8 @@ pub struct DiagnosticReport {
     pub severity: String,
     /// What is wrong.
     pub message: String,
+    /// The file.
+    pub file: String,
     /// The line, from 1; 0 where no line is to blame.
     pub line: usize,
     /// The column, from 1.
@@ -44,16 +65,18 @@ impl CheckReport {
     pub(crate) fn fit(edition: &Edition) -> Self {
         let policy = &edition.policy;
         let source = policy.source();
-        let diagnostics = policy.warnings().iter().map(|d| DiagnosticReport::new(d, source)).collect();
-        let cases = policy
-            .run_cases()
+        let odd = policy.odd_at(Timestamp::now().as_second());
+        let diagnostics = policy.warnings().iter().chain(&odd).map(|d| DiagnosticReport::new(d, source)).collect();
+        let results = policy.run_cases();
+        let uncovered = uncovered(policy, &results);
+        let cases = results
             .into_iter()
             .map(|result| CaseReport {
                 title: result.title,
                 failure: result.failure.map(|diagnostic| diagnostic.render(source)),
             })
             .collect();
-        Self { diagnostics, cases }
+        Self { diagnostics, cases, uncovered }
     }
 
     pub(crate) fn unfit(unfit: Unfit) -> Self {
@@ -66,7 +89,16 @@ impl CheckReport {
                 problems.iter().map(|(problem, nases)| DiagnosticReport::new(&lack(problem, nases), source)).collect()
             }
         };
-        Self { diagnostics, cases: Vec::new() }
+        Self { diagnostics, cases: Vec::new(), uncovered: Vec::new() }
+    }
+
+    /// As activation sees it: what nobody has looked at since it was copied is an error.
+    pub(crate) fn for_activation(mut self) -> Self {
+        for found in self.diagnostics.iter_mut().filter(|found| found.code == COPIED) {
+            found.severity = "error".into();
+            found.rendered = found.rendered.replacen("warning", "error", 1);
+        }
+        self
     }
 
     /// How many findings are errors.
@@ -106,6 +138,27 @@ impl CheckReport {
     }
 }
 
+/// The rules that no case reaches.
+fn uncovered(policy: &Compiled, results: &[CaseResult]) -> Vec<UncoveredRule> {
+    let reached: HashSet<(usize, Option<usize>)> = results
+        .iter()
+        .filter_map(|result| match result.decided? {
+            (gate, Decided::Rule(rule) | Decided::Undetermined(rule)) => Some((gate, Some(rule))),
+            (gate, Decided::Otherwise) => Some((gate, None)),
+        })
+        .collect();
+    let mut missed = Vec::new();
+    for (place, gate) in policy.gates().iter().enumerate() {
+        let missed_rules = gate.rules.iter().enumerate().filter(|(rule, _)| !reached.contains(&(place, Some(*rule))));
+        for (_, rule) in missed_rules {
+            let position = policy.source().position(rule.span.start);
+            let (file, line) = (position.file.into(), position.line);
+            missed.push(UncoveredRule { gate: gate.name.clone(), rule: rule.title.clone(), file, line });
+        }
+    }
+    missed
+}
+
 /// A grant that NASes cannot be told of, as a finding at the statement.
 fn lack(problem: &GrantProblem, nases: &[String]) -> Diagnostic {
     let span = problem.cannot.statement.as_ref().map_or_else(Default::default, |statement| statement.span);
@@ -135,6 +188,7 @@ impl DiagnosticReport {
                 Severity::Warning => "warning".into(),
             },
             message: diagnostic.message.clone(),
+            file: position.file.into(),
             line: position.line,
             column: position.column,
             rendered: diagnostic.render(source),

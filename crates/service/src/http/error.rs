@@ -135,6 +135,8 @@ impl From<AdministrationError> for ApiError {
             | AdministrationError::Told(_)
             | AdministrationError::NoSecret
             | AdministrationError::Domain(_)
+            | AdministrationError::LongDraft
+            | AdministrationError::DraftPath(_)
             | AdministrationError::SecretAnew
             | AdministrationError::NobodysSecret
             | AdministrationError::NoPassword(_)
@@ -158,9 +160,13 @@ impl From<AdministrationError> for ApiError {
             | AdministrationError::InService { .. } => Self::new(StatusCode::CONFLICT, text),
             AdministrationError::EngineersOnly { .. } => Self::forbidden(text),
             AdministrationError::NotFound(_)
+            | AdministrationError::NoSuchEdition(_)
+            | AdministrationError::NoDraft(_)
             | AdministrationError::NoCommonName { .. }
             | AdministrationError::UnknownDevices(_) => Self::not_found(text),
-            AdministrationError::Changed(_) => Self::new(StatusCode::PRECONDITION_FAILED, text),
+            AdministrationError::Changed(_) | AdministrationError::DraftChanged => {
+                Self::new(StatusCode::PRECONDITION_FAILED, text)
+            }
             AdministrationError::Records(error) => error.into(),
             AdministrationError::NoEdition | AdministrationError::Spool(_) | AdministrationError::Stopped => {
                 Self::ours(text)

@@ -14,6 +14,8 @@ pub(crate) struct HourView {
     /// When it began, in UTC.
     hour: String,
     granted: u64,
+    /// Given where a gate that is watched would have refused.
+    observed: u64,
     refused: u64,
     silence: u64,
     unfinished: u64,
@@ -32,6 +34,7 @@ pub(crate) fn hours<'c>(counts: impl IntoIterator<Item = &'c Count>, until: i64,
         let Some(hour) = hours.get_mut(&count.hour) else { continue };
         match count.kind {
             EntryKind::Granted => hour.granted += count.number,
+            EntryKind::Observed => hour.observed += count.number,
             EntryKind::Refused => hour.refused += count.number,
             EntryKind::Silence => hour.silence += count.number,
             EntryKind::Unfinished => hour.unfinished += count.number,

@@ -16,6 +16,7 @@ mod devices;
 mod dialects;
 mod dictionaries;
 mod door;
+mod drafts;
 mod error;
 mod extract;
 mod findings;
@@ -42,6 +43,7 @@ mod sign_in;
 mod stores;
 mod today;
 mod tokens;
+mod trying;
 mod unheard;
 mod view;
 
@@ -176,6 +178,13 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(policy::editions))
         .routes(routes!(policy::check))
         .routes(routes!(policy::activate))
+        .routes(routes!(policy::edition))
+        .routes(routes!(policy::rollback))
+        .routes(routes!(drafts::draft, drafts::put_draft, drafts::remove_draft))
+        .routes(routes!(drafts::difference))
+        .routes(routes!(trying::what_if))
+        .routes(routes!(trying::case))
+        .routes(routes!(trying::hits))
         .routes(routes!(nases::nases, nases::add))
         .routes(routes!(nases::nas, nases::replace, nases::patch, nases::remove))
         .routes(routes!(nases_together::act))

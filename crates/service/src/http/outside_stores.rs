@@ -305,7 +305,7 @@ fn json(value: &Value<'_>) -> Option<serde_json::Value> {
         Value::Boolean(is) => (*is).into(),
         Value::Address(address) => address.to_string().into(),
         Value::Set(members) => members.iter().filter_map(json).collect(),
-        Value::Block(..) | Value::Mac(_) | Value::Duration(_) => return None,
+        Value::Block(..) | Value::Mac(_) | Value::Duration(_) | Value::Instant(_) => return None,
     })
 }
 

@@ -1,29 +1,63 @@
+//! The policy: the edition that decides, those before, and what would be another.
+
+use std::collections::BTreeMap;
+
 use axum::Json;
-use axum::extract::State;
+use axum::extract::{Path, State};
+use axum::response::{IntoResponse, Response};
+use regnant_policy::PolicyFiles;
 use regnant_records::EditionRow;
 use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 
+use crate::administration::policies::Wanted;
 use crate::administration::report::CheckReport;
 use crate::clock::iso;
 use crate::http::Api;
 use crate::http::callers::{Change, May, ReadPolicy, Signed};
 use crate::http::error::{ApiError, blocking};
-use crate::http::extract::Sent;
+use crate::http::extract::{Asked, Sent};
 
 /// An edition of the policy.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct EditionView {
     /// Its number.
     number: u32,
-    /// `draft`, `active` or `retired`.
+    /// `active` or `retired`.
     state: String,
     /// When it was made, in UTC.
     created_at: String,
     /// Who made it.
     created_by: String,
+    /// Why.
+    note: String,
+    /// The edition that it was made from, where that is known.
+    made_from: Option<u32>,
     /// The text of `main.writ`.
     source: String,
+    /// The texts of the files that it includes, by their paths.
+    included: BTreeMap<String, String>,
+}
+
+/// An edition without its text.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct EditionSummary {
+    /// Its number.
+    number: u32,
+    /// `active` or `retired`.
+    state: String,
+    /// When it was made, in UTC.
+    created_at: String,
+    /// Who made it.
+    created_by: String,
+    /// Why.
+    note: String,
+    /// The edition that it was made from, where that is known.
+    made_from: Option<u32>,
+    /// How many files it has.
+    files: usize,
+    /// Their bytes.
+    bytes: usize,
 }
 
 /// The active edition and what its check found.
@@ -33,10 +67,12 @@ pub(crate) struct ActiveView {
     report: CheckReport,
 }
 
-/// Every edition, newest first.
+/// Editions, newest first.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct EditionList {
-    editions: Vec<EditionView>,
+    editions: Vec<EditionSummary>,
+    /// What to ask with as `below` for those before; none where there are no more.
+    more_below: Option<u32>,
 }
 
 /// A policy to be checked.
@@ -45,6 +81,9 @@ pub(crate) struct EditionList {
 pub(crate) struct PolicyText {
     /// The text of `main.writ`.
     source: String,
+    /// The texts of the files that it may include, by their paths.
+    #[serde(default)]
+    included: BTreeMap<String, String>,
 }
 
 /// A policy to be activated.
@@ -53,7 +92,26 @@ pub(crate) struct PolicyText {
 pub(crate) struct Activation {
     /// The text of `main.writ`.
     source: String,
+    /// The texts of the files that it may include, by their paths.
+    #[serde(default)]
+    included: BTreeMap<String, String>,
+    /// Why it is activated.
+    #[serde(default)]
+    note: String,
     /// The edition that the author began with; another active one is a conflict.
+    expected: Option<u32>,
+}
+
+/// An edition that shall be the active one again.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct GoingBack {
+    /// Its number.
+    number: u32,
+    /// Why.
+    #[serde(default)]
+    note: String,
+    /// The edition that was seen as the active one; another one is a conflict.
     expected: Option<u32>,
 }
 
@@ -62,14 +120,37 @@ pub(crate) struct Activation {
 pub(crate) struct Activated {
     /// The new edition's number.
     number: u32,
+    /// The edition that it replaces.
+    replaces: u32,
     /// What its check found.
     report: CheckReport,
 }
 
+/// Longer notes are for the folder under version control.
+const LONGEST_NOTE: usize = 2_000;
+/// Editions that are listed at a time.
+const MOST: usize = 100;
+
+impl From<PolicyText> for PolicyFiles {
+    fn from(PolicyText { source: main, included }: PolicyText) -> Self {
+        Self { main, included }
+    }
+}
+
 impl EditionView {
     fn new(row: EditionRow) -> Self {
-        let EditionRow { number, source, state, created_at, created_by, .. } = row;
-        Self { number, state, created_at: iso(created_at), created_by, source }
+        let EditionRow { number, files, note, made_from, state, created_at, created_by, .. } = row;
+        let PolicyFiles { main: source, included } = files;
+        Self { number, state, created_at: iso(created_at), created_by, note, made_from, source, included }
+    }
+}
+
+impl From<EditionRow> for EditionSummary {
+    fn from(row: EditionRow) -> Self {
+        let bytes = row.files.iter().map(|(_, text)| text.len()).sum();
+        let files = row.files.iter().count();
+        let EditionRow { number, note, made_from, state, created_at, created_by, .. } = row;
+        Self { number, state, created_at: iso(created_at), created_by, note, made_from, files, bytes }
     }
 }
 
@@ -81,12 +162,39 @@ pub(crate) async fn active(State(api): State<Api>, _: May<ReadPolicy>) -> Result
     Ok(Json(ActiveView { edition: EditionView::new(row), report }))
 }
 
-/// Every edition, newest first.
-#[utoipa::path(get, path = "/api/v1/policy/editions",
-    responses((status = 200, body = EditionList), (status = 401, body = ApiError)))]
-pub(crate) async fn editions(State(api): State<Api>, _: May<ReadPolicy>) -> Result<Json<EditionList>, ApiError> {
-    let rows = blocking(move || api.administration.policies.editions()).await?;
-    Ok(Json(EditionList { editions: rows.into_iter().map(EditionView::new).collect() }))
+/// Which editions are wanted.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct WantedEditions {
+    /// Only those below this number.
+    below: Option<u32>,
+}
+
+/// Editions, newest first, 100 at a time.
+#[utoipa::path(get, path = "/api/v1/policy/editions", params(WantedEditions),
+    responses((status = 200, body = EditionList), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn editions(
+    State(api): State<Api>,
+    _: May<ReadPolicy>,
+    Asked(wanted): Asked<WantedEditions>,
+) -> Result<Json<EditionList>, ApiError> {
+    let below = wanted.below.unwrap_or(u32::MAX);
+    let rows = blocking(move || api.administration.policies.editions(below, MOST)).await?;
+    let last = rows.last().map(|row| row.number).filter(|number| rows.len() == MOST && *number > 1);
+    Ok(Json(EditionList { editions: rows.into_iter().map(Into::into).collect(), more_below: last }))
+}
+
+/// An edition with its text.
+#[utoipa::path(get, path = "/api/v1/policy/editions/{number}", params(("number" = u32, Path)),
+    responses((status = 200, body = EditionView), (status = 404, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn edition(
+    State(api): State<Api>,
+    _: May<ReadPolicy>,
+    Path(number): Path<u32>,
+) -> Result<Response, ApiError> {
+    let row = blocking(move || api.administration.policies.edition(number)).await?;
+    Ok(Json(EditionView::new(row)).into_response())
 }
 
 /// Checks a policy and runs its cases; changes nothing.
@@ -97,18 +205,52 @@ pub(crate) async fn check(
     _: May<ReadPolicy>,
     Sent(text): Sent<PolicyText>,
 ) -> Result<Json<CheckReport>, ApiError> {
-    Ok(Json(blocking(move || api.administration.policies.check(&text.source)).await?))
+    Ok(Json(blocking(move || api.administration.policies.check(&text.into())).await?))
 }
 
 /// Makes a policy the active edition. One that does not check changes nothing.
 #[utoipa::path(post, path = "/api/v1/policy/activate", request_body = Activation,
-    responses((status = 200, body = Activated), (status = 409, body = ApiError), (status = 422, body = ApiError),
-        (status = 401, body = ApiError)))]
+    responses((status = 200, body = Activated), (status = 400, body = ApiError), (status = 409, body = ApiError),
+        (status = 422, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn activate(
     State(api): State<Api>,
     May { signed: Signed { author: by, .. }, .. }: May<Change>,
-    Sent(Activation { source, expected }): Sent<Activation>,
+    Sent(Activation { source, included, note, expected }): Sent<Activation>,
 ) -> Result<Json<Activated>, ApiError> {
-    let (number, report) = blocking(move || api.administration.policies.activate(&source, &by, expected)).await?;
-    Ok(Json(Activated { number, report }))
+    let note = read_note(note)?;
+    let files = PolicyFiles { main: source, included };
+    let work = move || {
+        let wanted = Wanted { files, note, made_from: expected };
+        api.administration.policies.activate(wanted, &by, expected)
+    };
+    let (number, replaces, report) = blocking(work).await?;
+    Ok(Json(Activated { number, replaces, report }))
+}
+
+/// Makes the text of an earlier edition the active one again, as a new edition, checked against the records
+/// as they are now.
+#[utoipa::path(post, path = "/api/v1/policy/rollback", request_body = GoingBack,
+    responses((status = 200, body = Activated), (status = 400, body = ApiError), (status = 404, body = ApiError),
+        (status = 409, body = ApiError), (status = 422, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn rollback(
+    State(api): State<Api>,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
+    Sent(GoingBack { number, note, expected }): Sent<GoingBack>,
+) -> Result<Json<Activated>, ApiError> {
+    let note = read_note(note)?;
+    let work = move || {
+        let policies = &api.administration.policies;
+        let files = policies.edition(number)?.files;
+        policies.activate(Wanted { files, note, made_from: Some(number) }, &by, expected)
+    };
+    let (number, replaces, report) = blocking(work).await?;
+    Ok(Json(Activated { number, replaces, report }))
+}
+
+fn read_note(note: String) -> Result<String, ApiError> {
+    let note = note.trim().to_owned();
+    match note.len() > LONGEST_NOTE || note.chars().any(|c| c.is_control() && c != '\n') {
+        true => Err(ApiError::bad(format!("A note is a text of at most {LONGEST_NOTE} bytes."))),
+        false => Ok(note),
+    }
 }

@@ -150,7 +150,8 @@ fn stories(counts: Vec<Count>, administration: &Administration) -> Vec<StoryView
     let mut told: BTreeMap<Cause, (u64, i64, BTreeSet<String>)> = BTreeMap::new();
     let mut editions = BTreeMap::new();
     for count in counts {
-        if !matches!(count.kind, EntryKind::Refused | EntryKind::Silence | EntryKind::Unfinished) {
+        if !matches!(count.kind, EntryKind::Refused | EntryKind::Silence | EntryKind::Unfinished | EntryKind::Observed)
+        {
             continue;
         }
         let number = count.edition;
@@ -168,7 +169,12 @@ fn stories(counts: Vec<Count>, administration: &Administration) -> Vec<StoryView
     let mut stories: Vec<_> = told
         .into_iter()
         .map(|((outcome, cause, gate, rule), (number, since, nases))| {
-            let (why, remedy) = words(&cause, gate.as_deref(), rule.as_deref());
+            let (why, mut remedy) = words(&cause, gate.as_deref(), rule.as_deref());
+            if outcome == EntryKind::Observed.word() {
+                remedy = "The gate is watched. Where all of these should be refused, it is time to remove `observe`; \
+                          else give whoever belongs in a rule."
+                    .to_owned();
+            }
             let nases: Vec<_> = nases.into_iter().collect();
             let place = match &nases[..] {
                 [one] => one.as_str(),

@@ -2,7 +2,6 @@ use std::hash::{BuildHasher, Hash, Hasher, RandomState};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use regnant_base::BoundedMap;
-use regnant_decision::Ending;
 use regnant_equipment::{Decision, Report, Whereabouts};
 use regnant_evidence::Evidence;
 use regnant_policy::Mac;
@@ -49,7 +48,7 @@ impl Granted {
 
     /// Notes what a decision gave, before anybody hears of it: the report may come at once.
     pub(crate) fn note(&self, decision: &Decision) {
-        if !matches!(decision.decided.ending, Ending::Granted { .. }) {
+        if decision.decided.ending.grants().is_none() {
             return;
         }
         let about = Whereabouts::read(decision.accepted.packet().attributes());

@@ -1,0 +1,260 @@
+//! The life of a policy: a folder, a draft, an edition, a difference, and the way back; a gate that is watched.
+mod running;
+
+use std::fs;
+use std::path::Path;
+
+use regnant_campus::harbour::QUAY_SW_1;
+use running::*;
+use serde_json::json;
+
+const MAIN: &str = "include \"grants.writ\"\n\ngate all {\n  accept mac\n  identify mac in harbour-devices { unknown continue }\n\n  \
+                    rule \"Cranes\" {\n    when device in group \"cranes\"\n    grant quay\n  }\n  otherwise refuse\n}\n";
+const GRANTS: &str = "grant quay { vlan 30 }\n";
+/// A crane of the inventory, and an address that nobody has.
+const CRANE: [&str; 3] = ["mac", "--mac", "02005e200007"];
+const STRANGER: [&str; 3] = ["mac", "--mac", "02005e2000ee"];
+
+fn lay_out(folder: &Path, main: &str, grants: &str) {
+    fs::create_dir_all(folder).unwrap();
+    fs::write(folder.join("main.writ"), main).unwrap();
+    fs::write(folder.join("grants.writ"), grants).unwrap();
+}
+
+#[test]
+fn a_folder_becomes_a_draft_an_edition_and_goes_back() {
+    let service = Running::harbour();
+    let folder = service.data.join("policy");
+    let policy = |args: &[&str]| service.client(&[&["policy"], args].concat());
+    let shown = folder.display().to_string();
+    let first = service.get("policy").1["edition"]["number"].as_u64().unwrap();
+    lay_out(&folder, MAIN, GRANTS);
+    assert!(policy(&["diff", "draft"]).fails(1).contains("has no draft"));
+    let told = policy(&["push", &shown]).succeeds();
+    assert!(told.contains(&format!("version 1, made from edition {first}")), "{told}");
+    let told = policy(&["diff"]).succeeds();
+    assert!(told.contains("added gate all") && told.contains("removed gate") && told.contains("+gate all {"), "{told}");
+    // Trying changes nothing; activating asks nobody and tells what it replaced.
+    let tried = policy(&["activate", "--dry-run"]).succeeds();
+    assert!(tried.contains("0 cases passed") && tried.contains("added grant quay (grants.writ:1)"), "{tried}");
+    assert_eq!(service.get("policy").1["edition"]["number"], first);
+    let done = policy(&["activate", "--note", "Only cranes, for the night"]).succeeds();
+    assert!(done.contains(&format!("edition {} is active, in the place of {first}", first + 1)), "{done}");
+    assert_eq!(service.get("policy/draft").0, 404, "what decides is no draft any more");
+    service.try_from(&QUAY_SW_1, &CRANE).ends_with(0);
+    service.try_from(&QUAY_SW_1, &STRANGER).ends_with(1);
+    let editions = policy(&["editions"]).succeeds();
+    assert!(editions.contains("Only cranes, for the night") && editions.contains("harbour"), "{editions}");
+    assert!(service.client(&["audit", "list"]).succeeds().contains("Only cranes, for the night"));
+    // Pulled, it is the same; what would be lost is not written over.
+    let other = service.data.join("pulled");
+    policy(&["pull", &other.display().to_string()]).succeeds();
+    assert_eq!(fs::read_to_string(other.join("main.writ")).unwrap(), MAIN);
+    assert_eq!(fs::read_to_string(other.join("grants.writ")).unwrap(), GRANTS);
+    fs::write(other.join("grants.writ"), "grant quay { vlan 31 }\n").unwrap();
+    let lost = policy(&["pull", &other.display().to_string()]).fails(2);
+    assert!(lost.contains("grants.writ is something else there"), "{lost}");
+    let told = policy(&["diff", &other.display().to_string()]).succeeds();
+    assert!(told.contains("changed grant quay (grants.writ:1)") && told.contains("-grant quay { vlan 30 }"), "{told}");
+    assert!(policy(&["pull", &other.display().to_string(), "--anyway"]).succeeds().contains("grants.writ"));
+    // Back, with the reason; the edition says from which.
+    let back = policy(&["rollback", &first.to_string(), "--note", "It kept the crew out"]).succeeds();
+    assert!(back.contains("removed gate all") && back.contains(&format!("edition {} is active", first + 2)), "{back}");
+    let newest = service.get("policy/editions").1["editions"][0].clone();
+    assert_eq!((&newest["made_from"], &newest["note"]), (&json!(first), &json!("It kept the crew out")));
+    assert_eq!(
+        service.get(&format!("policy/editions/{first}")).1["source"],
+        service.get("policy").1["edition"]["source"]
+    );
+    assert!(policy(&["rollback", "999"]).fails(1).contains("There is no edition 999"));
+    // What it names may be gone by now.
+    service.client(&["policy", "activate", &shown]).succeeds();
+    service.client(&["trust", "remove", regnant_campus::certificates::TRUST]).succeeds();
+    let refused = printed(&policy(&["rollback", &first.to_string()]).ends_with(1));
+    assert!(refused.contains("there is no trust"), "{refused}");
+    service.try_from(&QUAY_SW_1, &CRANE).ends_with(0);
+}
+
+#[test]
+fn a_draft_is_its_authors_and_nothing_typed_is_lost() {
+    let service = Running::harbour();
+    let form = |text: &str| json!({ "source": text, "made_from": 1 });
+    let (status, _, tag) = service.call("PUT", "policy/draft", None, &form("# one\n"));
+    assert_eq!((status, tag.as_str()), (200, "\"1\""));
+    // Somebody else with the same name, or the same person elsewhere, has another one by now.
+    assert_eq!(service.call("PUT", "policy/draft", None, &form("# two\n")).0, 412);
+    assert_eq!(service.call("PUT", "policy/draft", Some("\"1\""), &form("# three\n")).0, 200);
+    let (status, body, _) = service.call("PUT", "policy/draft", Some("\"1\""), &form("# four\n"));
+    assert_eq!(status, 412);
+    assert!(body["error"].as_str().unwrap().contains("read it again"), "{body}");
+    assert_eq!(service.get("policy/draft").1["source"], "# three\n");
+    // No file of it ever stands outside its folder.
+    for path in ["../x.writ", "/x.writ", "a/../../x.writ", ".ssh/x.writ", "x.txt", "C:\\x.writ"] {
+        let form = json!({ "source": "", "included": { path: "" }, "made_from": 1 });
+        let (status, body, _) = service.call("PUT", "policy/draft", Some("\"2\""), &form);
+        assert_eq!(status, 400, "{path}: {body}");
+        let gate = "gate nobody { otherwise refuse }\n";
+        let (status, told) = service.post("policy/activate", &json!({ "source": gate, "included": { path: "" } }));
+        assert_eq!(status, 422, "{path}: {told}");
+        assert!(told.to_string().contains("W130"), "{told}");
+    }
+    let long = json!({ "source": "#".repeat(8_100_000), "made_from": 1 });
+    assert!([400, 413].contains(&service.call("PUT", "policy/draft", Some("\"2\""), &long).0));
+    assert_eq!(service.call("PUT", "policy/draft", Some("\"x\""), &form("")).0, 400);
+    assert_eq!(service.call("DELETE", "policy/draft", None, &json!(null)).0, 204);
+    assert_eq!(service.call("DELETE", "policy/draft", None, &json!(null)).0, 404);
+    // It is kept over a restart, as editions are.
+    let mut service = service;
+    service.call("PUT", "policy/draft", None, &form("# kept\n"));
+    assert_eq!(service.end("-KILL"), None);
+    let service = service.again();
+    assert_eq!(service.get("policy/draft").1["source"], "# kept\n");
+}
+
+#[test]
+fn what_is_no_text_is_told_with_its_place() {
+    let dir = tempfile::tempdir().unwrap();
+    let check = |bytes: &[u8], code: i32| {
+        fs::write(dir.path().join("main.writ"), bytes).unwrap();
+        printed(&regnant().args(["policy", "check"]).arg(dir.path()).ends_with(code))
+    };
+    assert!(check(b"# a\n\xff", 2).contains("is no text in UTF-8: its byte 5 in line 2"));
+    assert!(check(b"gate nobody { otherwise refuse }\0", 1).contains("has no meaning here"));
+    assert!(check("\u{feff}gate nobody {\r\n otherwise refuse\r\n}\r\n".as_bytes(), 0).contains("0 cases"));
+    let deep = format!("define x = {}device.barred{}", "(".repeat(10_000), ")".repeat(10_000));
+    assert!(check(deep.as_bytes(), 1).contains("nested too deeply"));
+    fs::write(dir.path().join("other.writ"), b"\xfe").unwrap();
+    assert!(check(b"gate nobody { otherwise refuse }", 2).contains("other.writ is no text"));
+    fs::remove_file(dir.path().join("other.writ")).unwrap();
+    // One layout, told or made.
+    fs::write(dir.path().join("main.writ"), "gate nobody {\notherwise   refuse }\n").unwrap();
+    let other = printed(&regnant().args(["policy", "format", "--check"]).arg(dir.path()).ends_with(1));
+    assert!(other.contains("main.writ is laid out otherwise"), "{other}");
+    regnant().args(["policy", "format"]).arg(dir.path()).succeeds();
+    assert_eq!(fs::read_to_string(dir.path().join("main.writ")).unwrap(), "gate nobody {\n  otherwise refuse }\n");
+    regnant().args(["policy", "format", "--check"]).arg(dir.path()).succeeds();
+}
+
+#[test]
+fn a_gate_that_is_watched_lets_in_whom_it_would_refuse_and_tells() {
+    let service = Running::harbour();
+    let activate = |main: &str| {
+        let body = json!({ "source": main, "included": { "grants.writ": GRANTS } });
+        service.post("policy/activate", &body)
+    };
+    let watched = MAIN.replace(
+        "  otherwise",
+        "  rule \"Barred\" always {\n    when device.barred\n    refuse\n  }\n  observe with grant quay\n  otherwise",
+    );
+    let (status, done) = activate(&watched);
+    assert_eq!(status, 200, "{done}");
+    assert!(done.to_string().contains("W508"), "{done}");
+    let told = service.try_from(&QUAY_SW_1, &STRANGER).succeeds();
+    assert!(told.contains("Tunnel-Private-Group-ID"), "{told}");
+    let entry = service.entries("outcome=observed", 1).remove(0);
+    let told = sentence(&entry);
+    assert!(told.contains("would have been refused, and was given quay") && told.contains("no rule applies"), "{told}");
+    let trail = service.get(&format!("journal/{}", entry["id"].as_str().unwrap())).1.to_string();
+    assert!(trail.contains("The gate is watched: it would have refused."), "{trail}");
+    let today = service.get("today").1.to_string();
+    assert!(today.contains("\"observed\"") && today.contains("it is time to remove `observe`"), "{today}");
+    // Whoever is kept out always is kept out, and whoever is let in is let in as ever.
+    service.client(&["device", "bar", "02:00:5e:20:00:07", "--reason", "lost"]).succeeds();
+    let barred = watched
+        .replace("  rule \"Cranes\" {\n    when device", "  rule \"Cranes\" {\n    when not device.barred and device");
+    assert_eq!(activate(&barred).0, 200);
+    service.try_from(&QUAY_SW_1, &CRANE).ends_with(1);
+    // Taken back, strangers stay out.
+    assert_eq!(activate(MAIN).0, 200);
+    service.try_from(&QUAY_SW_1, &STRANGER).ends_with(1);
+    // A copy that nobody has looked at is activated by nobody.
+    let copied = MAIN.replace("  otherwise", "  rule \"More cranes\" copied from \"Cranes\" {\n    when device in group \"cranes\"\n    grant quay\n  }\n  otherwise");
+    let (status, refused) = activate(&copied);
+    assert_eq!(status, 422, "{refused}");
+    assert!(refused.to_string().contains("W412"), "{refused}");
+    assert_eq!(
+        service.post("policy/check", &json!({ "source": copied, "included": { "grants.writ": GRANTS } })).1["diagnostics"]
+            [0]["severity"],
+        "warning"
+    );
+}
+
+#[test]
+fn what_if_is_asked_beside_the_active_edition_and_an_entry_becomes_a_case() {
+    let service = Running::harbour();
+    let folder = service.data.join("policy");
+    lay_out(&folder, MAIN, GRANTS);
+    service.client(&["policy", "activate"]).arg(&folder).succeeds();
+    service.try_from(&QUAY_SW_1, &CRANE).ends_with(0);
+    service.try_from(&QUAY_SW_1, &STRANGER).ends_with(1);
+    let crane = service.entries("outcome=granted&q=02:00:5e:20:00:07", 1)[0]["id"].as_str().unwrap().to_owned();
+    let stranger = service.entries("outcome=refused&q=02:00:5e:20:00:ee", 1)[0]["id"].as_str().unwrap().to_owned();
+    // The same facts under another policy, as two trails.
+    let closed = MAIN.replace("group \"cranes\"", "group \"cranes\" and nas.site = \"tower\"");
+    let other = service.data.join("other");
+    lay_out(&other, &closed, GRANTS);
+    let asked = |args: &[&str]| {
+        let mut command = service.client(&[&["policy", "what-if"], args].concat());
+        command.args(["--with", &other.display().to_string()]).succeeds()
+    };
+    let told = asked(&["--entry", &crane]);
+    for part in [
+        "granted: quay (VLAN 30), by \"Cranes\"",
+        "refused, otherwise",
+        "nas.site = \"tower\" is false",
+        "something else",
+    ] {
+        assert!(told.contains(part), "{part}: {told}");
+    }
+    let told = asked(&["--entry", &crane, "--fact", "nas.site = \"tower\""]);
+    assert!(told.contains("both come to the same"), "{told}");
+    // Facts alone; what was not stated is absent.
+    let told = asked(&["--fact", "request.carrier = mac", "--fact", "device.groups = { \"cranes\" }"]);
+    assert!(told.contains("nas.site = \"tower\" is absent"), "{told}");
+    let told = asked(&["--fact", "request.carrier = pap"]);
+    assert!(told.contains("gate all does not accept pap"), "{told}");
+    let mut wrong = service.client(&["policy", "what-if", "--fact", "nas.sight = \"x\""]);
+    assert!(wrong.fails(1).contains("did you mean `nas.site`?"));
+    assert!(service.client(&["policy", "what-if"]).fails(2).contains("state facts"));
+    assert!(
+        service
+            .client(&["policy", "what-if", "--entry", "01M8CSBN4ZE7A486CT5DZ25AG1"])
+            .fails(1)
+            .contains("has no entry")
+    );
+    fs::write(other.join("main.writ"), "gate x {").unwrap();
+    assert!(asked(&["--entry", &crane]).contains("does not check"));
+    // A case of each, which the policy passes; nothing was counted.
+    let case = |id: &str| service.client(&["policy", "case", "--entry", id]).succeeds();
+    let (granted, refused) = (case(&crane), case(&stranger));
+    assert!(
+        granted.contains("device.groups = { \"cranes\" }") && granted.contains("expect grant quay by \"Cranes\""),
+        "{granted}"
+    );
+    assert!(refused.contains("expect refuse by otherwise"), "{refused}");
+    fs::write(folder.join("main.writ"), format!("{MAIN}\n{granted}\n{refused}")).unwrap();
+    let told =
+        String::from_utf8(regnant().args(["policy", "check", "--coverage"]).arg(&folder).ends_with(0).stdout).unwrap();
+    assert!(told.contains("2 cases passed") && told.contains("every rule is reached by a case"), "{told}");
+    lay_out(&folder, MAIN, GRANTS);
+    let told =
+        String::from_utf8(regnant().args(["policy", "check", "--coverage"]).arg(&folder).ends_with(0).stdout).unwrap();
+    assert!(told.contains("no case reaches \"Cranes\" of gate all"), "{told}");
+    // How often each rule decided.
+    let hits = service.get("policy/hits").1["rules"].clone();
+    let row = |rule: &str| hits.as_array().unwrap().iter().find(|row| row["rule"] == rule).unwrap().clone();
+    assert_eq!((&row("Cranes")["day"], &row("otherwise")["week"]), (&json!(1), &json!(1)), "{hits}");
+    assert!(service.client(&["policy", "hits"]).succeeds().contains("Cranes"));
+    // A login that proved nobody has nothing that a case could state.
+    let policy = regnant_campus::harbour::POLICY;
+    assert_eq!(service.post("policy/activate", &json!({ "source": policy })).0, 200);
+    service
+        .try_from(&regnant_campus::harbour::PILOT_VPN_1, &["pap", "--user", "ola.nett", "--password", "x"])
+        .ends_with(1);
+    let id = service.entries("q=ola.nett&outcome=refused", 1)[0]["id"].as_str().unwrap().to_owned();
+    assert!(service.client(&["policy", "case", "--entry", &id]).fails(1).contains("a case states what was proved"));
+    let told = service.client(&["policy", "what-if", "--entry", &id]).succeeds();
+    assert!(told.contains("since nobody was proved"), "{told}");
+    let code = service.client(&["policy", "explain", "w412"]).succeeds();
+    assert!(code.contains("a copy that nobody has looked at"), "{code}");
+}

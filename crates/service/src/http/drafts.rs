@@ -1,0 +1,254 @@
+//! The draft of whoever asks, and how policies differ.
+
+use std::collections::BTreeMap;
+
+use axum::Json;
+use axum::extract::State;
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use regnant_policy::{Change as PolicyChange, ChangeKind, PolicyFiles, Source, changes};
+use regnant_records::DraftRow;
+use serde::{Deserialize, Serialize};
+use similar::TextDiff;
+use utoipa::ToSchema;
+
+use crate::administration::AdministrationError;
+use crate::administration::policies::Policies;
+use crate::clock::iso;
+use crate::http::Api;
+use crate::http::callers::{Change, May, ReadPolicy, Signed};
+use crate::http::error::{ApiError, blocking};
+use crate::http::extract::Sent;
+
+/// A policy that somebody writes.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct DraftView {
+    /// Who.
+    author: String,
+    /// The edition that it was made from.
+    made_from: u32,
+    /// The edition that is active now: another one was activated meanwhile.
+    active: u32,
+    /// When it was written last, in UTC.
+    changed_at: String,
+    /// How often it was written; its ETag is the same.
+    version: u64,
+    /// The text of `main.writ`.
+    source: String,
+    /// The texts of the files that it includes, by their paths.
+    included: BTreeMap<String, String>,
+}
+
+/// A draft to be kept.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct DraftForm {
+    /// The text of `main.writ`.
+    source: String,
+    /// The texts of the files that it includes, by their paths.
+    #[serde(default)]
+    included: BTreeMap<String, String>,
+    /// The edition that it was made from.
+    made_from: u32,
+}
+
+/// A policy that is compared: an edition by its number, one's own draft, or files.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields, rename_all = "lowercase")]
+pub(crate) enum Compared {
+    /// An edition.
+    Edition(u32),
+    /// The edition that decides.
+    Active,
+    /// One's own draft.
+    Draft,
+    /// These files.
+    Files {
+        /// The text of `main.writ`.
+        source: String,
+        /// The texts of the others, by their paths.
+        #[serde(default)]
+        included: BTreeMap<String, String>,
+    },
+}
+
+/// Two policies to be compared.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Comparison {
+    from: Compared,
+    to: Compared,
+}
+
+/// How two policies differ.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct DifferenceView {
+    /// What another thing is meant by now, whatever the layout.
+    changes: Vec<ChangeView>,
+    /// The lines that differ, file by file.
+    files: Vec<FileDifference>,
+}
+
+/// What differs in meaning.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct ChangeView {
+    /// `added`, `removed`, `moved` or `changed`.
+    change: String,
+    /// What: a `rule`, a `grant` and so on.
+    of: String,
+    /// Its name or title.
+    name: String,
+    /// The gate that it is part of.
+    gate: Option<String>,
+    /// Of a rule what of it: `head`, `condition` or `result`.
+    part: Option<String>,
+    /// What it said, or at which place it was tried.
+    before: String,
+    /// What it says now.
+    after: String,
+    /// The file.
+    file: String,
+    /// The line.
+    line: usize,
+}
+
+/// The lines of a file that differ.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct FileDifference {
+    /// The file.
+    path: String,
+    /// Lines as they were, with `-` before them, and as they are, with `+`, among some that are the same.
+    unified: String,
+}
+
+impl DraftView {
+    fn new(row: DraftRow, active: u32) -> Self {
+        let DraftRow { author, files, made_from, changed_at, version } = row;
+        let PolicyFiles { main: source, included } = files;
+        Self { author, made_from, active, changed_at: iso(changed_at), version, source, included }
+    }
+
+    fn response(self) -> Response {
+        ([(header::ETAG, format!("\"{}\"", self.version))], Json(self)).into_response()
+    }
+}
+
+/// One's own draft.
+#[utoipa::path(get, path = "/api/v1/policy/draft",
+    responses((status = 200, body = DraftView), (status = 404, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn draft(
+    State(api): State<Api>,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
+) -> Result<Response, ApiError> {
+    let active = api.administration.snapshot().active.edition.number;
+    let row = blocking(move || api.administration.policies.draft(&by.name)).await?;
+    Ok(DraftView::new(row, active).response())
+}
+
+/// Keeps one's own draft, which decides nothing. With If-Match where it is still as it was read; without,
+/// where there is none yet.
+#[utoipa::path(put, path = "/api/v1/policy/draft", request_body = DraftForm,
+    params(("If-Match" = Option<String>, Header, description = "The ETag that was read")),
+    responses((status = 200, body = DraftView), (status = 400, body = ApiError), (status = 412, body = ApiError),
+        (status = 401, body = ApiError), (status = 403, body = ApiError)))]
+pub(crate) async fn put_draft(
+    State(api): State<Api>,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
+    headers: HeaderMap,
+    Sent(form): Sent<DraftForm>,
+) -> Result<Response, ApiError> {
+    let seen = match headers.get(header::IF_MATCH) {
+        None => 0,
+        Some(tag) => {
+            let number = tag.to_str().ok().and_then(|tag| tag.trim_matches('"').parse().ok());
+            number.ok_or_else(|| ApiError::bad("If-Match is the ETag of the draft as it was read."))?
+        }
+    };
+    let active = api.administration.snapshot().active.edition.number;
+    let files = PolicyFiles { main: form.source, included: form.included };
+    let work = move || api.administration.policies.put_draft(&by.name, files, form.made_from, seen);
+    Ok(DraftView::new(blocking(work).await?, active).response())
+}
+
+/// Forgets one's own draft.
+#[utoipa::path(delete, path = "/api/v1/policy/draft",
+    responses((status = 204), (status = 404, body = ApiError), (status = 401, body = ApiError),
+        (status = 403, body = ApiError)))]
+pub(crate) async fn remove_draft(
+    State(api): State<Api>,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
+) -> Result<StatusCode, ApiError> {
+    blocking(move || api.administration.policies.remove_draft(&by.name)).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// How two policies differ, by meaning and by line.
+#[utoipa::path(post, path = "/api/v1/policy/difference", request_body = Comparison,
+    responses((status = 200, body = DifferenceView), (status = 404, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn difference(
+    State(api): State<Api>,
+    May { signed: Signed { author: by, .. }, .. }: May<ReadPolicy>,
+    Sent(Comparison { from, to }): Sent<Comparison>,
+) -> Result<Json<DifferenceView>, ApiError> {
+    let work = move || {
+        let policies = &api.administration.policies;
+        let (from, to) = (from.files(policies, &by.name)?, to.files(policies, &by.name)?);
+        Ok::<_, AdministrationError>(compare(&from, &to))
+    };
+    Ok(Json(blocking(work).await?))
+}
+
+impl Compared {
+    /// How people are told of it.
+    pub(crate) fn name(&self) -> String {
+        match self {
+            Self::Edition(number) => format!("edition {number}"),
+            Self::Active => "the active edition".into(),
+            Self::Draft => "your draft".into(),
+            Self::Files { .. } => "what was sent".into(),
+        }
+    }
+
+    pub(crate) fn files(self, policies: &Policies, author: &str) -> Result<PolicyFiles, AdministrationError> {
+        Ok(match self {
+            Self::Edition(number) => policies.edition(number)?.files,
+            Self::Active => policies.active()?.0.files,
+            Self::Draft => policies.draft(author)?.files,
+            Self::Files { source: main, included } => PolicyFiles { main, included },
+        })
+    }
+}
+
+/// Lines around those that differ.
+const AROUND: usize = 3;
+
+fn compare(from: &PolicyFiles, to: &PolicyFiles) -> DifferenceView {
+    let (before, after) = (Source::from(from), Source::from(to));
+    let view = |change: PolicyChange| {
+        let place = if change.kind == ChangeKind::Removed { &before } else { &after };
+        let position = place.position(change.span.start);
+        ChangeView {
+            change: change.kind.word().into(),
+            of: change.of.word().into(),
+            name: change.name,
+            gate: change.gate,
+            part: Some(change.part.to_owned()).filter(|part| !part.is_empty()),
+            before: change.before,
+            after: change.after,
+            file: position.file.into(),
+            line: position.line,
+        }
+    };
+    let changes = changes(&before, &after).into_iter().map(view).collect();
+    let paths: std::collections::BTreeSet<_> = from.iter().chain(to.iter()).map(|(path, _)| path).collect();
+    let text = |files: &PolicyFiles, path: &str| {
+        let found = files.iter().find(|(known, _)| *known == path).map(|(_, text)| text.to_owned());
+        found.unwrap_or_default()
+    };
+    let files = paths.into_iter().filter_map(|path| {
+        let (old, new) = (text(from, path), text(to, path));
+        let unified = || TextDiff::from_lines(&old, &new).unified_diff().context_radius(AROUND).to_string();
+        (old != new).then(|| FileDifference { path: path.to_owned(), unified: unified() })
+    });
+    DifferenceView { changes, files: files.collect() }
+}
