@@ -23,6 +23,7 @@ check: console
 	cd console && npm run --silent check && npm run --silent fresh
 
 bench: console
+	cargo bench -p regnant-policy --bench large
 	cargo bench -p regnant --bench whole_service --bench handshakes --bench flood --bench growth --bench outside
 
 fuzz: setup-build

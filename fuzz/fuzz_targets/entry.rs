@@ -11,12 +11,16 @@ use regnant_evidence::{Evidence, Record, UnheardRecord};
 use regnant_policy::{Compiled, Source};
 use ulid::Ulid;
 
-const POLICY: &str = include_str!("../../crates/campus/harbour/main.writ");
+const POLICY: [(&str, &str); 3] = [
+    ("main.writ", include_str!("../../crates/campus/harbour/main.writ")),
+    ("access-lists.writ", include_str!("../../crates/campus/harbour/access-lists.writ")),
+    ("cases.writ", include_str!("../../crates/campus/harbour/cases.writ")),
+];
 
 static EDITION: LazyLock<Edition> = LazyLock::new(|| {
     let table = Arc::new(Vocabulary::standard());
     let policy =
-        Compiled::from_source(Source::new("main.writ", POLICY), table.schema()).expect("the harbour's policy checks");
+        Compiled::from_source(Source::of(POLICY), table.schema()).expect("the harbour's policy checks");
     let dialects = [Dialect::standard(table.dictionary())];
     Edition::prepare(2, policy, &dialects, table)
 });

@@ -1948,6 +1948,8 @@ export interface components {
         CheckReport: {
             /** @description How each case went; none where there are errors. */
             cases: components["schemas"]["CaseReport"][];
+            /** @description How many comparisons a decision takes at most; 0 where there are errors. */
+            comparisons?: number;
             /** @description Errors and warnings, in the order of the text. */
             diagnostics: components["schemas"]["DiagnosticReport"][];
             /** @description The rules that no case reaches; none where there are errors. */
@@ -2124,6 +2126,7 @@ export interface components {
             code: string;
             /** @description The column, from 1. */
             column: number;
+            edit?: components["schemas"]["EditReport"] | null;
             /** @description The file. */
             file: string;
             /** @description The line, from 1; 0 where no line is to blame. */
@@ -2427,6 +2430,17 @@ export interface components {
              * @description How often it was written; its ETag is the same.
              */
             version: number;
+        };
+        /** @description A text to be put in the place of another. */
+        EditReport: {
+            /** @description The column. */
+            column: number;
+            /** @description How many characters are replaced. */
+            length: number;
+            /** @description The line and the column where it begins, from 1. */
+            line: number;
+            /** @description What stands there then. */
+            text: string;
         };
         /** @description Editions, newest first. */
         EditionList: {
@@ -3163,6 +3177,19 @@ export interface components {
              */
             whatever?: boolean;
         };
+        /** @description What of the policy wants to be looked at. */
+        OddView: {
+            /** @description The code of the finding, such as `W508`. */
+            code: string;
+            /** @description The file. */
+            file: string;
+            /** @description The line. */
+            line: number;
+            /** @description What it is. */
+            message: string;
+            /** @description What to do. */
+            remedy: string;
+        };
         /** @description A group of a directory. */
         OfferedGroup: {
             /** @description Its distinguished name. */
@@ -3604,6 +3631,11 @@ export interface components {
             ends: components["schemas"]["EndView"][];
             /** @description What was decided in each of the last 24 hours, the earliest first. */
             hours: components["schemas"]["HourView"][];
+            /**
+             * @description What of the policy wants to be looked at: gates that are watched, rules that are off, end soon or have
+             *     ended.
+             */
+            policy: components["schemas"]["OddView"][];
             /** @description Equipment that was heard once and is not any more. */
             silent: components["schemas"]["SilentView"][];
             /** @description What did not go well, what happened most first. */

@@ -8,12 +8,73 @@ use regnant_radius::Dictionary;
 use crate::make::Make;
 use crate::nas::Nas;
 
-/// The harbour's policy.
-pub const POLICY: &str = include_str!("../harbour/main.writ");
-/// The policy with the port's asset register and, where it is there, its directory.
+/// The files of the harbour's policy, by their names; it begins with `main.writ`.
+pub const POLICY_FILES: [(&str, &str); 3] = [
+    ("main.writ", include_str!("../harbour/main.writ")),
+    ("access-lists.writ", include_str!("../harbour/access-lists.writ")),
+    ("cases.writ", include_str!("../harbour/cases.writ")),
+];
+
+/// The harbour's policy in one file.
+pub const POLICY: &str = match std::str::from_utf8(&JOINED.0) {
+    Ok(text) => text.split_at(JOINED.1).0,
+    Err(_) => panic!("policies are texts"),
+};
+
+const MOST: usize = POLICY_FILES[0].1.len() + POLICY_FILES[1].1.len() + POLICY_FILES[2].1.len();
+const JOINED: ([u8; MOST], usize) = joined();
+
+/// The files one after the other, without the lines that include them.
+const fn joined() -> ([u8; MOST], usize) {
+    const INCLUDE: &[u8] = b"include ";
+    let (mut text, mut length, mut file) = ([0; MOST], 0, 0);
+    while file < POLICY_FILES.len() {
+        let bytes = POLICY_FILES[file].1.as_bytes();
+        let mut at = 0;
+        while at < bytes.len() {
+            let mut same = 0;
+            while same < INCLUDE.len() && at + same < bytes.len() && bytes[at + same] == INCLUDE[same] {
+                same += 1;
+            }
+            let skipped = same == INCLUDE.len();
+            // To the end of the line, and past it.
+            loop {
+                if !skipped {
+                    text[length] = bytes[at];
+                    length += 1;
+                }
+                at += 1;
+                if at >= bytes.len() || bytes[at - 1] == b'\n' {
+                    break;
+                }
+            }
+        }
+        file += 1;
+    }
+    (text, length)
+}
+
+/// The policy in one file, with the port's asset register and, where it is there, its directory.
 pub fn policy_with_outside(directory: bool) -> String {
-    let joined = if directory { [&REGISTER_JOINS[..], &DIRECTORY_JOINS].concat() } else { REGISTER_JOINS.to_vec() };
-    joined.iter().fold(POLICY.to_owned(), |policy, (before, after)| policy.replacen(before, after, 1))
+    join(POLICY, &joins(directory))
+}
+
+/// The same as files by their names. Its exception counts in the night between these days, such as
+/// `2026-12-30` and `2026-12-31`.
+pub fn policy_folder(directory: bool, (evening, morning): (&str, &str)) -> [(&'static str, String); 3] {
+    let joins = joins(directory);
+    let dated = |text: String| {
+        text.replace("2026-11-27T", &format!("{evening}T")).replace("2099-01-01T", &format!("{morning}T"))
+    };
+    POLICY_FILES.map(|(name, text)| (name, dated(join(text, &joins))))
+}
+
+fn joins(directory: bool) -> Vec<Join> {
+    if directory { [&REGISTER_JOINS[..], &DIRECTORY_JOINS].concat() } else { REGISTER_JOINS.to_vec() }
+}
+
+fn join(text: &str, joins: &[Join]) -> String {
+    joins.iter().fold(text.to_owned(), |policy, (before, after)| policy.replacen(before, after, 1))
 }
 
 /// What the port's own directory holds (LDIF, RFC 2849).
@@ -168,5 +229,13 @@ mod tests {
         let (with, without) = (policy_with_outside(true), policy_with_outside(false));
         assert!(with.contains("tarn-directory") && with.contains("asset-register"));
         assert!(!without.contains("tarn-directory") && without.contains("asset-register"));
+        assert!(!POLICY.contains("include ") && POLICY.contains("acl internet-only") && POLICY.ends_with("}\n"));
+        let folder = policy_folder(true, ("2026-12-30", "2026-12-31"));
+        let whole: String = folder.iter().map(|(_, text)| text.as_str()).collect();
+        assert!(
+            whole.contains("until 2026-12-31T06:00Z")
+                && whole.contains("2026-12-30T23:00Z")
+                && whole.contains("tarn-directory")
+        );
     }
 }

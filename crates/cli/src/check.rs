@@ -1,6 +1,6 @@
 use std::process::ExitCode;
 
-use regnant_policy::Source;
+use regnant_policy::{PolicyFiles, Source};
 use regnant_service::{CheckReport, check_alone};
 use serde_json::json;
 
@@ -20,7 +20,7 @@ pub(crate) fn run(args: &args::Check) -> Result<ExitCode, Failure> {
             let shown = |path: &str| folder.map_or_else(|| path.to_owned(), |at| at.join(path).display().to_string());
             match folder {
                 None => check_alone(Source::new(policy.main.display().to_string(), &policy.files.main)),
-                Some(_) => shown_in(check_alone(Source::from(&policy.files)), &shown),
+                Some(_) => shown_in(check_alone(Source::from(&policy.files)), &policy.files, &shown),
             }
         }
         true => {
@@ -48,11 +48,15 @@ pub(crate) fn run(args: &args::Check) -> Result<ExitCode, Failure> {
 }
 
 /// The report with the files named as people reach them.
-fn shown_in(mut report: CheckReport, shown: &impl Fn(&str) -> String) -> CheckReport {
+fn shown_in(mut report: CheckReport, files: &PolicyFiles, shown: &impl Fn(&str) -> String) -> CheckReport {
+    let rendered = report.diagnostics.iter_mut().map(|found| &mut found.rendered);
+    for text in rendered.chain(report.cases.iter_mut().filter_map(|case| case.failure.as_mut())) {
+        for (file, _) in files.iter() {
+            *text = text.replace(&format!("\n  {file}:"), &format!("\n  {}:", shown(file)));
+        }
+    }
     for found in &mut report.diagnostics {
-        let path = shown(&found.file);
-        found.rendered = found.rendered.replacen(&format!("  {}:", found.file), &format!("  {path}:"), 1);
-        found.file = path;
+        found.file = shown(&found.file);
     }
     for rule in &mut report.uncovered {
         rule.file = shown(&rule.file);

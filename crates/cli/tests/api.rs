@@ -326,7 +326,7 @@ fn a_policy_is_checked_without_effect_and_activated_with() {
     let (status, refused) = service.post("policy/activate", &json!({ "source": failing }));
     assert_eq!(
         (status, refused["error"].as_str()),
-        (422, Some("The policy cannot be activated: 1 of 11 cases failed."))
+        (422, Some("The policy cannot be activated: 1 of 13 cases failed."))
     );
     assert_eq!(service.get("policy").1["edition"]["number"], 4);
     let changed = POLICY.replace("staff\"", "contractors\"");

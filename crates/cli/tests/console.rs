@@ -59,7 +59,7 @@ fn a_refusal_is_watched_as_it_comes_and_explained() {
         // Three gates have a rule of this title; the link leads to the one that decided.
         let id = browser.find("[data-target]").await.attr("id").await.unwrap().unwrap();
         assert_eq!(id, "rule switch-ports Reported lost or stolen");
-        browser.sees("11 cases, all passed").await;
+        browser.sees("13 cases, all passed").await;
 
         browser.click_text("button", "Sign out").await;
         browser.find("input[name=name]").await;

@@ -157,6 +157,7 @@ fn a_gate_that_is_watched_lets_in_whom_it_would_refuse_and_tells() {
     let trail = service.get(&format!("journal/{}", entry["id"].as_str().unwrap())).1.to_string();
     assert!(trail.contains("The gate is watched: it would have refused."), "{trail}");
     let today = service.get("today").1.to_string();
+    assert!(today.contains("gate `all` is watched"), "{today}");
     assert!(today.contains("\"observed\"") && today.contains("it is time to remove `observe`"), "{today}");
     // Whoever is kept out always is kept out, and whoever is let in is let in as ever.
     service.client(&["device", "bar", "02:00:5e:20:00:07", "--reason", "lost"]).succeeds();

@@ -33,13 +33,15 @@ pub struct Diagnostic {
     pub labels: Vec<Label>,
     /// What to do about it.
     pub notes: Vec<String>,
+    /// What may be meant, in the place of what the first label is about; without the quotes of a text.
+    pub instead: Option<String>,
 }
 
 impl Diagnostic {
     /// An error at this place.
     pub fn error(code: &'static str, span: Span, message: impl Into<String>) -> Self {
         let labels = vec![Label { span, text: String::new() }];
-        Self { code, severity: Severity::Error, message: message.into(), labels, notes: Vec::new() }
+        Self { code, severity: Severity::Error, message: message.into(), labels, notes: Vec::new(), instead: None }
     }
 
     pub(crate) fn warning(code: &'static str, span: Span, message: impl Into<String>) -> Self {
@@ -65,7 +67,7 @@ impl Diagnostic {
 
     pub(crate) fn suggest(self, suggestion: Option<&str>) -> Self {
         match suggestion {
-            Some(word) => self.note(format!("did you mean `{word}`?")),
+            Some(word) => Self { instead: Some(word.to_owned()), ..self }.note(format!("did you mean `{word}`?")),
             None => self,
         }
     }

@@ -74,10 +74,13 @@ enum Member {
     Block(IpAddr, u8),
     Mac(Mac),
     Duration(u64),
-    /// Never: it keeps the numbers of the variants the same.
-    Set(()),
+    Set(Never),
     Instant(i64),
 }
+
+/// What is never read; the variants behind it keep their numbers.
+#[derive(Deserialize)]
+enum Never {}
 
 impl From<Member> for Value<'_> {
     fn from(member: Member) -> Self {
@@ -89,7 +92,7 @@ impl From<Member> for Value<'_> {
             Member::Block(address, length) => Self::Block(address, length),
             Member::Mac(mac) => Self::Mac(mac),
             Member::Duration(seconds) => Self::Duration(seconds),
-            Member::Set(()) => Self::set(Vec::new()),
+            Member::Set(never) => match never {},
             Member::Instant(seconds) => Self::Instant(seconds),
         }
     }

@@ -33,9 +33,9 @@ fn check(files: &[(&str, &str)]) -> String {
 
 #[test]
 fn files_of_a_folder_are_one_policy() {
-    let main = "include \"parts/lists.writ\"\ninclude \"grants.writ\"\ngate all {\n accept pap\n identify user in harbour\n \
+    let main = "include \"parts/lists.writ\"\ninclude \"grants.writ\"\ngate all {\n when request.purpose = login\n accept pap\n identify user in harbour\n \
                 rule \"Night\" { when user.name in night-shift grant crew }\n otherwise refuse\n}\n";
-    let grants = "grant crew { vlan 20 }\ncase \"Ida works at night\" {\n given user.name = \"IDA.marsh\"\n expect grant crew by \"Night\"\n}\n";
+    let grants = "grant crew { vlan 20 }\ncase \"Ida works at night\" {\n given request.purpose = login, user.name = \"IDA.marsh\"\n expect grant crew by \"Night\"\n}\n";
     let lists = "list night-shift = { \"ida.marsh\", \"tom.reed\" }\n";
     let files = [("main.writ", main), ("grants.writ", grants), ("parts/lists.writ", lists)];
     let compiled =

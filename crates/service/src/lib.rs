@@ -23,6 +23,7 @@ mod snapshot;
 mod udp;
 
 pub use administration::certificates::{CertificateReport, CertificatesReport, LinkReport, TrustReport};
+pub use administration::policies::Wanted;
 pub use administration::profile::ProfileOrder;
 pub use administration::report::{CaseReport, CheckReport, DiagnosticReport};
 pub use administration::revocation_lists::ListReport;

@@ -64,7 +64,7 @@ function Edition({ active: { edition, report } }: { active: Active }) {
 function Text({ source, items, target }: { source: string; items: Item[]; target: string }) {
   const anchors = new Map(items.map((item) => [item.line, anchor(item)]));
   return (
-    <pre className="overflow-x-auto font-mono text-[13px] leading-6">
+    <pre className="whitespace-pre-wrap font-mono text-[13px] leading-6">
       {source.split("\n").map((line, index) => {
         const id = anchors.get(index + 1);
         return (

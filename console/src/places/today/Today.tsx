@@ -68,6 +68,21 @@ export function Today() {
               <StoryLine key={`${story.outcome} ${story.why} ${story.gate ?? ""} ${story.rule ?? ""}`} story={story} />
             ))}
           </Section>
+          {data.policy.length > 0 && (
+            <Section title="The policy" none="">
+              {data.policy.map((odd) => (
+                <li key={`${odd.file} ${odd.line} ${odd.code}`} className="border-b border-line py-1.5">
+                  <p>
+                    {capital(odd.message)}{" "}
+                    <Link to="/policy" className="text-deep underline">
+                      {odd.file}, line {odd.line}
+                    </Link>
+                  </p>
+                  {odd.remedy && <p className="text-soft">{capital(odd.remedy)}.</p>}
+                </li>
+              ))}
+            </Section>
+          )}
           <Section title="What ends soon" none="Nothing ends within a week.">
             {data.ends.map((end) => (
               <EndLine key={`${end.kind} ${end.store ?? ""} ${end.name}`} end={end} />
@@ -170,4 +185,8 @@ function EndLine({ end }: { end: End }) {
       <span className="truncate text-soft">{end.title}</span>
     </li>
   );
+}
+
+function capital(text: string): string {
+  return text.charAt(0).toUpperCase() + text.slice(1);
 }

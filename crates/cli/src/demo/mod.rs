@@ -16,8 +16,9 @@ use regnant_campus::certificates::{DemoCertificatesError, SERVER, TRUST};
 use regnant_campus::story::{self, Scene};
 use regnant_campus::{Nas, Outcome, harbour, traffic};
 use regnant_client::Ask;
+use regnant_policy::PolicyFiles;
 use regnant_records::{Author, Inventory, Role, TrustRow};
-use regnant_service::{Administration, ApiConfig, Config, RadiusConfig, Service};
+use regnant_service::{Administration, ApiConfig, Config, RadiusConfig, Service, Wanted};
 use tokio::runtime::Runtime;
 
 use crate::api::Client;
@@ -121,8 +122,13 @@ fn furnish(administration: &Arc<Administration>, data: &Path, wants_directory: b
     let client = Client::with_token(&args::Api::plain(&format!("http://{API}")), token.clone())?;
     outside.connect(&client)?;
     if administration.policies.is_first()? {
-        let policy = harbour::policy_with_outside(outside.has_directory());
-        administration.policies.activate(policy.as_str().into(), author, None)?;
+        let (today, tomorrow) = days();
+        let folder = harbour::policy_folder(outside.has_directory(), (&today, &tomorrow));
+        let [(_, main), included @ ..] = folder;
+        let included = included.into_iter().map(|(name, text)| (name.to_owned(), text)).collect();
+        let wanted =
+            Wanted { files: PolicyFiles { main, included }, note: "The port's first policy".into(), made_from: None };
+        administration.policies.activate(wanted, author, None)?;
     }
     let made =
         |scenes: Result<Vec<Scene>, _>| scenes.map_err(|error: DemoCertificatesError| Failure::new(error.to_string()));
@@ -187,4 +193,13 @@ fn tell(nas: &Nas, ask: &Ask, outcome: &Outcome) {
     };
     let now = Zoned::now().strftime("%H:%M:%S");
     say!("{now} {mark} {:<11}  {:<26}  {}", nas.name, ask.who(), outcome.describe());
+}
+
+/// Today and tomorrow, as a policy writes days.
+fn days() -> (String, String) {
+    let day = |after: i64| {
+        let at = Timestamp::from_second(Timestamp::now().as_second() + after * 86_400).unwrap_or_default();
+        at.to_string().chars().take(10).collect()
+    };
+    (day(0), day(1))
 }

@@ -23,7 +23,7 @@ use regnant_policy::{Compiled, IdentityKind, KnownStore, Mac, Source, Value};
 use regnant_radius::*;
 use ulid::Ulid;
 
-pub(crate) const POLICY: &str = include_str!("../../../campus/harbour/main.writ");
+pub(crate) use regnant_campus::harbour::POLICY;
 
 pub(crate) struct Harbour {
     pub(crate) vocabulary: Arc<Vocabulary>,

@@ -1,6 +1,7 @@
 use crate::acl::{Acl, Action, Entry, Port, Protocol, Where};
 use crate::check::Checker;
 use crate::check::literal::block;
+use crate::check::odd::hidden_by;
 use crate::diagnostic::Diagnostic;
 use crate::parse::ast::{AclItem, EntryItem, Name, Side};
 
@@ -13,8 +14,20 @@ impl Checker<'_> {
                         .note("write `deny ip to any` if that is meant"),
                 );
             }
-            let entries = item.entries.iter().filter_map(|entry| self.entry(entry)).collect();
-            self.program.acls.push(Acl { name: item.name.text.clone(), entries });
+            let entries: Vec<_> = item.entries.iter().filter_map(|entry| self.entry(entry)).collect();
+            let acl = Acl { name: item.name.text.clone(), entries };
+            // Where one of them is wrong, nobody knows what it would have taken.
+            let whole = acl.entries.len() == item.entries.len();
+            for (place, entry) in item.entries.iter().enumerate().filter(|_| whole) {
+                if let Some(before) = hidden_by(&acl, place) {
+                    self.report(
+                        Diagnostic::warning("W517", entry.action.span, "no packet ever gets to this entry")
+                            .also(item.entries[before].action.span, "this one takes all of them")
+                            .note("move it before the other, or remove it"),
+                    );
+                }
+            }
+            self.program.acls.push(acl);
         }
     }
 

@@ -80,6 +80,9 @@ impl Checker<'_> {
             ConsequenceItem::Grant(names) => {
                 let known: Vec<String> = self.program.grants.iter().map(|grant| grant.name.clone()).collect();
                 for name in names {
+                    if !known.contains(&name.text) && self.written_grants.contains(name.text.as_str()) {
+                        return None;
+                    }
                     if !known.contains(&name.text) {
                         self.report(
                             Diagnostic::error("W318", name.span, format!("there is no grant `{}`", name.text))
@@ -98,6 +101,9 @@ impl Checker<'_> {
     fn rule_titled(&mut self, title: &Name) -> Option<By> {
         let titles: Vec<_> =
             self.program.gates.iter().flat_map(|gate| &gate.rules).map(|rule| rule.title.clone()).collect();
+        if !titles.contains(&title.text) && self.titles.contains(title.text.as_str()) {
+            return None;
+        }
         if !titles.contains(&title.text) {
             self.report(
                 Diagnostic::error("W604", title.span, format!("there is no rule \"{}\"", title.text))

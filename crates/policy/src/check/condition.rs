@@ -79,6 +79,11 @@ impl<'p> Checker<'p> {
         }
     }
 
+    /// How many comparisons a condition takes at most.
+    pub(super) fn comparisons(&self, node: NodeId) -> usize {
+        self.weights[node].comparisons
+    }
+
     /// The fact in a condition that is not known from the first packet.
     pub(super) fn late_fact(&self, node: NodeId) -> Option<FactId> {
         self.weights[node].late
@@ -117,7 +122,8 @@ impl<'p> Checker<'p> {
             Node::Leaf(leaf) => {
                 let fact = self.program.leaves[*leaf as usize].fact;
                 let late = (self.schema.definition(fact).known > Stage::FirstPacket).then_some(fact);
-                Weight { comparisons: 1, depth: 1, late }
+                let comparisons = self.program.leaves[*leaf as usize].test.comparisons();
+                Weight { comparisons, depth: 1, late }
             }
         };
         self.program.nodes.push(node);

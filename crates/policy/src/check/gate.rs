@@ -11,6 +11,8 @@ use std::time::Duration;
 
 /// How long an EAP session may be resumed where a gate does not say.
 const RESUME: u32 = 8 * 3_600;
+/// A decision takes no more comparisons; each value of a list is one.
+const MAX_GATE_COMPARISONS: usize = 2_000_000;
 /// More than this is refused.
 const MAX_RULES: usize = 20_000;
 
@@ -44,6 +46,13 @@ impl Checker<'_> {
             Some(ResumeItem::UpTo(operand)) => self.seconds(operand).unwrap_or_default(),
         };
         let rules: Vec<_> = item.rules.iter().filter_map(|rule| self.rule(rule)).collect();
+        let conditions = rules.iter().map(|rule| rule.when).chain(when);
+        let comparisons: usize = conditions.map(|node| self.comparisons(node)).sum();
+        if comparisons > MAX_GATE_COMPARISONS {
+            let message = format!("a decision of gate `{}` may take {comparisons} comparisons", item.name.text);
+            let note = format!("at most {MAX_GATE_COMPARISONS}: split long lists, or ask groups in their place");
+            self.report(Diagnostic::error("W221", item.name.span, message).note(note));
+        }
         let index = RuleIndex::new(&self.program, &rules);
         let otherwise = item.otherwise.as_ref().and_then(|consequence| self.consequence(consequence));
         let otherwise = otherwise.unwrap_or(Consequence::Refuse(None));
@@ -64,6 +73,7 @@ impl Checker<'_> {
             undetermined: undetermined.unwrap_or_default(),
             observe,
             tell_name,
+            comparisons,
             when,
             index,
         });

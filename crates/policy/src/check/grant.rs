@@ -329,6 +329,9 @@ impl Checker<'_> {
         let mut slots: HashMap<&'static str, String> = HashMap::new();
         for name in names {
             let Some(index) = self.program.grants.iter().position(|grant| grant.name == name.text) else {
+                if self.written_grants.contains(name.text.as_str()) {
+                    return None;
+                }
                 let known: Vec<String> = self.program.grants.iter().map(|grant| grant.name.clone()).collect();
                 self.no_grant(name, known.iter().map(String::as_str).collect());
                 return None;

@@ -9,6 +9,7 @@ pub(crate) mod grant;
 mod list;
 mod literal;
 mod method;
+mod odd;
 mod rule;
 
 use std::collections::{HashMap, HashSet};
@@ -43,6 +44,10 @@ pub(crate) struct Checker<'p> {
     defined: HashMap<&'p str, Option<NodeId>>,
     /// The defines that are being compiled now, to find circles.
     open: Vec<&'p str>,
+    /// Titles of rules and names of grants as they are written, whether they checked or not: one mistake
+    /// is told once.
+    titles: HashSet<&'p str>,
+    written_grants: HashSet<&'p str>,
     /// What is known of each node.
     weights: Vec<Weight>,
     /// Names of defines, acls and grants that something refers to.
@@ -73,6 +78,8 @@ pub(crate) fn check(policy: &Policy, source: &Source, schema: &Schema) -> (Progr
         zone: None,
         defined: HashMap::new(),
         open: Vec::new(),
+        titles: HashSet::new(),
+        written_grants: HashSet::new(),
         weights: Vec::new(),
         used: HashSet::new(),
     };
@@ -90,6 +97,8 @@ impl<'p> Checker<'p> {
         self.distinct("case", policy.cases.iter().map(|item| &item.title));
         self.defines = policy.defines.iter().map(|item| (item.name.text.as_str(), item)).collect();
         self.lists = policy.lists.iter().map(|item| (item.name.text.as_str(), item)).collect();
+        self.titles = policy.gates.iter().flat_map(|gate| &gate.rules).map(|rule| rule.title.text.as_str()).collect();
+        self.written_grants = policy.grants.iter().map(|grant| grant.name.text.as_str()).collect();
         self.zone = policy.zone.as_ref().and_then(|zone| self.zone(zone));
         for item in &policy.defines {
             self.define(&item.name.text);
@@ -109,6 +118,7 @@ impl<'p> Checker<'p> {
             );
         }
         let cases = policy.cases.iter().filter_map(|item| self.case(item)).collect();
+        self.odd(policy);
         self.unused("define", policy.defines.iter().map(|item| &item.name));
         self.unused("list", policy.lists.iter().map(|item| &item.name));
         self.unused("acl", policy.acls.iter().map(|item| &item.name));

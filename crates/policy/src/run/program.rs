@@ -100,6 +100,17 @@ pub(crate) enum Test {
     Matches(Regex),
 }
 
+impl Test {
+    /// How many values it compares with.
+    pub(crate) fn comparisons(&self) -> usize {
+        match self {
+            Self::OneOf(values) | Self::AnyOf(values) | Self::AllOf(values) => values.len().max(1),
+            Self::Windows(windows, _) => windows.len().max(1),
+            _ => 1,
+        }
+    }
+}
+
 /// One kind of request and everything about it.
 #[derive(Debug)]
 pub struct Gate {
@@ -130,6 +141,8 @@ pub struct Gate {
     /// Which User-Name an Access-Accept carries; where none is said, the proved one
     /// in place of an anonymous one.
     pub tell_name: Option<TellName>,
+    /// How many comparisons a decision of it takes at most: each value of a list is one.
+    pub comparisons: usize,
     pub(crate) when: Option<NodeId>,
     pub(crate) index: RuleIndex,
 }

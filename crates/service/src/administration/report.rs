@@ -15,6 +15,9 @@ pub struct CheckReport {
     pub diagnostics: Vec<DiagnosticReport>,
     /// How each case went; none where there are errors.
     pub cases: Vec<CaseReport>,
+    /// How many comparisons a decision takes at most; 0 where there are errors.
+    #[serde(default)]
+    pub comparisons: usize,
     /// The rules that no case reaches; none where there are errors.
     #[serde(default)]
     pub uncovered: Vec<UncoveredRule>,
@@ -50,6 +53,22 @@ pub struct DiagnosticReport {
     pub column: usize,
     /// The finding with its source line and caret.
     pub rendered: String,
+    /// What may be meant.
+    #[serde(default)]
+    pub edit: Option<EditReport>,
+}
+
+/// A text to be put in the place of another.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct EditReport {
+    /// The line and the column where it begins, from 1.
+    pub line: usize,
+    /// The column.
+    pub column: usize,
+    /// How many characters are replaced.
+    pub length: usize,
+    /// What stands there then.
+    pub text: String,
 }
 
 /// How a case went.
@@ -76,7 +95,8 @@ impl CheckReport {
                 failure: result.failure.map(|diagnostic| diagnostic.render(source)),
             })
             .collect();
-        Self { diagnostics, cases, uncovered }
+        let comparisons = policy.gates().iter().map(|gate| gate.comparisons).max().unwrap_or(0);
+        Self { diagnostics, cases, comparisons, uncovered }
     }
 
     pub(crate) fn unfit(unfit: Unfit) -> Self {
@@ -89,7 +109,7 @@ impl CheckReport {
                 problems.iter().map(|(problem, nases)| DiagnosticReport::new(&lack(problem, nases), source)).collect()
             }
         };
-        Self { diagnostics, cases: Vec::new(), uncovered: Vec::new() }
+        Self { diagnostics, ..Self::default() }
     }
 
     /// As activation sees it: what nobody has looked at since it was copied is an error.
@@ -130,7 +150,12 @@ impl CheckReport {
         let count = |number: usize, what: &str| format!("{number} {what}{}", if number == 1 { "" } else { "s" });
         match (self.errors(), self.failed_cases()) {
             (0, 0) => {
-                format!("{}, {} passed", count(self.diagnostics.len(), "warning"), count(self.cases.len(), "case"))
+                format!(
+                    "{}, {} passed; a decision takes at most {}",
+                    count(self.diagnostics.len(), "warning"),
+                    count(self.cases.len(), "case"),
+                    count(self.comparisons, "comparison")
+                )
             }
             (0, failed) => format!("{failed} of {} failed", count(self.cases.len(), "case")),
             (errors, _) => count(errors, "error"),
@@ -192,6 +217,16 @@ impl DiagnosticReport {
             line: position.line,
             column: position.column,
             rendered: diagnostic.render(source),
+            edit: diagnostic.instead.as_ref().map(|instead| {
+                let before = source.slice(diagnostic.labels[0].span);
+                let quoted = || format!("\"{}\"", instead.replace('\\', "\\\\").replace('"', "\\\""));
+                EditReport {
+                    line: position.line,
+                    column: position.column,
+                    length: before.chars().count(),
+                    text: if before.starts_with('"') { quoted() } else { instead.clone() },
+                }
+            }),
         }
     }
 }

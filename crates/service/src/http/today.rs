@@ -9,6 +9,7 @@ use jiff::Timestamp;
 use regnant_decision::EntryKind;
 use regnant_journal::{Count, JournalError, NewestKind};
 use regnant_outside::all_down;
+use regnant_policy::Diagnostic;
 use regnant_records::DeviceFilter;
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -47,6 +48,24 @@ pub(crate) struct TodayView {
     silent: Vec<SilentView>,
     /// Equipment whose requests need not be signed: answers to it can be forged on the way.
     unsigned: Vec<UnsignedView>,
+    /// What of the policy wants to be looked at: gates that are watched, rules that are off, end soon or have
+    /// ended.
+    policy: Vec<OddView>,
+}
+
+/// What of the policy wants to be looked at.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct OddView {
+    /// The code of the finding, such as `W508`.
+    code: String,
+    /// What it is.
+    message: String,
+    /// What to do.
+    remedy: String,
+    /// The file.
+    file: String,
+    /// The line.
+    line: usize,
 }
 
 /// What did not go well, for one reason.
@@ -125,7 +144,7 @@ pub(crate) async fn today(State(api): State<Api>, _: May<Look>) -> Result<Json<T
     let (reading, until) = (api.clone(), Timestamp::now().as_second() / 3_600 + 1);
     let counts = blocking(move || reading.reader.counts(until - HOURS, until)).await?;
     let (hours, stories) = (hours(&counts, until, HOURS), stories(counts, &api.administration));
-    let down = down(&api.administration);
+    let (down, policy) = (down(&api.administration), odd(&api.administration));
     let reading = api.clone();
     let ends = blocking(move || ends(&reading.administration)).await?;
     let nases = {
@@ -140,7 +159,22 @@ pub(crate) async fn today(State(api): State<Api>, _: May<Look>) -> Result<Json<T
     let unsigned = unsigned.collect();
     let names: Vec<_> = nases.into_iter().map(|row| row.name).collect();
     let silent = blocking(move || silent(&api, &names)).await?;
-    Ok(Json(TodayView { hours, stories, down, ends, silent, unsigned }))
+    Ok(Json(TodayView { hours, stories, down, ends, silent, unsigned, policy }))
+}
+
+fn odd(administration: &Administration) -> Vec<OddView> {
+    let active = administration.snapshot().active.edition.clone();
+    let view = |found: Diagnostic| {
+        let position = active.policy.source().position(found.labels[0].span.start);
+        OddView {
+            code: found.code.into(),
+            message: found.message,
+            remedy: found.notes.first().cloned().unwrap_or_default(),
+            file: position.file.into(),
+            line: position.line,
+        }
+    };
+    active.policy.odd_at(Timestamp::now().as_second()).into_iter().take(MOST).map(view).collect()
 }
 
 /// What stories are told apart by.
