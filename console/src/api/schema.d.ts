@@ -2204,6 +2204,11 @@ export interface components {
             changes: components["schemas"]["ChangeView"][];
             /** @description The lines that differ, file by file. */
             files: components["schemas"]["FileDifference"][];
+            /**
+             * @description What NASes would be told in the place of what they are told now, by grant and by each dialect in use;
+             *     none where one of the policies does not check.
+             */
+            told: components["schemas"]["ToldDifference"][];
         };
         /** @description A device of a directory, as an import takes it. */
         DirectoryDevice: {
@@ -3681,6 +3686,15 @@ export interface components {
             id: string;
             /** @description Send it as `Authorization: Bearer TOKEN`. */
             token: string;
+        };
+        /** @description What NASes of a dialect would be told for a grant. */
+        ToldDifference: {
+            /** @description As they would be. */
+            after: string[];
+            /** @description Attributes with their values, as they are now. */
+            before: string[];
+            dialect: string;
+            grant: string;
         };
         /** @description A rule that was tried. */
         TriedRule: {

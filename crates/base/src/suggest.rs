@@ -13,7 +13,7 @@ pub fn did_you_mean<'k>(word: &str, known: impl IntoIterator<Item = &'k str>) ->
         .into_iter()
         .map(|candidate| (distance(&word.to_lowercase(), &candidate.to_lowercase()), candidate))
         .filter(|(distance, _)| *distance <= limit)
-        .min_by_key(|(distance, _)| *distance)
+        .min()
         .map(|(_, candidate)| candidate)
 }
 

@@ -15,6 +15,7 @@ mod dialect;
 mod dictionary;
 mod doctor;
 mod failure;
+mod first_policy;
 mod import;
 mod import_lines;
 mod import_tokens;

@@ -14,6 +14,7 @@ use crate::api::Client;
 use crate::args;
 use crate::check::print_report;
 use crate::failure::Failure;
+use crate::first_policy;
 use crate::paint::{self, say};
 use crate::policy_files;
 use crate::records::{path, text, texts};
@@ -22,6 +23,7 @@ use crate::records::{path, text, texts};
 pub(crate) fn run(command: &args::Policy) -> Result<ExitCode, Failure> {
     match command {
         args::Policy::Check(args) => crate::check::run(args),
+        args::Policy::New { folder } => first_policy::run(folder),
         args::Policy::Format(args) => lay_out(args),
         args::Policy::Activate(args) => activate(args),
         args::Policy::Pull(args) => pull(args),
@@ -124,7 +126,7 @@ fn activate(args: &args::Activate) -> Result<ExitCode, Failure> {
             _ => ExitCode::from(1),
         });
     }
-    if !args.json && args.path.is_none() {
+    if !args.json {
         tell_changes(&changes);
     }
     let mut wanted = body(&files);
@@ -257,6 +259,9 @@ fn difference(args: &args::Diff) -> Result<ExitCode, Failure> {
         return Ok(ExitCode::SUCCESS);
     }
     tell_changes(&told);
+    if args.from.is_none() {
+        tell_what_others_changed(&client)?;
+    }
     if !args.meaning {
         for file in told["files"].as_array().into_iter().flatten() {
             say!("\n{}", paint::bold(&text(&file["path"])));
@@ -266,6 +271,30 @@ fn difference(args: &args::Diff) -> Result<ExitCode, Failure> {
         }
     }
     Ok(ExitCode::SUCCESS)
+}
+
+/// What others changed since the draft was begun, and what both did.
+fn tell_what_others_changed(client: &Client) -> Result<(), Failure> {
+    let draft = client.get("policy/draft", &[])?;
+    if draft["made_from"] == draft["active"] {
+        return Ok(());
+    }
+    let sides = json!({ "from": { "edition": draft["made_from"] }, "to": "active" });
+    let theirs = client.post("policy/difference", &sides)??;
+    say!(
+        "\n{}",
+        paint::bold(&format!("since edition {}, from which the draft is made, others changed:", draft["made_from"]))
+    );
+    tell_changes(&theirs);
+    let key = |change: &Value| (text(&change["of"]), text(&change["gate"]), text(&change["name"]));
+    let list = |told: &Value| told["changes"].as_array().into_iter().flatten().map(key).collect::<Vec<_>>();
+    let sides = json!({ "from": { "edition": draft["made_from"] }, "to": "draft" });
+    let mine = client.post("policy/difference", &sides)??;
+    let theirs = list(&theirs);
+    for (of, _, name) in list(&mine).into_iter().filter(|change| theirs.contains(change)) {
+        say!("{} you and others changed {of} {name}: see that both are in the draft", paint::mark("refused"));
+    }
+    Ok(())
 }
 
 /// What changes in meaning.
@@ -296,6 +325,13 @@ fn tell_changes(told: &Value) {
             ),
             what => say!("{} {of} ({place})", paint::bold(what)),
         }
+    }
+    for told in told["told"].as_array().into_iter().flatten() {
+        let lines = |field: &str| told[field].as_array().into_iter().flatten().map(text).collect::<Vec<_>>();
+        let (before, after) = (lines("before"), lines("after"));
+        say!("for {} a NAS of the dialect {} is told", text(&told["grant"]), text(&told["dialect"]));
+        before.iter().filter(|line| !after.contains(line)).for_each(|line| say!("  - {line}"));
+        after.iter().filter(|line| !before.contains(line)).for_each(|line| say!("  + {line}"));
     }
 }
 

@@ -46,6 +46,28 @@ fn a_folder_becomes_a_draft_an_edition_and_goes_back() {
     let editions = policy(&["editions"]).succeeds();
     assert!(editions.contains("Only cranes, for the night") && editions.contains("harbour"), "{editions}");
     assert!(service.client(&["audit", "list"]).succeeds().contains("Only cranes, for the night"));
+    // What NASes of each dialect would be told is part of the difference.
+    let wide = service.data.join("wide");
+    lay_out(&wide, MAIN, "grant quay { vlan 31 }\n");
+    let told = policy(&["diff", &wide.display().to_string(), "--meaning"]).succeeds();
+    for part in [
+        "a NAS of the dialect standard is told",
+        "a NAS of the dialect tarnworks is told",
+        "+ Tunnel-Private-Group-ID 31",
+    ] {
+        assert!(told.contains(part), "{part}: {told}");
+    }
+    // A draft that was begun before somebody else activated something knows what both changed.
+    policy(&["push", &wide.display().to_string(), "--made-from", &(first + 1).to_string()]).succeeds();
+    lay_out(&wide, MAIN, "grant quay { vlan 32 }\n");
+    policy(&["activate", &wide.display().to_string()]).succeeds();
+    let told = policy(&["diff"]).succeeds();
+    assert!(told.contains("others changed:") && told.contains("you and others changed grant quay"), "{told}");
+    assert!(policy(&["activate"]).fails(1).contains("you began with edition"), "nothing of others is lost");
+    policy(&["drop-draft"]).succeeds();
+    service.client(&["policy", "activate", &shown]).succeeds();
+    let first_again = first;
+    let first = service.get("policy").1["edition"]["number"].as_u64().unwrap() - 1;
     // Pulled, it is the same; what would be lost is not written over.
     let other = service.data.join("pulled");
     policy(&["pull", &other.display().to_string()]).succeeds();
@@ -58,19 +80,19 @@ fn a_folder_becomes_a_draft_an_edition_and_goes_back() {
     assert!(told.contains("changed grant quay (grants.writ:1)") && told.contains("-grant quay { vlan 30 }"), "{told}");
     assert!(policy(&["pull", &other.display().to_string(), "--anyway"]).succeeds().contains("grants.writ"));
     // Back, with the reason; the edition says from which.
-    let back = policy(&["rollback", &first.to_string(), "--note", "It kept the crew out"]).succeeds();
+    let back = policy(&["rollback", &first_again.to_string(), "--note", "It kept the crew out"]).succeeds();
     assert!(back.contains("removed gate all") && back.contains(&format!("edition {} is active", first + 2)), "{back}");
     let newest = service.get("policy/editions").1["editions"][0].clone();
-    assert_eq!((&newest["made_from"], &newest["note"]), (&json!(first), &json!("It kept the crew out")));
+    assert_eq!((&newest["made_from"], &newest["note"]), (&json!(first_again), &json!("It kept the crew out")));
     assert_eq!(
-        service.get(&format!("policy/editions/{first}")).1["source"],
+        service.get(&format!("policy/editions/{first_again}")).1["source"],
         service.get("policy").1["edition"]["source"]
     );
     assert!(policy(&["rollback", "999"]).fails(1).contains("There is no edition 999"));
     // What it names may be gone by now.
     service.client(&["policy", "activate", &shown]).succeeds();
     service.client(&["trust", "remove", regnant_campus::certificates::TRUST]).succeeds();
-    let refused = printed(&policy(&["rollback", &first.to_string()]).ends_with(1));
+    let refused = printed(&policy(&["rollback", &first_again.to_string()]).ends_with(1));
     assert!(refused.contains("there is no trust"), "{refused}");
     service.try_from(&QUAY_SW_1, &CRANE).ends_with(0);
 }

@@ -353,6 +353,12 @@ pub(crate) struct Demo {
 pub(crate) enum Policy {
     /// Check a policy and run its cases, without a service (exit code 0 clean, 1 errors, 3 a failed case)
     Check(Check),
+    /// Write a first policy, of only what you say that there is
+    New {
+        /// Where to
+        #[arg(value_name = "FOLDER")]
+        folder: PathBuf,
+    },
     /// Lay a policy out; comments and ends of lines stay (with --check: exit code 1 where a file is laid
     /// out otherwise)
     Format(Format),

@@ -78,16 +78,11 @@ impl Checker<'_> {
             ConsequenceItem::Refuse(_) => Some(Expected::Refuse),
             ConsequenceItem::Silence => Some(Expected::Silence),
             ConsequenceItem::Grant(names) => {
-                let known: Vec<String> = self.program.grants.iter().map(|grant| grant.name.clone()).collect();
                 for name in names {
-                    if !known.contains(&name.text) && self.written_grants.contains(name.text.as_str()) {
-                        return None;
-                    }
-                    if !known.contains(&name.text) {
-                        self.report(
-                            Diagnostic::error("W318", name.span, format!("there is no grant `{}`", name.text))
-                                .suggest(did_you_mean(&name.text, known.iter().map(String::as_str))),
-                        );
+                    if !self.written_grants.contains(name.text.as_str()) {
+                        let suggestion = did_you_mean(&name.text, self.written_grants.iter().copied());
+                        let message = format!("there is no grant `{}`", name.text);
+                        self.report(Diagnostic::error("W318", name.span, message).suggest(suggestion));
                         return None;
                     }
                 }
@@ -99,16 +94,10 @@ impl Checker<'_> {
     }
 
     fn rule_titled(&mut self, title: &Name) -> Option<By> {
-        let titles: Vec<_> =
-            self.program.gates.iter().flat_map(|gate| &gate.rules).map(|rule| rule.title.clone()).collect();
-        if !titles.contains(&title.text) && self.titles.contains(title.text.as_str()) {
-            return None;
-        }
-        if !titles.contains(&title.text) {
-            self.report(
-                Diagnostic::error("W604", title.span, format!("there is no rule \"{}\"", title.text))
-                    .suggest(did_you_mean(&title.text, titles.iter().map(String::as_str))),
-            );
+        if !self.titles.contains(title.text.as_str()) {
+            let suggestion = did_you_mean(&title.text, self.titles.iter().copied());
+            let message = format!("there is no rule \"{}\"", title.text);
+            self.report(Diagnostic::error("W604", title.span, message).suggest(suggestion));
             return None;
         }
         Some(By::Rule(title.text.clone()))

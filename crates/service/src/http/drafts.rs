@@ -1,6 +1,6 @@
 //! The draft of whoever asks, and how policies differ.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use axum::Json;
 use axum::extract::State;
@@ -85,8 +85,22 @@ pub(crate) struct Comparison {
 pub(crate) struct DifferenceView {
     /// What another thing is meant by now, whatever the layout.
     changes: Vec<ChangeView>,
+    /// What NASes would be told in the place of what they are told now, by grant and by each dialect in use;
+    /// none where one of the policies does not check.
+    told: Vec<ToldDifference>,
     /// The lines that differ, file by file.
     files: Vec<FileDifference>,
+}
+
+/// What NASes of a dialect would be told for a grant.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct ToldDifference {
+    grant: String,
+    dialect: String,
+    /// Attributes with their values, as they are now.
+    before: Vec<String>,
+    /// As they would be.
+    after: Vec<String>,
 }
 
 /// What differs in meaning.
@@ -193,7 +207,9 @@ pub(crate) async fn difference(
     let work = move || {
         let policies = &api.administration.policies;
         let (from, to) = (from.files(policies, &by.name)?, to.files(policies, &by.name)?);
-        Ok::<_, AdministrationError>(compare(&from, &to))
+        let mut difference = compare(&from, &to);
+        difference.told = told(&api, (&from, &to), &difference.changes)?;
+        Ok::<_, AdministrationError>(difference)
     };
     Ok(Json(blocking(work).await?))
 }
@@ -240,7 +256,7 @@ fn compare(from: &PolicyFiles, to: &PolicyFiles) -> DifferenceView {
         }
     };
     let changes = changes(&before, &after).into_iter().map(view).collect();
-    let paths: std::collections::BTreeSet<_> = from.iter().chain(to.iter()).map(|(path, _)| path).collect();
+    let paths: BTreeSet<_> = from.iter().chain(to.iter()).map(|(path, _)| path).collect();
     let text = |files: &PolicyFiles, path: &str| {
         let found = files.iter().find(|(known, _)| *known == path).map(|(_, text)| text.to_owned());
         found.unwrap_or_default()
@@ -250,5 +266,47 @@ fn compare(from: &PolicyFiles, to: &PolicyFiles) -> DifferenceView {
         let unified = || TextDiff::from_lines(&old, &new).unified_diff().context_radius(AROUND).to_string();
         (old != new).then(|| FileDifference { path: path.to_owned(), unified: unified() })
     });
-    DifferenceView { changes, files: files.collect() }
+    DifferenceView { changes, told: Vec::new(), files: files.collect() }
+}
+
+/// Differences of what is told that are shown.
+const MOST_TOLD: usize = 100;
+
+/// What NASes would be told for grants that say something else, or whose lists do.
+fn told(
+    api: &Api,
+    (from, to): (&PolicyFiles, &PolicyFiles),
+    changes: &[ChangeView],
+) -> Result<Vec<ToldDifference>, AdministrationError> {
+    let changed = |change: &&ChangeView| change.change == "changed";
+    let lists = changes.iter().filter(changed).any(|change| change.of == "access list" || change.of == "list");
+    let grants: BTreeSet<&str> = changes
+        .iter()
+        .filter(changed)
+        .filter(|change| change.of == "grant")
+        .map(|change| change.name.as_str())
+        .collect();
+    if !lists && grants.is_empty() {
+        return Ok(Vec::new());
+    }
+    let languages = api.administration.snapshot().languages.clone();
+    let edition = |files: &PolicyFiles| languages.edition(0, Source::from(files), languages.vocabulary.schema()).ok();
+    let (Some(before), Some(after)) = (edition(from), edition(to)) else { return Ok(Vec::new()) };
+    let dialects: BTreeSet<String> = api.administration.equipment.all()?.into_iter().map(|row| row.dialect).collect();
+    let mut told = Vec::new();
+    for grant in before.policy.grant_names().filter(|grant| lists || grants.contains(grant)) {
+        for dialect in &dialects {
+            let (Ok(old), Ok(new)) = (before.preview(dialect, &[grant]), after.preview(dialect, &[grant])) else {
+                continue;
+            };
+            if (&old.attributes, &old.shown) != (&new.attributes, &new.shown) && told.len() < MOST_TOLD {
+                let shown = |list: Vec<(String, String)>| {
+                    list.into_iter().map(|(name, value)| format!("{name} {value}")).collect()
+                };
+                let (before, after) = (shown(old.shown), shown(new.shown));
+                told.push(ToldDifference { grant: grant.to_owned(), dialect: dialect.clone(), before, after });
+            }
+        }
+    }
+    Ok(told)
 }
