@@ -203,6 +203,39 @@ fn a_gate_that_is_watched_lets_in_whom_it_would_refuse_and_tells() {
 }
 
 #[test]
+fn a_case_may_be_judged_by_what_the_records_say_now() {
+    let service = Running::harbour();
+    let case = |mac: &str, expected: &str| {
+        format!(
+            "\ncase \"as it is\" {{\n given request.carrier = mac, request.mac = {mac}\n expect now {expected}\n}}\n\
+             case \"a person\" {{\n given request.carrier = pap, user.name = \"TOM.reed\"\n expect now grant quay by \"Engineers\"\n}}\n"
+        )
+    };
+    let main = MAIN.replace("  accept mac\n", "  accept mac, pap\n  identify user in harbour\n").replace(
+        "  otherwise",
+        "  rule \"Engineers\" {\n    when user in group \"crane-engineers\" and user.proved\n    grant quay\n  }\n  otherwise",
+    );
+    let activate = |main: &str| {
+        let body = json!({ "source": main, "included": { "grants.writ": GRANTS } });
+        service.post("policy/activate", &body)
+    };
+    let known = format!("{main}{}", case("02:00:5e:20:00:07", "grant quay by \"Cranes\""));
+    let (status, told) = activate(&known);
+    assert_eq!(status, 200, "{told}");
+    assert_eq!(told["report"]["cases"].as_array().unwrap().len(), 2);
+    assert_eq!(activate(&format!("{main}{}", case("02:00:5e:20:00:ee", "refuse by otherwise"))).0, 200);
+    // Without a service there are no records to judge by.
+    let alone = service.data.join("alone");
+    lay_out(&alone, &known, GRANTS);
+    assert!(printed(&regnant().args(["policy", "check"]).arg(&alone).ends_with(0)).contains("0 cases passed"));
+    // The records have changed by then.
+    service.client(&["person", "change", "tom.reed", "--disabled", "true"]).succeeds();
+    let (status, told) = activate(&known);
+    assert_eq!(status, 422, "{told}");
+    assert!(told.to_string().contains("case \\\"a person\\\" fails"), "{told}");
+}
+
+#[test]
 fn what_if_is_asked_beside_the_active_edition_and_an_entry_becomes_a_case() {
     let service = Running::harbour();
     let folder = service.data.join("policy");

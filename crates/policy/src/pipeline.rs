@@ -150,9 +150,19 @@ impl Compiled {
         self.program.possible_rules(gate, facts)
     }
 
-    /// Runs every case of the policy.
+    /// Runs every case of the policy that depends on nothing but the policy.
     pub fn run_cases(&self) -> Vec<CaseResult> {
-        self.cases.iter().map(|case| self.program.run(case)).collect()
+        self.cases.iter().filter(|case| !case.now).map(|case| self.program.run(case)).collect()
+    }
+
+    /// The cases that are judged against the records, by their numbers, with what they state.
+    pub fn now_cases(&self) -> impl Iterator<Item = (usize, &StatedFacts)> {
+        self.cases.iter().enumerate().filter(|(_, case)| case.now).map(|(number, case)| (number, &case.given))
+    }
+
+    /// Runs one of these with what it states and what was looked up.
+    pub fn judge_now(&self, number: usize, facts: &StatedFacts) -> CaseResult {
+        self.program.run_with(&self.cases[number], facts)
     }
 
     /// The gates, in the order tried.

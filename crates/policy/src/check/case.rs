@@ -43,7 +43,16 @@ impl Checker<'_> {
             None => None,
         };
         let with = item.with.iter().map(|part| self.expected_statement(part)).collect::<Option<Vec<_>>>()?;
-        Some(Case { title: item.title.text.clone(), given, methods, expect, by, with, span: item.expect_span })
+        Some(Case {
+            title: item.title.text.clone(),
+            now: item.now,
+            given,
+            methods,
+            expect,
+            by,
+            with,
+            span: item.expect_span,
+        })
     }
 
     fn expected_statement(&mut self, item: &StatementItem) -> Option<Statement> {

@@ -199,6 +199,8 @@ pub(crate) enum ConsequenceItem {
 pub(crate) struct CaseItem {
     pub(crate) title: Name,
     pub(crate) given: Vec<(Name, GivenValue)>,
+    /// Whether it is judged against the records.
+    pub(crate) now: bool,
     pub(crate) expect: ConsequenceItem,
     pub(crate) by: Option<ByItem>,
     pub(crate) with: Vec<StatementItem>,

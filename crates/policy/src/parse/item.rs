@@ -167,12 +167,13 @@ impl Parser {
 
     fn case(&mut self) -> Step<CaseItem> {
         let title = self.text("a title in quotes")?;
-        let (mut given, mut expected) = (Vec::new(), None);
+        let (mut given, mut expected, mut now) = (Vec::new(), None, false);
         self.block(&["given", "expect"], |p| {
             if p.take_word("given") {
                 given.extend(p.list(Self::given)?);
             } else if p.is_word("expect") {
                 let span = p.next().span;
+                now = p.take_word("now");
                 expected = Some(p.expectation(span)?);
             } else {
                 return Err(p.not_one_of("a part of a case", &["given", "expect"]));
@@ -183,7 +184,7 @@ impl Parser {
             return Err(Diagnostic::error("W111", title.span, "this case expects nothing")
                 .note("end it with `expect grant NAME`, `expect refuse` or `expect silence`"));
         };
-        Ok(CaseItem { title, given, expect, by, with, expect_span })
+        Ok(CaseItem { title, given, now, expect, by, with, expect_span })
     }
 
     fn given(&mut self) -> Step<(Name, GivenValue)> {

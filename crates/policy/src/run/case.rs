@@ -16,6 +16,8 @@ use crate::value::Value;
 #[derive(Debug)]
 pub(crate) struct Case {
     pub(crate) title: String,
+    /// Whether it is judged against the records.
+    pub(crate) now: bool,
     pub(crate) given: StatedFacts,
     /// What may carry the credential that `given` names, where it names one.
     pub(crate) methods: Option<Vec<Method>>,
@@ -43,6 +45,11 @@ impl StatedFacts {
             true => Ok(checked.stated()),
             false => Err(told.join("; ")),
         }
+    }
+
+    /// States a fact that is not stated yet.
+    pub fn state(&mut self, id: FactId, value: Known<Value<'static>>) {
+        self.0.entry(id).or_insert(value);
     }
 
     /// The fact, where it is stated.
@@ -87,15 +94,20 @@ pub struct CaseResult {
 }
 
 impl Program {
+    /// Runs a case with the facts that it states.
     pub(crate) fn run(&self, case: &Case) -> CaseResult {
-        let taken = self.gate(&case.given);
+        self.run_with(case, &case.given)
+    }
+
+    /// Runs a case with these facts.
+    pub(crate) fn run_with(&self, case: &Case, given: &StatedFacts) -> CaseResult {
+        let taken = self.gate(given);
         let gate = taken.map(|index| &self.gates[index]);
-        let decided = taken
-            .filter(|_| Self::accepts(case, gate))
-            .map(|index| (index, self.rules(&self.gates[index], &case.given)));
-        let (got, by, consequence) = self.outcome(case, gate);
+        let decided =
+            taken.filter(|_| Self::accepts(case, gate)).map(|index| (index, self.rules(&self.gates[index], given)));
+        let (got, by, consequence) = self.outcome(case, given, gate);
         let statements = match consequence {
-            Some(Consequence::Grant(set)) => self.plans(set).map(|plan| plan.resolved(&case.given)).collect(),
+            Some(Consequence::Grant(set)) => self.plans(set).map(|plan| plan.resolved(given)).collect(),
             _ => Ok(Vec::new()),
         };
         let (statements, no_value) = match statements {
@@ -123,14 +135,19 @@ impl Program {
         case.methods.as_ref().is_none_or(accepts)
     }
 
-    fn outcome(&self, case: &Case, gate: Option<&Gate>) -> (Expected, Option<By>, Option<Consequence>) {
+    fn outcome(
+        &self,
+        case: &Case,
+        given: &StatedFacts,
+        gate: Option<&Gate>,
+    ) -> (Expected, Option<By>, Option<Consequence>) {
         let Some(gate) = gate else {
             return (Expected::Refuse, None, None);
         };
         if !Self::accepts(case, Some(gate)) {
             return (Expected::Refuse, None, None);
         }
-        let (by, consequence) = match self.rules(gate, &case.given) {
+        let (by, consequence) = match self.rules(gate, given) {
             Decided::Rule(index) => (By::Rule(gate.rules[index].title.clone()), gate.rules[index].then.clone()),
             Decided::Otherwise => (By::Otherwise, gate.otherwise.clone()),
             Decided::Undetermined(index) => {

@@ -14,6 +14,7 @@ pub(crate) mod inventories;
 pub(crate) mod issuers;
 pub(crate) mod languages;
 mod named;
+mod now_cases;
 mod outside;
 pub(crate) mod policies;
 mod privilege;

@@ -8,6 +8,7 @@ use regnant_records::{Author, Command, DraftRow, EditionRow, Envelope, Expected,
 
 use crate::administration::AdministrationError;
 use crate::administration::committer::Committer;
+use crate::administration::now_cases::judge;
 use crate::administration::report::CheckReport;
 use crate::clock::now_ms;
 use crate::languages::{Languages, edition_of_old};
@@ -60,7 +61,7 @@ impl Policies {
         let schema = snapshot.languages.schema(&snapshot.registry(), &self.committer.records)?;
         let nases: Vec<NasRow> = self.committer.records.all()?;
         Ok(match snapshot.languages.edition_for(Source::from(files), &schema, &nases) {
-            Ok(edition) => CheckReport::fit(&edition),
+            Ok(edition) => self.judged(&edition),
             Err(unfit) => CheckReport::unfit(unfit),
         })
     }
@@ -83,7 +84,7 @@ impl Policies {
         let edition = languages
             .edition_for(Source::from(&wanted.files), &schema, &nases)
             .map_err(|unfit| AdministrationError::Unfit(Box::new(CheckReport::unfit(unfit))))?;
-        let report = CheckReport::fit(&edition).for_activation();
+        let report = self.judged(&edition).for_activation();
         if report.failed_cases() > 0 || report.errors() > 0 {
             return Err(AdministrationError::Unfit(Box::new(report)));
         }
@@ -99,6 +100,12 @@ impl Policies {
         let replaces = before.number;
         self.keep_to_read(replaces, Some(before));
         Ok((done.edition.unwrap_or_default(), replaces, report))
+    }
+
+    /// The report of an edition, with its cases that are judged against the records.
+    fn judged(&self, edition: &Edition) -> CheckReport {
+        let stores = self.committer.snapshot.load().registry();
+        CheckReport::fit(edition).with_cases(judge(edition, &stores), edition.policy.source())
     }
 
     /// The active edition with its warnings.

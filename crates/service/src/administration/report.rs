@@ -80,6 +80,13 @@ pub struct CaseReport {
     pub failure: Option<String>,
 }
 
+impl CaseReport {
+    fn new(result: CaseResult, source: &Source) -> Self {
+        let failure = result.failure.map(|diagnostic| diagnostic.render(source));
+        Self { title: result.title, failure }
+    }
+}
+
 impl CheckReport {
     pub(crate) fn fit(edition: &Edition) -> Self {
         let policy = &edition.policy;
@@ -88,13 +95,7 @@ impl CheckReport {
         let diagnostics = policy.warnings().iter().chain(&odd).map(|d| DiagnosticReport::new(d, source)).collect();
         let results = policy.run_cases();
         let uncovered = uncovered(policy, &results);
-        let cases = results
-            .into_iter()
-            .map(|result| CaseReport {
-                title: result.title,
-                failure: result.failure.map(|diagnostic| diagnostic.render(source)),
-            })
-            .collect();
+        let cases = results.into_iter().map(|result| CaseReport::new(result, source)).collect();
         let comparisons = policy.gates().iter().map(|gate| gate.comparisons).max().unwrap_or(0);
         Self { diagnostics, cases, comparisons, uncovered }
     }
@@ -110,6 +111,12 @@ impl CheckReport {
             }
         };
         Self { diagnostics, ..Self::default() }
+    }
+
+    /// With cases that were judged against the records.
+    pub(crate) fn with_cases(mut self, results: Vec<CaseResult>, source: &Source) -> Self {
+        self.cases.extend(results.into_iter().map(|result| CaseReport::new(result, source)));
+        self
     }
 
     /// As activation sees it: what nobody has looked at since it was copied is an error.
