@@ -17,7 +17,7 @@ use crate::failure::Failure;
 use crate::first_policy;
 use crate::paint::{self, say};
 use crate::policy_files;
-use crate::records::{path, text, texts};
+use crate::records::{path, text};
 
 /// Runs one of the commands about policies.
 pub(crate) fn run(command: &args::Policy) -> Result<ExitCode, Failure> {
@@ -365,11 +365,15 @@ fn what_if(args: &args::WhatIf) -> Result<ExitCode, Failure> {
     Ok(ExitCode::SUCCESS)
 }
 
+fn listed(list: &Value) -> String {
+    list.as_array().into_iter().flatten().map(text).collect::<Vec<_>>().join(", ")
+}
+
 /// What one policy comes to, and the rules on the way.
 fn tell_answer(answer: &Value) {
     let outcome = text(&answer["outcome"]);
     let given = match answer["grants"].as_array().is_some_and(|grants| !grants.is_empty()) {
-        true => format!(": {} ({})", texts(&answer["grants"]), texts(&answer["says"])),
+        true => format!(": {} ({})", listed(&answer["grants"]), listed(&answer["says"])),
         false => String::new(),
     };
     let by = match answer["by_rule"] == true {

@@ -165,7 +165,8 @@ pub(crate) fn keep_basis(db: &Connection, basis: &Basis) -> Result<[u8; 32], Rec
 pub(crate) fn go_on(db: &Connection, basis: &[u8; 32], at: i64, by: &str) -> Result<u32, RecordsError> {
     let sql = "SELECT source, included, number FROM edition WHERE state = 'active'";
     let read = |row: &Row<'_>| {
-        Ok(EditionText { source: row.get(0)?, included: row.get(1)?, note: String::new(), made_from: row.get(2)? })
+        let note = "the same policy with other dictionaries, dialects or attributes".to_owned();
+        Ok(EditionText { source: row.get(0)?, included: row.get(1)?, note, made_from: row.get(2)? })
     };
     let text = db.query_row(sql, [], read).optional()?;
     activate(db, &text.ok_or(Missing::Edition)?, basis, at, by)
