@@ -1952,7 +1952,7 @@ export interface components {
             comparisons?: number;
             /** @description Errors and warnings, in the order of the text. */
             diagnostics: components["schemas"]["DiagnosticReport"][];
-            /** @description The rules that no case reaches; none where there are errors. */
+            /** @description The rules that no case reaches, 1000 at most; none where there are errors. */
             uncovered?: components["schemas"]["UncoveredRule"][];
         };
         /** @description What a sender claims to be. */

@@ -220,6 +220,16 @@ impl<'s> Outlined<'s> {
         }
     }
 
+    /// The how-manieth of its kind in its gate each item is.
+    fn ordinals(&self, of: OutlineKind, gate: Option<&String>) -> Vec<usize> {
+        let mut count = 0;
+        let counted = self.items.iter().map(|item| {
+            count += usize::from(item.kind == of && item.gate.as_ref() == gate);
+            count
+        });
+        counted.collect()
+    }
+
     /// Those that are tried in another place: the fewest that, taken out, leave the others in their order.
     fn moved(&self, old: &Self, of: OutlineKind) -> Vec<Change> {
         let mut gates: Vec<Option<String>> =
@@ -235,14 +245,11 @@ impl<'s> Outlined<'s> {
                 .filter_map(|(place, key)| Some((place, *old.places.get(key)?)))
                 .collect();
             let kept = longest_rising(&common.iter().map(|(_, before)| *before).collect::<Vec<_>>());
-            let ordinal = |place: usize, outlined: &Self| {
-                let same = |item: &&OutlineItem| item.kind == of && item.gate == gate;
-                outlined.items[..=place].iter().filter(same).count()
-            };
+            let (before_all, after_all) = (old.ordinals(of, gate.as_ref()), self.ordinals(of, gate.as_ref()));
             for (number, (place, before)) in common.iter().enumerate() {
                 if !kept[number] {
                     let place_of = |number: usize| format!("place {number}");
-                    let (from, to) = (ordinal(*before, old), ordinal(*place, self));
+                    let (from, to) = (before_all[*before], after_all[*place]);
                     let item = &self.items[*place];
                     moved.push(Outlined::change(ChangeKind::Moved, item, "", place_of(from), place_of(to)));
                 }

@@ -219,3 +219,30 @@ fn a_group_may_be_that_of_one_store() {
     let nowhere = check(&[("main.writ", &policy.replace("of harbour", "of harbur"))]);
     assert!(nowhere.contains("did you mean `harbour`"), "{nowhere}");
 }
+
+#[test]
+fn what_is_not_certain_is_not_said() {
+    let odd = |when: &str, accept: &str, rules: &str| {
+        let text = format!(
+            "grant crew {{ vlan 20 }}\ngate all {{\n {when}\n accept {accept}\n identify user in harbour\n identify machine in harbour\n \
+             identify mac in devices\n remember machine 8h\n{rules}\n rule \"Last\" {{ when device.known grant crew }}\n otherwise refuse\n}}\n"
+        );
+        compile(&text).warnings().iter().map(|found| found.code).collect::<Vec<_>>()
+    };
+    assert_eq!(odd("", "pap", ""), ["W513"]);
+    assert_eq!(odd("when nas.kind = switch", "pap, chap", ""), ["W513", "W513"]);
+    // Requests that the gate never takes come by no weak method.
+    assert!(odd("when request.purpose = login", "pap, chap", "").is_empty());
+    assert!(odd("when request.carrier = mac", "mac, pap", "").is_empty());
+    assert!(odd("when request.purpose in { login, vpn } and nas.site = \"tower\"", "pap", "").is_empty());
+    // A machine that proved itself just now is told from one that is remembered.
+    let login = "when request.purpose = login";
+    let rule = |more: &str| format!(" rule \"M\" {{ when machine.proved {more} grant crew }}");
+    assert_eq!(odd(login, "pap", &rule("")), ["W516"]);
+    assert!(odd(login, "pap", &rule("and not exists machine.age")).is_empty());
+    assert!(odd(login, "pap", " rule \"M\" { when not machine.proved and user.name = \"a\" grant crew }").is_empty());
+    // The same condition, another result, and an answer that may be missing.
+    let twice = " rule \"A\" { when user.name = \"a\" grant crew }\n rule \"B\" { when user.name = \"a\" refuse }";
+    assert_eq!(odd(login, "pap", twice), ["W511"]);
+    assert!(odd(&format!("{login}\n undetermined continue"), "pap", twice).is_empty());
+}

@@ -29,7 +29,7 @@ export function FilterBar(props: { filter: Filter; entries: Entry[]; connected: 
     return () => clearTimeout(wait);
   }, [text]);
   return (
-    <header className="sticky top-0 z-20 -mt-6 mb-2 flex flex-wrap items-center gap-x-5 gap-y-2 border-b border-ink bg-paper py-3">
+    <header className="sticky top-0 z-20 -mt-6 mb-2 flex flex-wrap items-center gap-x-4 gap-y-2 border-b border-ink bg-paper py-3">
       <h1 className="font-serif text-2xl">Journal</h1>
       <input
         type="search"
@@ -37,26 +37,26 @@ export function FilterBar(props: { filter: Filter; entries: Entry[]; connected: 
         placeholder="Name, MAC, equipment …"
         value={text}
         onChange={(event) => setText(event.target.value)}
-        className="w-64 rounded-sm border border-soft bg-sheet px-3 py-1"
+        className="w-52 rounded-sm border border-soft bg-sheet px-3 py-1"
       />
       <ToggleGroup.Root
         type="multiple"
         aria-label="Outcome"
         value={outcomesOf(filter)}
         onValueChange={(outcomes) => change(readFilter({ ...filter, outcome: outcomes.join(",") }))}
-        className="flex gap-1"
+        className="flex gap-0.5"
       >
         {OUTCOMES.map((outcome) => (
           <ToggleGroup.Item
             key={outcome}
             value={outcome}
-            className="cursor-pointer rounded-sm px-2 py-0.5 text-soft hover:bg-tint data-[state=on]:bg-deep data-[state=on]:text-paper"
+            className="cursor-pointer rounded-sm px-1.5 py-0.5 text-soft hover:bg-tint data-[state=on]:bg-deep data-[state=on]:text-paper"
           >
             {outcome}
           </ToggleGroup.Item>
         ))}
       </ToggleGroup.Root>
-      <span className="ml-auto flex items-baseline gap-4 text-sm text-soft">
+      <span className="ml-auto flex items-baseline gap-3 text-sm text-soft">
         <Export name="CSV" type="text/csv" make={() => toCsv(props.entries)} />
         <Export name="JSON" type="application/json" make={() => JSON.stringify(props.entries, null, 2)} />
         <span role="status">{props.connected ? "live" : "not live"}</span>

@@ -9,8 +9,11 @@ use crate::parse::ast::{Comparison, GateItem, Name, Policy};
 use crate::run::method::{Accepted, IdentityKind, Method};
 use crate::run::program::{Consequence, Expression, Gate, Node, NodeId, Test, Undetermined};
 use crate::run::{Facts, Known};
-use crate::schema::FactId;
+use crate::schema::{FactId, Type};
 use crate::value::{Value, block_holds, same_text};
+
+/// Why a method is weak.
+const GUESSED: &str = "shows whoever listens what a password can be guessed from";
 
 impl Checker<'_> {
     /// Looks at what was checked.
@@ -81,13 +84,13 @@ impl Checker<'_> {
         for (accepted, written) in gate.accept.iter().zip(&item.accept) {
             let Accepted { method, .. } = accepted;
             let (over_networks, why) = match method {
-                Method::EapMd5 => {
-                    (true, "shows whoever listens what a password can be guessed from, and gives no keys")
-                }
-                Method::Pap => (self.may_be_for_networks(gate), "has the NAS see every password"),
-                Method::Chap | Method::MsChap => {
-                    (self.may_be_for_networks(gate), "shows whoever listens what a password can be guessed from")
-                }
+                Method::EapMd5 => (
+                    self.may_be_for_networks(gate, "eap"),
+                    "shows whoever listens what a password can be guessed from, and gives no keys",
+                ),
+                Method::Pap => (self.may_be_for_networks(gate, "pap"), "has the NAS see every password"),
+                Method::Chap => (self.may_be_for_networks(gate, "chap"), GUESSED),
+                Method::MsChap => (self.may_be_for_networks(gate, "mschap"), GUESSED),
                 _ => (false, ""),
             };
             if over_networks {
@@ -101,19 +104,24 @@ impl Checker<'_> {
         }
     }
 
-    /// Whether the gate may take somebody who asks for a network by a method outside EAP. What its
+    /// Whether the gate may take somebody who asks for a network with a credential that comes so. What its
     /// `when` asks beside counts as open.
-    fn may_be_for_networks(&self, gate: &Gate) -> bool {
-        struct Network(FactId, i64);
+    fn may_be_for_networks(&self, gate: &Gate, carrier: &str) -> bool {
+        struct Network([Option<(FactId, i64)>; 2]);
         impl Facts for Network {
             fn fact(&self, id: FactId) -> Known<Value<'_>> {
-                if id == self.0 { Known::Is(Value::Integer(self.1)) } else { Known::Unanswered }
+                let known = self.0.iter().flatten().find(|(known, _)| *known == id);
+                known.map_or(Known::Unanswered, |(_, number)| Known::Is(Value::Integer(*number)))
             }
         }
-        let Some(purpose) = self.schema.find("request.purpose") else { return false };
-        let crate::schema::Type::Enumeration(words) = &self.schema.definition(purpose).kind else { return false };
-        let Some((_, network)) = words.iter().find(|(word, _)| word == "network") else { return false };
-        let truth = |when| self.program.truth(when, &Network(purpose, *network), &mut ());
+        let of = |fact: &str, word: &str| {
+            let id = self.schema.find(fact)?;
+            let Type::Enumeration(words) = &self.schema.definition(id).kind else { return None };
+            words.iter().find(|(known, _)| known == word).map(|(_, number)| (id, *number))
+        };
+        let Some(purpose) = of("request.purpose", "network") else { return false };
+        let facts = Network([Some(purpose), of("request.carrier", carrier)]);
+        let truth = |when| self.program.truth(when, &facts, &mut ());
         gate.when.map(truth).is_none_or(|truth| truth.is_true() || truth.might_be_true())
     }
 
@@ -137,7 +145,9 @@ impl Checker<'_> {
             return;
         }
         let asks = |rule: &&crate::run::program::Rule| {
-            matches!(rule.then, Consequence::Grant(_)) && self.asks_for_a_machine(rule.when, false)
+            // Whoever asks how or when it was proved tells the one from the other.
+            let tells_apart = ["machine.proof", "machine.age"].iter().any(|fact| self.asks(rule.when, fact));
+            matches!(rule.then, Consequence::Grant(_)) && self.asks_for_a_machine(rule.when, false) && !tells_apart
         };
         if let Some(rule) = gate.rules.iter().find(asks) {
             let message = format!("rule \"{}\" gives more for a machine that is only remembered", rule.title);
@@ -146,6 +156,15 @@ impl Checker<'_> {
                     .also(rule.span, "the rule")
                     .note("a machine is remembered by its MAC address, which anybody can set; TEAP proves machine and user in one conversation"),
             );
+        }
+    }
+
+    /// Whether a condition asks for a fact at all.
+    fn asks(&self, node: NodeId, fact: &str) -> bool {
+        match &self.program.nodes[node] {
+            Node::All(terms) | Node::Any(terms) => terms.iter().any(|term| self.asks(*term, fact)),
+            Node::Not(inner) => self.asks(*inner, fact),
+            Node::Leaf(leaf) => self.schema.definition(self.program.leaves[*leaf as usize].fact).name == fact,
         }
     }
 

@@ -30,6 +30,7 @@ pub(crate) fn schema() -> Schema {
         fact("user.name", Type::NAME, false),
         fact("user.store", Type::NAME, false),
         fact("machine.proved", Type::Boolean, false),
+        fact("machine.age", Type::Duration, false),
         fact("machine.groups", Type::Set(Box::new(Type::NAME)), false),
         fact("user.groups", Type::Set(Box::new(Type::NAME)), false),
         fact("device.known", Type::Boolean, false),

@@ -188,7 +188,10 @@ impl Administrators {
     ) -> Result<(), AdministrationError> {
         let _turn = self.committer.turn();
         let row = self.find_as(name, seen)?;
+        let name = row.name.clone();
         self.committer.apply(by, Command::Remove(vec![RecordName::Administrator(row.name)]))?;
+        // Whoever has the name later begins anew.
+        self.committer.records.remove_draft(&name)?;
         Ok(())
     }
 

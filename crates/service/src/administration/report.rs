@@ -18,7 +18,7 @@ pub struct CheckReport {
     /// How many comparisons a decision takes at most; 0 where there are errors.
     #[serde(default)]
     pub comparisons: usize,
-    /// The rules that no case reaches; none where there are errors.
+    /// The rules that no case reaches, 1000 at most; none where there are errors.
     #[serde(default)]
     pub uncovered: Vec<UncoveredRule>,
 }
@@ -170,6 +170,9 @@ impl CheckReport {
     }
 }
 
+/// Rules without a case that are told: nobody reads more.
+const MOST_UNCOVERED: usize = 1_000;
+
 /// The rules that no case reaches.
 fn uncovered(policy: &Compiled, results: &[CaseResult]) -> Vec<UncoveredRule> {
     let reached: HashSet<(usize, Option<usize>)> = results
@@ -186,6 +189,9 @@ fn uncovered(policy: &Compiled, results: &[CaseResult]) -> Vec<UncoveredRule> {
             let position = policy.source().position(rule.span.start);
             let (file, line) = (position.file.into(), position.line);
             missed.push(UncoveredRule { gate: gate.name.clone(), rule: rule.title.clone(), file, line });
+            if missed.len() >= MOST_UNCOVERED {
+                return missed;
+            }
         }
     }
     missed

@@ -1,6 +1,7 @@
 //! The draft of whoever asks, and how policies differ.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::time::Duration;
 
 use axum::Json;
 use axum::extract::State;
@@ -235,6 +236,8 @@ impl Compared {
     }
 }
 
+/// How long lines of one file are compared; what is not found by then is told as more than it is.
+const DIFF_LIMIT: Duration = Duration::from_millis(300);
 /// Lines around those that differ.
 const AROUND: usize = 3;
 
@@ -263,7 +266,14 @@ fn compare(from: &PolicyFiles, to: &PolicyFiles) -> DifferenceView {
     };
     let files = paths.into_iter().filter_map(|path| {
         let (old, new) = (text(from, path), text(to, path));
-        let unified = || TextDiff::from_lines(&old, &new).unified_diff().context_radius(AROUND).to_string();
+        let unified = || {
+            TextDiff::configure()
+                .timeout(DIFF_LIMIT)
+                .diff_lines(&old, &new)
+                .unified_diff()
+                .context_radius(AROUND)
+                .to_string()
+        };
         (old != new).then(|| FileDifference { path: path.to_owned(), unified: unified() })
     });
     DifferenceView { changes, told: Vec::new(), files: files.collect() }
