@@ -43,7 +43,7 @@ export function DirectoryFields(props: { draft: Draft; isNew: boolean; set: (par
         change={(bindAs) => set({ bindAs })}
       />
       {isNew && (
-        <div>
+        <div className="ml-40">
           <button
             type="button"
             disabled={looked.isPending || !draft.servers.trim()}
@@ -52,6 +52,9 @@ export function DirectoryFields(props: { draft: Draft; isNew: boolean; set: (par
           >
             {looked.isPending ? "Looking…" : "Look what it has"}
           </button>
+          <p className="mt-1 text-sm text-soft">
+            With the servers, the account, its password and the trust of this form, before anything is kept.
+          </p>
           <Refused error={looked.error} />
           {looked.data && (
             <p role="status" className="mt-1">
