@@ -999,6 +999,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/policy/codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the codes of findings mean. */
+        get: operations["codes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/policy/difference": {
         parameters: {
             query?: never;
@@ -1963,6 +1980,19 @@ export interface components {
             identifier?: string | null;
             /** @description What it is, as far as its attributes show. */
             kind?: string | null;
+        };
+        /** @description Every code. */
+        CodeList: {
+            codes: components["schemas"]["CodeView"][];
+        };
+        /** @description What a code of a finding means. */
+        CodeView: {
+            /** @description The code, such as `W412`. */
+            code: string;
+            /** @description Why it matters, and what to do. */
+            text: string;
+            /** @description What was found. */
+            title: string;
         };
         /** @description What of a group or a site shall be otherwise; what is left out stays. */
         CommonNamePatch: {
@@ -8134,6 +8164,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CheckReport"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    codes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CodeList"];
                 };
             };
             401: {

@@ -23,7 +23,7 @@ const fn help(code: &'static str, title: &'static str, text: &'static str) -> Co
 
 /// Every code, in order.
 #[rustfmt::skip]
-pub static CODES: [CodeHelp; 103] = [
+pub static CODES: [CodeHelp; 104] = [
     help("W100", "the policy is too large", "All files of a policy together have at most 8,000,000 bytes, and there are at most 256 of them. Test groups and lists in the place of single values."),
     help("W101", "a sign that has no meaning", "Texts stand in double quotes, regular expressions between slashes, and a comment begins with `#`. Everything else is words, numbers and the signs `{ } ( ) , = != < <= > >= ..`."),
     help("W102", "a backslash without a meaning", "In a text `\\\"` is a double quote, `\\\\` a backslash and `\\n` the end of a line. Write a backslash twice where one is meant."),
@@ -114,6 +114,7 @@ pub static CODES: [CodeHelp; 103] = [
     help("W506", "a rule that ends soon", "Within a week. Let it end, or give it a later end."),
     help("W507", "a rule that is off", "It is passed over as if it were not there. Remove `off`, or the rule."),
     help("W508", "a gate that is watched", "What it would refuse is given access, and journaled as observed. Remove `observe` once only those are among them whom it should refuse."),
+    help("W510", "rules after one that is always true", "A rule before them is true of every request that gets there, so that they never decide. What applies to everybody is `otherwise`."),
     help("W511", "a rule that never decides", "A rule before it has the same condition, so that it decides in its place."),
     help("W512", "a condition that is never true", "Two parts of it exclude one another. Most often `or` was meant in the place of `and`, or a value was copied."),
     help("W513", "a weak method", "PAP outside a tunnel shows every password to the NAS, CHAP, MS-CHAP and EAP-MD5 show what it can be guessed from. For networks there are tunnels; for logins of equipment that knows nothing better, say `when request.purpose = login`."),

@@ -46,6 +46,7 @@ function Edition({ active: { edition, report } }: { active: Active }) {
           {count(report.cases.length, "case")}, {failed === 0 ? "all passed" : `${failed} failed`}
         </p>
       </header>
+      <Findings findings={report.diagnostics} />
       <div className="grid grid-cols-[1fr_14rem] gap-8">
         <div className="min-w-0">
           {files.map(({ path, source, items }) => (
@@ -58,6 +59,35 @@ function Edition({ active: { edition, report } }: { active: Active }) {
         <Outline items={files.flatMap((file) => file.items)} />
       </div>
     </>
+  );
+}
+
+/** What the check found, each with what its code means. */
+function Findings({ findings }: { findings: Active["report"]["diagnostics"] }) {
+  const codes = useQuery({
+    queryKey: ["codes"],
+    queryFn: async () => dataOf(await api.GET("/api/v1/policy/codes")),
+    enabled: findings.length > 0,
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+  if (findings.length === 0) return null;
+  return (
+    <details className="mb-6">
+      <summary className="cursor-pointer text-deep">What the check found</summary>
+      <ul className="mt-2">
+        {findings.map((found) => (
+          <li key={`${found.file} ${found.line} ${found.column} ${found.code}`} className="border-b border-line py-2">
+            <p>
+              <span className="font-semibold">{found.code}</span> {found.message}{" "}
+              <span className="text-soft">
+                ({found.file}, line {found.line})
+              </span>
+            </p>
+            <p className="text-soft">{codes.data?.codes.find((help) => help.code === found.code)?.text}</p>
+          </li>
+        ))}
+      </ul>
+    </details>
   );
 }
 

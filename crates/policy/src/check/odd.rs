@@ -7,7 +7,7 @@ use crate::check::Checker;
 use crate::diagnostic::Diagnostic;
 use crate::parse::ast::{Comparison, GateItem, Name, Policy};
 use crate::run::method::{Accepted, IdentityKind, Method};
-use crate::run::program::{Consequence, Expression, Gate, Node, NodeId, Test, Undetermined};
+use crate::run::program::{Consequence, Expression, Gate, Leaf, Node, NodeId, Test, Undetermined};
 use crate::run::{Facts, Known};
 use crate::schema::{FactId, Type};
 use crate::value::{Value, block_holds, same_text};
@@ -70,6 +70,17 @@ impl Checker<'_> {
                         .note("see whether `or` is meant in the place of `and`"),
                 );
             }
+        }
+        if let Some(place) = gate.rules.iter().position(|rule| self.always_true(rule.when))
+            && let Some(after) = gate.rules.get(place + 1)
+        {
+            let message =
+                format!("rule \"{}\" never decides: \"{}\" is true of every request", after.title, title(place));
+            self.report(
+                Diagnostic::warning("W510", after.span, message)
+                    .also(gate.rules[place].span, "always true")
+                    .note("what applies to everybody is `otherwise`, at the end of the gate"),
+            );
         }
         self.weak_methods(item, gate);
         self.permissive(item, gate);
@@ -193,6 +204,39 @@ impl Checker<'_> {
             Node::Any(terms) => several(terms, " or "),
             Node::Not(inner) => format!("not {}", self.written_out(*inner)),
             Node::Leaf(leaf) => self.program.leaves[*leaf as usize].text.clone(),
+        }
+    }
+
+    /// Whether a condition is true of every request: it asks whether there is what every request has, or
+    /// whether a fact that every request has is this or not.
+    fn always_true(&self, node: NodeId) -> bool {
+        let has = |leaf: &Leaf| match &leaf.left {
+            Expression::Fact(fact) => self.schema.definition(*fact).always,
+            _ => false,
+        };
+        match &self.program.nodes[node] {
+            Node::All(terms) => !terms.is_empty() && terms.iter().all(|term| self.always_true(*term)),
+            Node::Any(terms) => {
+                let excluded = |term: &NodeId| match &self.program.nodes[*term] {
+                    Node::Not(inner) => terms.contains(inner) && self.has_all(*inner),
+                    _ => false,
+                };
+                terms.iter().any(|term| self.always_true(*term)) || terms.iter().any(excluded)
+            }
+            Node::Leaf(leaf) => {
+                let leaf = &self.program.leaves[*leaf as usize];
+                has(leaf) && matches!(leaf.test, Test::Exists)
+            }
+            Node::Not(_) => false,
+        }
+    }
+
+    /// Whether every request has all facts of a condition.
+    fn has_all(&self, node: NodeId) -> bool {
+        match &self.program.nodes[node] {
+            Node::All(terms) | Node::Any(terms) => terms.iter().all(|term| self.has_all(*term)),
+            Node::Not(inner) => self.has_all(*inner),
+            Node::Leaf(leaf) => self.schema.definition(self.program.leaves[*leaf as usize].fact).always,
         }
     }
 

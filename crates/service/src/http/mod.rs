@@ -179,6 +179,7 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(policy::check))
         .routes(routes!(policy::activate))
         .routes(routes!(policy::edition))
+        .routes(routes!(policy::codes))
         .routes(routes!(policy::rollback))
         .routes(routes!(drafts::draft, drafts::put_draft, drafts::remove_draft))
         .routes(routes!(drafts::difference))

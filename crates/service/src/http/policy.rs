@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::response::{IntoResponse, Response};
-use regnant_policy::PolicyFiles;
+use regnant_policy::{CODES, CodeHelp, PolicyFiles};
 use regnant_records::EditionRow;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -126,6 +126,23 @@ pub(crate) struct Activated {
     report: CheckReport,
 }
 
+/// What a code of a finding means.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct CodeView {
+    /// The code, such as `W412`.
+    code: &'static str,
+    /// What was found.
+    title: &'static str,
+    /// Why it matters, and what to do.
+    text: &'static str,
+}
+
+/// Every code.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct CodeList {
+    codes: Vec<CodeView>,
+}
+
 /// Longer notes are for the folder under version control.
 const LONGEST_NOTE: usize = 2_000;
 /// Editions that are listed at a time.
@@ -195,6 +212,14 @@ pub(crate) async fn edition(
 ) -> Result<Response, ApiError> {
     let row = blocking(move || api.administration.policies.edition(number)).await?;
     Ok(Json(EditionView::new(row)).into_response())
+}
+
+/// What the codes of findings mean.
+#[utoipa::path(get, path = "/api/v1/policy/codes",
+    responses((status = 200, body = CodeList), (status = 401, body = ApiError)))]
+pub(crate) async fn codes(_: May<ReadPolicy>) -> Json<CodeList> {
+    let view = |help: &CodeHelp| CodeView { code: help.code, title: help.title, text: help.text };
+    Json(CodeList { codes: CODES.iter().map(view).collect() })
 }
 
 /// Checks a policy and runs its cases; changes nothing.
