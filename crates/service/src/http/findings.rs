@@ -176,7 +176,7 @@ fn policy(administration: &Administration) -> Result<Vec<Finding>, Administratio
     }
     for warning in &report.diagnostics {
         look.advice(
-            format!("{} {} in line {}", warning.code, warning.message, warning.line),
+            format!("{} {} ({}, line {})", warning.code, warning.message, warning.file, warning.line),
             "Mend it in the policy, and activate that.",
         );
     }
