@@ -120,13 +120,13 @@ pub fn outline(source: &Source) -> Vec<OutlineItem> {
 pub fn changes(before: &Source, after: &Source) -> Vec<Change> {
     let (old, new) = (Outlined::new(before), Outlined::new(after));
     let mut changes = Vec::new();
-    for item in &new.items {
-        match old.get(item) {
+    for (item, key) in new.items.iter().zip(&new.keys) {
+        match old.get(key) {
             None => changes.push(Outlined::change(ChangeKind::Added, item, "", String::new(), new.text(item.span))),
             Some(known) => new.compare(&old, known, item, &mut changes),
         }
     }
-    for item in old.items.iter().filter(|item| new.get(item).is_none()) {
+    for (item, _) in old.items.iter().zip(&old.keys).filter(|(_, key)| new.get(key).is_none()) {
         // What is in a gate that is gone is gone with it.
         let with_its_gate = item.gate.as_ref().is_some_and(|gate| !new.has_gate(gate));
         if !with_its_gate {
@@ -145,12 +145,15 @@ pub fn changes(before: &Source, after: &Source) -> Vec<Change> {
     changes
 }
 
+/// What an item is called: its kind, its gate, its name, and the how-manieth of that name it is.
+type Key = (OutlineKind, Option<String>, String, usize);
+
 /// A policy's items by what they are called.
 struct Outlined<'s> {
     source: &'s Source,
     items: Vec<OutlineItem>,
-    places: HashMap<(OutlineKind, Option<String>, String, usize), usize>,
-    keys: Vec<(OutlineKind, Option<String>, String, usize)>,
+    places: HashMap<Key, usize>,
+    keys: Vec<Key>,
 }
 
 impl<'s> Outlined<'s> {
@@ -168,10 +171,8 @@ impl<'s> Outlined<'s> {
         Self { source, items, places, keys }
     }
 
-    /// The item of the same name, and the same among those of one name.
-    fn get(&self, other: &OutlineItem) -> Option<&OutlineItem> {
-        let key = (other.kind, other.gate.clone(), other.name.clone(), 0);
-        self.places.get(&key).map(|place| &self.items[*place])
+    fn get(&self, key: &Key) -> Option<&OutlineItem> {
+        self.places.get(key).map(|place| &self.items[*place])
     }
 
     fn has_gate(&self, name: &str) -> bool {

@@ -74,11 +74,31 @@ proptest! {
     }
 
     #[test]
-    fn whatever_differs_is_found_and_what_does_not_is_not(old in words(), new in words()) {
+    fn whatever_is_written_is_compared(old in words(), new in words()) {
         let (before, after) = (Source::new("m", &old), Source::new("m", &new));
         prop_assert!(changes(&before, &before).is_empty());
         let _ = changes(&before, &after);
     }
+
+    #[test]
+    fn whatever_differs_is_found_and_what_does_not_is_not(old in parts(), new in parts()) {
+        let [before, after] = [&old, &new].map(|parts| Source::new("m", format!("gate all {{\n{}\n}}", parts.join("\n"))));
+        prop_assert_eq!(changes(&before, &after).is_empty(), old == new);
+    }
+}
+
+/// Lookups and rules of a gate: several lookups of a kind, and rules in any order.
+fn parts() -> impl Strategy<Value = Vec<String>> {
+    let lookup = (prop::sample::select(vec!["machine", "mac"]), prop::sample::select(vec!["register", "yard", "quay"]))
+        .prop_map(|(kind, store)| format!("lookup {kind} in {store}"));
+    let rules = prop::sample::subsequence(vec!["A", "B", "C", "D"], 0..=4).prop_shuffle();
+    let thens = prop::collection::vec(prop::sample::select(vec!["grant crew", "refuse"]), 4);
+    (prop::collection::vec(lookup, 0..4), rules, thens).prop_map(|(mut lookups, rules, thens)| {
+        // Lookups of different kinds have no order among themselves that means anything.
+        lookups.sort_by_key(|text| text.starts_with("lookup mac "));
+        let rule = |(title, then)| format!("rule \"{title}\" {{ when device.barred {then} }}");
+        lookups.into_iter().chain(rules.into_iter().zip(thens).map(rule)).collect()
+    })
 }
 
 fn policy(rules: &[(&str, &str, &str)], grant: &str) -> String {
@@ -141,6 +161,19 @@ fn a_difference_is_told_by_what_it_means() {
     assert!(fewer[0].starts_with("removed rule C"), "{fewer:?}");
     let accepts = told(&before, &before.replace("accept pap", "accept pap, chap"));
     assert_eq!(accepts, ["changed part accept : accept pap > accept pap , chap"]);
+    let looks = |stores: &[&str]| {
+        let lookups: String = stores.iter().map(|store| format!("  lookup machine in {store}\n")).collect();
+        before.replace("  rule \"A\"", &format!("{lookups}  rule \"A\""))
+    };
+    assert_eq!(
+        told(&looks(&["register", "yard"]), &looks(&["register", "quay"])),
+        ["changed part lookup machine : lookup machine in yard > lookup machine in quay"],
+        "the second of a name is compared with the second"
+    );
+    assert_eq!(
+        told(&looks(&["register", "yard"]), &looks(&["register"])),
+        ["removed part lookup machine : lookup machine in yard > "]
+    );
     let off = told(&before, &before.replace("rule \"B\"", "rule \"B\" off"));
     assert_eq!(off, ["changed rule B head: rule \"B\" > rule \"B\" off"]);
     let gone = told(&before, "grant crew { vlan 20 }\ngate other { otherwise refuse }\n");

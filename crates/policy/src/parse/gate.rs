@@ -45,10 +45,13 @@ impl Parser {
             if p.outline.len() == inner {
                 let span = start.to(p.last_span());
                 let word = p.word_at(start).to_owned();
-                let name = match word.as_str() {
-                    "identify" => format!("identify {}", gate.identify.last().map_or("", |clause| &clause.kind.text)),
-                    _ => word,
+                // Of these a gate has some for each kind of identity.
+                let kind = match word.as_str() {
+                    "identify" => gate.identify.last().map(|clause| &clause.kind.text),
+                    "lookup" => gate.lookups.last().map(|clause| &clause.kind.text),
+                    _ => None,
                 };
+                let name = kind.map_or_else(|| word.clone(), |kind| format!("{word} {kind}"));
                 p.outline.push(OutlineItem { kind: OutlineKind::Part, name, gate: None, span, parts: Vec::new() });
             }
             Ok(())
