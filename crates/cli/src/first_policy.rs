@@ -5,7 +5,7 @@ use std::io::{BufRead, Write as _};
 use std::path::Path;
 use std::process::ExitCode;
 
-use regnant_policy::{PolicyFiles, Source, format};
+use regnant_policy::{PolicyFiles, Source, format, quoted};
 use regnant_service::check_alone;
 
 use crate::check::print_report;
@@ -122,10 +122,6 @@ fn name(text: String) -> Result<String, Failure> {
         true => Ok(text),
         false => Err(Failure::usage(format!("`{text}` is no name of a store: letters, digits, - and _"))),
     }
-}
-
-fn quoted(text: &str) -> String {
-    format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
 }
 
 /// The name of a grant for a group, by its place among them.

@@ -296,6 +296,17 @@ fn what_if_is_asked_beside_the_active_edition_and_an_entry_becomes_a_case() {
     let told =
         String::from_utf8(regnant().args(["policy", "check", "--coverage"]).arg(&folder).ends_with(0).stdout).unwrap();
     assert!(told.contains("no case reaches \"Cranes\" of gate all"), "{told}");
+    // A title that begins and ends with quotes is the same in a case.
+    let quoted = MAIN.replace("\"Cranes\"", r#""\"Cranes\" \\ \"all\"""#);
+    lay_out(&folder, &quoted, GRANTS);
+    service.client(&["policy", "activate"]).arg(&folder).succeeds();
+    service.try_from(&QUAY_SW_1, &CRANE).ends_with(0);
+    let ids = service.entries("outcome=granted&q=02:00:5e:20:00:07", 2);
+    let of_quoted = ids.iter().find(|entry| entry["id"] != crane.as_str()).unwrap()["id"].as_str().unwrap();
+    fs::write(folder.join("main.writ"), format!("{quoted}\n{}", case(of_quoted))).unwrap();
+    assert!(printed(&regnant().args(["policy", "check"]).arg(&folder).ends_with(0)).contains("1 case passed"));
+    lay_out(&folder, MAIN, GRANTS);
+    service.client(&["policy", "activate"]).arg(&folder).succeeds();
     // How often each rule decided.
     let hits = service.get("policy/hits").1["rules"].clone();
     let row = |rule: &str| hits.as_array().unwrap().iter().find(|row| row["rule"] == rule).unwrap().clone();

@@ -5,6 +5,7 @@ use regnant_decision::{Because, Decider, Ending, EntryKind};
 use regnant_equipment::{Edition, Vocabulary};
 use regnant_policy::{
     Compiled, Consequence, Decided, FactId, Facts, Known, Method, Stage, StatedFacts, Statement, TruthValue, Value,
+    quoted,
 };
 
 use crate::evidence::{Evidence, KeptFacts};
@@ -140,19 +141,23 @@ pub fn case_of(evidence: &Evidence, edition: &Edition) -> Result<String, NoCase>
     let (Some(because), Some(gate)) = (evidence.ending.because(), gate) else {
         return Err("it ended before any rule was tried: there is nothing that a case could expect".into());
     };
-    let title = |rule: u32| gate.rules.get(rule as usize).map_or("", |rule| rule.title.as_str());
-    let by = match because {
+    let rule = match because {
         Because::Proof(..) => {
             return Err("the proof of identity ended it, and not a rule: a case states what was proved".into());
         }
-        Because::Decider(Decider::Otherwise) => "by otherwise".to_owned(),
-        Because::Decider(Decider::Rule(rule)) | Because::Undetermined(rule) => format!("by {}", quoted(title(rule))),
+        Because::Decider(Decider::Otherwise) => None,
+        Because::Decider(Decider::Rule(rule)) | Because::Undetermined(rule) => gate.rules.get(rule as usize),
     };
-    let expected = match &evidence.ending {
-        Ending::Granted { grants, .. } => format!("grant {}", names(policy, *grants).join(", ")),
+    let by = rule.map_or_else(|| "otherwise".to_owned(), |rule| quoted(&rule.title));
+    let (expected, outcomes): (_, &[EntryKind]) = match &evidence.ending {
+        Ending::Granted { grants, .. } => {
+            (format!("grant {}", names(policy, *grants).join(", ")), &[EntryKind::Granted])
+        }
         // A case judges what is decided.
-        Ending::Refused { .. } | Ending::Observed { .. } => "refuse".to_owned(),
-        _ => "silence".to_owned(),
+        Ending::Refused { .. } | Ending::Observed { .. } => {
+            ("refuse".to_owned(), &[EntryKind::Refused, EntryKind::Observed])
+        }
+        _ => ("silence".to_owned(), &[EntryKind::Silence]),
     };
     let mut given = Vec::new();
     let (schema, facts) = (vocabulary.schema(), evidence.facts(vocabulary));
@@ -178,21 +183,13 @@ pub fn case_of(evidence: &Evidence, edition: &Edition) -> Result<String, NoCase>
     // What was kept may be less than was known: the case is tried before it is given away.
     let stated = StatedFacts::read(&given, schema)?;
     let again = WhatIfAnswer::of(policy, vocabulary, &stated);
-    let same = again.gate.as_ref() == Some(&gate.name) && (again.by == title_of(&by) || by == "by otherwise");
-    match same {
-        true => Ok(format!("case {} {{\n  given {given}\n  expect {expected} {by}\n}}\n", quoted(&name))),
+    let same_rule = again.by_rule == rule.is_some() && rule.is_none_or(|rule| rule.title == again.by);
+    let same_gate = again.gate.as_ref() == Some(&gate.name);
+    match same_gate && same_rule && outcomes.contains(&again.outcome) {
+        true => Ok(format!("case {} {{\n  given {given}\n  expect {expected} by {by}\n}}\n", quoted(&name))),
         false => Err(
             "with the facts that were kept it comes to something else: nothing secret is kept, and a rule asks for it"
                 .into(),
         ),
     }
-}
-
-fn title_of(by: &str) -> String {
-    by.trim_start_matches("by ").trim_matches('"').replace("\\\"", "\"").replace("\\\\", "\\")
-}
-
-fn quoted(text: &str) -> String {
-    let plain: String = text.chars().filter(|c| !c.is_control()).collect();
-    format!("\"{}\"", plain.replace('\\', "\\\\").replace('"', "\\\""))
 }

@@ -69,11 +69,7 @@ impl Type {
     /// A value of this type as a literal that reads as the same; none where it has none.
     pub fn write(&self, value: &Value<'_>) -> Option<String> {
         match (self, value) {
-            (_, Value::Text(text)) => {
-                let fits = |c: char| !c.is_control() || c == '\n';
-                let escaped = text.replace('\\', "\\\\").replace('"', "\\\"").replace('\n', "\\n");
-                text.chars().all(fits).then(|| format!("\"{escaped}\""))
-            }
+            (_, Value::Text(text)) => text.chars().all(stands_in_quotes).then(|| quoted(text)),
             (Self::Set(of), Value::Set(members)) => {
                 let members = members.iter().map(|member| of.write(member)).collect::<Option<Vec<_>>>()?;
                 Some(if members.is_empty() { "{ }".into() } else { format!("{{ {} }}", members.join(", ")) })
@@ -90,6 +86,16 @@ impl Type {
             _ => false,
         }
     }
+}
+
+/// A text as it stands in a policy: in quotes, without the control characters that cannot.
+pub fn quoted(text: &str) -> String {
+    let text: String = text.chars().filter(|c| stands_in_quotes(*c)).collect();
+    format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\"").replace('\n', "\\n"))
+}
+
+fn stands_in_quotes(c: char) -> bool {
+    !c.is_control() || c == '\n'
 }
 
 /// From when on a fact is known.
