@@ -61,7 +61,7 @@ impl Policies {
         let schema = snapshot.languages.schema(&snapshot.registry(), &self.committer.records)?;
         let nases: Vec<NasRow> = self.committer.records.all()?;
         Ok(match snapshot.languages.edition_for(Source::from(files), &schema, &nases) {
-            Ok(edition) => self.judged(&edition),
+            Ok(edition) => self.judged(&edition, CheckReport::fit(&edition)),
             Err(unfit) => CheckReport::unfit(unfit),
         })
     }
@@ -84,7 +84,7 @@ impl Policies {
         let edition = languages
             .edition_for(Source::from(&wanted.files), &schema, &nases)
             .map_err(|unfit| AdministrationError::Unfit(Box::new(CheckReport::unfit(unfit))))?;
-        let report = self.judged(&edition).for_activation();
+        let report = self.judged(&edition, CheckReport::fit_to_activate(&edition));
         if report.failed_cases() > 0 || report.errors() > 0 {
             return Err(AdministrationError::Unfit(Box::new(report)));
         }
@@ -102,10 +102,10 @@ impl Policies {
         Ok((done.edition.unwrap_or_default(), replaces, report))
     }
 
-    /// The report of an edition, with its cases that are judged against the records.
-    fn judged(&self, edition: &Edition) -> CheckReport {
+    /// The report of an edition with its cases that are judged against the records.
+    fn judged(&self, edition: &Edition, report: CheckReport) -> CheckReport {
         let stores = self.committer.snapshot.load().registry();
-        CheckReport::fit(edition).with_cases(judge(edition, &stores), edition.policy.source())
+        report.with_cases(judge(edition, &stores), edition.policy.source())
     }
 
     /// The active edition with its warnings.

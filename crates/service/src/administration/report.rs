@@ -2,7 +2,7 @@ use std::collections::HashSet;
 
 use jiff::Timestamp;
 use regnant_equipment::{Edition, GrantProblem};
-use regnant_policy::{COPIED, CaseResult, Compiled, Decided, Diagnostic, Severity, Source};
+use regnant_policy::{COPIED, CaseResult, Compiled, Decided, Diagnostic, Severity, Source, quoted};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -89,10 +89,22 @@ impl CaseReport {
 
 impl CheckReport {
     pub(crate) fn fit(edition: &Edition) -> Self {
+        Self::of(edition, Severity::Warning)
+    }
+
+    /// As activation sees it: what nobody has looked at since it was copied is an error.
+    pub(crate) fn fit_to_activate(edition: &Edition) -> Self {
+        Self::of(edition, Severity::Error)
+    }
+
+    fn of(edition: &Edition, copied: Severity) -> Self {
         let policy = &edition.policy;
         let source = policy.source();
-        let odd = policy.odd_at(Timestamp::now().as_second());
-        let diagnostics = policy.warnings().iter().chain(&odd).map(|d| DiagnosticReport::new(d, source)).collect();
+        let mut odd = policy.odd_at(Timestamp::now().as_second());
+        odd.iter_mut().filter(|found| found.code == COPIED).for_each(|found| found.severity = copied);
+        let mut found: Vec<_> = policy.warnings().iter().chain(&odd).collect();
+        found.sort_by_key(|found| found.labels[0].span.start);
+        let diagnostics = found.into_iter().map(|found| DiagnosticReport::new(found, source)).collect();
         let results = policy.run_cases();
         let uncovered = uncovered(policy, &results);
         let cases = results.into_iter().map(|result| CaseReport::new(result, source)).collect();
@@ -116,15 +128,6 @@ impl CheckReport {
     /// With cases that were judged against the records.
     pub(crate) fn with_cases(mut self, results: Vec<CaseResult>, source: &Source) -> Self {
         self.cases.extend(results.into_iter().map(|result| CaseReport::new(result, source)));
-        self
-    }
-
-    /// As activation sees it: what nobody has looked at since it was copied is an error.
-    pub(crate) fn for_activation(mut self) -> Self {
-        for found in self.diagnostics.iter_mut().filter(|found| found.code == COPIED) {
-            found.severity = "error".into();
-            found.rendered = found.rendered.replacen("warning", "error", 1);
-        }
         self
     }
 
@@ -232,12 +235,11 @@ impl DiagnosticReport {
             rendered: diagnostic.render(source),
             edit: diagnostic.instead.as_ref().map(|instead| {
                 let before = source.slice(diagnostic.labels[0].span);
-                let quoted = || format!("\"{}\"", instead.replace('\\', "\\\\").replace('"', "\\\""));
                 EditReport {
                     line: position.line,
                     column: position.column,
                     length: before.chars().count(),
-                    text: if before.starts_with('"') { quoted() } else { instead.clone() },
+                    text: if before.starts_with('"') { quoted(instead) } else { instead.clone() },
                 }
             }),
         }
