@@ -119,7 +119,7 @@ const REGISTER_JOINS: [Join; 3] = [
     (
         "  remember machine 8h\n",
         "  # What the register told an hour ago still counts while it does not answer.\n  \
-         lookup   machine in asset-register { unreachable use stale 1h }\n  remember machine 8h\n",
+         lookup machine in asset-register { unreachable use stale 1h }\n  remember machine 8h\n",
     ),
     (
         STAFF_ON_A_LAPTOP,
@@ -130,13 +130,13 @@ const REGISTER_JOINS: [Join; 3] = [
         CASES,
         "# --- cases: run by every check ------------------------------------------------\n\n\
          case \"a laptop that the register calls not compliant gets the internet only, whoever uses it\" {\n  \
-         given nas.kind = switch, request.purpose = network, request.carrier = eap,\n        \
-         device.barred = false, user.proved = true, user.groups = { \"staff\" },\n        \
+         given nas.kind = switch, request.purpose = network, request.carrier = eap,\n    \
+         device.barred = false, user.proved = true, user.groups = { \"staff\" },\n    \
          machine.proved = true, machine.groups = { \"harbour-laptops\" }, machine.compliant = false\n  \
          expect grant agents by \"Machines that are not as the port wants them\" with vlan 60\n}\n\n\
          case \"while the register is silent and told nothing, nobody guesses\" {\n  \
-         given nas.kind = switch, request.purpose = network, request.carrier = eap,\n        \
-         device.barred = false, user.proved = true, user.groups = { \"staff\" },\n        \
+         given nas.kind = switch, request.purpose = network, request.carrier = eap,\n    \
+         device.barred = false, user.proved = true, user.groups = { \"staff\" },\n    \
          machine.proved = true, machine.groups = { \"harbour-laptops\" }, machine.compliant unanswered\n  \
          expect silence\n}\n",
     ),
@@ -144,11 +144,11 @@ const REGISTER_JOINS: [Join; 3] = [
 
 const DIRECTORY_JOINS: [Join; 4] = [
     (
-        "  identify user    in harbour as lower",
-        "  # The port's own people first: they come in while the directory is silent.\n  \
-         identify user    in harbour, tarn-directory as lower",
+        "  }\n\n  identify user in harbour as lower",
+        "  }\n\n  # The port's own people first: they come in while the directory is silent.\n  \
+         identify user in harbour, tarn-directory as lower",
     ),
-    ("grant cranes {", "grant customs {\n  vlan 70\n  acl  internet-only\n}\n\ngrant cranes {"),
+    ("grant cranes {", "grant customs {\n  vlan 70\n  acl internet-only\n}\n\ngrant cranes {"),
     (
         "  rule \"Contractors\" {",
         "  rule \"Officers of the partner authority\" {\n    when user in group \"customs-officers\"\n    grant customs\n  }\n  \
@@ -157,8 +157,8 @@ const DIRECTORY_JOINS: [Join; 4] = [
     (
         "case \"a device that nobody registered is held\" {",
         "case \"an officer of the partner authority has a network of their own\" {\n  \
-         given nas.kind = controller, request.purpose = network, request.carrier = eap,\n        \
-         device.barred = false, user.proved = true, user.store = \"tarn-directory\",\n        \
+         given nas.kind = controller, request.purpose = network, request.carrier = eap,\n    \
+         device.barred = false, user.proved = true, user.store = \"tarn-directory\",\n    \
          user.groups = { \"customs-officers\", \"partner-authority\" }, machine.proved = false\n  \
          expect grant customs by \"Officers of the partner authority\" with vlan 70\n}\n\n\
          case \"a device that nobody registered is held\" {",

@@ -198,7 +198,8 @@ fn logins(service: &Running, keep: u16) {
     service.client(&["store", "change", "far-directory", "--keep", &keep.to_string()]).succeeds();
     let folder = service.data.join("harbour");
     let by = |stores: &str| {
-        let policy = POLICY.replacen("identify user    in harbour", &format!("identify user in {stores}"), 1);
+        let of_crew = "}\n\n  identify user in ";
+        let policy = POLICY.replacen(&format!("{of_crew}harbour"), &format!("{of_crew}{stores}"), 1);
         std::fs::write(folder.join("main.writ"), policy).unwrap();
         service.client(&["policy", "activate"]).arg(&folder).succeeds();
         spent(service, 20);

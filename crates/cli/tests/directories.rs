@@ -20,7 +20,6 @@ fn harbour(slapd: &Slapd, server: &str, more: &[&str]) -> Running {
     let folder = service.data.join("harbour");
     let policy = std::fs::read_to_string(folder.join("main.writ")).unwrap();
     let policy = policy.replace("identify user in harbour", "identify user in tarn-directory, harbour");
-    let policy = policy.replace("identify user    in harbour", "identify user in tarn-directory, harbour");
     let policy = policy.replace("identify machine in harbour", "identify machine in tarn-directory, harbour");
     assert!(policy.contains("tarn-directory"), "the harbour's policy looks people up otherwise now");
     std::fs::write(folder.join("main.writ"), policy).unwrap();
@@ -408,8 +407,8 @@ fn devices_certificates_hashes_and_realms_of_a_directory_count_where_settings_sa
     slapd.connect(&service, &slapd.ldaps(), &how);
     let policy = POLICY
         .replace("identify mac in harbour-devices", "identify mac in tarn-directory, harbour-devices")
-        .replace("identify user    in harbour as lower(before(claimed.name, \"@\"))",
-            "identify user in tarn-directory as lower(before(claimed.name, \"@\")) bound by certificate")
+        .replace("}\n\n  identify user in harbour as lower(before(claimed.name, \"@\"))",
+            "}\n\n  identify user in tarn-directory as lower(before(claimed.name, \"@\")) bound by certificate")
         .replace("identify user in harbour as", "identify user in tarn-directory, harbour as")
         .replacen("  rule \"Staff\" {\n    when user in group \"staff\"",
             "  rule \"Quay seven\" {\n    when user.department = \"quay 7\" and machine.failure = \"x\"\n    refuse\n  }\n  \

@@ -46,7 +46,7 @@ fn a_domain_tells_groups_and_states_and_checks_what_it_tells_no_hash_of() {
 
     let folder = service.data.join("harbour");
     let policy = POLICY.replacen("identify user in harbour as lower", "identify user in port-domain as lower", 1);
-    let policy = policy.replacen("identify user    in harbour as", "identify user in port-domain as", 1);
+    let policy = policy.replacen("identify user in harbour as", "identify user in port-domain as", 1);
     let policy = policy.replacen(
         "when user in group \"staff\"\n    grant crew\n",
         "when user in group \"staff\" or user in group \"port-crew\"\n    grant crew\n",

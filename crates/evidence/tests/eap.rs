@@ -281,7 +281,7 @@ fn a_store_that_does_not_answer_keeps_the_conversation_silent() {
 
 #[test]
 fn a_remembered_machine_whose_store_is_silent_is_unanswered_and_not_absent() {
-    let policy = POLICY.replacen("identify user    in harbour as", "identify user in people as", 1);
+    let policy = POLICY.replacen("}\n\n  identify user in harbour as", "}\n\n  identify user in people as", 1);
     let mut harbour = Harbour::with_stores(&policy, &["harbour", "people"]);
     let user = peap(&harbour, "ida.marsh", "Tide-Table-61");
     run(&harbour, tls(&harbour, &laptop(&harbour))).grant();
