@@ -1,7 +1,10 @@
+use std::fs;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 use regnant_policy::{PolicyFiles, Source};
-use regnant_service::{CheckReport, check_alone};
+use regnant_records::{Inventory, LanguageKind, LanguageRow};
+use regnant_service::{CheckReport, Surroundings};
 use serde_json::json;
 
 use crate::api::Client;
@@ -15,12 +18,13 @@ pub(crate) fn run(args: &args::Check) -> Result<ExitCode, Failure> {
     let policy = policy_files::read(&args.path)?;
     let report = match args.against_service {
         false => {
+            let around = surroundings(args)?;
             // The folder stands before the names of its files, so that they are found.
             let folder = policy.main.parent().filter(|_| args.path.is_dir());
             let shown = |path: &str| folder.map_or_else(|| path.to_owned(), |at| at.join(path).display().to_string());
             match folder {
-                None => check_alone(Source::new(policy.main.display().to_string(), &policy.files.main)),
-                Some(_) => shown_in(check_alone(Source::from(&policy.files)), &policy.files, &shown),
+                None => checked(&around, Source::new(policy.main.display().to_string(), &policy.files.main))?,
+                Some(_) => shown_in(checked(&around, Source::from(&policy.files))?, &policy.files, &shown),
             }
         }
         true => {
@@ -45,6 +49,39 @@ pub(crate) fn run(args: &args::Check) -> Result<ExitCode, Failure> {
         (0, _) => ExitCode::from(3),
         _ => ExitCode::from(1),
     })
+}
+
+/// Checks a policy without a service.
+pub(crate) fn checked(around: &Surroundings, source: Source) -> Result<CheckReport, Failure> {
+    around.check(source).map_err(|error| Failure::usage(format!("the files do not go together: {error}")))
+}
+
+/// What files say that there is.
+fn surroundings(args: &args::Check) -> Result<Surroundings, Failure> {
+    let around = match &args.inventory {
+        None => Surroundings::default(),
+        Some(file) => {
+            let (name, text) = (file.display().to_string(), read(file)?);
+            match text.trim_start().starts_with('{') {
+                true => serde_json::from_str(&text).map_err(|error| {
+                    Failure::usage(format!("{name} is not what `regnant policy inventory` prints: {error}"))
+                })?,
+                false => Surroundings::of_inventory(&Inventory::from_toml(&name, &text).map_err(Failure::usage)?),
+            }
+        }
+    };
+    let row = |kind: LanguageKind, file: &PathBuf| {
+        let name = file.file_stem().unwrap_or_default().to_string_lossy().into_owned();
+        Ok::<_, Failure>(LanguageRow { kind, name, text: read(file)? })
+    };
+    let dictionaries = args.dictionaries.iter().map(|file| row(LanguageKind::Dictionary, file));
+    let dialects = args.dialects.iter().map(|file| row(LanguageKind::Dialect, file));
+    Ok(around.with_languages(dictionaries.chain(dialects).collect::<Result<_, _>>()?))
+}
+
+fn read(file: &Path) -> Result<String, Failure> {
+    fs::read_to_string(file)
+        .map_err(|error| Failure::usage(format!("the file {} cannot be read: {error}", file.display())))
 }
 
 /// The report with the files named as people reach them.

@@ -6,9 +6,9 @@ use std::path::Path;
 use std::process::ExitCode;
 
 use regnant_policy::{PolicyFiles, Source, format, quoted};
-use regnant_service::check_alone;
+use regnant_service::Surroundings;
 
-use crate::check::print_report;
+use crate::check::{checked, print_report};
 use crate::failure::Failure;
 use crate::paint::say;
 use crate::policy_files;
@@ -48,7 +48,7 @@ pub(crate) fn run(folder: &Path) -> Result<ExitCode, Failure> {
     let files = PolicyFiles::from(text.as_str());
     policy_files::write(folder, &files, false)?;
     let path = folder.join(regnant_policy::MAIN).display().to_string();
-    print_report(&check_alone(Source::new(&path, &text)));
+    print_report(&checked(&Surroundings::default(), Source::new(&path, &text))?);
     say!("{path} is a beginning: read it, then `regnant policy activate {}`", folder.display());
     Ok(ExitCode::SUCCESS)
 }
@@ -298,7 +298,7 @@ mod tests {
             }
             let text = format(&write(&some)).unwrap();
             assert_eq!(format(&text).unwrap(), text);
-            let report = check_alone(Source::new("main.writ", &text));
+            let report = Surroundings::default().check(Source::new("main.writ", &text)).unwrap();
             assert_eq!((report.errors(), report.failed_cases()), (0, 0), "{text}\n{:?}", report.diagnostics);
             assert!(report.uncovered.is_empty(), "{text}\n{:?}", report.uncovered);
         }

@@ -24,6 +24,10 @@ pub(crate) fn run(command: &args::Policy) -> Result<ExitCode, Failure> {
     match command {
         args::Policy::Check(args) => crate::check::run(args),
         args::Policy::New { folder } => first_policy::run(folder),
+        args::Policy::Inventory { api } => {
+            paint::json(&Client::new(api)?.get("policy/inventory", &[])?);
+            Ok(ExitCode::SUCCESS)
+        }
         args::Policy::Format(args) => lay_out(args),
         args::Policy::Activate(args) => activate(args),
         args::Policy::Pull(args) => pull(args),

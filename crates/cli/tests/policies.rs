@@ -4,7 +4,7 @@ mod running;
 use std::fs;
 use std::path::Path;
 
-use regnant_campus::harbour::QUAY_SW_1;
+use regnant_campus::harbour::{self, QUAY_SW_1};
 use running::*;
 use serde_json::json;
 
@@ -324,4 +324,92 @@ fn what_if_is_asked_beside_the_active_edition_and_an_entry_becomes_a_case() {
     assert!(told.contains("since nobody was proved"), "{told}");
     let code = service.client(&["policy", "explain", "w412"]).succeeds();
     assert!(code.contains("a copy that nobody has looked at"), "{code}");
+}
+
+#[test]
+fn a_policy_is_checked_against_what_a_file_says_that_there_is() {
+    let service = Running::harbour();
+    let folder = service.data.join("policy");
+    let check = |more: &[&str], code: i32| {
+        printed(&regnant().args(["policy", "check"]).arg(&folder).args(more).ends_with(code))
+    };
+    // What the service has, written down, tells the same as the service.
+    let inventory = service.data.join("there-is.json");
+    fs::write(&inventory, service.client(&["policy", "inventory"]).succeeds()).unwrap();
+    let inventory = inventory.display().to_string();
+    let wrong = MAIN.replace("harbour-devices", "harbor-devices").replace("\"cranes\"", "\"crane\"");
+    lay_out(&folder, &wrong, GRANTS);
+    let told = check(&["--inventory", &inventory], 1);
+    assert!(told.contains("W404") && told.contains("did you mean `harbour-devices`?"), "{told}");
+    let shown = folder.display().to_string();
+    let asked = printed(&service.client(&["policy", "check", &shown, "--against-service"]).ends_with(1));
+    let named = told.replace(&format!("{shown}/"), "");
+    assert_eq!(named, asked);
+    lay_out(&folder, &MAIN.replace("\"cranes\"", "\"crane\" and nas.site = \"quay\""), GRANTS);
+    for told in [
+        check(&["--inventory", &inventory], 0),
+        printed(&service.client(&["policy", "check", &shown, "--against-service"]).ends_with(0)),
+    ] {
+        assert!(told.contains("W503") && told.contains("did you mean `cranes`?"), "{told}");
+        assert!(told.contains("no NAS has `nas.site` \"quay\""), "{told}");
+    }
+    // An inventory file knows the service's own stores; others are connected elsewhere.
+    let file = service.data.join("inventory.toml");
+    fs::write(&file, harbour::INVENTORY).unwrap();
+    let file = file.display().to_string();
+    assert!(check(&["--inventory", &file], 0).contains("W503"));
+    lay_out(&folder, &MAIN.replace("in harbour-devices", "in harbour-devices, far-register"), GRANTS);
+    let told = check(&["--inventory", &file], 0);
+    assert!(told.contains("W518: the inventory has no store `far-register`"), "{told}");
+    // Words of a dialect and of a dictionary of one's own.
+    lay_out(&folder, MAIN, "grant quay {\n  send Tarnworks-Role = \"quay\"\n}\n");
+    assert!(check(&["--inventory", &file], 1).contains("Tarnworks-Role"));
+    let own = |name: &str, text: &str| {
+        let path = service.data.join(name);
+        fs::write(&path, text).unwrap();
+        path.display().to_string()
+    };
+    let (dictionary, dialect) = (own("words.toml", harbour::DICTIONARY), own("tarnworks.toml", harbour::DIALECT));
+    let with = ["--inventory", &file, "--dictionary", &dictionary, "--dialect", &dialect];
+    check(&with, 0);
+    // Files that are none of these say so.
+    for (name, text, expected) in [
+        ("list.json", "{ \"stores\": 3 }", "is not what `regnant policy inventory` prints"),
+        ("list.toml", "[[stor]]\n", "list.toml: line 1"),
+    ] {
+        let other = own(name, text);
+        assert!(check(&["--inventory", &other], 2).contains(expected), "{expected}");
+    }
+    let broken = own("broken.toml", "name = 3\n");
+    assert!(check(&["--dictionary", &broken], 2).contains("the files do not go together"));
+    // Nobody's secret, name or password is among the names.
+    let printed = fs::read_to_string(service.data.join("there-is.json")).unwrap();
+    assert!(!printed.contains(QUAY_SW_1.secret) && !printed.contains("ida.marsh"), "{printed}");
+}
+
+#[test]
+fn a_case_judged_now_asks_what_the_gate_looks_up_beside() {
+    let service = Running::harbour();
+    service.client(&["store", "add", "night-list", "--kind", "people"]).succeeds();
+    let add = ["person", "add", "tom.reed", "--store", "night-list", "--group", "night-watch"];
+    let added = typed(&mut service.client(&add), "Lantern-Room-7\n");
+    assert!(added.status.success(), "{}", printed(&added));
+    let main = MAIN
+        .replace("  accept mac\n", "  accept mac, pap\n  identify user in harbour\n  lookup user in night-list\n")
+        .replace(
+            "  otherwise",
+            "  rule \"Watch\" {\n    when user in group \"night-watch\" of night-list\n    grant quay\n  }\n  \
+             rule \"Elsewhere\" {\n    when user in group \"crane-engineers\" of night-list\n    refuse\n  }\n  \
+             rule \"Engineers\" {\n    when user in group \"crane-engineers\" of harbour\n    grant quay\n  }\n  otherwise",
+        );
+    let case = "\ncase \"tom\" {\n given request.carrier = pap, user.name = \"tom.reed\"\n expect now grant quay by \"Watch\"\n}\n";
+    let activate = |source: String| {
+        service.post("policy/activate", &json!({ "source": source, "included": { "grants.writ": GRANTS } }))
+    };
+    let (status, told) = activate(format!("{main}{case}"));
+    assert_eq!(status, 200, "{told}");
+    // What the second store does not have any more the first still has.
+    service.client(&["person", "remove", "tom.reed", "--store", "night-list"]).succeeds();
+    let (status, told) = activate(format!("{main}{case}"));
+    assert!(status == 422 && told.to_string().contains("grants quay by \\\"Engineers\\\""), "{status} {told}");
 }

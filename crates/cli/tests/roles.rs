@@ -102,6 +102,7 @@ const ROUTES: &str = "
     post   /policy/what-if                        e a
     get    /policy/hits                           e a
     get    /policy/codes                          e a
+    get    /policy/inventory                      e a
     get    /journal/{id}/case                     e a
     get    /secrets                               e h a
     post   /secrets                               e

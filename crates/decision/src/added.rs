@@ -1,6 +1,6 @@
 //! Facts that stores add about whoever is proved or asks. Nobody is proved by them.
 
-use regnant_policy::{Event, Gate, IdentityKind, Key, Known, Lookup, Mac, Members, Reaction, Value};
+use regnant_policy::{Event, Gate, IdentityKind, Key, Known, Lookup, Mac, Members, Reaction, Value, group_of_store};
 
 use crate::decide::Means;
 use crate::facts::attribute::KnownAttributes;
@@ -25,6 +25,8 @@ pub struct Added {
 pub struct AddedFacts {
     /// Groups, each once.
     pub groups: Vec<Value<'static>>,
+    /// Groups with the store that told each, as `GROUP of STORE`.
+    pub groups_by_store: Vec<Value<'static>>,
     /// Attributes in the order of their names.
     pub attributes: Vec<(Box<str>, Value<'static>)>,
     /// Whether a store that would know more did not answer.
@@ -60,8 +62,19 @@ impl AddedFacts {
         if self.silent { Known::Partial(all) } else { Known::Is(all) }
     }
 
+    /// The groups of an identity that a store has, each with its store; absent where all are of that store.
+    pub(crate) fn groups_by_store<'f>(&'f self, (store, own): (&str, &[Value<'static>])) -> Known<Value<'f>> {
+        if self.groups_by_store.is_empty() && !self.silent {
+            return Known::Absent;
+        }
+        let own = own.iter().filter_map(|group| by_store(group, store));
+        let all = Value::set(own.chain(self.groups_by_store.iter().cloned()).collect());
+        if self.silent { Known::Partial(all) } else { Known::Is(all) }
+    }
+
     /// What was told first counts.
-    fn take(&mut self, groups: &Groups, attributes: &KnownAttributes) {
+    fn take(&mut self, store: &str, groups: &Groups, attributes: &KnownAttributes) {
+        self.groups_by_store.extend(groups.iter().filter_map(|group| by_store(group, store)));
         let new: Vec<_> = groups.iter().filter(|group| !self.groups.contains(group)).cloned().collect();
         self.groups.extend(new);
         for (name, value) in attributes.iter() {
@@ -69,6 +82,13 @@ impl AddedFacts {
                 self.attributes.insert(place, (name.clone(), value.clone()));
             }
         }
+    }
+}
+
+fn by_store(group: &Value<'_>, store: &str) -> Option<Value<'static>> {
+    match group {
+        Value::Text(group) => Some(Value::owned(group_of_store(group, store))),
+        _ => None,
     }
 }
 
@@ -146,7 +166,7 @@ async fn ask(
         match told {
             Told::Facts(groups, attributes, answer) => {
                 note(log, clause.kind, place, name, answer);
-                facts.known.added.of_mut(clause.kind).take(&groups, &attributes);
+                facts.known.added.of_mut(clause.kind).take(&means.stores.name(*id), &groups, &attributes);
                 return false;
             }
             Told::Nothing(answer) => note(log, clause.kind, place, name, answer),
@@ -218,12 +238,17 @@ mod tests {
         let groups = |names: &[&'static str]| -> Groups { names.iter().map(|name| Value::owned(*name)).collect() };
         let attributes = |level: i64| -> KnownAttributes { Arc::new([("level".into(), Value::Integer(level))]) };
         let mut added = AddedFacts::default();
-        added.take(&groups(&["staff", "crew"]), &attributes(1));
-        added.take(&groups(&["staff"]), &attributes(2));
+        assert_eq!(added.groups_by_store(("harbour", &[Value::owned("own")])), Known::Absent, "all are of one store");
+        added.take("register", &groups(&["staff", "crew"]), &attributes(1));
+        added.take("directory", &groups(&["staff"]), &attributes(2));
         assert_eq!(added.attributes, [("level".into(), Value::Integer(1))]);
         let own = [Value::owned("own")];
         assert_eq!(names(added.groups(&own)), (true, 3));
+        let by_store = ["own of harbour", "staff of register", "crew of register", "staff of directory"];
+        let by_store = Value::set(by_store.map(Value::owned).into());
+        assert_eq!(added.groups_by_store(("harbour", &own)), Known::Is(by_store.clone()));
         added.silent = true;
         assert_eq!(names(added.groups(&own)), (false, 3));
+        assert_eq!(added.groups_by_store(("harbour", &own)), Known::Partial(by_store));
     }
 }

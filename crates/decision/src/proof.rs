@@ -206,7 +206,9 @@ async fn find_device(
         let (kind, asked, name) = (IdentityKind::Mac, Asked::Store(means.stores.name(*id)), mac.to_string());
         log.push(LookUp { kind, asked, name, answer: told, held: None });
         match answer {
-            Ok(Some(device)) if device.barred || !device.expired => return DeviceLookUp::Listed(mac, device),
+            Ok(Some(device)) if device.barred || !device.expired => {
+                return DeviceLookUp::Listed(mac, means.stores.name(*id), device);
+            }
             Ok(_) => {}
             Err(_) => silent = true,
         }

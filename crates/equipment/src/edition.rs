@@ -297,6 +297,13 @@ pub struct GrantProblem {
     pub cannot: CannotSay,
 }
 
+impl GrantProblem {
+    /// Whether another dialect may be able to: what contradicts itself none is.
+    pub fn is_of_dialect(&self) -> bool {
+        matches!(self.cannot.error, RenderError::Cannot { .. } | RenderError::NoWay { .. })
+    }
+}
+
 impl std::fmt::Display for GrantProblem {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         write!(f, "the dialect `{}` cannot tell {}: {}", self.dialect, self.grants, self.cannot.error)

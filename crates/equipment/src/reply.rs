@@ -212,7 +212,7 @@ pub(crate) fn chargeable(
     accepted.packet().first(number::CHARGEABLE_USER_IDENTITY)?;
     match (proved, device) {
         (Some(proved), _) => Some(opaque(secret, &proved.store, &proved.account.name)),
-        (None, DeviceLookUp::Listed(mac, _) | DeviceLookUp::Unlisted(mac)) => {
+        (None, DeviceLookUp::Listed(mac, ..) | DeviceLookUp::Unlisted(mac)) => {
             Some(opaque(secret, "mac", &mac.to_string()))
         }
         (None, _) => None,

@@ -222,7 +222,7 @@ fn subject(facts: &RequestFacts<'_>) -> Subject {
         return Subject::User(printable(name).into_owned());
     }
     match (&known.device, facts.request.mac) {
-        (DeviceLookUp::Listed(mac, device), _) => Subject::Device(device.title.read(), *mac),
+        (DeviceLookUp::Listed(mac, _, device), _) => Subject::Device(device.title.read(), *mac),
         (_, Some(mac)) => Subject::Device(String::new(), mac),
         _ => Subject::Nobody,
     }

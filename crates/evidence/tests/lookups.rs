@@ -83,3 +83,25 @@ fn the_name_is_made_by_what_the_gate_says() {
     let (name, answer) = told("user.groups");
     assert!(name.is_empty() && answer.contains("makes no name"), "{name} {answer}");
 }
+
+#[test]
+fn a_group_of_one_store_is_asked_of_that_store_alone() {
+    let ida = login("ida.marsh", "Tide-Table-61");
+    let of = |lookup: &str, store: &str, silent: Vec<&'static str>| {
+        let rule = format!("rule \"Staff\" {{ when user in group \"staff\" of {store} grant yes }}");
+        let mut harbour = Harbour::with_stores(&policy(lookup, &rule), &["harbour", "annex"]);
+        harbour.stores.silent = silent;
+        harbour.record(&ida).verdict.word()
+    };
+    assert_eq!(of("", "harbour", vec![]), "granted");
+    assert_eq!(of("", "annex", vec![]), "refused", "what the annex would say nobody asked");
+    assert_eq!(of("lookup user in annex", "annex", vec![]), "granted");
+    assert_eq!(of("lookup user in annex", "annex", vec!["annex"]), "silence");
+    assert_eq!(of("lookup user in annex", "harbour", vec!["annex"]), "granted", "the harbour did say");
+    // The annex adds a group that the harbour does not have: it is none of the harbour's.
+    let rule = "rule \"Night\" { when user in group \"night-watch\" of harbour grant more }
+        rule \"Watch\" { when user in group \"night-watch\" of annex grant yes }";
+    let mut harbour = Harbour::with_stores(&policy("lookup user in annex", rule), &["harbour", "annex"]);
+    harbour.stores.own_group = Some(("annex", "night-watch"));
+    assert_eq!(harbour.record(&ida).reason(), "Watch");
+}

@@ -23,7 +23,7 @@ const fn help(code: &'static str, title: &'static str, text: &'static str) -> Co
 
 /// Every code, in order.
 #[rustfmt::skip]
-pub static CODES: [CodeHelp; 104] = [
+pub static CODES: [CodeHelp; 106] = [
     help("W100", "the policy is too large", "All files of a policy together have at most 8,000,000 bytes, and there are at most 256 of them. Test groups and lists in the place of single values."),
     help("W101", "a sign that has no meaning", "Texts stand in double quotes, regular expressions between slashes, and a comment begins with `#`. Everything else is words, numbers and the signs `{ } ( ) , = != < <= > >= ..`."),
     help("W102", "a backslash without a meaning", "In a text `\\\"` is a double quote, `\\\\` a backslash and `\\n` the end of a line. Write a backslash twice where one is meant."),
@@ -122,6 +122,8 @@ pub static CODES: [CodeHelp; 104] = [
     help("W515", "names that differ by case alone", "Readers take one for the other. Give one of them another name."),
     help("W516", "more for a machine that is remembered", "`remember machine` knows a machine again by its MAC address, which anybody can set: whoever sends that address and proves a user gets what the rule gives to the machine's user. TEAP proves both in one conversation."),
     help("W517", "an entry that no packet gets to", "An entry before it takes every packet that fits it. The first that fits decides, so move it before the other, or remove it."),
+    help("W518", "a store that the inventory does not have", "An inventory file has the stores of the service itself. A directory, or another service, is connected elsewhere; the check against a running service knows it."),
+    help("W519", "a name that no equipment has", "No NAS has this name, site or tag, so that the comparison is true of none. Most often it is mistyped, or the NAS is not registered yet."),
     help("W601", "a case that fails", "The policy decides something else than the case expects. The finding says what, and by which rule."),
     help("W602", "a fact given twice", "A case states each fact once."),
     help("W603", "a set where one value is expected", "Give one value, without braces."),

@@ -18,6 +18,7 @@ mod parse;
 mod pipeline;
 mod run;
 mod schema;
+mod sets;
 mod source;
 mod value;
 mod window;
@@ -35,15 +36,17 @@ pub use pipeline::{Checked, Compiled, Parsed};
 pub use run::case::CaseResult;
 pub use run::case::StatedFacts;
 pub use run::condition::{Truth, TruthValue};
+pub use run::group::group_of_store;
 pub use run::method::{
     Accepted, CertificateName, IdentityKind, Inner, Method, Revocation, RevocationSource, TrustClause,
 };
 pub use run::program::{
-    Consequence, Event, Gate, Identify, Key, Leaf, Lookup, Observe, Off, Reaction, Rule, StoreId, TellName,
-    Undetermined,
+    Consequence, Event, Gate, Identify, Key, Leaf, LeafId, Lookup, Observe, Off, Reaction, Rule, StoreId, TellName,
+    Term, TermId, Undetermined,
 };
 pub use run::rules::{Decided, GateTrace, LeafTrace, RuleTrace};
 pub use run::{Facts, Known};
 pub use schema::{FactDefinition, FactId, KnownGroups, KnownStore, Schema, SentAttribute, Stage, Type, quoted};
+pub use sets::{Asked, Numbers, Values, Words, number};
 pub use source::{MAIN, PolicyFiles, Position, Source, SourceFile, Span};
 pub use value::{Members, Value, show_duration};

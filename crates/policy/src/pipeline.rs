@@ -6,7 +6,7 @@ use crate::moment::odd_at;
 use crate::parse;
 use crate::run::Facts;
 use crate::run::case::{Case, CaseResult, StatedFacts};
-use crate::run::program::{Consequence, Gate, Leaf, Program, Rule};
+use crate::run::program::{Consequence, Gate, Leaf, LeafId, Program, Rule, Term, TermId};
 use crate::run::rules::{Decided, GateTrace, RuleTrace};
 use crate::schema::Schema;
 use crate::source::Source;
@@ -170,7 +170,17 @@ impl Compiled {
         &self.program.gates
     }
 
-    /// The comparisons that traces refer to.
+    /// A part of a condition, such as the `when` of a rule.
+    pub fn term(&self, id: TermId) -> &Term {
+        self.program.term(id)
+    }
+
+    /// A comparison.
+    pub fn leaf(&self, id: LeafId) -> &Leaf {
+        self.program.leaf(id)
+    }
+
+    /// All comparisons.
     pub fn leaves(&self) -> &[Leaf] {
         &self.program.leaves
     }

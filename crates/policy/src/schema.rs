@@ -137,6 +137,8 @@ pub struct Schema {
     attributes: HashMap<String, SentAttribute>,
     secrets: Option<Vec<String>>,
     groups: HashMap<IdentityKind, KnownGroups>,
+    more_stores: bool,
+    values: HashMap<FactId, Vec<String>>,
 }
 
 /// The groups that identities of a kind may be in, where all are known.
@@ -190,6 +192,30 @@ impl Schema {
     pub fn with_stores(mut self, stores: impl IntoIterator<Item = KnownStore>) -> Self {
         self.stores = Some(stores.into_iter().collect());
         self
+    }
+
+    /// The same; there may be other stores too, so that one that is not known is told and passes.
+    pub fn with_more_stores(mut self) -> Self {
+        self.more_stores = true;
+        self
+    }
+
+    /// Whether there may be stores that are not known.
+    pub(crate) fn more_stores(&self) -> bool {
+        self.more_stores
+    }
+
+    /// The same facts with all texts that a fact can be, where equipment has them: another is told.
+    pub fn with_values(mut self, fact: &str, values: Vec<String>) -> Self {
+        if let Some(id) = self.find(fact) {
+            self.values.insert(id, values);
+        }
+        self
+    }
+
+    /// All texts that a fact can be, where they are known.
+    pub(crate) fn values(&self, id: FactId) -> Option<&[String]> {
+        self.values.get(&id).map(Vec::as_slice)
     }
 
     /// The same facts with the groups that identities of a kind may be in; without, any name passes

@@ -76,6 +76,22 @@ impl Window {
     }
 }
 
+/// The minutes of the week that a window holds, as ranges, first and last included; Monday's first is 0.
+pub(crate) fn shown_in_week(window: &Window) -> impl Iterator<Item = (u128, u128)> {
+    let (from, to) = (u128::from(window.minutes.0), u128::from(window.minutes.1));
+    let day = u128::from(DAY);
+    let days = (0..7u8).filter(|number| window.has_day(*number));
+    days.flat_map(move |number| {
+        let start = u128::from(number) * day;
+        let next = u128::from((number + 1) % 7) * day;
+        match from < to {
+            true => [Some((start + from, start + to - 1)), None],
+            false => [Some((start + from, start + day - 1)), to.checked_sub(1).map(|last| (next, next + last))],
+        }
+    })
+    .flatten()
+}
+
 /// Whether a moment, in seconds since 1970, is in one of these by the clock of a zone. An hour that
 /// comes twice counts twice.
 pub(crate) fn holds(windows: &[Window], zone: &TimeZone, seconds: i64) -> bool {

@@ -97,8 +97,7 @@ fn the_trace_holds_each_rule_with_its_comparisons() {
     let facts = stated([("request.port", is(Value::Integer(2)))]);
     let (decided, rules) = policy.explain(0, &facts);
     assert_eq!((decided, rules.len(), rules[0].outcome), (Decided::Rule(0), 1, TruthValue::True));
-    let texts: Vec<_> =
-        rules[0].leaves.iter().map(|l| (policy.leaves()[l.leaf as usize].text.as_str(), l.outcome)).collect();
+    let texts: Vec<_> = rules[0].leaves.iter().map(|l| (policy.leaf(l.leaf).text.as_str(), l.outcome)).collect();
     assert_eq!(texts, [("request.port = 1", TruthValue::False), ("request.port = 2", TruthValue::True)]);
 }
 

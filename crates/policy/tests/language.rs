@@ -246,3 +246,36 @@ fn what_is_not_certain_is_not_said() {
     assert_eq!(odd(login, "pap", twice), ["W511"]);
     assert!(odd(&format!("{login}\n undetermined continue"), "pap", twice).is_empty());
 }
+
+#[test]
+fn what_nobody_has_is_told_where_it_is_known_what_there_is() {
+    let names = |names: &[&str]| names.iter().map(|name| (*name).to_owned()).collect::<Vec<_>>();
+    let groups = |all: &[&str]| KnownGroups { names: names(all), ..KnownGroups::default() };
+    let known = schema()
+        .with_groups(IdentityKind::User, groups(&["staff"]))
+        .with_groups(IdentityKind::Mac, groups(&["cranes", "cameras"]))
+        .with_values("nas.site", names(&["quayside", "yard"]));
+    let told = |schema: &Schema, stores: &str, when: &str| {
+        let text = format!(
+            "list sites = {{ \"yard\", \"quay\" }} grant crew {{ vlan 20 }} gate all {{
+               accept mac identify mac in {stores} rule \"R\" {{ when {when} and nas.site in sites grant crew }}
+               otherwise refuse }}"
+        );
+        let checked = Parsed::parse(Source::new("main.writ", text)).check(schema);
+        render(&checked)
+    };
+    let device = told(&known, "devices", "device in group \"crane\"");
+    assert!(device.contains("W503") && device.contains("did you mean `cranes`?"), "{device}");
+    let site = told(&known, "devices", "device in group \"Cranes\"");
+    assert!(!site.contains("W503") && site.contains("W519: no NAS has `nas.site` \"quay\""), "{site}");
+    assert!(told(&known, "device", "device in group \"cranes\"").contains("error W404: there is no store `device`"));
+    // Where there may be more stores, one that is not known passes, and may have groups of its own.
+    let more = known.clone().with_more_stores();
+    let other = told(&more, "device", "device in group \"crane\" of device");
+    assert!(other.contains("warning W518") && other.contains("did you mean `devices`?"), "{other}");
+    assert!(!other.contains("W503") && !other.contains("error W"), "{other}");
+    assert_eq!(other.matches("W518").count(), 1, "{other}");
+    // Before any equipment is registered every site is one that none has.
+    let first = told(&schema().with_values("nas.site", Vec::new()), "devices", "device.known");
+    assert!(!first.contains("W519"), "{first}");
+}

@@ -380,6 +380,11 @@ impl Store for DeviceTable {
         Capabilities { kinds: &[IdentityKind::Mac], groups: true, ..Capabilities::default() }
     }
 
+    fn group_names(&self, _: IdentityKind) -> Option<GroupNames> {
+        let names = self.groups().into_keys().collect();
+        Some(GroupNames { names, whole: true, ..GroupNames::default() })
+    }
+
     fn time_limit(&self) -> Duration {
         TIME_LIMIT
     }

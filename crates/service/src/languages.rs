@@ -1,14 +1,14 @@
 use std::collections::HashSet;
+use std::net::IpAddr;
 use std::sync::Arc;
 
 use regnant_base::Mistakes;
-use regnant_decision::{IdentityAttribute, StoreRegistry};
+use regnant_decision::{IdentityAttribute, NasIdentity};
 use regnant_equipment::{Dialect, Edition, GrantProblem, NameTaken, Vocabulary};
-use regnant_policy::{Checked, Compiled, IdentityKind, KnownGroups, KnownStore, Schema, Source};
+use regnant_policy::{Checked, Compiled, Schema, Source};
 use regnant_radius::Dictionary;
 use regnant_records::{
-    Basis, CertificateRow, CommonNameKind, CommonNameRow, DeclaredAttributes, EditionRow, LanguageKind, LanguageRow,
-    NasRow, Reading, RecordsError, SecretRow, TrustRow, declared,
+    Basis, DeclaredAttributes, EditionRow, LanguageKind, LanguageRow, Reading, RecordsError, declared,
 };
 use thiserror::Error;
 
@@ -132,23 +132,6 @@ impl Languages {
         basis
     }
 
-    /// The schema with these stores, each for what it says that it knows, and with the
-    /// certificates and trusts that the records have now.
-    pub(crate) fn schema(&self, stores: &StoreRegistry, records: &impl Reading) -> Result<Schema, RecordsError> {
-        let groups = known_groups(stores, records)?;
-        let stores = stores.iter().flat_map(|(name, store)| {
-            let can = store.capabilities();
-            let known = |holds: &_| KnownStore { name: name.clone(), holds: *holds, facts_only: can.facts_only };
-            can.kinds.iter().map(known).collect::<Vec<_>>()
-        });
-        let certificates = records.all::<CertificateRow>()?.into_iter().filter(|row| !row.chain.is_empty());
-        let trusts = records.all::<TrustRow>()?.into_iter().map(|row| row.name);
-        let secrets = records.all::<SecretRow>()?.into_iter().map(|row| row.name);
-        let schema = self.vocabulary.schema().clone().with_stores(stores).with_secrets(secrets);
-        let schema = groups.into_iter().fold(schema, |schema, (kind, groups)| schema.with_groups(kind, groups));
-        Ok(schema.with_certificates(certificates.map(|row| row.name), trusts))
-    }
-
     /// Checks a policy and renders its grants. What the dialect of some NAS cannot say is
     /// told by [`Self::edition_for`] and when it is to be said.
     pub(crate) fn edition(&self, number: u32, source: Source, schema: &Schema) -> Result<Edition, Box<Checked>> {
@@ -156,24 +139,21 @@ impl Languages {
         Ok(Edition::prepare(number, policy, &self.dialects, self.vocabulary.clone()))
     }
 
-    /// The same without any records, and what the dialect that ships could not say of it:
-    /// which NASes there are is not known.
-    pub(crate) fn edition_alone(&self, source: Source) -> Result<(Edition, Vec<GrantProblem>), Box<Checked>> {
-        let policy = Compiled::from_source(source, self.vocabulary.schema())?;
-        let edition = Edition::prepare(0, policy, &self.dialects, self.vocabulary.clone());
-        let problems = self.dialects.iter().flat_map(|dialect| edition.problems_in(&dialect.name)).collect();
-        Ok((edition, problems))
-    }
-
-    /// The same; every grant can be told to each of these NASes that may get it.
-    pub(crate) fn edition_for(&self, source: Source, schema: &Schema, nases: &[NasRow]) -> Result<Edition, Unfit> {
+    /// The same; every grant can be told to each of these NASes that may get it, each with its address where
+    /// it has one alone.
+    pub(crate) fn edition_for(
+        &self,
+        source: Source,
+        schema: &Schema,
+        nases: impl IntoIterator<Item = (NasIdentity, Option<IpAddr>)>,
+    ) -> Result<Edition, Unfit> {
         let edition = self.edition(0, source, schema).map_err(Unfit::Check)?;
         let mut lacks: Vec<(GrantProblem, Vec<String>)> = Vec::new();
-        for row in nases {
-            for problem in edition.lacks(&row.identity(), row.single_address()) {
+        for (nas, address) in nases {
+            for problem in edition.lacks(&nas, address) {
                 match lacks.iter_mut().find(|(known, _)| *known == problem) {
-                    Some((_, names)) => names.push(row.name.clone()),
-                    None => lacks.push((problem, vec![row.name.clone()])),
+                    Some((_, names)) => names.push(nas.name.clone()),
+                    None => lacks.push((problem, vec![nas.name.clone()])),
                 }
             }
         }
@@ -182,31 +162,6 @@ impl Languages {
             false => Err(Unfit::Grants(Box::new(edition), lacks)),
         }
     }
-}
-
-/// The groups of people and of machines, where a directory has some and every store tells all that it
-/// has. Those of the records alone may come at any time.
-fn known_groups(
-    stores: &StoreRegistry,
-    records: &impl Reading,
-) -> Result<Vec<(IdentityKind, KnownGroups)>, RecordsError> {
-    let mut all = Vec::new();
-    for kind in [IdentityKind::User, IdentityKind::Machine] {
-        let holding = stores.values().filter(|store| store.capabilities().kinds.contains(&kind));
-        let told: Option<Vec<_>> =
-            holding.filter(|store| store.capabilities().groups).map(|one| one.group_names(kind)).collect();
-        let Some(told) = told.filter(|told| told.iter().all(|one| one.whole)) else { continue };
-        let Some(looked) = told.iter().filter_map(|one| one.looked).max() else { continue };
-        let mut known = KnownGroups { looked: Some(looked), ..KnownGroups::default() };
-        for one in told {
-            known.names.extend(one.names);
-            known.twice.extend(one.twice);
-        }
-        let kept = records.all::<CommonNameRow>()?.into_iter().filter(|row| row.kind == CommonNameKind::Group);
-        known.names.extend(kept.map(|row| row.name));
-        all.push((kind, known));
-    }
-    Ok(all)
 }
 
 /// The dialect that ships and these, each after the one that it extends.

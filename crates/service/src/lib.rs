@@ -20,6 +20,7 @@ mod outside_stores;
 mod sealed_stream;
 mod service;
 mod snapshot;
+mod surroundings;
 mod udp;
 
 pub use administration::certificates::{CertificateReport, CertificatesReport, LinkReport, TrustReport};
@@ -27,7 +28,7 @@ pub use administration::policies::Wanted;
 pub use administration::profile::ProfileOrder;
 pub use administration::report::{CaseReport, CheckReport, DiagnosticReport};
 pub use administration::revocation_lists::ListReport;
-pub use administration::{Administration, AdministrationError, check_alone};
+pub use administration::{Administration, AdministrationError};
 pub use backup::{BackupError, Manifest, Restored, is_encrypted, restore};
 pub use config::{AdministratorsConfig, ApiConfig, Config, ConfigError, KeysConfig, RadiusConfig};
 pub use console_tls::ConsoleTlsError;
@@ -36,6 +37,7 @@ pub use http::openapi::openapi_json;
 pub use installation::look_at_installation;
 pub use on_machine::OnMachine;
 pub use service::{Service, StartError, rotate_key};
+pub use surroundings::Surroundings;
 
 /// Parsers of outside bytes that are reached from nowhere else outside, for the fuzzer.
 #[doc(hidden)]

@@ -8,6 +8,12 @@ use crate::args::Api;
 pub(crate) enum Policy {
     /// Check a policy and run its cases, without a service (exit code 0 clean, 1 errors, 3 a failed case)
     Check(Check),
+    /// Print what a policy is checked against, by names alone: stores, groups, certificates, equipment, dialects;
+    /// `check --inventory` takes it where no service is reached
+    Inventory {
+        #[command(flatten)]
+        api: Api,
+    },
     /// Write a first policy, of only what you say that there is
     New {
         /// Where to
@@ -67,8 +73,18 @@ pub(crate) struct Check {
     pub(crate) path: PathBuf,
     /// Check against the records of a running service, as `activate` would: which
     /// stores, certificates and trusts there are
-    #[arg(long)]
+    #[arg(long, conflicts_with_all = ["inventory", "dictionaries", "dialects"])]
     pub(crate) against_service: bool,
+    /// Check against what a file says that there is: an inventory as `regnant import` takes it, or what
+    /// `regnant policy inventory` printed
+    #[arg(long, value_name = "FILE")]
+    pub(crate) inventory: Option<PathBuf>,
+    /// A dictionary of your own, where the policy names its attributes; may be repeated
+    #[arg(long = "dictionary", value_name = "FILE")]
+    pub(crate) dictionaries: Vec<PathBuf>,
+    /// A dialect of your own, in which equipment of the inventory is told; may be repeated
+    #[arg(long = "dialect", value_name = "FILE")]
+    pub(crate) dialects: Vec<PathBuf>,
     /// Tell which rules no case reaches
     #[arg(long)]
     pub(crate) coverage: bool,

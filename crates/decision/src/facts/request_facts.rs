@@ -111,8 +111,8 @@ pub enum DeviceLookUp {
     Unanswered(Mac),
     /// No store lists it.
     Unlisted(Mac),
-    /// A store lists it.
-    Listed(Mac, Arc<Device>),
+    /// This store lists it.
+    Listed(Mac, Arc<str>, Arc<Device>),
 }
 
 impl Facts for RequestFacts<'_> {
@@ -162,9 +162,12 @@ impl RequestFacts<'_> {
                 Some(attribute) => self.attribute(attribute),
                 None => Known::Absent,
             },
-            Source::DeviceMac | Source::DeviceKnown | Source::DeviceGroups | Source::DeviceBarred => {
-                self.device(source)
-            }
+            Source::DeviceMac
+            | Source::DeviceKnown
+            | Source::DeviceGroups
+            | Source::DeviceBarred
+            | Source::DeviceStore
+            | Source::DeviceGroupsByStore => self.device(source),
             Source::Now => Known::Is(Value::Instant((self.now / 1_000).cast_signed())),
             Source::Protocol(_) => Known::Absent,
         }
@@ -227,13 +230,18 @@ impl RequestFacts<'_> {
             DeviceLookUp::Unanswered(mac) if source == Source::DeviceMac => (mac, None),
             DeviceLookUp::Unanswered(_) => return Known::Unanswered,
             DeviceLookUp::Unlisted(mac) => (mac, None),
-            DeviceLookUp::Listed(mac, device) => (mac, Some(device)),
+            DeviceLookUp::Listed(mac, store, device) => (mac, Some((store, device))),
         };
+        let added = &self.known.added.device;
         Known::Is(match source {
             Source::DeviceMac => Value::Mac(*mac),
             Source::DeviceKnown => Value::Boolean(listed.is_some()),
-            Source::DeviceBarred => Value::Boolean(listed.is_some_and(|device| device.barred)),
-            _ => return self.known.added.device.groups(listed.map_or(&[], |device| &device.groups)),
+            Source::DeviceBarred => Value::Boolean(listed.is_some_and(|(_, device)| device.barred)),
+            Source::DeviceStore => return listed.map(|(store, _)| Value::text(store)).into(),
+            Source::DeviceGroupsByStore => {
+                return added.groups_by_store(listed.map_or(("", &[]), |(store, device)| (store, &device.groups)));
+            }
+            _ => return added.groups(listed.map_or(&[], |(_, device)| &device.groups)),
         })
     }
 
@@ -242,7 +250,7 @@ impl RequestFacts<'_> {
         let (own, added, unanswered): (&[_], _, _) = match attribute.of {
             IdentityKind::Mac => {
                 let (attributes, unanswered) = match &self.known.device {
-                    DeviceLookUp::Listed(_, device) => (&*device.attributes, false),
+                    DeviceLookUp::Listed(_, _, device) => (&*device.attributes, false),
                     DeviceLookUp::Unanswered(_) => (&[][..], true),
                     _ => (&[][..], false),
                 };
@@ -287,6 +295,7 @@ fn known_of<'f>(identity: &'f Identity, added: &'f AddedFacts, part: Part) -> Kn
         (Part::Claimed, Identity::NotProved { claimed, .. }) if claimed.is_empty() => Known::Absent,
         (Part::Claimed, Identity::NotProved { claimed, .. }) => Known::Is(Value::text(claimed)),
         (Part::Failure, Identity::NotProved { event, .. }) => Known::Is(Value::text(event.word())),
+        (Part::GroupsByStore, Identity::NotProved { .. }) => Known::Absent,
         // A store that did not answer might have proved them.
         (_, Identity::NotProved { event: Event::Unreachable, .. }) => Known::Unanswered,
         (Part::Proved, _) => Known::Is(Value::Boolean(identity.proved().is_some())),
@@ -297,6 +306,7 @@ fn known_of<'f>(identity: &'f Identity, added: &'f AddedFacts, part: Part) -> Kn
             Part::Name => Value::text(&proved.account.name),
             Part::Store => Value::text(&proved.store),
             Part::Groups => return added.groups(&proved.account.groups),
+            Part::GroupsByStore => return added.groups_by_store((&proved.store, &proved.account.groups)),
             Part::Age => return proved.age.map(Value::Duration).into(),
             _ => Value::text(&proved.proof),
         }),

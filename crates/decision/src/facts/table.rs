@@ -66,6 +66,8 @@ pub(crate) enum Source {
     DeviceKnown,
     DeviceGroups,
     DeviceBarred,
+    DeviceStore,
+    DeviceGroupsByStore,
     Now,
     /// What is kept of identities, by its place among those.
     Attribute(usize),
@@ -82,6 +84,7 @@ pub(crate) enum Part {
     Name,
     Store,
     Groups,
+    GroupsByStore,
     Proof,
     Age,
 }
@@ -241,6 +244,10 @@ fn own_facts() -> Vec<(u32, &'static str, Type, Stage, Source, &'static str)> {
         (49, "device.known", Type::Boolean, Stage::Proof, Source::DeviceKnown, "Whether a store lists the device."),
         (50, "device.groups", names(), Stage::Proof, Source::DeviceGroups, "The device's groups; none where it is not listed."),
         (51, "device.barred", Type::Boolean, Stage::Proof, Source::DeviceBarred, "Whether the device must stay out."),
+        (57, "device.store", Type::NAME, Stage::Proof, Source::DeviceStore, "The store that lists the device."),
+        (58, "user.groups-by-store", names(), Stage::Proof, Source::User(Part::GroupsByStore), "The user's groups where a `lookup` added some, each as `GROUP of STORE`; what `in group \"GROUP\" of STORE` asks then."),
+        (59, "machine.groups-by-store", names(), Stage::Proof, Source::Machine(Part::GroupsByStore), "The machine's, likewise."),
+        (60, "device.groups-by-store", names(), Stage::Proof, Source::DeviceGroupsByStore, "The device's, likewise."),
         (53, "certificate.san-uri", names(), Stage::Proof, Source::Certificate(CertificatePart::SanUri), "Its URIs."),
         (54, "certificate.organizational-unit", names(), Stage::Proof, Source::Certificate(CertificatePart::Unit), "The subject's organizational units."),
         (55, "certificate.extension", names(), Stage::Proof, Source::Certificate(CertificatePart::Extension), "Its extensions beside those of RFC 5280, each OID=VALUE; `certificate.extension \"OID\"` is the value of one: a text, or bytes in hexadecimal."),

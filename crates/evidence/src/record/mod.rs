@@ -412,7 +412,7 @@ fn missed_by_gates(policy: &Compiled, passed: &[GateTrace], vocabulary: &Vocabul
     let mut missed = Vec::new();
     for gate in passed.iter().filter(|gate| gate.outcome == TruthValue::Absent) {
         for leaf in gate.leaves.iter().filter(|leaf| leaf.outcome == TruthValue::Absent) {
-            let fact = policy.leaves()[leaf.leaf as usize].fact;
+            let fact = policy.leaf(leaf.leaf).fact;
             let entry = (policy.gates()[gate.gate].name.clone(), vocabulary.schema().definition(fact).name.clone());
             if !missed.contains(&entry) {
                 missed.push(entry);
@@ -430,7 +430,7 @@ pub(crate) fn rules(
     vocabulary: &Vocabulary,
 ) -> (Vec<RuleRecord>, usize) {
     let test = |leaf: &LeafTrace| {
-        let written = &policy.leaves()[leaf.leaf as usize];
+        let written = policy.leaf(leaf.leaf);
         let fact = vocabulary.schema().definition(written.fact).name.clone();
         TestRecord { text: written.text.clone(), fact, outcome: leaf.outcome }
     };

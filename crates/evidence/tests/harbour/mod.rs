@@ -47,6 +47,8 @@ pub(crate) struct Memory {
     pub(crate) silent: Vec<&'static str>,
     /// Stores that take every question and never answer.
     pub(crate) hanging: Vec<&'static str>,
+    /// A group that one of them has beside, for everybody.
+    pub(crate) own_group: Option<(&'static str, &'static str)>,
     /// What all of them can be asked.
     pub(crate) capabilities: Option<Capabilities>,
     /// What they say of every password.
@@ -95,7 +97,8 @@ impl Memory {
         let named = |name: &String| {
             let silent = self.silent.contains(&name.as_str());
             let hanging = self.hanging.contains(&name.as_str());
-            (name.clone(), Arc::new(Named { silent, hanging, memory: self.clone() }) as Arc<dyn Store>)
+            let group = self.own_group.filter(|(store, _)| store == name).map(|(_, group)| group);
+            (name.clone(), Arc::new(Named { silent, hanging, group, memory: self.clone() }) as Arc<dyn Store>)
         };
         Arc::new(BoundStores::new(names, &names.iter().map(named).collect()))
     }
@@ -115,6 +118,7 @@ pub(crate) const ALL: Capabilities = Capabilities {
 struct Named {
     silent: bool,
     hanging: bool,
+    group: Option<&'static str>,
     memory: Memory,
 }
 
@@ -145,7 +149,11 @@ impl Store for Named {
         if name == "twin" {
             return self.reply(Found::Several);
         }
-        self.reply(self.memory.accounts.get(&(kind, name.to_lowercase())).map(|(account, ..)| account.clone()).into())
+        let mut found = self.memory.accounts.get(&(kind, name.to_lowercase())).map(|(account, ..)| account.clone());
+        if let (Some(account), Some(group)) = (&mut found, self.group) {
+            account.groups = account.groups.iter().cloned().chain([Value::text(group)]).collect();
+        }
+        self.reply(found.into())
     }
 
     fn check_password<'s>(

@@ -1,9 +1,9 @@
 use crate::acl::{Acl, Action, Entry, Port, Protocol, Where};
 use crate::check::Checker;
 use crate::check::literal::block;
-use crate::check::odd::hidden_by;
 use crate::diagnostic::Diagnostic;
 use crate::parse::ast::{AclItem, EntryItem, Name, Side};
+use crate::value::block_holds;
 
 impl Checker<'_> {
     pub(super) fn acls(&mut self, items: &[AclItem]) {
@@ -88,4 +88,35 @@ impl Checker<'_> {
         }
         Some(Port { first: start, last: end })
     }
+}
+
+/// The first entry of an access list before another that takes all that it would.
+fn hidden_by(acl: &Acl, place: usize) -> Option<usize> {
+    let entry = &acl.entries[place];
+    acl.entries[..place].iter().position(|before| covers(before, entry))
+}
+
+/// Whether every packet that fits an entry fits another.
+fn covers(wide: &Entry, narrow: &Entry) -> bool {
+    let protocol = wide.protocol == narrow.protocol || wide.protocol == Protocol::Ip;
+    protocol
+        && holds(&wide.from, &narrow.from)
+        && holds(&wide.to, &narrow.to)
+        && ports_hold(&wide.from_ports, &narrow.from_ports)
+        && ports_hold(&wide.to_ports, &narrow.to_ports)
+}
+
+fn holds(wide: &Where, narrow: &Where) -> bool {
+    match (wide, narrow) {
+        (Where::Any, _) => true,
+        (Where::Block(wide, length), Where::Block(narrow, longer)) => {
+            longer >= length && block_holds(*wide, *length, *narrow)
+        }
+        (wide, narrow) => wide == narrow,
+    }
+}
+
+fn ports_hold(wide: &[Port], narrow: &[Port]) -> bool {
+    let within = |port: &Port| wide.iter().any(|known| known.first <= port.first && port.last <= known.last);
+    wide.is_empty() || (!narrow.is_empty() && narrow.iter().all(within))
 }

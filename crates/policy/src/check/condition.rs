@@ -4,8 +4,9 @@ use crate::check::literal::block;
 use crate::check::{Checker, Weight};
 use crate::diagnostic::Diagnostic;
 use crate::parse::ast::{Comparison, Condition, Name, Operand, SetItem, Test};
+use crate::run::group::OfStore;
 use crate::run::method::IdentityKind;
-use crate::run::program::{Expression, Leaf, Node, NodeId, Test as Compiled};
+use crate::run::program::{Expression, Leaf, LeafId, Term, TermId, Test as Compiled};
 use crate::schema::{FactId, Stage, Type};
 use crate::source::Span;
 use crate::value::Value;
@@ -31,7 +32,7 @@ struct Typed {
 
 impl<'p> Checker<'p> {
     /// Compiles a named condition once.
-    pub(super) fn define(&mut self, name: &str) -> Option<NodeId> {
+    pub(super) fn define(&mut self, name: &str) -> Option<TermId> {
         if let Some(done) = self.defined.get(name) {
             return *done;
         }
@@ -50,7 +51,7 @@ impl<'p> Checker<'p> {
         let mut node = self.condition(&item.condition);
         self.open.pop();
         // Checked where each define ends, so that no chain of them grows further.
-        if node.is_some_and(|node| self.weights[node].depth > MAX_DEPTH) {
+        if node.is_some_and(|node| self.weights[node.0 as usize].depth > MAX_DEPTH) {
             self.report(too_deep(item.name.span));
             node = None;
         }
@@ -59,11 +60,11 @@ impl<'p> Checker<'p> {
     }
 
     /// Compiles a condition; `None` where a finding was reported.
-    pub(super) fn condition(&mut self, condition: &Condition) -> Option<NodeId> {
+    pub(super) fn condition(&mut self, condition: &Condition) -> Option<TermId> {
         match condition {
-            Condition::And(terms) => self.terms(terms).map(|terms| self.node(Node::All(terms))),
-            Condition::Or(terms) => self.terms(terms).map(|terms| self.node(Node::Any(terms))),
-            Condition::Not(inner) => self.condition(inner).map(|inner| self.node(Node::Not(inner))),
+            Condition::And(terms) => self.terms(terms).map(|terms| self.node(Term::All(terms))),
+            Condition::Or(terms) => self.terms(terms).map(|terms| self.node(Term::Any(terms))),
+            Condition::Not(inner) => self.condition(inner).map(|inner| self.node(Term::Not(inner))),
             Condition::Exists { fact, span } => {
                 let id = self.fact(fact)?;
                 let kind = self.schema.definition(id).kind.clone();
@@ -80,20 +81,20 @@ impl<'p> Checker<'p> {
     }
 
     /// How many comparisons a condition takes at most.
-    pub(super) fn comparisons(&self, node: NodeId) -> usize {
-        self.weights[node].comparisons
+    pub(super) fn comparisons(&self, node: TermId) -> usize {
+        self.weights[node.0 as usize].comparisons
     }
 
     /// The fact in a condition that is not known from the first packet.
-    pub(super) fn late_fact(&self, node: NodeId) -> Option<FactId> {
-        self.weights[node].late
+    pub(super) fn late_fact(&self, node: TermId) -> Option<FactId> {
+        self.weights[node.0 as usize].late
     }
 
     /// A condition that failed to compile still lets the others report.
-    fn terms(&mut self, terms: &[Condition]) -> Option<Box<[NodeId]>> {
+    fn terms(&mut self, terms: &[Condition]) -> Option<Box<[TermId]>> {
         let nodes: Vec<_> = terms.iter().map(|term| self.condition(term)).collect();
         let nodes: Option<Box<[_]>> = nodes.into_iter().collect();
-        let total: usize = nodes.iter().flatten().map(|&node| self.weights[node].comparisons).sum();
+        let total: usize = nodes.iter().flatten().map(|&node| self.weights[node.0 as usize].comparisons).sum();
         if total > MAX_COMPARISONS {
             let span = self.open.last().map_or(Span::default(), |name| self.defines[name].name.span);
             let message = format!("this condition takes more than {MAX_COMPARISONS} comparisons");
@@ -105,39 +106,40 @@ impl<'p> Checker<'p> {
         nodes
     }
 
-    fn node(&mut self, node: Node) -> NodeId {
+    fn node(&mut self, node: Term) -> TermId {
         let weight = match &node {
-            Node::All(terms) | Node::Any(terms) => terms.iter().fold(Weight::default(), |sum, &term| {
-                let more = self.weights[term];
+            Term::All(terms) | Term::Any(terms) => terms.iter().fold(Weight::default(), |sum, &term| {
+                let more = self.weights[term.0 as usize];
                 Weight {
                     comparisons: sum.comparisons + more.comparisons,
                     depth: sum.depth.max(more.depth + 1),
                     late: sum.late.or(more.late),
                 }
             }),
-            Node::Not(inner) => {
-                let inner = self.weights[*inner];
+            Term::Not(inner) => {
+                let inner = self.weights[inner.0 as usize];
                 Weight { depth: inner.depth + 1, ..inner }
             }
-            Node::Leaf(leaf) => {
-                let fact = self.program.leaves[*leaf as usize].fact;
+            Term::Asks(leaf) => {
+                let fact = self.program.leaf(*leaf).fact;
                 let late = (self.schema.definition(fact).known > Stage::FirstPacket).then_some(fact);
-                let comparisons = self.program.leaves[*leaf as usize].test.comparisons();
+                let comparisons = self.program.leaf(*leaf).test.comparisons();
                 Weight { comparisons, depth: 1, late }
             }
         };
-        self.program.nodes.push(node);
+        let id = TermId(u32::try_from(self.program.terms.len()).expect("a policy has fewer conditions than bytes"));
+        self.program.terms.push(node);
         self.weights.push(weight);
-        self.program.nodes.len() - 1
+        id
     }
 
-    fn leaf(&mut self, left: Typed, test: Compiled, span: Span) -> Option<NodeId> {
+    fn leaf(&mut self, left: Typed, test: Compiled, span: Span) -> Option<TermId> {
         let text = self.source.slice(span).split_whitespace().collect::<Vec<_>>().join(" ");
         self.leaf_called(text, left, test, span)
     }
 
     /// A comparison that is told as this text.
-    fn leaf_called(&mut self, text: String, left: Typed, test: Compiled, span: Span) -> Option<NodeId> {
+    fn leaf_called(&mut self, text: String, left: Typed, test: Compiled, span: Span) -> Option<TermId> {
         let Some(fact) = left.fact else {
             self.report(
                 Diagnostic::error("W220", span, "this compares fixed values only")
@@ -153,10 +155,10 @@ impl<'p> Checker<'p> {
         }
         let ignore_case = left.kind.ignores_case();
         self.program.leaves.push(Leaf { text, span, fact, left: left.expression, test, ignore_case });
-        Some(self.node(Node::Leaf(number as u32)))
+        Some(self.node(Term::Asks(LeafId(number as u32))))
     }
 
-    fn bare(&mut self, name: &Name, span: Span) -> Option<NodeId> {
+    fn bare(&mut self, name: &Name, span: Span) -> Option<TermId> {
         if !name.text.contains('.') {
             if self.defines.contains_key(name.text.as_str()) {
                 self.mark_used("define", &name.text);
@@ -180,7 +182,7 @@ impl<'p> Checker<'p> {
     }
 
     /// `user in group "staff"` asks `user.groups`.
-    fn in_group(&mut self, name: &Name, group: &Name, store: Option<&Name>, span: Span) -> Option<NodeId> {
+    fn in_group(&mut self, name: &Name, group: &Name, store: Option<&Name>, span: Span) -> Option<TermId> {
         let text = match name.text.ends_with(".groups") {
             true => name.text.clone(),
             false => format!("{}.groups", name.text),
@@ -188,23 +190,25 @@ impl<'p> Checker<'p> {
         match text.as_str() {
             "user.groups" => self.known_group(IdentityKind::User, group),
             "machine.groups" => self.known_group(IdentityKind::Machine, group),
+            "device.groups" => self.known_group(IdentityKind::Mac, group),
             _ => {}
         }
         let id = self.fact(&Name { text, span: name.span })?;
         let kind = self.schema.definition(id).kind.clone();
+        let expression = match store {
+            None => Expression::Fact(id),
+            Some(store) => self.of_store(name, store, id)?,
+        };
         let member = Compiled::ContainsMember(Value::owned(group.text.clone()));
-        let in_it = self.leaf(Typed { expression: Expression::Fact(id), kind, fact: Some(id) }, member, span)?;
-        match store {
-            None => Some(in_it),
-            Some(store) => self.of_store(name, store, in_it),
-        }
+        self.leaf(Typed { expression, kind, fact: Some(id) }, member, span)
     }
 
-    /// Groups of the store that has the account.
-    fn of_store(&mut self, name: &Name, store: &Name, in_it: NodeId) -> Option<NodeId> {
+    /// Groups of one store.
+    fn of_store(&mut self, name: &Name, store: &Name, groups: FactId) -> Option<Expression> {
         let who = name.text.trim_end_matches(".groups");
         if let Some(stores) = self.schema.stores()
             && !stores.iter().any(|known| known.name == store.text)
+            && !self.may_be_there(&store.text)
         {
             let names: Vec<_> = stores.iter().map(|known| known.name.as_str()).collect();
             let diagnostic = Diagnostic::error("W404", store.span, format!("there is no store `{}`", store.text))
@@ -212,17 +216,14 @@ impl<'p> Checker<'p> {
             self.report(diagnostic);
             return None;
         }
-        let id = self.fact(&Name { text: format!("{who}.store"), span: name.span })?;
-        let kind = self.schema.definition(id).kind.clone();
-        let test = Compiled::Compare(Comparison::Equal, Expression::Literal(Value::owned(store.text.clone())));
-        let text = format!("{who}.store = \"{}\"", store.text);
-        let left = Typed { expression: Expression::Fact(id), kind, fact: Some(id) };
-        let of_it = self.leaf_called(text, left, test, store.span)?;
-        Some(self.node(Node::All([of_it, in_it].into())))
+        let mut fact = |part: &str| self.fact(&Name { text: format!("{who}.{part}"), span: name.span });
+        let (account, by_store) = (fact("store")?, fact("groups-by-store")?);
+        let store = store.text.clone();
+        Some(Expression::OfStore(Box::new(OfStore { groups, account, by_store, store })))
     }
 
     /// Whether it is this moment or later, or before it.
-    pub(super) fn moment(&mut self, comparison: Comparison, at: i64, span: Span) -> Option<NodeId> {
+    pub(super) fn moment(&mut self, comparison: Comparison, at: i64, span: Span) -> Option<TermId> {
         let id = self.fact(&Name { text: "time.now".into(), span })?;
         let left = Typed { expression: Expression::Fact(id), kind: Type::Instant, fact: Some(id) };
         let sign = if comparison == Comparison::Less { "<" } else { ">=" };
@@ -231,18 +232,18 @@ impl<'p> Checker<'p> {
     }
 
     /// A condition that holds where all of these do.
-    pub(super) fn all_of(&mut self, nodes: Vec<NodeId>) -> NodeId {
-        self.node(Node::All(nodes.into()))
+    pub(super) fn all_of(&mut self, nodes: Vec<TermId>) -> TermId {
+        self.node(Term::All(nodes.into()))
     }
 
     /// A condition that never holds.
-    pub(super) fn never(&mut self) -> NodeId {
-        self.node(Node::Any([].into()))
+    pub(super) fn never(&mut self) -> TermId {
+        self.node(Term::Any([].into()))
     }
 
     /// Tells a group that no store has, and refuses one that fits two, where all groups are known.
     fn known_group(&mut self, kind: IdentityKind, group: &Name) {
-        let Some(known) = self.schema.groups(kind) else { return };
+        let Some(known) = self.schema.groups(kind).filter(|_| self.groups_known) else { return };
         let wanted = group.text.to_lowercase();
         if known.twice.contains(&wanted) {
             let message = format!("more than one group is called `{}`", group.text);
@@ -252,19 +253,19 @@ impl<'p> Checker<'p> {
             );
         } else if !known.names.iter().any(|name| name.to_lowercase() == wanted) {
             let looked = match known.looked {
-                Some(seconds) => format!("the directory was looked at {} minutes ago", seconds / 60),
-                None => "as the stores are now".to_owned(),
+                Some(seconds) => format!("; the directory was looked at {} minutes ago", seconds / 60),
+                None => String::new(),
             };
             let message = format!("no store has a group `{}`", group.text);
             self.report(
                 Diagnostic::warning("W503", group.span, message)
                     .suggest(did_you_mean(&group.text, known.names.iter().map(String::as_str)))
-                    .note(format!("nobody is in it until it is there; {looked}")),
+                    .note(format!("nobody is in it until it is there{looked}")),
             );
         }
     }
 
-    fn quantified(&mut self, all: bool, left: &Operand, set: &SetItem, span: Span) -> Option<NodeId> {
+    fn quantified(&mut self, all: bool, left: &Operand, set: &SetItem, span: Span) -> Option<TermId> {
         let left_typed = self.typed(left)?;
         let Type::Set(of) = left_typed.kind.clone() else {
             self.report(
@@ -280,7 +281,7 @@ impl<'p> Checker<'p> {
         self.leaf(left_typed, if all { Compiled::AllOf(list) } else { Compiled::AnyOf(list) }, span)
     }
 
-    fn test(&mut self, left: &Operand, test: &Test, span: Span) -> Option<NodeId> {
+    fn test(&mut self, left: &Operand, test: &Test, span: Span) -> Option<TermId> {
         let left_typed = self.typed(left)?;
         let kind = left_typed.kind.clone();
         let compiled = match test {

@@ -184,6 +184,20 @@ impl Checker<'_> {
         if fitting().any(|store| store == name.text) {
             return;
         }
+        if self.may_be_there(&name.text) {
+            // Each is told once, however many gates ask it.
+            if !self.used.insert(("store", name.text.clone())) {
+                return;
+            }
+            let message = format!("the inventory has no store `{}`", name.text);
+            let known = fitting().map(str::to_owned).collect::<Vec<_>>();
+            self.report(
+                Diagnostic::warning("W518", name.span, message)
+                    .suggest(did_you_mean(&name.text, known.iter().map(String::as_str)))
+                    .note("a directory, or another service, is connected elsewhere; activation is an error where it is not there"),
+            );
+            return;
+        }
         let message = match stores.iter().find(|store| store.name == name.text) {
             Some(store) if proves && store.facts_only => {
                 format!("store `{}` tells facts and proves nobody: write `lookup`", name.text)
@@ -196,6 +210,12 @@ impl Checker<'_> {
             .suggest(did_you_mean(&name.text, list.iter().copied()))
             .note(format!("stores that do: {}", if list.is_empty() { "none".into() } else { list.join(", ") }));
         self.report(diagnostic);
+    }
+
+    /// Whether a store that nobody knows may be there all the same.
+    pub(super) fn may_be_there(&self, name: &str) -> bool {
+        let known = self.schema.stores().is_some_and(|stores| stores.iter().any(|store| store.name == name));
+        self.schema.more_stores() && !known
     }
 
     fn reaction(&mut self, event: Event, item: &ReactionItem) -> Option<Reaction> {

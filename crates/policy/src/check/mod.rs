@@ -3,6 +3,7 @@
 
 mod acl;
 mod case;
+mod certain;
 mod condition;
 mod gate;
 pub(crate) mod grant;
@@ -20,7 +21,7 @@ use jiff::tz::TimeZone;
 use crate::diagnostic::Diagnostic;
 use crate::parse::ast::{Define, ListItem, Name, Policy};
 use crate::run::case::Case;
-use crate::run::program::{NodeId, Program};
+use crate::run::program::{Program, TermId};
 use crate::schema::{FactId, Schema, Stage};
 use crate::source::{Source, Span};
 use crate::value::Value;
@@ -41,7 +42,7 @@ pub(crate) struct Checker<'p> {
     listed: HashMap<(&'p str, String), Option<Arc<[Value<'static>]>>>,
     zone: Option<TimeZone>,
     /// Compiled conditions by the name of their `define`; `None` failed.
-    defined: HashMap<&'p str, Option<NodeId>>,
+    defined: HashMap<&'p str, Option<TermId>>,
     /// The defines that are being compiled now, to find circles.
     open: Vec<&'p str>,
     /// Titles of rules and names of grants as they are written, whether they checked or not: one mistake
@@ -52,6 +53,8 @@ pub(crate) struct Checker<'p> {
     weights: Vec<Weight>,
     /// Names of defines, acls and grants that something refers to.
     used: HashSet<(&'static str, String)>,
+    /// Whether groups that no store has can be told: not where one is asked that nobody knows.
+    groups_known: bool,
 }
 
 /// What a node of a condition costs and needs.
@@ -82,6 +85,7 @@ pub(crate) fn check(policy: &Policy, source: &Source, schema: &Schema) -> (Progr
         written_grants: HashSet::new(),
         weights: Vec::new(),
         used: HashSet::new(),
+        groups_known: true,
     };
     let cases = checker.policy(policy);
     (checker.program, cases, checker.diagnostics)
@@ -99,6 +103,13 @@ impl<'p> Checker<'p> {
         self.lists = policy.lists.iter().map(|item| (item.name.text.as_str(), item)).collect();
         self.titles = policy.gates.iter().flat_map(|gate| &gate.rules).map(|rule| rule.title.text.as_str()).collect();
         self.written_grants = policy.grants.iter().map(|grant| grant.name.text.as_str()).collect();
+        let mut stores = policy.gates.iter().flat_map(|gate| {
+            gate.identify
+                .iter()
+                .flat_map(|clause| &clause.stores)
+                .chain(gate.lookups.iter().flat_map(|clause| &clause.stores))
+        });
+        self.groups_known = !stores.any(|store| self.may_be_there(&store.text));
         self.zone = policy.zone.as_ref().and_then(|zone| self.zone(zone));
         for item in &policy.defines {
             self.define(&item.name.text);

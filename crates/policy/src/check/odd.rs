@@ -2,15 +2,16 @@
 
 use std::collections::HashMap;
 
-use crate::acl::{Acl, Entry, Port, Where};
 use crate::check::Checker;
+use crate::check::certain::Certain;
 use crate::diagnostic::Diagnostic;
-use crate::parse::ast::{Comparison, GateItem, Name, Policy};
+use crate::parse::ast::{GateItem, Name, Policy};
 use crate::run::method::{Accepted, IdentityKind, Method};
-use crate::run::program::{Consequence, Expression, Gate, Leaf, Node, NodeId, Test, Undetermined};
+use crate::run::program::{Consequence, Expression, Gate, Leaf, Program, Rule, Term, TermId, Test, Undetermined};
 use crate::run::{Facts, Known};
 use crate::schema::{FactId, Type};
-use crate::value::{Value, block_holds, same_text};
+use crate::value::{Value, same_text};
+use regnant_base::did_you_mean;
 
 /// Why a method is weak.
 const GUESSED: &str = "shows whoever listens what a password can be guessed from";
@@ -24,12 +25,19 @@ impl Checker<'_> {
         self.differ_by_case("grant", policy.grants.iter().map(|item| &item.name));
         for item in &policy.gates {
             self.differ_by_case("rule", item.rules.iter().map(|rule| &rule.title));
-            let gates = std::mem::take(&mut self.program.gates);
-            if let Some(gate) = gates.iter().find(|gate| gate.name == item.name.text) {
-                self.odd_gate(item, gate);
-            }
-            self.program.gates = gates;
         }
+        let program = std::mem::take(&mut self.program);
+        program.leaves.iter().for_each(|leaf| self.no_such_equipment(leaf));
+        let mut certain = Certain::new(&program, self.schema);
+        for item in &policy.gates {
+            if let Some(gate) = program.gates.iter().find(|gate| gate.name == item.name.text) {
+                self.certain_of_rules(&mut certain, gate);
+                self.weak_methods(&program, item, gate);
+                self.permissive(item, gate);
+                self.remembers(&program, item, gate);
+            }
+        }
+        self.program = program;
     }
 
     fn differ_by_case<'n>(&mut self, what: &str, names: impl Iterator<Item = &'n Name>) {
@@ -47,13 +55,32 @@ impl Checker<'_> {
         }
     }
 
-    fn odd_gate(&mut self, item: &GateItem, gate: &Gate) {
+    /// Names of equipment, its sites and its tags that none has.
+    fn no_such_equipment(&mut self, leaf: &Leaf) {
+        let Some(known) = self.schema.values(leaf.fact).filter(|known| !known.is_empty()) else { return };
+        for value in leaf.names() {
+            let Value::Text(name) = value else { continue };
+            if known.iter().any(|one| same_text(one, name, true)) {
+                continue;
+            }
+            let what = &self.schema.definition(leaf.fact).name;
+            let found = Diagnostic::warning("W519", leaf.span, format!("no NAS has `{what}` \"{name}\""));
+            let meant = did_you_mean(name, known.iter().map(String::as_str));
+            self.report(match meant {
+                Some(meant) => found.note(format!("did you mean \"{meant}\"?")),
+                None => found.note("it is true of no request until such equipment is registered"),
+            });
+        }
+    }
+
+    /// Rules that never decide.
+    fn certain_of_rules(&mut self, certain: &mut Certain<'_>, gate: &Gate) {
         let title = |place: usize| gate.rules[place].title.clone();
-        let mut conditions: HashMap<String, usize> = HashMap::new();
+        let mut conditions: HashMap<u32, usize> = HashMap::new();
         for (place, rule) in gate.rules.iter().enumerate() {
             // Where both say the same the first decides; only where one that grants is passed over for want
             // of an answer, another that refuses is not.
-            let before = *conditions.entry(self.written_out(rule.when)).or_insert(place);
+            let before = *conditions.entry(certain.meaning(rule.when)).or_insert(place);
             if before != place && gate.undetermined != Undetermined::Continue {
                 let message =
                     format!("rule \"{}\" never decides: \"{}\" has the same condition", rule.title, title(before));
@@ -63,7 +90,7 @@ impl Checker<'_> {
                         .note("change the condition of one of them, or remove the second"),
                 );
             }
-            if let Some(why) = self.never_true(rule.when).filter(|_| rule.off.is_none()) {
+            if let Some(why) = certain.never_true(rule.when).filter(|_| rule.off.is_none()) {
                 let message = format!("rule \"{}\" never decides: {why}", rule.title);
                 self.report(
                     Diagnostic::warning("W512", rule.span, message)
@@ -71,7 +98,7 @@ impl Checker<'_> {
                 );
             }
         }
-        if let Some(place) = gate.rules.iter().position(|rule| self.always_true(rule.when))
+        if let Some(place) = gate.rules.iter().position(|rule| certain.always_true(rule.when))
             && let Some(after) = gate.rules.get(place + 1)
         {
             let message =
@@ -82,13 +109,10 @@ impl Checker<'_> {
                     .note("what applies to everybody is `otherwise`, at the end of the gate"),
             );
         }
-        self.weak_methods(item, gate);
-        self.permissive(item, gate);
-        self.remembers(item, gate);
     }
 
     /// Methods that a listener can guess passwords from.
-    fn weak_methods(&mut self, item: &GateItem, gate: &Gate) {
+    fn weak_methods(&mut self, program: &Program, item: &GateItem, gate: &Gate) {
         if gate.identify(IdentityKind::User).is_none() {
             return;
         }
@@ -96,12 +120,12 @@ impl Checker<'_> {
             let Accepted { method, .. } = accepted;
             let (over_networks, why) = match method {
                 Method::EapMd5 => (
-                    self.may_be_for_networks(gate, "eap"),
+                    self.may_be_for_networks(program, gate, "eap"),
                     "shows whoever listens what a password can be guessed from, and gives no keys",
                 ),
-                Method::Pap => (self.may_be_for_networks(gate, "pap"), "has the NAS see every password"),
-                Method::Chap => (self.may_be_for_networks(gate, "chap"), GUESSED),
-                Method::MsChap => (self.may_be_for_networks(gate, "mschap"), GUESSED),
+                Method::Pap => (self.may_be_for_networks(program, gate, "pap"), "has the NAS see every password"),
+                Method::Chap => (self.may_be_for_networks(program, gate, "chap"), GUESSED),
+                Method::MsChap => (self.may_be_for_networks(program, gate, "mschap"), GUESSED),
                 _ => (false, ""),
             };
             if over_networks {
@@ -117,7 +141,7 @@ impl Checker<'_> {
 
     /// Whether the gate may take somebody who asks for a network with a credential that comes so. What its
     /// `when` asks beside counts as open.
-    fn may_be_for_networks(&self, gate: &Gate, carrier: &str) -> bool {
+    fn may_be_for_networks(&self, program: &Program, gate: &Gate, carrier: &str) -> bool {
         struct Network([Option<(FactId, i64)>; 2]);
         impl Facts for Network {
             fn fact(&self, id: FactId) -> Known<Value<'_>> {
@@ -132,7 +156,7 @@ impl Checker<'_> {
         };
         let Some(purpose) = of("request.purpose", "network") else { return false };
         let facts = Network([Some(purpose), of("request.carrier", carrier)]);
-        let truth = |when| self.program.truth(when, &facts, &mut ());
+        let truth = |when| program.truth(when, &facts, &mut ());
         gate.when.map(truth).is_none_or(|truth| truth.is_true() || truth.might_be_true())
     }
 
@@ -151,14 +175,16 @@ impl Checker<'_> {
     }
 
     /// A machine that is remembered is known by an address that anybody can set.
-    fn remembers(&mut self, item: &GateItem, gate: &Gate) {
+    fn remembers(&mut self, program: &Program, item: &GateItem, gate: &Gate) {
         if gate.remember_machine.is_none() {
             return;
         }
-        let asks = |rule: &&crate::run::program::Rule| {
+        let asks = |rule: &&Rule| {
             // Whoever asks how or when it was proved tells the one from the other.
-            let tells_apart = ["machine.proof", "machine.age"].iter().any(|fact| self.asks(rule.when, fact));
-            matches!(rule.then, Consequence::Grant(_)) && self.asks_for_a_machine(rule.when, false) && !tells_apart
+            let tells_apart = ["machine.proof", "machine.age"].iter().any(|fact| self.asks(program, rule.when, fact));
+            matches!(rule.then, Consequence::Grant(_))
+                && self.asks_for_a_machine(program, rule.when, false)
+                && !tells_apart
         };
         if let Some(rule) = gate.rules.iter().find(asks) {
             let message = format!("rule \"{}\" gives more for a machine that is only remembered", rule.title);
@@ -171,146 +197,27 @@ impl Checker<'_> {
     }
 
     /// Whether a condition asks for a fact at all.
-    fn asks(&self, node: NodeId, fact: &str) -> bool {
-        match &self.program.nodes[node] {
-            Node::All(terms) | Node::Any(terms) => terms.iter().any(|term| self.asks(*term, fact)),
-            Node::Not(inner) => self.asks(*inner, fact),
-            Node::Leaf(leaf) => self.schema.definition(self.program.leaves[*leaf as usize].fact).name == fact,
+    fn asks(&self, program: &Program, node: TermId, fact: &str) -> bool {
+        match program.term(node) {
+            Term::All(terms) | Term::Any(terms) => terms.iter().any(|term| self.asks(program, *term, fact)),
+            Term::Not(inner) => self.asks(program, *inner, fact),
+            Term::Asks(leaf) => self.schema.definition(program.leaf(*leaf).fact).name == fact,
         }
     }
 
     /// Whether a condition asks that a machine is proved, or what it is, and not that it is not.
-    fn asks_for_a_machine(&self, node: NodeId, negated: bool) -> bool {
-        match &self.program.nodes[node] {
-            Node::All(terms) | Node::Any(terms) => terms.iter().any(|term| self.asks_for_a_machine(*term, negated)),
-            Node::Not(inner) => self.asks_for_a_machine(*inner, !negated),
-            Node::Leaf(leaf) => {
-                let name = &self.schema.definition(self.program.leaves[*leaf as usize].fact).name;
-                let leaf = &self.program.leaves[*leaf as usize];
+    fn asks_for_a_machine(&self, program: &Program, node: TermId, negated: bool) -> bool {
+        match program.term(node) {
+            Term::All(terms) | Term::Any(terms) => {
+                terms.iter().any(|term| self.asks_for_a_machine(program, *term, negated))
+            }
+            Term::Not(inner) => self.asks_for_a_machine(program, *inner, !negated),
+            Term::Asks(leaf) => {
+                let name = &self.schema.definition(program.leaf(*leaf).fact).name;
+                let leaf = program.leaf(*leaf);
                 let is_not = matches!(&leaf.test, Test::Compare(_, Expression::Literal(Value::Boolean(false))));
                 negated == is_not && ["machine.proved", "machine.groups", "machine.name"].contains(&name.as_str())
             }
         }
     }
-
-    /// A condition written out, the same for two that are the same.
-    fn written_out(&self, node: NodeId) -> String {
-        let several = |terms: &[NodeId], word: &str| {
-            let terms: Vec<_> = terms.iter().map(|term| self.written_out(*term)).collect();
-            format!("({})", terms.join(word))
-        };
-        match &self.program.nodes[node] {
-            Node::All(terms) => several(terms, " and "),
-            Node::Any(terms) => several(terms, " or "),
-            Node::Not(inner) => format!("not {}", self.written_out(*inner)),
-            Node::Leaf(leaf) => self.program.leaves[*leaf as usize].text.clone(),
-        }
-    }
-
-    /// Whether a condition is true of every request: it asks whether there is what every request has, or
-    /// whether a fact that every request has is this or not.
-    fn always_true(&self, node: NodeId) -> bool {
-        let has = |leaf: &Leaf| match &leaf.left {
-            Expression::Fact(fact) => self.schema.definition(*fact).always,
-            _ => false,
-        };
-        match &self.program.nodes[node] {
-            Node::All(terms) => !terms.is_empty() && terms.iter().all(|term| self.always_true(*term)),
-            Node::Any(terms) => {
-                let excluded = |term: &NodeId| match &self.program.nodes[*term] {
-                    Node::Not(inner) => terms.contains(inner) && self.has_all(*inner),
-                    _ => false,
-                };
-                terms.iter().any(|term| self.always_true(*term)) || terms.iter().any(excluded)
-            }
-            Node::Leaf(leaf) => {
-                let leaf = &self.program.leaves[*leaf as usize];
-                has(leaf) && matches!(leaf.test, Test::Exists)
-            }
-            Node::Not(_) => false,
-        }
-    }
-
-    /// Whether every request has all facts of a condition.
-    fn has_all(&self, node: NodeId) -> bool {
-        match &self.program.nodes[node] {
-            Node::All(terms) | Node::Any(terms) => terms.iter().all(|term| self.has_all(*term)),
-            Node::Not(inner) => self.has_all(*inner),
-            Node::Leaf(leaf) => self.schema.definition(self.program.leaves[*leaf as usize].fact).always,
-        }
-    }
-
-    /// Why a condition can never be true, where two of its terms exclude one another.
-    fn never_true(&self, node: NodeId) -> Option<String> {
-        let terms = match &self.program.nodes[node] {
-            Node::All(terms) => terms,
-            Node::Any(terms) if !terms.is_empty() => {
-                return terms.iter().map(|term| self.never_true(*term)).collect::<Option<Vec<_>>>()?.pop();
-            }
-            _ => return None,
-        };
-        let mut wanted: HashMap<FactId, (String, Vec<&Value<'static>>)> = HashMap::new();
-        for term in terms {
-            if let Some(why) = self.never_true(*term) {
-                return Some(why);
-            }
-            let Node::Leaf(leaf) = &self.program.nodes[*term] else { continue };
-            let leaf = &self.program.leaves[*leaf as usize];
-            let (Expression::Fact(fact), Some(values)) = (&leaf.left, one_of(&leaf.test)) else { continue };
-            let same = |a: &Value<'_>, b: &Value<'_>| match (a, b) {
-                (Value::Text(a), Value::Text(b)) => same_text(a, b, leaf.ignore_case),
-                (a, b) => a == b,
-            };
-            match wanted.get_mut(fact) {
-                None => drop(wanted.insert(*fact, (leaf.text.clone(), values))),
-                Some((before, left)) => {
-                    left.retain(|value| values.iter().any(|other| same(value, other)));
-                    if left.is_empty() {
-                        return Some(format!("`{before}` and `{}` are never true together", leaf.text));
-                    }
-                }
-            }
-        }
-        None
-    }
-}
-
-/// The single values of which a test takes one.
-fn one_of(test: &Test) -> Option<Vec<&Value<'static>>> {
-    match test {
-        Test::Compare(Comparison::Equal, Expression::Literal(value)) => Some(vec![value]),
-        Test::OneOf(values) => Some(values.iter().collect()),
-        _ => None,
-    }
-}
-
-/// The first entry of an access list before another that takes all that it would.
-pub(super) fn hidden_by(acl: &Acl, place: usize) -> Option<usize> {
-    let entry = &acl.entries[place];
-    acl.entries[..place].iter().position(|before| covers(before, entry))
-}
-
-/// Whether every packet that fits an entry fits another.
-fn covers(wide: &Entry, narrow: &Entry) -> bool {
-    let protocol = wide.protocol == narrow.protocol || wide.protocol == crate::acl::Protocol::Ip;
-    protocol
-        && holds(&wide.from, &narrow.from)
-        && holds(&wide.to, &narrow.to)
-        && ports_hold(&wide.from_ports, &narrow.from_ports)
-        && ports_hold(&wide.to_ports, &narrow.to_ports)
-}
-
-fn holds(wide: &Where, narrow: &Where) -> bool {
-    match (wide, narrow) {
-        (Where::Any, _) => true,
-        (Where::Block(wide, length), Where::Block(narrow, longer)) => {
-            longer >= length && block_holds(*wide, *length, *narrow)
-        }
-        (wide, narrow) => wide == narrow,
-    }
-}
-
-fn ports_hold(wide: &[Port], narrow: &[Port]) -> bool {
-    let within = |port: &Port| wide.iter().any(|known| known.first <= port.first && port.last <= known.last);
-    wide.is_empty() || (!narrow.is_empty() && narrow.iter().all(within))
 }

@@ -4,7 +4,7 @@ use std::cmp::Ordering;
 use serde::{Deserialize, Serialize};
 
 use crate::parse::ast::Comparison;
-use crate::run::program::{Expression, Leaf, Node, NodeId, Program, Test};
+use crate::run::program::{Expression, Leaf, LeafId, Program, Term, TermId, Test};
 use crate::run::rules::LeafTrace;
 use crate::run::{Facts, Known};
 use crate::value::{Value, block_holds, folded, same_text};
@@ -82,31 +82,31 @@ impl Truth {
 /// Sees every comparison that is looked at. Decisions have none; whoever reads about
 /// one has their comparisons listed.
 pub(crate) trait Witness {
-    fn see(&mut self, leaf: u32, truth: Truth);
+    fn see(&mut self, leaf: LeafId, truth: Truth);
 }
 
 impl Witness for () {
-    fn see(&mut self, _: u32, _: Truth) {}
+    fn see(&mut self, _: LeafId, _: Truth) {}
 }
 
 impl Witness for Vec<LeafTrace> {
-    fn see(&mut self, leaf: u32, truth: Truth) {
+    fn see(&mut self, leaf: LeafId, truth: Truth) {
         self.push(LeafTrace { leaf, outcome: truth.outcome() });
     }
 }
 
 impl Program {
     /// Evaluates a condition.
-    pub(crate) fn truth(&self, node: NodeId, facts: &dyn Facts, witness: &mut impl Witness) -> Truth {
-        match &self.nodes[node] {
-            Node::Leaf(leaf) => {
-                let truth = self.leaves[*leaf as usize].truth(facts);
+    pub(crate) fn truth(&self, node: TermId, facts: &dyn Facts, witness: &mut impl Witness) -> Truth {
+        match self.term(node) {
+            Term::Asks(leaf) => {
+                let truth = self.leaf(*leaf).truth(facts);
                 witness.see(*leaf, truth);
                 truth
             }
-            Node::Not(inner) => self.truth(*inner, facts, witness).not(),
-            Node::All(terms) => self.fold(terms, Truth::TRUE, Truth::FALSE, Truth::and, facts, witness),
-            Node::Any(terms) => {
+            Term::Not(inner) => self.truth(*inner, facts, witness).not(),
+            Term::All(terms) => self.fold(terms, Truth::TRUE, Truth::FALSE, Truth::and, facts, witness),
+            Term::Any(terms) => {
                 let or = |a: Truth, b: Truth| a.not().and(b.not()).not();
                 self.fold(terms, Truth::FALSE, Truth::TRUE, or, facts, witness)
             }
@@ -116,7 +116,7 @@ impl Program {
     /// Joins terms and stops at the one that settles it.
     fn fold(
         &self,
-        terms: &[NodeId],
+        terms: &[TermId],
         start: Truth,
         settled: Truth,
         join: impl Fn(Truth, Truth) -> Truth,
@@ -230,6 +230,7 @@ impl Expression {
                     Known::Unanswered => Known::Unanswered,
                 }
             }
+            Self::OfStore(of) => of.value(facts),
             Self::Capture(inner, regex) => {
                 text(inner, &|t| regex.captures(t).and_then(|found| Some(found.get(1)?.as_str().to_owned())))
             }

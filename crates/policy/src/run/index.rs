@@ -11,7 +11,7 @@ use std::collections::HashMap;
 use std::net::IpAddr;
 
 use crate::parse::ast::Comparison;
-use crate::run::program::{Expression, Leaf, Node, NodeId, Program, Rule, Test};
+use crate::run::program::{Expression, Leaf, Program, Rule, Term, TermId, Test};
 use crate::run::{Facts, Known};
 use crate::schema::FactId;
 use crate::value::{Value, folded};
@@ -32,6 +32,9 @@ pub(crate) struct RuleIndex {
     facts: Vec<(FactId, ByValue)>,
     /// Rules that no value rules out.
     always: Box<[u32]>,
+    /// For groups of one store: the store that has the account, which must be told, and the groups by store,
+    /// which must be absent; elsewhere all groups do not say enough.
+    of_one_store: Vec<(FactId, FactId)>,
     used: bool,
 }
 
@@ -40,6 +43,7 @@ pub(crate) struct RuleIndex {
 struct Need {
     fact: FactId,
     values: Vec<u64>,
+    of_one_store: Option<(FactId, FactId)>,
 }
 
 impl RuleIndex {
@@ -65,13 +69,14 @@ impl RuleIndex {
         facts.truncate(MOST_FACTS);
         let mut under: Vec<(FactId, HashMap<u64, Vec<u32>>)> =
             facts.into_iter().map(|(fact, _)| (fact, HashMap::new())).collect();
-        let mut always = Vec::new();
+        let (mut always, mut of_one_store) = (Vec::new(), Vec::new());
         for (place, needs) in (0u32..).zip(&needs) {
             let kept = |need: &&Need| under.iter().any(|(fact, _)| *fact == need.fact);
             let Some(need) = needs.iter().filter(kept).min_by_key(|need| crowd(need)) else {
                 always.push(place);
                 continue;
             };
+            of_one_store.extend(need.of_one_store);
             let of_fact = under.iter_mut().find(|(fact, _)| *fact == need.fact);
             let of_fact = &mut of_fact.expect("it was filtered by these").1;
             for value in &need.values {
@@ -85,7 +90,9 @@ impl RuleIndex {
         let boxed =
             |rules: HashMap<u64, Vec<u32>>| rules.into_iter().map(|(value, list)| (value, list.into())).collect();
         let facts: Vec<_> = under.into_iter().map(|(fact, rules)| (fact, boxed(rules))).collect();
-        Self { used: !facts.is_empty(), facts, always: always.into() }
+        of_one_store.sort_unstable();
+        of_one_store.dedup();
+        Self { used: !facts.is_empty(), facts, always: always.into(), of_one_store }
     }
 
     /// The rules that may be true, in order; `None` where that is not known, since some
@@ -93,6 +100,12 @@ impl RuleIndex {
     pub(crate) fn candidates(&self, facts: &dyn Facts) -> Option<Candidates<'_>> {
         if !self.used {
             return None;
+        }
+        for (account, by_store) in &self.of_one_store {
+            let told = matches!(facts.fact(*account), Known::Is(_) | Known::Absent);
+            if !told || facts.fact(*by_store) != Known::Absent {
+                return None;
+            }
         }
         let mut lists = Vec::with_capacity(8);
         lists.push(&self.always[..]);
@@ -130,17 +143,17 @@ impl Iterator for Candidates<'_> {
 
 impl Program {
     /// Every comparison that must hold for a condition to be true.
-    fn needs(&self, node: NodeId) -> Vec<Need> {
-        match &self.nodes[node] {
-            Node::Leaf(leaf) => self.leaves[*leaf as usize].need().into_iter().collect(),
-            Node::All(terms) => terms.iter().flat_map(|term| self.needs(*term)).collect(),
-            Node::Any(terms) => self.need_of_any(terms).into_iter().collect(),
-            Node::Not(_) => Vec::new(),
+    fn needs(&self, node: TermId) -> Vec<Need> {
+        match self.term(node) {
+            Term::Asks(leaf) => self.leaf(*leaf).need().into_iter().collect(),
+            Term::All(terms) => terms.iter().flat_map(|term| self.needs(*term)).collect(),
+            Term::Any(terms) => self.need_of_any(terms).into_iter().collect(),
+            Term::Not(_) => Vec::new(),
         }
     }
 
     /// One of several conditions must hold: all must ask about one fact.
-    fn need_of_any(&self, terms: &[NodeId]) -> Option<Need> {
+    fn need_of_any(&self, terms: &[TermId]) -> Option<Need> {
         let mut needs = terms.iter().map(|term| match &self.needs(*term)[..] {
             [only] => Some(only.clone()),
             _ => None,
@@ -149,6 +162,7 @@ impl Program {
         for need in needs {
             let need = need.filter(|need| need.fact == joined.fact)?;
             joined.values.extend(need.values);
+            joined.of_one_store = joined.of_one_store.or(need.of_one_store);
         }
         Some(joined)
     }
@@ -156,7 +170,12 @@ impl Program {
 
 impl Leaf {
     fn need(&self) -> Option<Need> {
-        let Expression::Fact(fact) = self.left else { return None };
+        // Whoever is in a group of one store is in the group.
+        let (fact, of_one_store) = match &self.left {
+            Expression::Fact(fact) => (*fact, None),
+            Expression::OfStore(of) => (of.groups, Some((of.account, of.by_store))),
+            _ => return None,
+        };
         let values = match &self.test {
             Test::True => vec![mixed(&Value::Boolean(true))],
             Test::Compare(Comparison::Equal, Expression::Literal(value)) if !matches!(value, Value::Set(_)) => {
@@ -166,7 +185,7 @@ impl Leaf {
             Test::ContainsMember(value) => vec![mixed(value)],
             _ => return None,
         };
-        Some(Need { fact, values })
+        Some(Need { fact, values, of_one_store })
     }
 }
 

@@ -2,6 +2,7 @@
 
 pub(crate) mod case;
 pub(crate) mod condition;
+pub(crate) mod group;
 pub(crate) mod index;
 pub(crate) mod method;
 pub(crate) mod program;

@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 use crate::acl::Acl;
 use crate::grant::Grant;
 use crate::parse::ast::Comparison;
+use crate::run::group::OfStore;
 use crate::run::index::RuleIndex;
 use crate::run::method::{Accepted, IdentityKind, Method, TrustClause};
 use crate::schema::FactId;
@@ -25,13 +26,21 @@ pub(crate) struct Program {
     /// Every combination of grants that some rule gives; consequences refer to
     /// these, so that each can be rendered once per dialect.
     pub(crate) grant_sets: Vec<Vec<usize>>,
-    pub(crate) nodes: Vec<Node>,
+    pub(crate) terms: Vec<Term>,
     pub(crate) leaves: Vec<Leaf>,
     /// Every store that a gate names, once.
     pub(crate) stores: Vec<String>,
 }
 
 impl Program {
+    pub(crate) fn term(&self, id: TermId) -> &Term {
+        &self.terms[id.0 as usize]
+    }
+
+    pub(crate) fn leaf(&self, id: LeafId) -> &Leaf {
+        &self.leaves[id.0 as usize]
+    }
+
     /// The id of a store.
     pub(crate) fn store(&mut self, name: &str) -> StoreId {
         let known = self.stores.iter().position(|known| known == name);
@@ -43,14 +52,25 @@ impl Program {
     }
 }
 
-pub(crate) type NodeId = usize;
+/// A part of a condition, by its place in the policy.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct TermId(pub(crate) u32);
 
+/// A comparison, by its place in the policy.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct LeafId(pub(crate) u32);
+
+/// A part of a condition. Several may have a part in common, and none has itself.
 #[derive(Debug)]
-pub(crate) enum Node {
-    All(Box<[NodeId]>),
-    Any(Box<[NodeId]>),
-    Not(NodeId),
-    Leaf(u32),
+pub enum Term {
+    /// All of these.
+    All(Box<[TermId]>),
+    /// One of these at least.
+    Any(Box<[TermId]>),
+    /// Not this.
+    Not(TermId),
+    /// This comparison.
+    Asks(LeafId),
 }
 
 /// One comparison of a condition.
@@ -67,6 +87,17 @@ pub struct Leaf {
     pub(crate) ignore_case: bool,
 }
 
+impl Leaf {
+    /// The values that it names, as they are written.
+    pub fn names(&self) -> &[Value<'static>] {
+        match &self.test {
+            Test::Compare(_, Expression::Literal(value)) | Test::ContainsMember(value) => std::slice::from_ref(value),
+            Test::OneOf(values) | Test::AnyOf(values) | Test::AllOf(values) => values,
+            _ => &[],
+        }
+    }
+}
+
 #[derive(Clone, Debug)]
 pub(crate) enum Expression {
     Fact(FactId),
@@ -79,6 +110,8 @@ pub(crate) enum Expression {
     Capture(Box<Expression>, Regex),
     /// What follows this in a member of a set.
     Keyed(FactId, String),
+    /// Groups of one store.
+    OfStore(Box<OfStore>),
 }
 
 #[derive(Debug)]
@@ -143,7 +176,8 @@ pub struct Gate {
     pub tell_name: Option<TellName>,
     /// How many comparisons a decision of it takes at most: each value of a list is one.
     pub comparisons: usize,
-    pub(crate) when: Option<NodeId>,
+    /// Which requests it takes; none where it takes all.
+    pub when: Option<TermId>,
     pub(crate) index: RuleIndex,
 }
 
@@ -178,7 +212,8 @@ pub struct Rule {
     pub from: Option<i64>,
     /// Until when it counts.
     pub until: Option<i64>,
-    pub(crate) when: NodeId,
+    /// When it decides; from when on it counts, until when, and whether it is off are part of it.
+    pub when: TermId,
 }
 
 /// For how long a rule is passed over.
@@ -197,7 +232,8 @@ pub struct Observe {
     pub grants: usize,
     /// Where it is written.
     pub span: Span,
-    pub(crate) when: Option<NodeId>,
+    /// Of which requests; none where of all.
+    pub when: Option<TermId>,
 }
 
 /// What follows from a rule.

@@ -1,6 +1,6 @@
 use crate::run::Facts;
 use crate::run::condition::{Truth, TruthValue, Witness};
-use crate::run::program::{Consequence, Gate, Program, Rule, Undetermined};
+use crate::run::program::{Consequence, Gate, LeafId, Program, Rule, Undetermined};
 
 /// A gate that was passed over.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -27,8 +27,8 @@ pub struct RuleTrace {
 /// What a comparison came to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct LeafTrace {
-    /// The comparison's number in the policy.
-    pub leaf: u32,
+    /// The comparison.
+    pub leaf: LeafId,
     /// What it came to.
     pub outcome: TruthValue,
 }

@@ -1,6 +1,8 @@
 //! A small schema and facts that tests state by name.
 #![allow(dead_code)]
 
+pub(crate) mod random;
+
 use std::collections::HashMap;
 
 use regnant_policy::*;
@@ -32,6 +34,9 @@ pub(crate) fn schema() -> Schema {
         fact("machine.proved", Type::Boolean, false),
         fact("machine.age", Type::Duration, false),
         fact("machine.groups", Type::Set(Box::new(Type::NAME)), false),
+        fact("user.groups-by-store", Type::Set(Box::new(Type::NAME)), false),
+        fact("device.store", Type::NAME, false),
+        fact("device.groups-by-store", Type::Set(Box::new(Type::NAME)), false),
         fact("user.groups", Type::Set(Box::new(Type::NAME)), false),
         fact("device.known", Type::Boolean, false),
         fact("device.barred", Type::Boolean, false),

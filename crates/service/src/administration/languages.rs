@@ -12,6 +12,7 @@ use crate::administration::committer::{Committer, Turn};
 use crate::administration::report::CheckReport;
 use crate::languages::{LanguageError, Languages};
 use crate::snapshot::Snapshot;
+use crate::surroundings::Surroundings;
 
 /// A file is read whole, and kept with every edition that was checked with it.
 const LONGEST_FILE: usize = 1 << 20;
@@ -174,10 +175,10 @@ impl LanguageFiles {
         command: impl FnOnce(regnant_records::BasisOf) -> Command,
     ) -> Result<u32, AdministrationError> {
         let Committer { records, environment, .. } = &*self.committer;
-        let schema = languages.schema(&before.registry(), records)?;
+        let around = Surroundings::of_records(&languages, &before.registry(), records)?;
         let active = &before.active.edition;
-        let nases: Vec<NasRow> = records.all()?;
-        let edition = languages.edition_for(active.policy.source().clone(), &schema, &nases);
+        let schema = around.schema(&languages);
+        let edition = languages.edition_for(active.policy.source().clone(), &schema, around.equipment());
         let edition: Edition =
             edition.map_err(|unfit| AdministrationError::Unfit(Box::new(CheckReport::unfit(unfit))))?;
         let command = command(records.basis_of(languages.basis())?);

@@ -30,8 +30,6 @@ use std::io;
 use std::sync::Arc;
 
 use regnant_decision::OfferProblem;
-use regnant_equipment::{GrantProblem, RenderError};
-use regnant_policy::Source;
 use regnant_records::{
     ImportError, InventoryError, LanguageKind, RecordName, Records, RecordsError, TokenUses, WeakPassword,
 };
@@ -51,7 +49,7 @@ use crate::administration::report::CheckReport;
 use crate::administration::secrets::NamedSecretRecords;
 use crate::languages::{LanguageError, Languages};
 use crate::outside_stores::OutsideStores;
-use crate::snapshot::{Environment, Snapshot, SnapshotError, Unfit, registry};
+use crate::snapshot::{Environment, Snapshot, SnapshotError, registry};
 
 /// What people administer, by what it is.
 pub struct Administration {
@@ -111,29 +109,6 @@ impl Administration {
 
     pub(crate) fn environment(&self) -> &Environment {
         &self.committer.environment
-    }
-}
-
-/// Checks a policy without any records, for the command line: every name of a
-/// store passes, and what the dialect that ships cannot say is a warning.
-pub fn check_alone(source: Source) -> CheckReport {
-    let languages = Languages::shipped();
-    match languages.edition_alone(source) {
-        Ok((edition, problems)) => {
-            // What no RFC can say some other dialect may; what contradicts itself is wrong as it is.
-            let elsewhere = |problem: &GrantProblem| {
-                matches!(problem.cannot.error, RenderError::Cannot { .. } | RenderError::NoWay { .. })
-            };
-            let (doubts, errors): (Vec<_>, Vec<_>) = problems.into_iter().partition(elsewhere);
-            match errors.is_empty() {
-                true => CheckReport::fit(&edition).with_doubts(&doubts, edition.policy.source()),
-                false => {
-                    let errors = errors.into_iter().map(|error| (error, Vec::new())).collect();
-                    CheckReport::unfit(Unfit::Grants(Box::new(edition), errors))
-                }
-            }
-        }
-        Err(checked) => CheckReport::unfit(Unfit::Check(checked)),
     }
 }
 

@@ -1,7 +1,7 @@
 //! Where the active policy names records, so that none disappears under it.
 
 use regnant_equipment::Edition;
-use regnant_policy::Leaf;
+use regnant_policy::{Leaf, Value};
 use regnant_records::RecordName;
 
 /// The facts in which names of a kind of record stand.
@@ -22,12 +22,11 @@ pub(crate) fn record(edition: &Edition, record: &RecordName) -> Vec<String> {
         RecordName::Device { mac, .. } => mac.to_string(),
         _ => return Vec::new(),
     };
-    let quoted = format!("\"{}\"", name.to_lowercase());
-    let bare = matches!(record, RecordName::Device { .. }).then(|| name.to_lowercase());
-    let names = |leaf: &&Leaf| {
-        let text = leaf.text.to_lowercase();
-        text.contains(&quoted) || bare.as_ref().is_some_and(|bare| text.contains(bare))
+    let is_it = |value: &Value<'_>| match value {
+        Value::Text(text) => text.to_lowercase() == name.to_lowercase(),
+        value => value.to_string() == name,
     };
+    let names = |leaf: &&Leaf| leaf.names().iter().any(is_it);
     let mut all: Vec<_> = asking(edition, facts(record)).filter(names).map(|leaf| place(edition, leaf)).collect();
     all.dedup();
     all
@@ -45,10 +44,16 @@ pub(crate) fn sites(edition: &Edition) -> Vec<(String, String)> {
 
 /// The texts that a policy compares these facts with, each with where.
 fn names_in(edition: &Edition, facts: &'static [&'static str]) -> Vec<(String, String)> {
-    let quoted = |text: &str| text.split('"').skip(1).step_by(2).map(str::to_owned).collect::<Vec<_>>();
+    let names = |leaf: &Leaf| {
+        let texts = leaf.names().iter().filter_map(|value| match value {
+            Value::Text(text) => Some(text.clone().into_owned()),
+            _ => None,
+        });
+        texts.collect::<Vec<_>>()
+    };
     let asking = asking(edition, facts);
     let mut all: Vec<_> =
-        asking.flat_map(|leaf| quoted(&leaf.text).into_iter().map(|name| (name, place(edition, leaf)))).collect();
+        asking.flat_map(|leaf| names(leaf).into_iter().map(|name| (name, place(edition, leaf)))).collect();
     all.dedup();
     all
 }

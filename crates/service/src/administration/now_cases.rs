@@ -5,7 +5,9 @@ use std::time::Duration;
 
 use regnant_decision::{Found, KnownAttributes, Store, StoreRegistry, StoreReply};
 use regnant_equipment::Edition;
-use regnant_policy::{CaseResult, Event, Gate, IdentityKind, Known, Mac, Schema, StatedFacts, Value};
+use regnant_policy::{
+    CaseResult, Event, Gate, IdentityKind, Key, Known, Lookup, Mac, Schema, StatedFacts, StoreId, Value, group_of_store,
+};
 use tokio::runtime::Handle;
 use tokio::time::{Instant, timeout_at};
 
@@ -23,10 +25,15 @@ pub(crate) fn judge(edition: &Edition, stores: &StoreRegistry) -> Vec<CaseResult
         let mut facts = Facts { schema, stated: given.clone(), until };
         if let Some(gate) = policy.choose_gate(&facts.stated) {
             let gate = &policy.gates()[gate];
+            let stores_of = |ids: &[StoreId]| named(ids, policy.stores(), stores);
             for (kind, whose) in [(IdentityKind::User, "user"), (IdentityKind::Machine, "machine")] {
-                facts.look_up(kind, whose, &named(gate, kind, policy.stores(), stores));
+                if let Some(mut groups) = facts.look_up(kind, whose, &stores_of(identified(gate, kind))) {
+                    facts.add(kind, whose, gate, &mut groups, stores_of);
+                }
             }
-            facts.look_up_device(&named(gate, IdentityKind::Mac, policy.stores(), stores));
+            if let Some(mut groups) = facts.look_up_device(&stores_of(identified(gate, IdentityKind::Mac))) {
+                facts.add(IdentityKind::Mac, "device", gate, &mut groups, stores_of);
+            }
         }
         policy.judge_now(number, &facts.stated)
     });
@@ -35,9 +42,32 @@ pub(crate) fn judge(edition: &Edition, stores: &StoreRegistry) -> Vec<CaseResult
 
 type Named<'s> = Vec<(&'s str, &'s dyn Store)>;
 
+/// The groups of somebody, with the store that has each.
+#[derive(Default)]
+struct GroupsFound {
+    all: Vec<Value<'static>>,
+    by_store: Vec<Value<'static>>,
+}
+
+impl GroupsFound {
+    fn take(&mut self, store: &str, groups: &[Value<'static>]) {
+        for group in groups {
+            if let Value::Text(name) = group {
+                self.by_store.push(Value::owned(group_of_store(name, store)));
+            }
+            if !self.all.contains(group) {
+                self.all.push(group.clone());
+            }
+        }
+    }
+}
+
 /// The stores in which a gate looks for a kind of identity.
-fn named<'s>(gate: &Gate, kind: IdentityKind, names: &'s [String], stores: &'s StoreRegistry) -> Named<'s> {
-    let ids = gate.identify(kind).map_or(&[][..], |clause| &clause.stores);
+fn identified(gate: &Gate, kind: IdentityKind) -> &[StoreId] {
+    gate.identify(kind).map_or(&[][..], |clause| &clause.stores)
+}
+
+fn named<'s>(ids: &[StoreId], names: &'s [String], stores: &'s StoreRegistry) -> Named<'s> {
     ids.iter().filter_map(|id| Some((names[id.place()].as_str(), &**stores.get(&names[id.place()])?))).collect()
 }
 
@@ -76,8 +106,9 @@ impl Facts<'_> {
         }
     }
 
-    fn look_up(&mut self, kind: IdentityKind, whose: &str, stores: &Named<'_>) {
-        let Some(Value::Text(name)) = self.read(&format!("{whose}.name")).map(Value::into_owned) else { return };
+    /// Looks somebody up whom the case names; their groups, where a store has them.
+    fn look_up(&mut self, kind: IdentityKind, whose: &str, stores: &Named<'_>) -> Option<GroupsFound> {
+        let Some(Value::Text(name)) = self.read(&format!("{whose}.name")).map(Value::into_owned) else { return None };
         let mut silent = false;
         for (store, asked) in stores {
             match answer(asked.account(kind, &name, ASKER), self.until) {
@@ -90,15 +121,18 @@ impl Facts<'_> {
                     };
                     self.state(&format!("{whose}.proved"), Known::Is(Value::Boolean(event.is_none())));
                     match event {
-                        Some(event) => self.state(&format!("{whose}.failure"), Known::Is(Value::owned(event.word()))),
+                        Some(event) => {
+                            self.state(&format!("{whose}.failure"), Known::Is(Value::owned(event.word())));
+                            return None;
+                        }
                         None => {
-                            let groups = Value::set(account.groups.to_vec());
-                            self.state(&format!("{whose}.groups"), Known::Is(groups));
                             self.state(&format!("{whose}.store"), Known::Is(Value::owned(*store)));
                             self.attributes(whose, &account.attributes);
+                            let mut groups = GroupsFound::default();
+                            groups.take(store, &account.groups);
+                            return Some(groups);
                         }
                     }
-                    return;
                 }
                 Some(_) => {}
             }
@@ -111,35 +145,106 @@ impl Facts<'_> {
             };
             self.state(&format!("{whose}.{part}"), value);
         }
+        None
     }
 
-    fn look_up_device(&mut self, stores: &Named<'_>) {
+    /// What the gate's `lookup` clauses add.
+    fn add<'s>(
+        &mut self,
+        kind: IdentityKind,
+        whose: &str,
+        gate: &Gate,
+        groups: &mut GroupsFound,
+        stores_of: impl Fn(&[StoreId]) -> Named<'s>,
+    ) {
+        let name = if kind == IdentityKind::Mac { "mac" } else { "name" };
+        let (mut silent, before) = (false, groups.by_store.len());
+        for clause in gate.lookups.iter().filter(|clause| clause.kind == kind) {
+            let key = match clause.has_key() {
+                true => clause.key(&self.stated),
+                false => match self.read(&format!("{whose}.{name}")) {
+                    Some(Value::Text(name)) => Key::Is(name.into_owned()),
+                    Some(Value::Mac(mac)) => Key::Is(mac.to_string()),
+                    _ => Key::None,
+                },
+            };
+            silent |= match key {
+                Key::Is(name) => self.ask(clause, whose, &name, groups, &stores_of(&clause.stores)),
+                Key::None => false,
+                Key::Unanswered => true,
+            };
+        }
+        let known = |values: Vec<Value<'static>>| {
+            let values = Value::set(values);
+            if silent { Known::Partial(values) } else { Known::Is(values) }
+        };
+        self.state(&format!("{whose}.groups"), known(std::mem::take(&mut groups.all)));
+        if silent || groups.by_store.len() > before {
+            self.state(&format!("{whose}.groups-by-store"), known(std::mem::take(&mut groups.by_store)));
+        }
+    }
+
+    /// Asks one store after the other until one has the name; tells whether one that might have it did not say.
+    fn ask(&mut self, clause: &Lookup, whose: &str, name: &str, groups: &mut GroupsFound, stores: &Named<'_>) -> bool {
+        let mut silent = false;
+        for (store, asked) in stores {
+            let found = match (clause.kind, asked.capabilities().facts_only) {
+                (IdentityKind::Mac, false) => name.parse().ok().map_or(Some(None), |mac| {
+                    let device = answer(asked.device(mac, ASKER), self.until)?;
+                    Some(device.map(|device| (device.groups.clone(), device.attributes.clone())))
+                }),
+                _ => match answer(asked.account(clause.kind, name, ASKER), self.until) {
+                    Some(Found::Account(account)) => Some(Some((account.groups, account.attributes))),
+                    Some(Found::Nobody) => Some(None),
+                    Some(Found::Several) | None => None,
+                },
+            };
+            match found {
+                Some(Some((told, attributes))) => {
+                    groups.take(store, &told);
+                    self.attributes(whose, &attributes);
+                    return false;
+                }
+                Some(None) => {}
+                None => silent = true,
+            }
+        }
+        silent
+    }
+
+    /// Looks the device up; its groups, where it is known whether a store lists it.
+    fn look_up_device(&mut self, stores: &Named<'_>) -> Option<GroupsFound> {
         let mac = |value: Option<Value<'_>>| match value {
             Some(Value::Mac(mac)) => Some(mac),
             _ => None,
         };
         let found: Option<Mac> = mac(self.read("device.mac")).or_else(|| mac(self.read("request.mac")));
-        let Some(mac) = found.filter(|_| !stores.is_empty()) else { return };
+        let mac = found.filter(|_| !stores.is_empty())?;
         self.state("device.mac", Known::Is(Value::Mac(mac)));
         let mut silent = false;
-        for (_, store) in stores {
+        for (name, store) in stores {
             match answer(store.device(mac, ASKER), self.until) {
                 None => silent = true,
                 Some(None) => {}
                 Some(Some(device)) => {
                     self.state("device.known", Known::Is(Value::Boolean(!device.expired)));
                     self.state("device.barred", Known::Is(Value::Boolean(device.barred)));
-                    self.state("device.groups", Known::Is(Value::set(device.groups.to_vec())));
+                    self.state("device.store", Known::Is(Value::owned(*name)));
                     self.attributes("device", &device.attributes);
-                    return;
+                    let mut groups = GroupsFound::default();
+                    groups.take(name, &device.groups);
+                    return Some(groups);
                 }
             }
         }
-        let unlisted =
-            [("known", Value::Boolean(false)), ("barred", Value::Boolean(false)), ("groups", Value::set(vec![]))];
-        for (part, value) in unlisted {
-            let value = if silent { Known::Unanswered } else { Known::Is(value) };
+        for part in ["known", "barred"] {
+            let value = if silent { Known::Unanswered } else { Known::Is(Value::Boolean(false)) };
             self.state(&format!("device.{part}"), value);
         }
+        if silent {
+            self.state("device.groups", Known::Unanswered);
+            return None;
+        }
+        Some(GroupsFound::default())
     }
 }

@@ -4,7 +4,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use regnant_decision::StoreRegistry;
 use regnant_equipment::Edition;
 use regnant_policy::{PolicyFiles, Source, bad_path};
-use regnant_records::{Author, Command, DraftRow, EditionRow, Envelope, Expected, NasRow, Reading, Records};
+use regnant_records::{Author, Command, DraftRow, EditionRow, Envelope, Expected, Records};
 
 use crate::administration::AdministrationError;
 use crate::administration::committer::Committer;
@@ -12,7 +12,8 @@ use crate::administration::now_cases::judge;
 use crate::administration::report::CheckReport;
 use crate::clock::now_ms;
 use crate::languages::{Languages, edition_of_old};
-use crate::snapshot::{MOST_EARLIER, Unfit};
+use crate::snapshot::{MOST_EARLIER, Snapshot, Unfit};
+use crate::surroundings::Surroundings;
 
 /// The policy that a service without one begins with: nobody comes in.
 const FIRST_POLICY: &str = "# The first edition: every request is refused until you write your own gates.\n\
@@ -58,12 +59,17 @@ impl Policies {
     /// Checks a policy against the records and runs its cases.
     pub fn check(&self, files: &PolicyFiles) -> Result<CheckReport, AdministrationError> {
         let snapshot = self.committer.snapshot.load_full();
-        let schema = snapshot.languages.schema(&snapshot.registry(), &self.committer.records)?;
-        let nases: Vec<NasRow> = self.committer.records.all()?;
-        Ok(match snapshot.languages.edition_for(Source::from(files), &schema, &nases) {
+        let around = self.surroundings(&snapshot)?;
+        let schema = around.schema(&snapshot.languages);
+        Ok(match snapshot.languages.edition_for(Source::from(files), &schema, around.equipment()) {
             Ok(edition) => self.judged(&edition, CheckReport::fit(&edition)),
             Err(unfit) => CheckReport::unfit(unfit),
         })
+    }
+
+    /// What policies are checked against.
+    pub(crate) fn surroundings(&self, now: &Snapshot) -> Result<Surroundings, AdministrationError> {
+        Ok(Surroundings::of_records(&now.languages, &now.registry(), &self.committer.records)?)
     }
 
     /// Makes a policy the active edition, and gives its number and that of the one before. One that does not
@@ -79,10 +85,9 @@ impl Policies {
         let Committer { records, environment, snapshot, .. } = &*self.committer;
         let now = snapshot.load_full();
         let languages = now.languages.clone();
-        let schema = languages.schema(&now.registry(), records)?;
-        let nases: Vec<NasRow> = records.all()?;
+        let around = self.surroundings(&now)?;
         let edition = languages
-            .edition_for(Source::from(&wanted.files), &schema, &nases)
+            .edition_for(Source::from(&wanted.files), &around.schema(&languages), around.equipment())
             .map_err(|unfit| AdministrationError::Unfit(Box::new(CheckReport::unfit(unfit))))?;
         let report = self.judged(&edition, CheckReport::fit_to_activate(&edition));
         if report.failed_cases() > 0 || report.errors() > 0 {
@@ -250,7 +255,7 @@ fn bring_up_to_date(
     languages: &Languages,
     active: EditionRow,
 ) -> Result<Edition, AdministrationError> {
-    let schema = languages.schema(stores, records)?;
+    let schema = Surroundings::of_records(languages, stores, records)?.schema(languages);
     let current = active.basis.as_deref() == Some(&languages.basis().hash()[..]);
     let unfit = match languages.edition(active.number, Source::from(&active.files), &schema) {
         Ok(edition) if current => return Ok(edition),

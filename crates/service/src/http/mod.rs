@@ -177,6 +177,7 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(policy::active))
         .routes(routes!(policy::editions))
         .routes(routes!(policy::check))
+        .routes(routes!(policy::inventory))
         .routes(routes!(policy::activate))
         .routes(routes!(policy::edition))
         .routes(routes!(policy::codes))

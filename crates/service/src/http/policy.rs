@@ -17,6 +17,7 @@ use crate::http::Api;
 use crate::http::callers::{Change, May, ReadPolicy, Signed};
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::{Asked, Sent};
+use crate::surroundings::Surroundings;
 
 /// An edition of the policy.
 #[derive(Serialize, ToSchema)]
@@ -220,6 +221,17 @@ pub(crate) async fn edition(
 pub(crate) async fn codes(_: May<ReadPolicy>) -> Json<CodeList> {
     let view = |help: &CodeHelp| CodeView { code: help.code, title: help.title, text: help.text };
     Json(CodeList { codes: CODES.iter().map(view).collect() })
+}
+
+/// What a policy is checked against, by names alone; a check without the service takes it.
+#[utoipa::path(get, path = "/api/v1/policy/inventory",
+    responses((status = 200, body = Object), (status = 401, body = ApiError)))]
+pub(crate) async fn inventory(State(api): State<Api>, _: May<ReadPolicy>) -> Result<Json<Surroundings>, ApiError> {
+    let work = move || {
+        let policies = &api.administration.policies;
+        policies.surroundings(&api.administration.snapshot())
+    };
+    Ok(Json(blocking(work).await?))
 }
 
 /// Checks a policy and runs its cases; changes nothing.

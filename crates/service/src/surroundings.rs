@@ -1,0 +1,266 @@
+//! What a policy is checked against, by names alone: as a service has it, as it was written down, or as an
+//! inventory file says. One check for all three.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
+
+use regnant_decision::{NasIdentity, NasKind, StoreRegistry};
+use regnant_equipment::GrantProblem;
+use regnant_policy::{IdentityKind, KnownGroups, KnownStore, Schema, Source, Value};
+use regnant_records::{
+    CertificateRow, CommonNameKind, CommonNameRow, Inventory, LanguageRow, NasRow, Reading, RecordsError, SecretRow,
+    StoreKind, TrustRow,
+};
+use serde::{Deserialize, Serialize};
+
+use crate::administration::report::CheckReport;
+use crate::languages::{LanguageError, Languages};
+use crate::snapshot::Unfit;
+
+/// What there is that policies may name, and the equipment that grants are told to. No secret is in it, and
+/// nobody's name.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct Surroundings {
+    /// Stores by their names; none where any name passes.
+    stores: Option<BTreeMap<String, StoreNames>>,
+    /// Groups of people, machines and devices; a kind is left out where not all groups are known.
+    groups: BTreeMap<String, GroupsOfKind>,
+    /// Certificates that can be presented; none where any name passes.
+    certificates: Option<Vec<String>>,
+    /// Trusts.
+    trusts: Option<Vec<String>>,
+    /// Secrets that grants may name.
+    secrets: Option<Vec<String>>,
+    /// Dictionaries, dialects and attributes of the user's own.
+    languages: Vec<LanguageRow>,
+    /// The equipment; none where it is not known.
+    equipment: Option<Vec<EquipmentNames>>,
+    /// Whether a store that is not among these may be there all the same.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    more_stores: bool,
+}
+
+/// What a store holds.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct StoreNames {
+    /// `user`, `machine`, `mac`.
+    holds: Vec<String>,
+    /// Whether it tells facts alone, and proves nobody.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    facts_only: bool,
+}
+
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct GroupsOfKind {
+    names: BTreeSet<String>,
+    /// Those that several groups have, in small letters.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    twice: BTreeSet<String>,
+    /// How many seconds ago a directory was looked at.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    looked: Option<u64>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct EquipmentNames {
+    name: String,
+    kind: NasKind,
+    site: String,
+    dialect: String,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    tags: Vec<String>,
+    /// Where it has one alone.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    address: Option<IpAddr>,
+}
+
+/// The kinds of identity with their words.
+const KINDS: [(&str, IdentityKind); 3] =
+    [("user", IdentityKind::User), ("machine", IdentityKind::Machine), ("mac", IdentityKind::Mac)];
+
+impl Surroundings {
+    /// What a service has.
+    pub(crate) fn of_records(
+        languages: &Languages,
+        stores: &StoreRegistry,
+        records: &impl Reading,
+    ) -> Result<Self, RecordsError> {
+        let kept = records.all::<CommonNameRow>()?.into_iter().filter(|row| row.kind == CommonNameKind::Group);
+        let kept: Vec<_> = kept.map(|row| row.name).collect();
+        let groups = KINDS.into_iter().filter_map(|(word, kind)| Some((word.to_owned(), groups(stores, kind, &kept)?)));
+        let names = |(name, store): (&String, &std::sync::Arc<dyn regnant_decision::Store>)| {
+            let can = store.capabilities();
+            let holds = KINDS.iter().filter(|(_, kind)| can.kinds.contains(kind)).map(|(word, _)| (*word).to_owned());
+            (name.clone(), StoreNames { holds: holds.collect(), facts_only: can.facts_only })
+        };
+        let certificates = records.all::<CertificateRow>()?.into_iter().filter(|row| !row.chain.is_empty());
+        Ok(Self {
+            stores: Some(stores.iter().map(names).collect()),
+            groups: groups.collect(),
+            certificates: Some(certificates.map(|row| row.name).collect()),
+            trusts: Some(records.all::<TrustRow>()?.into_iter().map(|row| row.name).collect()),
+            secrets: Some(records.all::<SecretRow>()?.into_iter().map(|row| row.name).collect()),
+            languages: languages.own.clone(),
+            equipment: Some(records.all::<NasRow>()?.iter().map(EquipmentNames::of).collect()),
+            more_stores: false,
+        })
+    }
+
+    /// What an inventory file says. Directories and other services are connected elsewhere, and so are
+    /// certificates made: of them any name passes.
+    pub fn of_inventory(inventory: &Inventory) -> Self {
+        let holds = |kind: StoreKind| match kind {
+            StoreKind::Devices => vec!["mac".to_owned()],
+            _ => vec!["user".to_owned(), "machine".to_owned()],
+        };
+        let stores = inventory.store.iter();
+        let stores = stores.map(|one| (one.name.clone(), StoreNames { holds: holds(one.kind), facts_only: false }));
+        let own: Vec<_> = inventory.group.iter().map(|group| group.name.clone()).collect();
+        let all = |groups: Vec<&Vec<String>>| {
+            let names = groups.into_iter().flatten().chain(&own).cloned().collect();
+            GroupsOfKind { names, ..GroupsOfKind::default() }
+        };
+        let groups = [
+            ("user", all(inventory.person.iter().map(|one| &one.groups).collect())),
+            ("machine", all(inventory.machine.iter().map(|one| &one.groups).collect())),
+            ("mac", all(inventory.device.iter().map(|one| &one.groups).collect())),
+        ];
+        let equipment = inventory.nas.iter().map(|nas| EquipmentNames {
+            name: nas.name.clone(),
+            kind: nas.kind,
+            site: nas.site.clone(),
+            dialect: nas.dialect.clone(),
+            tags: nas.tags.clone(),
+            address: match nas.address.all() {
+                [one] => one.parse().ok(),
+                _ => None,
+            },
+        });
+        Self {
+            stores: Some(stores.collect()),
+            groups: groups.map(|(word, groups)| (word.to_owned(), groups)).into(),
+            equipment: Some(equipment.collect()),
+            more_stores: true,
+            ..Self::default()
+        }
+    }
+
+    /// The same with files of how equipment speaks, where they go together.
+    pub fn with_languages(mut self, rows: Vec<LanguageRow>) -> Self {
+        self.languages.extend(rows);
+        self
+    }
+
+    /// The facts, and the names that policies may use.
+    pub(crate) fn schema(&self, languages: &Languages) -> Schema {
+        let holds = |names: &StoreNames| {
+            let kinds = KINDS.iter().filter(|(word, _)| names.holds.iter().any(|held| held == word));
+            kinds.map(|(_, kind)| *kind).collect::<Vec<_>>()
+        };
+        let mut schema = languages.vocabulary.schema().clone();
+        if let Some(stores) = &self.stores {
+            schema = schema.with_stores(stores.iter().flat_map(|(name, store)| {
+                let known = |holds| KnownStore { name: name.clone(), holds, facts_only: store.facts_only };
+                holds(store).into_iter().map(known).collect::<Vec<_>>()
+            }));
+        }
+        if let Some(secrets) = &self.secrets {
+            schema = schema.with_secrets(secrets.iter().cloned());
+        }
+        if let (Some(certificates), Some(trusts)) = (&self.certificates, &self.trusts) {
+            schema = schema.with_certificates(certificates.iter().cloned(), trusts.iter().cloned());
+        }
+        if self.more_stores {
+            schema = schema.with_more_stores();
+        }
+        let of_equipment = |of: fn(&EquipmentNames) -> Vec<String>| {
+            let all: BTreeSet<String> = self.equipment.iter().flatten().flat_map(of).collect();
+            all.into_iter().collect::<Vec<_>>()
+        };
+        schema = schema
+            .with_values("nas.name", of_equipment(|nas| vec![nas.name.clone()]))
+            .with_values("nas.site", of_equipment(|nas| vec![nas.site.clone()]))
+            .with_values("nas.tags", of_equipment(|nas| nas.tags.clone()));
+        for (word, kind) in KINDS {
+            if let Some(groups) = self.groups.get(word) {
+                let (names, twice) = (groups.names.iter().cloned().collect(), groups.twice.iter().cloned().collect());
+                schema = schema.with_groups(kind, KnownGroups { names, twice, looked: groups.looked });
+            }
+        }
+        schema
+    }
+
+    /// The equipment, each with its address where it has one alone.
+    pub(crate) fn equipment(&self) -> impl Iterator<Item = (NasIdentity, Option<IpAddr>)> {
+        self.equipment.iter().flatten().map(|nas| (nas.identity(), nas.address))
+    }
+
+    /// Checks a policy against these, without any service. Where equipment is not known, what a dialect that
+    /// ships cannot say is a warning; equipment of a dialect that is not known is left out.
+    pub fn check(&self, source: Source) -> Result<CheckReport, LanguageError> {
+        let languages = Languages::new(self.languages.clone(), LanguageRow::file)?;
+        let schema = self.schema(&languages);
+        let checked = match &self.equipment {
+            Some(_) => {
+                let known: BTreeSet<_> = languages.dialects.iter().map(|dialect| dialect.name.clone()).collect();
+                let equipment = self.equipment().filter(|(nas, _)| known.contains(&nas.dialect));
+                languages.edition_for(source, &schema, equipment).map(|edition| CheckReport::fit(&edition))
+            }
+            None => languages.edition(0, source, &schema).map_err(Unfit::Check).and_then(|edition| {
+                let all = languages.dialects.iter().flat_map(|dialect| edition.problems_in(&dialect.name));
+                // What no RFC can say some other dialect may; what contradicts itself is wrong as it is.
+                let (doubts, errors): (Vec<_>, Vec<_>) = all.partition(GrantProblem::is_of_dialect);
+                match errors.is_empty() {
+                    true => Ok(CheckReport::fit(&edition).with_doubts(&doubts, edition.policy.source())),
+                    false => {
+                        let errors = errors.into_iter().map(|error| (error, Vec::new())).collect();
+                        Err(Unfit::Grants(Box::new(edition), errors))
+                    }
+                }
+            }),
+        };
+        Ok(checked.unwrap_or_else(CheckReport::unfit))
+    }
+}
+
+/// The groups of a kind, where every store that holds it tells all that it has; `kept` are those that people
+/// wrote down.
+fn groups(stores: &StoreRegistry, kind: IdentityKind, kept: &[String]) -> Option<GroupsOfKind> {
+    let telling = stores.values().filter(|store| store.capabilities().kinds.contains(&kind));
+    let told = telling.filter(|store| store.capabilities().groups).map(|store| store.group_names(kind));
+    let told = told.collect::<Option<Vec<_>>>().filter(|told| told.iter().all(|one| one.whole))?;
+    let mut known = GroupsOfKind { names: kept.iter().cloned().collect(), ..GroupsOfKind::default() };
+    for one in told {
+        known.names.extend(one.names);
+        known.twice.extend(one.twice);
+        known.looked = known.looked.max(one.looked);
+    }
+    Some(known)
+}
+
+impl EquipmentNames {
+    fn of(row: &NasRow) -> Self {
+        Self {
+            name: row.name.clone(),
+            kind: row.kind,
+            site: row.site.clone(),
+            dialect: row.dialect.clone(),
+            tags: row.tags.clone(),
+            address: row.single_address(),
+        }
+    }
+
+    fn identity(&self) -> NasIdentity {
+        NasIdentity {
+            name: self.name.clone(),
+            kind: self.kind,
+            site: self.site.clone(),
+            dialect: self.dialect.clone(),
+            tags: self.tags.iter().cloned().map(Value::owned).collect(),
+        }
+    }
+}
