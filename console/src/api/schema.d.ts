@@ -955,7 +955,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The edition that decides. */
+        /** The edition that decides; its ETag is its number. */
         get: operations["active"];
         put?: never;
         post?: never;
@@ -974,7 +974,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Makes a policy the active edition. One that does not check changes nothing. */
+        /**
+         * Makes a policy the active edition. One that does not check changes nothing. With If-Match where the edition
+         *     that the author began with is still the active one.
+         */
         post: operations["activate"];
         delete?: never;
         options?: never;
@@ -1050,6 +1053,23 @@ export interface paths {
         post?: never;
         /** Forgets one's own draft. */
         delete: operations["remove_draft"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/policy/draft/others": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What others changed since one's own draft was begun, and what of it the draft changes too. */
+        get: operations["others"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1690,11 +1710,6 @@ export interface components {
         };
         /** @description A policy to be activated. */
         Activation: {
-            /**
-             * Format: int32
-             * @description The edition that the author began with; another active one is a conflict.
-             */
-            expected?: number | null;
             /** @description The texts of the files that it may include, by their paths. */
             included?: {
                 [key: string]: string;
@@ -2483,16 +2498,12 @@ export interface components {
              */
             version: number;
         };
-        /** @description A text to be put in the place of another. */
+        /** @description What would mend a finding. */
         EditReport: {
-            /** @description The column. */
-            column: number;
-            /** @description How many characters are replaced. */
-            length: number;
-            /** @description The line and the column where it begins, from 1. */
-            line: number;
-            /** @description What stands there then. */
-            text: string;
+            /** @description What is replaced in the file of the finding, in the order of the text; none overlaps another. */
+            changes: components["schemas"]["ReplacementReport"][];
+            /** @description What it does, for a button: `write staff`, `remove the rule`. */
+            what: string;
         };
         /** @description Editions, newest first. */
         EditionList: {
@@ -2646,11 +2657,6 @@ export interface components {
         };
         /** @description An edition that shall be the active one again. */
         GoingBack: {
-            /**
-             * Format: int32
-             * @description The edition that was seen as the active one; another one is a conflict.
-             */
-            expected?: number | null;
             /** @description Why. */
             note?: string;
             /**
@@ -3249,6 +3255,23 @@ export interface components {
             /** @description Its short name, where it counts by that. */
             name?: string | null;
         };
+        /** @description What others changed since one's own draft was begun. */
+        OthersView: {
+            /**
+             * Format: int32
+             * @description The edition that is active now.
+             */
+            active: number;
+            /** @description What the draft changes too, of that. */
+            both: components["schemas"]["ChangeView"][];
+            /** @description How the active edition differs from that. */
+            changes: components["schemas"]["ChangeView"][];
+            /**
+             * Format: int32
+             * @description The edition that the draft was made from.
+             */
+            made_from: number;
+        };
         /** @description Another password of one's own. */
         OwnPassword: {
             /** @description The one until now. */
@@ -3416,6 +3439,17 @@ export interface components {
             nases: number;
             /** Format: int64 */
             people: number;
+        };
+        /** @description A text to be put in the place of another. */
+        ReplacementReport: {
+            /** @description The column. */
+            column: number;
+            /** @description How many characters are replaced, ends of lines among them. */
+            length: number;
+            /** @description The line and the column where it begins, from 1. */
+            line: number;
+            /** @description What stands there then. */
+            text: string;
         };
         /** @description How often a rule of the active edition decided, under this edition and those before, by its title. */
         RuleHits: {
@@ -8110,7 +8144,10 @@ export interface operations {
     activate: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The number of the edition that was seen, in quotes */
+                "If-Match"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -8144,7 +8181,7 @@ export interface operations {
                     "application/json": components["schemas"]["ApiError"];
                 };
             };
-            409: {
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8393,6 +8430,41 @@ export interface operations {
             };
         };
     };
+    others: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OthersView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
     editions: {
         parameters: {
             query?: {
@@ -8525,7 +8597,10 @@ export interface operations {
     rollback: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The number of the edition that was seen, in quotes */
+                "If-Match"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -8567,7 +8642,7 @@ export interface operations {
                     "application/json": components["schemas"]["ApiError"];
                 };
             };
-            409: {
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -112,6 +112,18 @@ impl Client {
         }
     }
 
+    /// Sends JSON to an address of the API, where what was seen is still so.
+    pub(crate) fn post_seen(
+        &self,
+        path: &str,
+        body: &impl Serialize,
+        seen: Option<u64>,
+    ) -> Result<Result<Value, Refused>, Failure> {
+        let request = self.authorize(self.agent.post(format!("{}/api/v1/{path}", self.base)));
+        let request = seen.iter().fold(request, |request, seen| request.header("if-match", format!("\"{seen}\"")));
+        Ok(read(self.reached(request.send_json(body))?))
+    }
+
     /// Sends JSON to an address of the API.
     pub(crate) fn post(&self, path: &str, body: &impl Serialize) -> Result<Result<Value, Refused>, Failure> {
         let request = self.agent.post(format!("{}/api/v1/{path}", self.base));

@@ -5,9 +5,12 @@ use std::io::{BufRead, Write as _};
 use std::path::Path;
 use std::process::ExitCode;
 
-use regnant_policy::{PolicyFiles, Source, format, quoted};
+use regnant_base::{did_you_mean, printable};
+use regnant_policy::{IdentityKind, PolicyFiles, Source, format, quoted};
 use regnant_service::Surroundings;
 
+use crate::api::Client;
+use crate::args;
 use crate::check::{checked, print_report};
 use crate::failure::Failure;
 use crate::paint::say;
@@ -35,79 +38,144 @@ struct Answers {
     remote: String,
 }
 
-/// Asks, and writes the policy into a folder that has none.
-pub(crate) fn run(folder: &Path) -> Result<ExitCode, Failure> {
+/// Asks, and writes the policy into a folder that has none; with a service, of what that has alone.
+pub(crate) fn run(folder: &Path, service: Option<&args::Api>) -> Result<ExitCode, Failure> {
     if folder.join(regnant_policy::MAIN).exists() {
         return Err(Failure::usage(format!("{} has a policy already; name another folder", folder.display())));
     }
+    let around = match service {
+        None => Surroundings::default(),
+        Some(api) => serde_json::from_value(Client::new(api)?.get("policy/inventory", &[])?).map_err(|error| {
+            Failure::new(format!("the service answered what this client does not understand: {error}"))
+        })?,
+    };
     say!("What there is, a question at a time; an empty line is: not here.");
-    let answers = ask(&mut std::io::stdin().lock())?;
+    let answers = ask(&mut std::io::stdin().lock(), &around)?;
     let text = write(&answers);
     let text =
         format(&text).map_err(|error| Failure::new(format!("the policy cannot be laid out: {}", error.message)))?;
     let files = PolicyFiles::from(text.as_str());
     policy_files::write(folder, &files, false)?;
     let path = folder.join(regnant_policy::MAIN).display().to_string();
-    print_report(&checked(&Surroundings::default(), Source::new(&path, &text))?);
+    print_report(&checked(&around, Source::new(&path, &text))?);
     say!("{path} is a beginning: read it, then `regnant policy activate {}`", folder.display());
     Ok(ExitCode::SUCCESS)
 }
 
-fn ask(input: &mut impl BufRead) -> Result<Answers, Failure> {
-    let mut answers = Answers::default();
-    let mut line = |question: &str| -> Result<String, Failure> {
+/// Questions, and the lines that answer them.
+struct Questions<'i, I> {
+    input: &'i mut I,
+}
+
+impl<I: BufRead> Questions<'_, I> {
+    fn line(&mut self, question: &str) -> Result<String, Failure> {
         print!("{question}: ");
         let _ = std::io::stdout().flush();
         let mut text = String::new();
-        input.read_line(&mut text).map_err(|error| Failure::new(format!("nothing can be read: {error}")))?;
+        self.input.read_line(&mut text).map_err(|error| Failure::new(format!("nothing can be read: {error}")))?;
         Ok(text.trim().to_owned())
-    };
-    answers.people = name(line("The store of people and machines, such as harbour")?)?;
-    answers.devices = name(line("The store of devices by MAC address, such as harbour-devices")?)?;
-    if !answers.people.is_empty() {
-        answers.certificate = line("The certificate that 802.1X presents, by its name (wired ports and wireless)")?;
-        if !answers.certificate.is_empty() {
-            answers.crew = groups(&mut line, "  A group of people and its VLAN, such as staff 20")?;
+    }
+
+    /// One of these names where any are known, and none where the line is empty. What is not known is asked
+    /// again.
+    fn one_of(&mut self, question: &str, known: &[String]) -> Result<String, Failure> {
+        let question = match known {
+            [] => question.to_owned(),
+            known => format!("{question} ({})", shown(known)),
+        };
+        loop {
+            let name = self.line(&question)?;
+            match known_as(&name, known) {
+                Some(name) => return Ok(name),
+                None => tell_unknown(&name, known),
+            }
         }
-        answers.operators = line("The group that administers switches, firewalls and the like")?;
-        answers.readers = line("The group that may look at them")?;
-        answers.remote = line("The group that comes in by VPN")?;
+    }
+
+    /// Groups with a VLAN each, until an empty line.
+    fn groups(&mut self, question: &str, known: &[String]) -> Result<Vec<(String, u16)>, Failure> {
+        let question = match known {
+            [] => question.to_owned(),
+            known => format!("{question} ({})", shown(known)),
+        };
+        let mut all: Vec<(String, u16)> = Vec::new();
+        loop {
+            let text = self.line(&question)?;
+            let Some((group, number)) = text.rsplit_once(char::is_whitespace) else {
+                if text.is_empty() {
+                    return Ok(all);
+                }
+                let message = format!("`{text}` has no VLAN: write a group and a number, such as staff 20");
+                return Err(Failure::usage(message));
+            };
+            let Some(group) = known_as(group.trim(), known) else {
+                tell_unknown(group.trim(), known);
+                continue;
+            };
+            if all.iter().any(|(known, _)| known.eq_ignore_ascii_case(&group)) {
+                return Err(Failure::usage(format!("`{group}` was named before")));
+            }
+            all.push((group, vlan(number)?));
+        }
+    }
+}
+
+/// Names in a question.
+const MOST_SHOWN: usize = 12;
+
+fn shown(known: &[String]) -> String {
+    let first = known.iter().take(MOST_SHOWN).map(String::as_str).collect::<Vec<_>>().join(", ");
+    match known.len().saturating_sub(MOST_SHOWN) {
+        0 => format!("there are: {first}"),
+        more => format!("there are: {first} and {more} more"),
+    }
+}
+
+/// The name as it is known; any where none are, and the empty one.
+fn known_as(name: &str, known: &[String]) -> Option<String> {
+    match name.is_empty() || known.is_empty() {
+        true => Some(name.to_owned()),
+        false => known.iter().find(|one| one.eq_ignore_ascii_case(name)).cloned(),
+    }
+}
+
+fn tell_unknown(name: &str, known: &[String]) {
+    let meant = did_you_mean(name, known.iter().map(String::as_str));
+    let meant = meant.map_or(String::new(), |meant| format!("; did you mean {meant}?"));
+    say!("  there is no {}{meant}", printable(name));
+}
+
+fn ask(input: &mut impl BufRead, around: &Surroundings) -> Result<Answers, Failure> {
+    let (mut answers, mut questions) = (Answers::default(), Questions { input });
+    let (people, fleet) = (around.groups_of(IdentityKind::User), around.groups_of(IdentityKind::Mac));
+    let users = around.stores_of(IdentityKind::User);
+    answers.people = name(questions.one_of("The store of people and machines, such as harbour", &users)?)?;
+    let devices = around.stores_of(IdentityKind::Mac);
+    answers.devices =
+        name(questions.one_of("The store of devices by MAC address, such as harbour-devices", &devices)?)?;
+    if !answers.people.is_empty() {
+        let question = "The certificate that 802.1X presents, by its name (wired ports and wireless)";
+        answers.certificate = questions.one_of(question, around.certificates())?;
+        if !answers.certificate.is_empty() {
+            answers.crew = questions.groups("  A group of people and its VLAN, such as staff 20", &people)?;
+        }
+        answers.operators = questions.one_of("The group that administers switches, firewalls and the like", &people)?;
+        answers.readers = questions.one_of("The group that may look at them", &people)?;
+        answers.remote = questions.one_of("The group that comes in by VPN", &people)?;
     }
     if !answers.devices.is_empty() {
-        answers.fleet = groups(&mut line, "A group of devices at wired ports and its VLAN, such as cameras 50")?;
-        answers.holding = match line("The VLAN of devices that nobody knows")?.as_str() {
+        answers.fleet =
+            questions.groups("A group of devices at wired ports and its VLAN, such as cameras 50", &fleet)?;
+        answers.holding = match questions.line("The VLAN of devices that nobody knows")?.as_str() {
             "" => None,
             text => Some(vlan(text)?),
         };
         if answers.holding.is_some() {
-            answers.watched = line("A site at which wired ports are watched before they refuse, such as yard")?;
+            let question = "A site at which wired ports are watched before they refuse, such as yard";
+            answers.watched = questions.one_of(question, &around.sites())?;
         }
     }
     Ok(answers)
-}
-
-/// Groups with a VLAN each, until an empty line.
-fn groups(
-    line: &mut impl FnMut(&str) -> Result<String, Failure>,
-    question: &str,
-) -> Result<Vec<(String, u16)>, Failure> {
-    let mut all: Vec<(String, u16)> = Vec::new();
-    loop {
-        let text = line(question)?;
-        let Some((group, number)) = text.rsplit_once(char::is_whitespace) else {
-            return match text.is_empty() {
-                true => Ok(all),
-                false => {
-                    Err(Failure::usage(format!("`{text}` has no VLAN: write a group and a number, such as staff 20")))
-                }
-            };
-        };
-        let group = group.trim().to_owned();
-        if all.iter().any(|(known, _)| known.eq_ignore_ascii_case(&group)) {
-            return Err(Failure::usage(format!("`{group}` was named before")));
-        }
-        all.push((group, vlan(number)?));
-    }
 }
 
 fn vlan(text: &str) -> Result<u16, Failure> {
@@ -277,7 +345,7 @@ mod tests {
     fn whatever_is_answered_is_a_policy_that_checks_with_a_case_for_each_rule() {
         let whole = "harbour\nharbour-devices\nradius.example\nstaff 20\ncontract \"ors\" 60\n\nnetwork-operators\nnetwork-readers\nstaff\n\
                      cranes 30\ncameras 50\n\n99\nyard\n";
-        let answers = ask(&mut whole.as_bytes()).ok().unwrap();
+        let answers = ask(&mut whole.as_bytes(), &Surroundings::default()).ok().unwrap();
         assert_eq!((answers.crew.len(), answers.fleet.len(), answers.holding), (2, 2, Some(99)));
         let without: [fn(&mut Answers); 9] = [
             |_| {},
@@ -305,7 +373,7 @@ mod tests {
         let nothing = format(&write(&Answers::default())).unwrap();
         assert!(nothing.contains("gate nobody { otherwise refuse }"));
         for wrong in ["har bour\n", "h\nd\nc\nstaff\n", "h\nd\nc\nstaff 4095\n", "h\nd\nc\nstaff 20\nStaff 21\n"] {
-            assert!(ask(&mut wrong.as_bytes()).is_err(), "{wrong}");
+            assert!(ask(&mut wrong.as_bytes(), &Surroundings::default()).is_err(), "{wrong}");
         }
     }
 }

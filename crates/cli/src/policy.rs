@@ -23,7 +23,7 @@ use crate::records::{path, text};
 pub(crate) fn run(command: &args::Policy) -> Result<ExitCode, Failure> {
     match command {
         args::Policy::Check(args) => crate::check::run(args),
-        args::Policy::New { folder } => first_policy::run(folder),
+        args::Policy::New { folder, against_service, api } => first_policy::run(folder, against_service.then_some(api)),
         args::Policy::Inventory { api } => {
             paint::json(&Client::new(api)?.get("policy/inventory", &[])?);
             Ok(ExitCode::SUCCESS)
@@ -135,8 +135,7 @@ fn activate(args: &args::Activate) -> Result<ExitCode, Failure> {
     }
     let mut wanted = body(&files);
     wanted["note"] = json!(note(args.note.as_deref())?);
-    wanted["expected"] = json!(expected);
-    let answer = client.post("policy/activate", &wanted)?;
+    let answer = client.post_seen("policy/activate", &wanted, expected)?;
     if args.path.is_none() && answer.is_ok() {
         // What decides now is no draft any more.
         let _ = client.delete("policy/draft")?;
@@ -152,8 +151,8 @@ fn rollback(args: &args::Rollback) -> Result<ExitCode, Failure> {
     if !args.json {
         tell_changes(&compared);
     }
-    let wanted = json!({ "number": number, "note": note(args.note.as_deref())?, "expected": args.expected });
-    finish(client.post("policy/rollback", &wanted)?, args.json)
+    let wanted = json!({ "number": number, "note": note(args.note.as_deref())? });
+    finish(client.post_seen("policy/rollback", &wanted, args.expected.map(u64::from))?, args.json)
 }
 
 fn finish(answer: Result<Value, crate::api::Refused>, as_json: bool) -> Result<ExitCode, Failure> {
@@ -279,23 +278,17 @@ fn difference(args: &args::Diff) -> Result<ExitCode, Failure> {
 
 /// What others changed since the draft was begun, and what both did.
 fn tell_what_others_changed(client: &Client) -> Result<(), Failure> {
-    let draft = client.get("policy/draft", &[])?;
-    if draft["made_from"] == draft["active"] {
+    let others = client.get("policy/draft/others", &[])?;
+    if others["made_from"] == others["active"] {
         return Ok(());
     }
-    let sides = json!({ "from": { "edition": draft["made_from"] }, "to": "active" });
-    let theirs = client.post("policy/difference", &sides)??;
     say!(
         "\n{}",
-        paint::bold(&format!("since edition {}, from which the draft is made, others changed:", draft["made_from"]))
+        paint::bold(&format!("since edition {}, from which the draft is made, others changed:", others["made_from"]))
     );
-    tell_changes(&theirs);
-    let key = |change: &Value| (text(&change["of"]), text(&change["gate"]), text(&change["name"]));
-    let list = |told: &Value| told["changes"].as_array().into_iter().flatten().map(key).collect::<Vec<_>>();
-    let sides = json!({ "from": { "edition": draft["made_from"] }, "to": "draft" });
-    let mine = client.post("policy/difference", &sides)??;
-    let theirs = list(&theirs);
-    for (of, _, name) in list(&mine).into_iter().filter(|change| theirs.contains(change)) {
+    tell_changes(&others);
+    for change in others["both"].as_array().into_iter().flatten() {
+        let (of, name) = (text(&change["of"]), text(&change["name"]));
         say!("{} you and others changed {of} {name}: see that both are in the draft", paint::mark("refused"));
     }
     Ok(())

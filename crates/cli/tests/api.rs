@@ -331,9 +331,15 @@ fn a_policy_is_checked_without_effect_and_activated_with() {
     assert_eq!(service.get("policy").1["edition"]["number"], 4);
     let changed = POLICY.replace("staff\"", "contractors\"");
     let (status, _) = service.post("policy/activate", &json!({ "source": changed, "expected": 1 }));
-    assert_eq!(status, 409);
-    let (status, done) =
-        service.post("policy/activate", &json!({ "source": "gate nobody { otherwise refuse }\n", "expected": 4 }));
+    assert_eq!(status, 422, "what is not known is not passed over");
+    let (status, ..) = service.call("POST", "policy/activate", Some("\"1\""), &json!({ "source": changed }));
+    assert_eq!(status, 412);
+    let (status, refused, _) = service.call("POST", "policy/activate", Some("\"four\""), &json!({ "source": changed }));
+    assert_eq!((status, refused["error"].as_str()), (400, Some("If-Match is a number in quotes, and not `four`.")));
+    let tag = service.call("GET", "policy", None, &Value::Null).2;
+    assert_eq!(tag, "\"4\"");
+    let nobody = json!({ "source": "gate nobody { otherwise refuse }\n" });
+    let (status, done, _) = service.call("POST", "policy/activate", Some(&tag), &nobody);
     assert_eq!((status, done["number"].as_u64()), (200, Some(5)));
     service.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200007"]).ends_with(1);
     let editions = service.get("policy/editions").1;
@@ -416,8 +422,9 @@ fn every_change_is_in_the_audit_with_its_author_and_without_secrets() {
     let service = Running::harbour();
     let active = service.get("health").1["edition"].as_u64().unwrap();
     let policy = service.get("policy").1["edition"]["source"].clone();
-    let late = service.post("policy/activate", &json!({ "source": policy, "expected": active - 1 }));
-    assert_eq!(late.0, 409);
+    let before = format!("\"{}\"", active - 1);
+    let late = service.call("POST", "policy/activate", Some(&before), &json!({ "source": policy }));
+    assert_eq!(late.0, 412);
     let twice = json!({ "nas": [
         { "name": "a", "kind": "switch", "site": "s", "address": "10.44.0.9", "secret": "gantry-4-lashing" },
         { "name": "b", "kind": "switch", "site": "s", "address": "10.44.0.9", "secret": "mizzen-7-halyard" },

@@ -413,3 +413,26 @@ fn a_case_judged_now_asks_what_the_gate_looks_up_beside() {
     let (status, told) = activate(format!("{main}{case}"));
     assert!(status == 422 && told.to_string().contains("grants quay by \\\"Engineers\\\""), "{status} {told}");
 }
+
+#[test]
+fn a_first_policy_is_asked_for_with_the_names_that_there_are() {
+    let service = Running::harbour();
+    let folder = service.data.join("first");
+    let shown = folder.display().to_string();
+    let answers = "habour\nharbour\nHARBOUR-DEVICES\nradius.tarnmouth.example\nstaff 20\nstav 21\n\nnetwork-operators\n\n\n\
+                   cranes 30\n\n99\nyard\n";
+    let new = ["policy", "new", &shown, "--against-service"];
+    let asked = typed(&mut service.client(&new), answers);
+    let told = printed(&asked);
+    assert!(asked.status.success(), "{told}");
+    assert!(told.contains("there is no habour; did you mean harbour?") && told.contains("there is no stav"), "{told}");
+    assert!(told.contains("(there are: ") && told.contains("cameras"), "{told}");
+    let main = fs::read_to_string(folder.join("main.writ")).unwrap();
+    assert!(main.contains("identify mac in harbour-devices") && !main.contains("stav"), "{main}");
+    regnant().args(["policy", "format", "--check"]).arg(&folder).succeeds();
+    service.client(&["policy", "activate", &shown, "--note", "The first"]).succeeds();
+    service.try_from(&QUAY_SW_1, &CRANE).ends_with(0);
+    // What is there already is not written over.
+    let again = typed(&mut service.client(&new), answers);
+    assert!(printed(&again).contains("has a policy already"), "{}", printed(&again));
+}

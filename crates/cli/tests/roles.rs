@@ -96,6 +96,7 @@ const ROUTES: &str = "
     get    /policy/editions/{number}              e a
     post   /policy/rollback                       e
     get    /policy/draft                          e
+    get    /policy/draft/others                   e
     put    /policy/draft                          e
     delete /policy/draft                          e
     post   /policy/difference                     e a

@@ -1,5 +1,6 @@
 use std::fmt::Write as _;
 
+use crate::edit::{Edit, Mend};
 use crate::source::{Source, Span};
 
 /// How much a finding matters.
@@ -33,15 +34,15 @@ pub struct Diagnostic {
     pub labels: Vec<Label>,
     /// What to do about it.
     pub notes: Vec<String>,
-    /// What may be meant, in the place of what the first label is about; without the quotes of a text.
-    pub instead: Option<String>,
+    /// What would mend it, where that is known.
+    pub(crate) mend: Option<Box<Mend>>,
 }
 
 impl Diagnostic {
     /// An error at this place.
     pub fn error(code: &'static str, span: Span, message: impl Into<String>) -> Self {
         let labels = vec![Label { span, text: String::new() }];
-        Self { code, severity: Severity::Error, message: message.into(), labels, notes: Vec::new(), instead: None }
+        Self { code, severity: Severity::Error, message: message.into(), labels, notes: Vec::new(), mend: None }
     }
 
     pub(crate) fn warning(code: &'static str, span: Span, message: impl Into<String>) -> Self {
@@ -67,9 +68,18 @@ impl Diagnostic {
 
     pub(crate) fn suggest(self, suggestion: Option<&str>) -> Self {
         match suggestion {
-            Some(word) => Self { instead: Some(word.to_owned()), ..self }.note(format!("did you mean `{word}`?")),
+            Some(word) => self.mend(Mend::Word(word.to_owned())).note(format!("did you mean `{word}`?")),
             None => self,
         }
+    }
+
+    pub(crate) fn mend(self, mend: Mend) -> Self {
+        Self { mend: Some(Box::new(mend)), ..self }
+    }
+
+    /// A change that would mend it, where one is known.
+    pub fn edit(&self, source: &Source) -> Option<Edit> {
+        self.mend.as_ref().map(|mend| mend.edit(self.labels[0].span, source))
     }
 
     /// The finding with its lines of source and carets under them.

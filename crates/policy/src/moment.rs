@@ -1,6 +1,7 @@
 //! What is odd about a policy at a moment, or until somebody has looked at it.
 
 use crate::diagnostic::Diagnostic;
+use crate::edit::Mend;
 use crate::run::program::{Gate, Off, Rule};
 use crate::window::show_instant;
 
@@ -31,7 +32,9 @@ fn odd_rule(rule: &Rule, now: i64) -> impl Iterator<Item = Diagnostic> {
     let copied = rule.copied_from.as_ref().map(|from| {
         warning(COPIED, format!("rule \"{title}\" was copied from \"{from}\" and nobody has looked at it since"))
             .note("see that what it gives is meant, and remove the words `copied from`")
+            .mend(Mend::Without("take what it gives as meant", rule.spans.copied))
     });
+    let on_again = |found: Diagnostic| found.mend(Mend::Without("have it count again", rule.spans.off));
     let off = rule.off.and_then(|off| match off {
         Off::Always => Some(warning("W507", format!("rule \"{title}\" is off")).note("remove `off`, or the rule")),
         Off::Until(at) if now < at => {
@@ -39,10 +42,12 @@ fn odd_rule(rule: &Rule, now: i64) -> impl Iterator<Item = Diagnostic> {
         }
         Off::Until(_) => None,
     });
+    let off = off.map(on_again);
     let end = rule.until.and_then(|until| match until - now {
         left if left <= 0 => Some(
             warning("W505", format!("rule \"{title}\" ended {}", show_instant(until)))
-                .note("remove it; what was gives nobody anything any more"),
+                .note("remove it; what was gives nobody anything any more")
+                .mend(Mend::Without("remove the rule", rule.spans.whole)),
         ),
         left if left <= SOON => {
             let left = if left < DAY { format!("{} h", left / 3_600) } else { format!("{} days", left / DAY) };

@@ -42,7 +42,7 @@ impl Parsed {
 }
 
 /// Nobody reads more, and each costs time to show.
-const MOST_DIAGNOSTICS: usize = 100;
+pub(crate) const MOST_DIAGNOSTICS: usize = 100;
 
 /// Keeps the first findings, errors before warnings, and tells how many more there are.
 fn bound(diagnostics: &mut Vec<Diagnostic>) {

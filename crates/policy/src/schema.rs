@@ -1,4 +1,4 @@
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use crate::run::method::IdentityKind;
 use crate::value::Value;
@@ -136,9 +136,34 @@ pub struct Schema {
     trusts: Option<Vec<String>>,
     attributes: HashMap<String, SentAttribute>,
     secrets: Option<Vec<String>>,
-    groups: HashMap<IdentityKind, KnownGroups>,
+    groups: HashMap<IdentityKind, (Names, KnownGroups)>,
     more_stores: bool,
-    values: HashMap<FactId, Vec<String>>,
+    values: HashMap<FactId, Names>,
+}
+
+/// Names that are known, found whatever their case.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Names {
+    all: Vec<String>,
+    folded: HashSet<String>,
+}
+
+impl Names {
+    fn new(all: Vec<String>) -> Self {
+        Self { folded: all.iter().map(|name| name.to_lowercase()).collect(), all }
+    }
+
+    pub(crate) fn is_empty(&self) -> bool {
+        self.all.is_empty()
+    }
+
+    pub(crate) fn has(&self, name: &str) -> bool {
+        self.folded.contains(&name.to_lowercase())
+    }
+
+    pub(crate) fn iter(&self) -> impl Iterator<Item = &str> {
+        self.all.iter().map(String::as_str)
+    }
 }
 
 /// The groups that identities of a kind may be in, where all are known.
@@ -208,25 +233,26 @@ impl Schema {
     /// The same facts with all texts that a fact can be, where equipment has them: another is told.
     pub fn with_values(mut self, fact: &str, values: Vec<String>) -> Self {
         if let Some(id) = self.find(fact) {
-            self.values.insert(id, values);
+            self.values.insert(id, Names::new(values));
         }
         self
     }
 
     /// All texts that a fact can be, where they are known.
-    pub(crate) fn values(&self, id: FactId) -> Option<&[String]> {
-        self.values.get(&id).map(Vec::as_slice)
+    pub(crate) fn values(&self, id: FactId) -> Option<&Names> {
+        self.values.get(&id)
     }
 
     /// The same facts with the groups that identities of a kind may be in; without, any name passes
     /// the check.
-    pub fn with_groups(mut self, kind: IdentityKind, groups: KnownGroups) -> Self {
-        self.groups.insert(kind, groups);
+    pub fn with_groups(mut self, kind: IdentityKind, mut groups: KnownGroups) -> Self {
+        let names = Names::new(std::mem::take(&mut groups.names));
+        self.groups.insert(kind, (names, groups));
         self
     }
 
     /// The groups of a kind, where they are known.
-    pub(crate) fn groups(&self, kind: IdentityKind) -> Option<&KnownGroups> {
+    pub(crate) fn groups(&self, kind: IdentityKind) -> Option<&(Names, KnownGroups)> {
         self.groups.get(&kind)
     }
 

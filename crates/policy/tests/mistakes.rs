@@ -139,3 +139,63 @@ proptest! {
         render(&Parsed::parse(Source::new("m", text)).check(&schema()));
     }
 }
+
+/// The text with a change made.
+fn mended(text: &str, edit: &Edit) -> String {
+    let mut mended = text.to_owned();
+    for change in edit.changes.iter().rev() {
+        mended.replace_range(change.span.start..change.span.end, &change.text);
+    }
+    mended
+}
+
+#[test]
+fn what_a_finding_suggests_mends_it() {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/mistakes");
+    let mut codes = std::collections::BTreeSet::new();
+    for entry in fs::read_dir(&folder).unwrap() {
+        let path = entry.unwrap().path();
+        if path.extension().is_none_or(|extension| extension != "writ") {
+            continue;
+        }
+        let mut text = fs::read_to_string(&path).unwrap();
+        for round in 0.. {
+            assert!(round < 20, "{} is never mended:\n{text}", path.display());
+            let source = Source::new("main.writ", &text);
+            let checked = Parsed::parse(source.clone()).check(&schema());
+            let suggested = checked.diagnostics().iter().find_map(|found| Some((found, found.edit(&source)?)));
+            let Some((found, edit)) = suggested else { break };
+            let next = mended(source.main(), &edit);
+            assert_ne!(next, text, "{}", path.display());
+            // What is found next stands elsewhere, or is something else.
+            let after = Parsed::parse(Source::new("main.writ", &next)).check(&schema());
+            let same = |other: &&Diagnostic| other.code == found.code && other.message == found.message;
+            let count = |checked: &Checked| checked.diagnostics().iter().filter(same).count();
+            assert!(count(&after) < count(&checked), "{}: {} of\n{next}", path.display(), found.code);
+            codes.insert(found.code);
+            text = next;
+        }
+    }
+    assert!(["W121", "W201", "W501", "W511", "W514"].iter().all(|code| codes.contains(code)), "{codes:?}");
+}
+
+#[test]
+fn what_is_taken_out_leaves_no_empty_line_behind() {
+    let policy = "grant crew { vlan 20 }\n\n# Of last night.\nlist gone = { 1, 2 }\n\ngate all {\n  accept mac\n  identify mac in devices\n  \
+                  rule \"R\" off copied from \"S\" until 2026-01-01T00:00Z {\n    when device.known\n    grant crew\n  }\n  otherwise refuse\n}\n";
+    let suggested = |text: &str, code: &str| {
+        let source = Source::new("main.writ", text);
+        let checked = Parsed::parse(source.clone()).check(&schema());
+        let warnings: Vec<_> = checked.diagnostics().to_vec();
+        let odd = checked.compile().map(|compiled| compiled.odd_at(1_800_000_000)).unwrap_or_default();
+        let found = warnings.into_iter().chain(odd).find(|found| found.code == code).unwrap();
+        mended(text, &found.edit(&source).unwrap())
+    };
+    assert_eq!(suggested(policy, "W501"), policy.replace("list gone = { 1, 2 }\n", ""));
+    assert_eq!(suggested(policy, "W507"), policy.replace(" off copied", " copied"));
+    assert_eq!(suggested(policy, "W412"), policy.replace(" copied from \"S\"", ""));
+    let without = suggested(policy, "W505");
+    assert!(without.contains("in devices\n  otherwise refuse"), "{without}");
+    let between = "grant crew { vlan 20 }\n\nlist gone = { 1 }\n\ngate g { otherwise grant crew }\n";
+    assert_eq!(suggested(between, "W501"), "grant crew { vlan 20 }\n\ngate g { otherwise grant crew }\n");
+}

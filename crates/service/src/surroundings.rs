@@ -194,6 +194,33 @@ impl Surroundings {
         schema
     }
 
+    /// The stores that hold a kind of identity and prove it.
+    pub fn stores_of(&self, kind: IdentityKind) -> Vec<String> {
+        let holds = |store: &StoreNames| {
+            let mut held = KINDS.iter().filter(|(word, _)| store.holds.iter().any(|one| one == word));
+            !store.facts_only && held.any(|(_, one)| *one == kind)
+        };
+        self.stores.iter().flatten().filter(|(_, store)| holds(store)).map(|(name, _)| name.clone()).collect()
+    }
+
+    /// The groups of a kind of identity, where all are known.
+    pub fn groups_of(&self, kind: IdentityKind) -> Vec<String> {
+        let word = KINDS.iter().find(|(_, one)| *one == kind).map(|(word, _)| *word);
+        let known = word.and_then(|word| self.groups.get(word));
+        known.into_iter().flat_map(|groups| groups.names.iter().cloned()).collect()
+    }
+
+    /// The sites of the equipment.
+    pub fn sites(&self) -> Vec<String> {
+        let all: BTreeSet<_> = self.equipment.iter().flatten().map(|nas| nas.site.clone()).collect();
+        all.into_iter().filter(|site| !site.is_empty()).collect()
+    }
+
+    /// The certificates that can be presented.
+    pub fn certificates(&self) -> &[String] {
+        self.certificates.as_deref().unwrap_or_default()
+    }
+
     /// The equipment, each with its address where it has one alone.
     pub(crate) fn equipment(&self) -> impl Iterator<Item = (NasIdentity, Option<IpAddr>)> {
         self.equipment.iter().flatten().map(|nas| (nas.identity(), nas.address))

@@ -19,6 +19,11 @@ pub(crate) enum Policy {
         /// Where to
         #[arg(value_name = "FOLDER")]
         folder: PathBuf,
+        /// Ask with the names that a running service has, and take no others
+        #[arg(long)]
+        against_service: bool,
+        #[command(flatten)]
+        api: Api,
     },
     /// Lay a policy out; comments and ends of lines stay (with --check: exit code 1 where a file is laid
     /// out otherwise)

@@ -243,7 +243,7 @@ impl<'p> Checker<'p> {
 
     /// Tells a group that no store has, and refuses one that fits two, where all groups are known.
     fn known_group(&mut self, kind: IdentityKind, group: &Name) {
-        let Some(known) = self.schema.groups(kind).filter(|_| self.groups_known) else { return };
+        let Some((names, known)) = self.schema.groups(kind).filter(|_| self.groups_known) else { return };
         let wanted = group.text.to_lowercase();
         if known.twice.contains(&wanted) {
             let message = format!("more than one group is called `{}`", group.text);
@@ -251,7 +251,7 @@ impl<'p> Checker<'p> {
                 Diagnostic::error("W411", group.span, message)
                     .note("write the distinguished name of the one that is meant"),
             );
-        } else if !known.names.iter().any(|name| name.to_lowercase() == wanted) {
+        } else if !names.has(&group.text) {
             let looked = match known.looked {
                 Some(seconds) => format!("; the directory was looked at {} minutes ago", seconds / 60),
                 None => String::new(),
@@ -259,7 +259,7 @@ impl<'p> Checker<'p> {
             let message = format!("no store has a group `{}`", group.text);
             self.report(
                 Diagnostic::warning("W503", group.span, message)
-                    .suggest(did_you_mean(&group.text, known.names.iter().map(String::as_str)))
+                    .suggest(self.meant(&group.text, names))
                     .note(format!("nobody is in it until it is there{looked}")),
             );
         }

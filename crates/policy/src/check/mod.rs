@@ -19,10 +19,13 @@ use std::sync::Arc;
 use jiff::tz::TimeZone;
 
 use crate::diagnostic::Diagnostic;
+use crate::edit::Mend;
+use crate::outline::OutlineItem;
 use crate::parse::ast::{Define, ListItem, Name, Policy};
+use crate::pipeline::MOST_DIAGNOSTICS;
 use crate::run::case::Case;
 use crate::run::program::{Program, TermId};
-use crate::schema::{FactId, Schema, Stage};
+use crate::schema::{FactId, Names, Schema, Stage};
 use crate::source::{Source, Span};
 use crate::value::Value;
 use regnant_base::did_you_mean;
@@ -130,10 +133,10 @@ impl<'p> Checker<'p> {
         }
         let cases = policy.cases.iter().filter_map(|item| self.case(item)).collect();
         self.odd(policy);
-        self.unused("define", policy.defines.iter().map(|item| &item.name));
-        self.unused("list", policy.lists.iter().map(|item| &item.name));
-        self.unused("acl", policy.acls.iter().map(|item| &item.name));
-        self.unused("grant", policy.grants.iter().map(|item| &item.name));
+        self.unused("define", &policy.outline, policy.defines.iter().map(|item| &item.name));
+        self.unused("list", &policy.outline, policy.lists.iter().map(|item| &item.name));
+        self.unused("acl", &policy.outline, policy.acls.iter().map(|item| &item.name));
+        self.unused("grant", &policy.outline, policy.grants.iter().map(|item| &item.name));
         cases
     }
 
@@ -173,12 +176,23 @@ impl<'p> Checker<'p> {
         }
     }
 
-    fn unused<'n>(&mut self, keyword: &'static str, names: impl Iterator<Item = &'n Name>) {
+    fn unused<'n>(&mut self, keyword: &'static str, items: &[OutlineItem], names: impl Iterator<Item = &'n Name>) {
         for name in names {
             if !self.used.contains(&(keyword, name.text.clone())) {
                 let message = format!("nothing uses {keyword} `{}`", name.text);
-                self.diagnostics.push(Diagnostic::warning("W501", name.span, message).note("use it or remove it"));
+                let found = Diagnostic::warning("W501", name.span, message).note("use it or remove it");
+                let has_it = |item: &&OutlineItem| item.span.start <= name.span.start && name.span.end <= item.span.end;
+                let whole = items.iter().find(has_it).map(|item| Mend::Without("remove it", item.span));
+                self.diagnostics.push(whole.into_iter().fold(found, Diagnostic::mend));
             }
+        }
+    }
+
+    /// The name that may be meant, among many; not sought for findings that nobody is shown.
+    fn meant<'n>(&self, name: &str, known: &'n Names) -> Option<&'n str> {
+        match self.diagnostics.len() < MOST_DIAGNOSTICS {
+            true => did_you_mean(name, known.iter()),
+            false => None,
         }
     }
 

@@ -5,13 +5,15 @@ use std::collections::HashMap;
 use crate::check::Checker;
 use crate::check::certain::Certain;
 use crate::diagnostic::Diagnostic;
+use crate::edit::Mend;
+use crate::outline::OutlineKind;
 use crate::parse::ast::{GateItem, Name, Policy};
 use crate::run::method::{Accepted, IdentityKind, Method};
 use crate::run::program::{Consequence, Expression, Gate, Leaf, Program, Rule, Term, TermId, Test, Undetermined};
 use crate::run::{Facts, Known};
 use crate::schema::{FactId, Type};
-use crate::value::{Value, same_text};
-use regnant_base::did_you_mean;
+use crate::source::Span;
+use crate::value::Value;
 
 /// Why a method is weak.
 const GUESSED: &str = "shows whoever listens what a password can be guessed from";
@@ -33,7 +35,7 @@ impl Checker<'_> {
             if let Some(gate) = program.gates.iter().find(|gate| gate.name == item.name.text) {
                 self.certain_of_rules(&mut certain, gate);
                 self.weak_methods(&program, item, gate);
-                self.permissive(item, gate);
+                self.permissive(policy, item, gate);
                 self.remembers(&program, item, gate);
             }
         }
@@ -60,12 +62,12 @@ impl Checker<'_> {
         let Some(known) = self.schema.values(leaf.fact).filter(|known| !known.is_empty()) else { return };
         for value in leaf.names() {
             let Value::Text(name) = value else { continue };
-            if known.iter().any(|one| same_text(one, name, true)) {
+            if known.has(name) {
                 continue;
             }
             let what = &self.schema.definition(leaf.fact).name;
             let found = Diagnostic::warning("W519", leaf.span, format!("no NAS has `{what}` \"{name}\""));
-            let meant = did_you_mean(name, known.iter().map(String::as_str));
+            let meant = self.meant(name, known);
             self.report(match meant {
                 Some(meant) => found.note(format!("did you mean \"{meant}\"?")),
                 None => found.note("it is true of no request until such equipment is registered"),
@@ -87,7 +89,8 @@ impl Checker<'_> {
                 self.report(
                     Diagnostic::warning("W511", rule.span, message)
                         .also(gate.rules[before].span, "the first")
-                        .note("change the condition of one of them, or remove the second"),
+                        .note("change the condition of one of them, or remove the second")
+                        .mend(Mend::Without("remove the second", rule.spans.whole)),
                 );
             }
             if let Some(why) = certain.never_true(rule.when).filter(|_| rule.off.is_none()) {
@@ -161,16 +164,17 @@ impl Checker<'_> {
     }
 
     /// `otherwise` gives what a rule gives to somebody who is somebody.
-    fn permissive(&mut self, item: &GateItem, gate: &Gate) {
+    fn permissive(&mut self, policy: &Policy, item: &GateItem, gate: &Gate) {
         let Consequence::Grant(everybody) = gate.otherwise else { return };
         let same = gate.rules.iter().find(|rule| rule.then == Consequence::Grant(everybody));
         if let Some(rule) = same {
+            let end = part(policy, item, "otherwise");
             let message = format!("gate `{}` gives everybody what rule \"{}\" gives to some", gate.name, rule.title);
-            self.report(
-                Diagnostic::warning("W514", item.name.span, message).also(rule.span, "the rule").note(
-                    "end the gate with `otherwise refuse`: whom the rule does not fit is given the same as it is",
-                ),
-            );
+            let found = Diagnostic::warning("W514", item.name.span, message)
+                .also(rule.span, "the rule")
+                .note("end the gate with `otherwise refuse`: whom the rule does not fit is given the same as it is");
+            let refuse = |span| Mend::Texts("refuse everybody else", vec![(span, "otherwise refuse")]);
+            self.report(end.map(refuse).into_iter().fold(found, Diagnostic::mend));
         }
     }
 
@@ -220,4 +224,10 @@ impl Checker<'_> {
             }
         }
     }
+}
+
+/// Where a part of a gate stands.
+fn part(policy: &Policy, gate: &GateItem, name: &str) -> Option<Span> {
+    let known = policy.outline.iter().filter(|part| part.kind == OutlineKind::Part && part.name == name);
+    known.map(|part| part.span).find(|span| span.start > gate.name.span.start)
 }

@@ -63,6 +63,7 @@ impl Checker<'_> {
             from,
             until,
             when,
+            spans: item.spans,
         })
     }
 

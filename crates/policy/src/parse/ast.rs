@@ -178,6 +178,15 @@ pub(crate) struct RuleItem {
     pub(crate) until: Option<Operand>,
     pub(crate) when: Condition,
     pub(crate) then: ConsequenceItem,
+    pub(crate) spans: RuleSpans,
+}
+
+/// Where the whole of a rule stands, and what of its head can go.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct RuleSpans {
+    pub(crate) whole: Span,
+    pub(crate) off: Span,
+    pub(crate) copied: Span,
 }
 
 /// A rule that is passed over.

@@ -1,7 +1,9 @@
 use crate::diagnostic::Diagnostic;
+use crate::edit::Mend;
 use crate::parse::ast::*;
 use crate::parse::lexer::TokenKind;
 use crate::parse::parser::{Parser, Step};
+use crate::source::Span;
 use crate::window::{hours, weekday};
 
 /// Deeper nesting is refused, so that no policy can exhaust the stack.
@@ -16,6 +18,12 @@ const COMPARISONS: [(&str, Comparison); 6] = [
     (">=", Comparison::GreaterOrEqual),
 ];
 
+/// Parentheses around what stands before the other word.
+fn around(span: Span) -> Mend {
+    let at = |at| Span { start: at, end: at };
+    Mend::Texts("put parentheses around the first part", vec![(at(span.start), "("), (at(span.end), ")")])
+}
+
 impl Parser {
     pub(crate) fn condition(&mut self) -> Step<Condition> {
         self.joined(0)
@@ -27,6 +35,7 @@ impl Parser {
             return Err(Diagnostic::error("W120", self.span(), "this condition is nested too deeply")
                 .note("give inner parts names with `define`"));
         }
+        let start = self.span();
         let first = self.term(depth)?;
         let word = match (self.is_word("and"), self.is_word("or")) {
             (true, _) => "and",
@@ -39,7 +48,8 @@ impl Parser {
         }
         if self.is_word("and") || self.is_word("or") {
             return Err(Diagnostic::error("W121", self.span(), "`and` and `or` are mixed without parentheses")
-                .note("put parentheses around the part that belongs together"));
+                .note("put parentheses around the part that belongs together")
+                .mend(around(start.to(self.last_span()))));
         }
         Ok(if word == "and" { Condition::And(terms) } else { Condition::Or(terms) })
     }

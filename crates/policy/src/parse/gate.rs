@@ -242,18 +242,23 @@ impl Parser {
         let start = self.last_span();
         let title = self.text("a title in quotes")?;
         let always = self.take_word("always");
+        let mut spans = RuleSpans::default();
         let off = match self.is_word("off") {
             true => {
                 let span = self.next().span;
                 let until = if self.take_word("until") { Some(self.operand()?) } else { None };
+                spans.off = span.to(self.last_span());
                 Some(OffItem { span, until })
             }
             false => None,
         };
         let copied_from = match self.take_word("copied") {
             true => {
+                let first = self.last_span();
                 self.expect_word("from")?;
-                Some(self.text("the title of a rule in quotes")?)
+                let title = self.text("the title of a rule in quotes")?;
+                spans.copied = first.to(title.span);
+                Some(title)
             }
             false => None,
         };
@@ -281,6 +286,7 @@ impl Parser {
             }
         })?;
         let span = start.to(self.last_span());
+        spans.whole = span;
         let name = title.text.clone();
         self.outline.push(OutlineItem { kind: OutlineKind::Rule, name, gate: None, span, parts });
         if self.diagnostics.len() > told {
@@ -292,7 +298,7 @@ impl Parser {
         let when =
             when.ok_or_else(|| missing("condition", "add `when ...`; what applies to everybody is `otherwise`"))?;
         let then = then.ok_or_else(|| missing("result", "add `grant NAME`, `refuse` or `silence`"))?;
-        Ok(Some(RuleItem { title, always, off, copied_from, from, until, when, then }))
+        Ok(Some(RuleItem { title, always, off, copied_from, from, until, when, then, spans }))
     }
 
     fn observe(&mut self) -> Step<ObserveItem> {

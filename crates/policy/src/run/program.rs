@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::acl::Acl;
 use crate::grant::Grant;
-use crate::parse::ast::Comparison;
+use crate::parse::ast::{Comparison, RuleSpans};
 use crate::run::group::OfStore;
 use crate::run::index::RuleIndex;
 use crate::run::method::{Accepted, IdentityKind, Method, TrustClause};
@@ -214,6 +214,7 @@ pub struct Rule {
     pub until: Option<i64>,
     /// When it decides; from when on it counts, until when, and whether it is off are part of it.
     pub when: TermId,
+    pub(crate) spans: RuleSpans,
 }
 
 /// For how long a rule is passed over.

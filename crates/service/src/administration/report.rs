@@ -2,7 +2,7 @@ use std::collections::HashSet;
 
 use jiff::Timestamp;
 use regnant_equipment::{Edition, GrantProblem};
-use regnant_policy::{COPIED, CaseResult, Compiled, Decided, Diagnostic, Severity, Source, quoted};
+use regnant_policy::{COPIED, CaseResult, Compiled, Decided, Diagnostic, Edit, Position, Severity, Source};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -53,19 +53,28 @@ pub struct DiagnosticReport {
     pub column: usize,
     /// The finding with its source line and caret.
     pub rendered: String,
-    /// What may be meant.
+    /// What would mend it, where that is known.
     #[serde(default)]
     pub edit: Option<EditReport>,
 }
 
-/// A text to be put in the place of another.
+/// What would mend a finding.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct EditReport {
+    /// What it does, for a button: `write staff`, `remove the rule`.
+    pub what: String,
+    /// What is replaced in the file of the finding, in the order of the text; none overlaps another.
+    pub changes: Vec<ReplacementReport>,
+}
+
+/// A text to be put in the place of another.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ReplacementReport {
     /// The line and the column where it begins, from 1.
     pub line: usize,
     /// The column.
     pub column: usize,
-    /// How many characters are replaced.
+    /// How many characters are replaced, ends of lines among them.
     pub length: usize,
     /// What stands there then.
     pub text: String,
@@ -144,8 +153,9 @@ impl CheckReport {
     /// With what some NASes could not be told, where it is not known whether there are such.
     pub(crate) fn with_doubts(mut self, problems: &[GrantProblem], source: &Source) -> Self {
         self.diagnostics.extend(problems.iter().map(|problem| {
-            let doubt = lack(problem, &[]).note("activation is an error where such a NAS may get it");
-            DiagnosticReport::new(&Diagnostic { severity: Severity::Warning, ..doubt }, source)
+            let mut doubt = lack(problem, &[]).note("activation is an error where such a NAS may get it");
+            doubt.severity = Severity::Warning;
+            DiagnosticReport::new(&doubt, source)
         }));
         self
     }
@@ -233,15 +243,18 @@ impl DiagnosticReport {
             line: position.line,
             column: position.column,
             rendered: diagnostic.render(source),
-            edit: diagnostic.instead.as_ref().map(|instead| {
-                let before = source.slice(diagnostic.labels[0].span);
-                EditReport {
-                    line: position.line,
-                    column: position.column,
-                    length: before.chars().count(),
-                    text: if before.starts_with('"') { quoted(instead) } else { instead.clone() },
-                }
-            }),
+            edit: diagnostic.edit(source).map(|edit| EditReport::new(edit, source)),
         }
+    }
+}
+
+impl EditReport {
+    fn new(edit: Edit, source: &Source) -> Self {
+        let changes = edit.changes.into_iter().map(|change| {
+            let Position { line, column, .. } = source.position(change.span.start);
+            let length = source.slice(change.span).chars().count();
+            ReplacementReport { line, column, length, text: change.text }
+        });
+        Self { what: edit.what, changes: changes.collect() }
     }
 }

@@ -2,7 +2,7 @@ use axum::Json;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
 use regnant_journal::JournalError;
-use regnant_records::{RecordsError, Refusal};
+use regnant_records::{Conflict, RecordsError, Refusal};
 use serde::Serialize;
 use tokio::task;
 use utoipa::ToSchema;
@@ -99,6 +99,10 @@ impl IntoResponse for ApiError {
 impl From<RecordsError> for ApiError {
     fn from(error: RecordsError) -> Self {
         match error {
+            // The edition that If-Match names is not the active one any more.
+            RecordsError::Refused(Refusal::Conflict(Conflict::Edition { .. })) => {
+                Self::new(StatusCode::PRECONDITION_FAILED, sentence(error))
+            }
             RecordsError::Refused(Refusal::Conflict(_)) => Self::new(StatusCode::CONFLICT, sentence(error)),
             RecordsError::Refused(Refusal::NotFound(_)) => Self::not_found(sentence(error)),
             RecordsError::Refused(Refusal::Invalid(_)) => Self::unprocessable(sentence(error)),

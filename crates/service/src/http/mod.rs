@@ -15,6 +15,7 @@ mod counts;
 mod devices;
 mod dialects;
 mod dictionaries;
+mod difference;
 mod door;
 mod drafts;
 mod error;
@@ -183,7 +184,8 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(policy::codes))
         .routes(routes!(policy::rollback))
         .routes(routes!(drafts::draft, drafts::put_draft, drafts::remove_draft))
-        .routes(routes!(drafts::difference))
+        .routes(routes!(drafts::others))
+        .routes(routes!(difference::difference))
         .routes(routes!(trying::what_if))
         .routes(routes!(trying::case))
         .routes(routes!(trying::hits))

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use axum::Json;
 use axum::extract::{Path, State};
+use axum::http::{HeaderMap, header};
 use axum::response::{IntoResponse, Response};
 use regnant_policy::{CODES, CodeHelp, PolicyFiles};
 use regnant_records::EditionRow;
@@ -17,6 +18,7 @@ use crate::http::Api;
 use crate::http::callers::{Change, May, ReadPolicy, Signed};
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::{Asked, Sent};
+use crate::http::record::seen_number;
 use crate::surroundings::Surroundings;
 
 /// An edition of the policy.
@@ -99,8 +101,6 @@ pub(crate) struct Activation {
     /// Why it is activated.
     #[serde(default)]
     note: String,
-    /// The edition that the author began with; another active one is a conflict.
-    expected: Option<u32>,
 }
 
 /// An edition that shall be the active one again.
@@ -112,8 +112,6 @@ pub(crate) struct GoingBack {
     /// Why.
     #[serde(default)]
     note: String,
-    /// The edition that was seen as the active one; another one is a conflict.
-    expected: Option<u32>,
 }
 
 /// A policy that was activated.
@@ -172,12 +170,13 @@ impl From<EditionRow> for EditionSummary {
     }
 }
 
-/// The edition that decides.
+/// The edition that decides; its ETag is its number.
 #[utoipa::path(get, path = "/api/v1/policy",
     responses((status = 200, body = ActiveView), (status = 401, body = ApiError)))]
-pub(crate) async fn active(State(api): State<Api>, _: May<ReadPolicy>) -> Result<Json<ActiveView>, ApiError> {
+pub(crate) async fn active(State(api): State<Api>, _: May<ReadPolicy>) -> Result<Response, ApiError> {
     let (row, report) = blocking(move || api.administration.policies.active()).await?;
-    Ok(Json(ActiveView { edition: EditionView::new(row), report }))
+    let tag = [(header::ETAG, format!("\"{}\"", row.number))];
+    Ok((tag, Json(ActiveView { edition: EditionView::new(row), report })).into_response())
 }
 
 /// Which editions are wanted.
@@ -245,16 +244,19 @@ pub(crate) async fn check(
     Ok(Json(blocking(move || api.administration.policies.check(&text.into())).await?))
 }
 
-/// Makes a policy the active edition. One that does not check changes nothing.
+/// Makes a policy the active edition. One that does not check changes nothing. With If-Match where the edition
+/// that the author began with is still the active one.
 #[utoipa::path(post, path = "/api/v1/policy/activate", request_body = Activation,
-    responses((status = 200, body = Activated), (status = 400, body = ApiError), (status = 409, body = ApiError),
+    params(("If-Match" = Option<String>, Header, description = "The number of the edition that was seen, in quotes")),
+    responses((status = 200, body = Activated), (status = 400, body = ApiError), (status = 412, body = ApiError),
         (status = 422, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn activate(
     State(api): State<Api>,
     May { signed: Signed { author: by, .. }, .. }: May<Change>,
-    Sent(Activation { source, included, note, expected }): Sent<Activation>,
+    headers: HeaderMap,
+    Sent(Activation { source, included, note }): Sent<Activation>,
 ) -> Result<Json<Activated>, ApiError> {
-    let note = read_note(note)?;
+    let (note, expected) = (read_note(note)?, seen_number(&headers)?);
     let files = PolicyFiles { main: source, included };
     let work = move || {
         let wanted = Wanted { files, note, made_from: expected };
@@ -267,14 +269,16 @@ pub(crate) async fn activate(
 /// Makes the text of an earlier edition the active one again, as a new edition, checked against the records
 /// as they are now.
 #[utoipa::path(post, path = "/api/v1/policy/rollback", request_body = GoingBack,
+    params(("If-Match" = Option<String>, Header, description = "The number of the edition that was seen, in quotes")),
     responses((status = 200, body = Activated), (status = 400, body = ApiError), (status = 404, body = ApiError),
-        (status = 409, body = ApiError), (status = 422, body = ApiError), (status = 401, body = ApiError)))]
+        (status = 412, body = ApiError), (status = 422, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn rollback(
     State(api): State<Api>,
     May { signed: Signed { author: by, .. }, .. }: May<Change>,
-    Sent(GoingBack { number, note, expected }): Sent<GoingBack>,
+    headers: HeaderMap,
+    Sent(GoingBack { number, note }): Sent<GoingBack>,
 ) -> Result<Json<Activated>, ApiError> {
-    let note = read_note(note)?;
+    let (note, expected) = (read_note(note)?, seen_number(&headers)?);
     let work = move || {
         let policies = &api.administration.policies;
         let files = policies.edition(number)?.files;

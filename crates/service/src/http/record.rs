@@ -1,6 +1,8 @@
 //! What every kind of record has in common at the API: its ETag, what an author saw, and
 //! pages of a list.
 
+use std::str::FromStr;
+
 use axum::http::header::{ETAG, IF_MATCH};
 use axum::http::{HeaderMap, HeaderName, HeaderValue};
 use jiff::Timestamp;
@@ -28,6 +30,13 @@ pub(crate) fn seen(headers: &HeaderMap) -> Result<Option<RecordVersion>, ApiErro
         (Some(tag), _) if !tag.contains('"') => Ok(Some(RecordVersion(tag.to_owned()))),
         _ => Err(ApiError::bad("If-Match is one ETag in quotes, as the record's page gives it.")),
     }
+}
+
+/// The same, where the ETag is a number: that of an edition, or the version of a draft.
+pub(crate) fn seen_number<N: FromStr>(headers: &HeaderMap) -> Result<Option<N>, ApiError> {
+    let Some(RecordVersion(tag)) = seen(headers)? else { return Ok(None) };
+    let number = tag.parse().map_err(|_| ApiError::bad(format!("If-Match is a number in quotes, and not `{tag}`.")));
+    number.map(Some)
 }
 
 /// How many are wanted at once.

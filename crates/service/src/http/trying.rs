@@ -15,7 +15,7 @@ use utoipa::ToSchema;
 use crate::administration::report::CheckReport;
 use crate::http::Api;
 use crate::http::callers::{May, ReadPolicy, Signed};
-use crate::http::drafts::Compared;
+use crate::http::difference::Compared;
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::Sent;
 use crate::http::hours::hour_text;
