@@ -6,6 +6,7 @@
 //! says what facts there are.
 
 mod acl;
+mod assist;
 mod check;
 mod codes;
 mod diagnostic;
@@ -25,6 +26,9 @@ mod value;
 mod window;
 
 pub use acl::{Acl, Action, Entry, Port, Protocol, Where};
+pub use assist::{
+    Completion, CompletionKind, Completions, Hover, RenameError, complete, definition, hover, occurrences, rename,
+};
 pub use codes::{CODES, CodeHelp, explain};
 pub use diagnostic::{Diagnostic, Label, Severity};
 pub use edit::{Edit, Replacement};

@@ -19,7 +19,7 @@ pub(crate) struct Window {
 }
 
 /// The days of the week.
-const DAYS: [(&str, Weekday); 7] = [
+pub(crate) const DAYS: [(&str, Weekday); 7] = [
     ("Mon", Weekday::Monday),
     ("Tue", Weekday::Tuesday),
     ("Wed", Weekday::Wednesday),

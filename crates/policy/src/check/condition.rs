@@ -12,6 +12,9 @@ use crate::source::Span;
 use crate::value::Value;
 use regnant_base::did_you_mean;
 
+/// Functions of texts, and how many values each takes.
+pub(crate) const FUNCTIONS: [(&str, usize); 6] =
+    [("lower", 1), ("upper", 1), ("trim", 1), ("before", 2), ("after", 2), ("capture", 2)];
 /// Comparisons of a whole policy.
 const MAX_LEAVES: usize = 200_000;
 /// A condition with more comparisons than this, defines written out, is refused:
@@ -498,8 +501,7 @@ impl<'p> Checker<'p> {
     }
 
     fn call(&mut self, function: &Name, arguments: &[Operand]) -> Option<Typed> {
-        let known = [("lower", 1), ("upper", 1), ("trim", 1), ("before", 2), ("after", 2), ("capture", 2)];
-        let count = self.one_of("function", function, &known)?;
+        let count = self.one_of("function", function, &FUNCTIONS)?;
         if arguments.len() != count {
             let message = format!("`{}` takes {count} value(s) and has {}", function.text, arguments.len());
             self.report(Diagnostic::error("W222", function.span, message));

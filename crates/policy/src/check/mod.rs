@@ -20,6 +20,8 @@ use jiff::tz::TimeZone;
 
 use crate::diagnostic::Diagnostic;
 use crate::edit::Mend;
+pub(crate) use condition::FUNCTIONS;
+
 use crate::outline::OutlineItem;
 use crate::parse::ast::{Define, ListItem, Name, Policy};
 use crate::pipeline::MOST_DIAGNOSTICS;

@@ -2,6 +2,7 @@ use crate::diagnostic::Diagnostic;
 use crate::edit::Mend;
 use crate::parse::ast::*;
 use crate::parse::lexer::TokenKind;
+use crate::parse::notes::Role;
 use crate::parse::parser::{Parser, Step};
 use crate::source::Span;
 use crate::window::{hours, weekday};
@@ -68,22 +69,24 @@ impl Parser {
         }
         let start = self.span();
         if self.take_word("exists") {
-            let fact = self.word("a fact")?;
+            let fact = self.word_of(Role::Fact, "a fact")?;
             return Ok(Condition::Exists { span: start.to(fact.span), fact });
         }
         for (word, all) in [("any", false), ("all", true)] {
             if self.take_word(word) {
                 self.expect_word("of")?;
-                let left = self.operand()?;
+                let left = self.operand_of(Role::Fact)?;
+                self.notes.subject = left.span();
                 self.expect_word("in")?;
                 let set = match self.is_sign("{") {
                     true => SetItem::Members(self.set()?),
-                    false => SetItem::List(self.word("a set in braces, or the name of a list")?),
+                    false => SetItem::List(self.word_of(Role::List, "a set in braces, or the name of a list")?),
                 };
                 return Ok(Condition::Quantified { all, left, set, span: start.to(self.last_span()) });
             }
         }
-        let left = self.operand()?;
+        let left = self.operand_of(Role::Fact)?;
+        self.notes.subject = left.span();
         let test = self.test()?;
         Ok(Condition::Test { left, test, span: start.to(self.last_span()) })
     }
@@ -91,14 +94,14 @@ impl Parser {
     fn test(&mut self) -> Step<Test> {
         for (sign, comparison) in COMPARISONS {
             if self.take_sign(sign) {
-                return Ok(Test::Compare(comparison, self.operand()?));
+                return Ok(Test::Compare(comparison, self.operand_of(Role::Value)?));
             }
         }
         if self.take_word("in") {
             return self.membership();
         }
         if self.take_word("contains") {
-            return Ok(Test::Contains(self.operand()?));
+            return Ok(Test::Contains(self.operand_of(Role::Value)?));
         }
         if self.take_word("starts") {
             self.expect_word("with")?;
@@ -123,11 +126,11 @@ impl Parser {
             return Ok(Test::InSet(self.set()?));
         }
         if self.take_word("group") {
-            let group = self.text("the name of a group in quotes")?;
-            let store = if self.take_word("of") { Some(self.word("a store")?) } else { None };
+            let group = self.text_of(Role::Group, "the name of a group in quotes")?;
+            let store = if self.take_word("of") { Some(self.word_of(Role::Store, "a store")?) } else { None };
             return Ok(Test::InGroup(group, store));
         }
-        let first = self.operand()?;
+        let first = self.operand_of(Role::List)?;
         match self.take_sign("..") {
             true => Ok(Test::InRange(first, self.operand()?)),
             false => Ok(Test::InBlock(first)),
@@ -157,30 +160,38 @@ impl Parser {
         let hours = if is_hours { Some(self.word("hours")?) } else { None };
         match days.is_some() || hours.is_some() {
             true => Ok(Operand::Window(Box::new(WindowItem { days, hours, span: start.to(self.last_span()) }))),
-            false => self.operand(),
+            false => self.operand_of(Role::Value),
         }
     }
 
+    /// An operand that is made of facts, or of none.
     pub(crate) fn operand(&mut self) -> Step<Operand> {
-        self.operand_at(0)
+        self.operand_of(Role::Fact)
     }
 
-    fn operand_at(&mut self, depth: usize) -> Step<Operand> {
+    /// An operand whose words name something.
+    pub(crate) fn operand_of(&mut self, role: Role) -> Step<Operand> {
+        self.operand_at(role, 0)
+    }
+
+    fn operand_at(&mut self, role: Role, depth: usize) -> Step<Operand> {
         if depth > MAX_DEPTH {
             return Err(Diagnostic::error("W120", self.span(), "these functions are nested too deeply"));
         }
+        self.want_name(role);
         let token = self.peek().clone();
         match token.kind {
             TokenKind::Word(text) if self.follows_sign("(") => {
                 self.next();
                 self.next();
-                let arguments = self.list(|p| p.operand_at(depth + 1))?;
+                let arguments = self.list(|p| p.operand_at(Role::Fact, depth + 1))?;
                 let end = self.expect_sign(")")?;
                 let function = Name { text, span: token.span };
                 Ok(Operand::Call { function, arguments, span: token.span.to(end) })
             }
             TokenKind::Word(text) => {
                 self.next();
+                self.notes.name(token.span, role, false);
                 let fact = Name { text, span: token.span };
                 match self.peek().kind.clone() {
                     TokenKind::Text(text) if fact.text.contains('.') => {

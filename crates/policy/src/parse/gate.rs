@@ -1,7 +1,15 @@
 use crate::diagnostic::Diagnostic;
 use crate::outline::{OutlineItem, OutlineKind};
 use crate::parse::ast::*;
+use crate::parse::notes::Role;
 use crate::parse::parser::{Parser, Step};
+use crate::run::method::CertificateName;
+use crate::run::program::TellName;
+
+/// Kinds of identity.
+const KINDS: [&str; 3] = ["user", "machine", "mac"];
+/// What may follow an event.
+const REACTIONS: [&str; 5] = ["refuse", "silence", "continue", "next", "use"];
 
 const PARTS: [&str; 13] = [
     "when",
@@ -21,7 +29,7 @@ const PARTS: [&str; 13] = [
 
 impl Parser {
     pub(crate) fn gate(&mut self) -> Step<GateItem> {
-        let name = self.name("a name for the gate")?;
+        let name = self.name(Role::Gate, "a name for the gate")?;
         let mut gate = GateItem {
             name,
             when: None,
@@ -74,7 +82,8 @@ impl Parser {
             }
         } else if self.take_word("present") {
             self.expect_word("certificate")?;
-            if gate.present.replace(self.text("the name of a certificate, in quotes")?).is_some() {
+            if gate.present.replace(self.text_of(Role::Certificate, "the name of a certificate, in quotes")?).is_some()
+            {
                 return Err(twice("present certificate"));
             }
         } else if self.take_word("trust") {
@@ -98,7 +107,11 @@ impl Parser {
             gate.rules.extend(self.rule()?);
         } else if self.take_word("tell") {
             self.expect_word("name")?;
-            if gate.tell_name.replace(self.word("proved, asked or none")?).is_some() {
+            if gate
+                .tell_name
+                .replace(self.one_word(&TellName::ALL.map(|(word, _)| word), "proved, asked or none")?)
+                .is_some()
+            {
                 return Err(twice("tell name"));
             }
         } else if self.take_word("undetermined") {
@@ -125,10 +138,10 @@ impl Parser {
     }
 
     fn method(&mut self) -> Step<MethodItem> {
-        let name = self.word("a method")?;
+        let name = self.word_of(Role::Method, "a method")?;
         let mut inner = Vec::new();
         if self.take_sign("(") {
-            inner = self.list(|p| p.word("an inner method"))?;
+            inner = self.list(|p| p.word_of(Role::Inner, "an inner method"))?;
             self.expect_sign(")")?;
         }
         let bound = if self.is_word("bound") { Some(self.word("bound")?) } else { None };
@@ -136,8 +149,11 @@ impl Parser {
     }
 
     fn trust(&mut self) -> Step<TrustItem> {
-        let mut trust =
-            TrustItem { name: self.text("the name of a trust, in quotes")?, names: Vec::new(), revocation: None };
+        let mut trust = TrustItem {
+            name: self.text_of(Role::Trust, "the name of a trust, in quotes")?,
+            names: Vec::new(),
+            revocation: None,
+        };
         self.block(&["machine", "user", "revocation"], |p| {
             if p.is_word("revocation") {
                 let start = p.next().span;
@@ -151,19 +167,22 @@ impl Parser {
             }
             let kind = p.word("machine or user")?;
             p.expect_word("from")?;
-            trust.names.push((kind, p.list(|p| p.word("a place in a certificate"))?));
+            trust.names.push((
+                kind,
+                p.list(|p| p.one_word(&CertificateName::ALL.map(|(word, _)| word), "a place in a certificate"))?,
+            ));
             Ok(())
         })?;
         Ok(trust)
     }
 
     fn revocation(&mut self) -> Step<RevocationItem> {
-        let sources = self.list(|p| p.word("crl or ocsp"))?;
+        let sources = self.list(|p| p.one_word(&["crl", "ocsp"], "crl or ocsp"))?;
         let mut unreachable = None;
         if self.is_sign("{") {
             self.block(&["unreachable"], |p| {
                 p.expect_word("unreachable")?;
-                unreachable = Some(p.word("refuse or continue")?);
+                unreachable = Some(p.one_word(&["refuse", "continue"], "refuse or continue")?);
                 Ok(())
             })?;
         }
@@ -180,9 +199,9 @@ impl Parser {
     }
 
     fn identify(&mut self) -> Step<IdentifyItem> {
-        let kind = self.word("user, machine or mac")?;
+        let kind = self.one_word(&KINDS, "user, machine or mac")?;
         self.expect_word("in")?;
-        let stores = self.list(|p| p.word("a store"))?;
+        let stores = self.list(|p| p.word_of(Role::Store, "a store"))?;
         let name_from = if self.take_word("as") { Some(self.operand()?) } else { None };
         let mut bound = None;
         if self.is_word("bound") {
@@ -207,9 +226,9 @@ impl Parser {
     }
 
     fn lookup(&mut self) -> Step<LookupItem> {
-        let kind = self.word("user, machine or mac")?;
+        let kind = self.one_word(&KINDS, "user, machine or mac")?;
         self.expect_word("in")?;
-        let stores = self.list(|p| p.word("a store"))?;
+        let stores = self.list(|p| p.word_of(Role::Store, "a store"))?;
         let by = if self.take_word("by") { Some(self.operand()?) } else { None };
         let mut unreachable = None;
         if self.is_sign("{") {
@@ -226,7 +245,7 @@ impl Parser {
     }
 
     fn reaction(&mut self, known: &str) -> Step<ReactionItem> {
-        let word = self.word(known)?;
+        let word = self.one_word(&REACTIONS, known)?;
         let text = if word.text == "refuse" { self.optional_text() } else { None };
         let stale = if word.text == "use" {
             self.expect_word("stale")?;
@@ -241,6 +260,7 @@ impl Parser {
     fn rule(&mut self) -> Step<Option<RuleItem>> {
         let start = self.last_span();
         let title = self.text("a title in quotes")?;
+        self.notes.name(title.span, Role::Rule, true);
         let always = self.take_word("always");
         let mut spans = RuleSpans::default();
         let off = match self.is_word("off") {
@@ -256,7 +276,7 @@ impl Parser {
             true => {
                 let first = self.last_span();
                 self.expect_word("from")?;
-                let title = self.text("the title of a rule in quotes")?;
+                let title = self.text_of(Role::Rule, "the title of a rule in quotes")?;
                 spans.copied = first.to(title.span);
                 Some(title)
             }
@@ -306,12 +326,12 @@ impl Parser {
         let when = if self.take_word("when") { Some(self.condition()?) } else { None };
         self.expect_word("with")?;
         self.expect_word("grant")?;
-        Ok(ObserveItem { span, when, grants: self.list(|p| p.word("the name of a grant"))? })
+        Ok(ObserveItem { span, when, grants: self.list(|p| p.word_of(Role::Grant, "the name of a grant"))? })
     }
 
     pub(crate) fn consequence(&mut self) -> Step<ConsequenceItem> {
         if self.take_word("grant") {
-            Ok(ConsequenceItem::Grant(self.list(|p| p.word("the name of a grant"))?))
+            Ok(ConsequenceItem::Grant(self.list(|p| p.word_of(Role::Grant, "the name of a grant"))?))
         } else if self.take_word("refuse") {
             Ok(ConsequenceItem::Refuse(self.optional_text()))
         } else if self.take_word("silence") {

@@ -2,24 +2,26 @@ use crate::diagnostic::Diagnostic;
 use crate::grant::{STATEMENTS, StatementKind, Takes};
 use crate::outline::{OutlineItem, OutlineKind};
 use crate::parse::ast::*;
+use crate::parse::notes::Role;
 use crate::parse::parser::{Parser, Step};
 
 const ITEMS: [&str; 8] = ["zone", "include", "define", "list", "acl", "grant", "gate", "case"];
 
 impl Parser {
-    pub(crate) fn policy(mut self) -> (Policy, Vec<Diagnostic>) {
+    pub(crate) fn policy(&mut self) -> Policy {
         let mut policy = Policy::default();
         while !self.at_end() {
             if let Err(diagnostic) = self.item(&mut policy) {
-                self.diagnostics.push(diagnostic);
+                self.failed(diagnostic);
                 if !self.at_end() {
                     self.next();
                 }
                 self.recover(&ITEMS, 0);
             }
         }
-        policy.outline = self.outline;
-        (policy, self.diagnostics)
+        self.want_words(&ITEMS);
+        policy.outline = std::mem::take(&mut self.outline);
+        policy
     }
 
     fn item(&mut self, policy: &mut Policy) -> Step<()> {
@@ -54,11 +56,15 @@ impl Parser {
             policy.defines.push(self.define()?);
         } else if self.is_word("zone") {
             let start = self.next().span;
-            if policy.zone.replace(self.text("a time zone in quotes, such as \"Europe/Lisbon\"")?).is_some() {
+            if policy
+                .zone
+                .replace(self.text_of(Role::Zone, "a time zone in quotes, such as \"Europe/Lisbon\"")?)
+                .is_some()
+            {
                 return Err(Diagnostic::error("W112", start, "a policy has one `zone`"));
             }
         } else if self.take_word("include") {
-            policy.includes.push(self.text("the path of a file in quotes")?);
+            policy.includes.push(self.text_of(Role::File, "the path of a file in quotes")?);
         } else if self.take_word("list") {
             policy.lists.push(self.list_item()?);
         } else if self.take_word("acl") {
@@ -76,19 +82,19 @@ impl Parser {
     }
 
     fn define(&mut self) -> Step<Define> {
-        let name = self.name("a name for the condition")?;
+        let name = self.name(Role::Define, "a name for the condition")?;
         self.expect_sign("=")?;
         Ok(Define { name, condition: self.condition()? })
     }
 
     fn list_item(&mut self) -> Step<ListItem> {
-        let name = self.name("a name for the list")?;
+        let name = self.name(Role::List, "a name for the list")?;
         self.expect_sign("=")?;
         Ok(ListItem { name, members: self.set()? })
     }
 
     fn acl(&mut self) -> Step<AclItem> {
-        let name = self.name("a name for the access list")?;
+        let name = self.name(Role::Acl, "a name for the access list")?;
         let mut entries = Vec::new();
         self.block(&["permit", "deny"], |p| {
             if !p.is_word("permit") && !p.is_word("deny") {
@@ -117,8 +123,9 @@ impl Parser {
     }
 
     fn grant(&mut self) -> Step<GrantItem> {
-        let name = self.name("a name for the grant")?;
-        let extends = if self.take_word("extends") { Some(self.word("the grant to extend")?) } else { None };
+        let name = self.name(Role::Grant, "a name for the grant")?;
+        let extends =
+            if self.take_word("extends") { Some(self.word_of(Role::Grant, "the grant to extend")?) } else { None };
         let mut statements = Vec::new();
         self.block(&STATEMENTS.each_ref().map(|kind| kind.keyword), |p| {
             statements.push(p.statement()?);
@@ -128,11 +135,11 @@ impl Parser {
     }
 
     fn statement(&mut self) -> Step<StatementItem> {
-        let keyword = self.word("a statement of a grant")?;
+        let keyword = self.one_word(&STATEMENTS.each_ref().map(|kind| kind.keyword), "a statement of a grant")?;
         let kind = StatementKind::of(&keyword.text);
         let attribute = match kind.is_some_and(StatementKind::names_attribute) {
             true => {
-                let name = self.word("the name of an attribute")?;
+                let name = self.word_of(Role::Attribute, "the name of an attribute")?;
                 self.expect_sign("=")?;
                 Some(name)
             }
@@ -141,26 +148,34 @@ impl Parser {
         let known = kind.map_or(&[][..], |kind| kind.fields);
         let mut fields = Vec::new();
         if attribute.is_some() && self.take_word("secret") {
-            let value = Some(Operand::Secret(self.text("the name of a secret in quotes")?));
+            let value = Some(Operand::Secret(self.text_of(Role::Secret, "the name of a secret in quotes")?));
             fields.push(FieldItem { word: None, value, default: None });
             return Ok(StatementItem { keyword, attribute, fields });
         }
         if known.first().is_none_or(|first| first.word.is_empty()) {
-            fields.push(self.field(None, false)?);
+            fields.push(self.field(None, known.first().map(|field| &field.takes))?);
         }
         let after = |parser: &Self| known.iter().find(|field| !field.word.is_empty() && parser.is_word(field.word));
         while let Some(field) = after(self) {
             let word = self.word(field.word)?;
-            fields.push(self.field(Some(word), field.takes == Takes::Flag)?);
+            fields.push(self.field(Some(word), Some(&field.takes))?);
         }
         Ok(StatementItem { keyword, attribute, fields })
     }
 
-    fn field(&mut self, word: Option<Name>, is_flag: bool) -> Step<FieldItem> {
-        if is_flag {
+    fn field(&mut self, word: Option<Name>, takes: Option<&Takes>) -> Step<FieldItem> {
+        if takes == Some(&Takes::Flag) {
             return Ok(FieldItem { word, value: None, default: None });
         }
-        let value = Some(self.operand()?);
+        if let Some(Takes::Word(words)) = takes {
+            self.want_words(words);
+        }
+        let role = match takes {
+            Some(Takes::Acl) => Role::Acl,
+            Some(Takes::Word(_)) => Role::Literal,
+            _ => Role::Fact,
+        };
+        let value = Some(self.operand_of(role)?);
         let default = if self.take_word("or") { Some(self.operand()?) } else { None };
         Ok(FieldItem { word, value, default })
     }
@@ -188,12 +203,17 @@ impl Parser {
     }
 
     fn given(&mut self) -> Step<(Name, GivenValue)> {
-        let fact = self.word("a fact")?;
+        let fact = self.word_of(Role::Fact, "a fact")?;
+        self.notes.subject = fact.span;
         if self.take_word("unanswered") {
             return Ok((fact, GivenValue::Unanswered));
         }
         self.expect_sign("=")?;
-        let value = if self.is_sign("{") { GivenValue::Set(self.set()?) } else { GivenValue::One(self.operand()?) };
+        let value = if self.is_sign("{") {
+            GivenValue::Set(self.set()?)
+        } else {
+            GivenValue::One(self.operand_of(Role::Value)?)
+        };
         Ok((fact, value))
     }
 
@@ -205,7 +225,7 @@ impl Parser {
         let expect = self.consequence()?;
         let by = match self.take_word("by") {
             true if self.take_word("otherwise") => Some(ByItem::Otherwise),
-            true => Some(ByItem::Rule(self.text("the title of a rule, or otherwise")?)),
+            true => Some(ByItem::Rule(self.text_of(Role::Rule, "the title of a rule, or otherwise")?)),
             false => None,
         };
         let with = if self.take_word("with") { self.list(Self::statement)? } else { Vec::new() };

@@ -6,7 +6,9 @@ mod gate;
 mod include;
 mod item;
 pub(crate) mod lexer;
+pub(crate) mod notes;
 mod parser;
 
 pub use include::bad_path;
-pub(crate) use parser::parse;
+pub(crate) use notes::Role;
+pub(crate) use parser::{parse, read_names, read_wanted};

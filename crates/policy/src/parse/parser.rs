@@ -3,6 +3,7 @@ use crate::outline::OutlineItem;
 use crate::parse::ast::{Name, Policy};
 use crate::parse::include::Files;
 use crate::parse::lexer::{Token, TokenKind, lex};
+use crate::parse::notes::{NamedAt, Notes, Role, Wanted};
 use crate::source::{Source, SourceFile, Span};
 use regnant_base::did_you_mean;
 
@@ -24,9 +25,48 @@ pub(crate) fn parse(source: &Source) -> (Policy, Vec<Diagnostic>) {
 /// Parses one file.
 pub(crate) fn parse_file(source: &Source, file: &SourceFile) -> (Policy, Vec<Diagnostic>) {
     match lex(source.text_of(file), file.span.start) {
-        Ok(tokens) => Parser { tokens, at: 0, depth: 0, outline: Vec::new(), diagnostics: Vec::new() }.policy(),
+        Ok(tokens) => {
+            let mut parser = Parser::new(tokens, Notes::default());
+            let policy = parser.policy();
+            (policy, parser.diagnostics)
+        }
         Err(diagnostic) => (Policy::default(), vec![diagnostic]),
     }
+}
+
+/// The names of a file. A line of which no words can be made, as while it is being written, is passed over.
+pub(crate) fn read_names(text: &str, base: usize) -> Vec<NamedAt> {
+    let mut text = std::borrow::Cow::Borrowed(text);
+    for _ in 0..MOST_LINES_PASSED {
+        match lex(&text, base) {
+            Ok(tokens) => {
+                let mut parser = Parser::new(tokens, Notes::default());
+                parser.policy();
+                return parser.notes.names;
+            }
+            Err(diagnostic) => {
+                let at = (diagnostic.labels[0].span.start - base).min(text.len());
+                let from = text[..at].rfind('\n').map_or(0, |before| before + 1);
+                let to = text[at..].find('\n').map_or(text.len(), |after| at + after);
+                // The others stay where they stand.
+                let blank = " ".repeat(to - from);
+                text.to_mut().replace_range(from..to, &blank);
+            }
+        }
+    }
+    Vec::new()
+}
+
+/// Lines that are passed over.
+const MOST_LINES_PASSED: usize = 20;
+
+/// What may stand at the end of a text, and what a comparison there is about; none where no words can be made
+/// of the text.
+pub(crate) fn read_wanted(text: &str, base: usize) -> Option<(Span, Vec<Wanted>)> {
+    let mut parser = Parser::new(lex(text, base).ok()?, Notes::asking());
+    parser.policy();
+    let wanted = parser.notes.stop();
+    Some((parser.notes.subject, if parser.wanted.is_empty() { wanted } else { parser.wanted }))
 }
 
 /// A cursor over the tokens, with the few moves that the grammar is made of.
@@ -37,9 +77,60 @@ pub(crate) struct Parser {
     depth: usize,
     pub(crate) outline: Vec<OutlineItem>,
     pub(crate) diagnostics: Vec<Diagnostic>,
+    pub(crate) notes: Notes,
+    /// What may stand at the end, where something else was read into it.
+    wanted: Vec<Wanted>,
 }
 
 impl Parser {
+    fn new(tokens: Vec<Token>, notes: Notes) -> Self {
+        let (outline, diagnostics, wanted) = (Vec::new(), Vec::new(), Vec::new());
+        Self { tokens, at: 0, depth: 0, outline, diagnostics, notes, wanted }
+    }
+
+    /// Something failed: where that was at the end of the text, what is looked for afterwards does not count.
+    pub(crate) fn failed(&mut self, diagnostic: Diagnostic) {
+        if self.at_end() {
+            let wanted = self.notes.stop();
+            self.wanted.extend(wanted);
+        }
+        self.diagnostics.push(diagnostic);
+    }
+
+    pub(crate) fn want_words(&self, words: &[&str]) {
+        if self.at_end() {
+            words.iter().for_each(|word| self.notes.want(|| Wanted::Word((*word).into())));
+        }
+    }
+
+    pub(crate) fn want_name(&self, role: Role) {
+        if self.at_end() {
+            self.notes.want(|| Wanted::Name(role));
+        }
+    }
+
+    /// A word that names something.
+    pub(crate) fn word_of(&mut self, role: Role, what: &str) -> Step<Name> {
+        self.want_name(role);
+        let name = self.word(what)?;
+        self.notes.name(name.span, role, false);
+        Ok(name)
+    }
+
+    /// A text that names something.
+    pub(crate) fn text_of(&mut self, role: Role, what: &str) -> Step<Name> {
+        self.want_name(role);
+        let name = self.text(what)?;
+        self.notes.name(name.span, role, false);
+        Ok(name)
+    }
+
+    /// One of a few words, or what the check says of others.
+    pub(crate) fn one_word(&mut self, known: &[&str], what: &str) -> Step<Name> {
+        self.want_words(known);
+        self.word(what)
+    }
+
     pub(crate) fn peek(&self) -> &Token {
         &self.tokens[self.at.min(self.tokens.len() - 1)]
     }
@@ -78,6 +169,7 @@ impl Parser {
     }
 
     pub(crate) fn is_word(&self, word: &str) -> bool {
+        self.want_words(&[word]);
         matches!(&self.peek().kind, TokenKind::Word(found) if found == word)
     }
 
@@ -131,8 +223,9 @@ impl Parser {
     }
 
     /// A word that can be a name: a letter, then letters, digits, `-` and `_`.
-    pub(crate) fn name(&mut self, what: &str) -> Step<Name> {
+    pub(crate) fn name(&mut self, role: Role, what: &str) -> Step<Name> {
         let word = self.word(what)?;
+        self.notes.name(word.span, role, true);
         let fits = word.text.starts_with(char::is_alphabetic)
             && word.text.chars().all(|c| c.is_alphanumeric() || c == '-' || c == '_');
         match fits {
@@ -175,10 +268,12 @@ impl Parser {
         let inside = self.depth;
         while !self.is_sign("}") {
             if self.at_end() {
+                self.want_words(keywords);
+                self.want_words(&["}"]);
                 return Err(self.unexpected("`}`"));
             }
             if let Err(diagnostic) = item(self) {
-                self.diagnostics.push(diagnostic);
+                self.failed(diagnostic);
                 self.recover(keywords, inside);
                 if self.depth < inside {
                     return Ok(());
