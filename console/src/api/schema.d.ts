@@ -2191,10 +2191,14 @@ export interface components {
             edit?: components["schemas"]["EditReport"] | null;
             /** @description The file. */
             file: string;
+            /** @description How many characters of the line it is about. */
+            length?: number;
             /** @description The line, from 1; 0 where no line is to blame. */
             line: number;
             /** @description What is wrong. */
             message: string;
+            /** @description What to do about it. */
+            notes?: string[];
             /** @description The finding with its source line and caret. */
             rendered: string;
             /** @description `error` or `warning`. */

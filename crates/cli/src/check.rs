@@ -58,18 +58,7 @@ pub(crate) fn checked(around: &Surroundings, source: Source) -> Result<CheckRepo
 
 /// What files say that there is.
 fn surroundings(args: &args::Check) -> Result<Surroundings, Failure> {
-    let around = match &args.inventory {
-        None => Surroundings::default(),
-        Some(file) => {
-            let (name, text) = (file.display().to_string(), read(file)?);
-            match text.trim_start().starts_with('{') {
-                true => serde_json::from_str(&text).map_err(|error| {
-                    Failure::usage(format!("{name} is not what `regnant policy inventory` prints: {error}"))
-                })?,
-                false => Surroundings::of_inventory(&Inventory::from_toml(&name, &text).map_err(Failure::usage)?),
-            }
-        }
-    };
+    let around = args.inventory.as_deref().map_or(Ok(Surroundings::default()), of_file)?;
     let row = |kind: LanguageKind, file: &PathBuf| {
         let name = file.file_stem().unwrap_or_default().to_string_lossy().into_owned();
         Ok::<_, Failure>(LanguageRow { kind, name, text: read(file)? })
@@ -77,6 +66,22 @@ fn surroundings(args: &args::Check) -> Result<Surroundings, Failure> {
     let dictionaries = args.dictionaries.iter().map(|file| row(LanguageKind::Dictionary, file));
     let dialects = args.dialects.iter().map(|file| row(LanguageKind::Dialect, file));
     Ok(around.with_languages(dictionaries.chain(dialects).collect::<Result<_, _>>()?))
+}
+
+/// What a file says that there is: an inventory, or what a service printed of itself.
+pub(crate) fn of_file(file: &Path) -> Result<Surroundings, Failure> {
+    let (name, text) = (file.display().to_string(), read(file)?);
+    match text.trim_start().starts_with('{') {
+        true => serde_json::from_str(&text)
+            .map_err(|error| Failure::usage(format!("{name} is not what `regnant policy inventory` prints: {error}"))),
+        false => Ok(Surroundings::of_inventory(&Inventory::from_toml(&name, &text).map_err(Failure::usage)?)),
+    }
+}
+
+/// What a running service says that there is.
+pub(crate) fn of_service(api: &args::Api) -> Result<Surroundings, Failure> {
+    serde_json::from_value(Client::new(api)?.get("policy/inventory", &[])?)
+        .map_err(|error| Failure::new(format!("the service answered what this client does not understand: {error}")))
 }
 
 fn read(file: &Path) -> Result<String, Failure> {

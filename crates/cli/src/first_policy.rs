@@ -9,9 +9,8 @@ use regnant_base::{did_you_mean, printable};
 use regnant_policy::{IdentityKind, PolicyFiles, Source, format, quoted};
 use regnant_service::Surroundings;
 
-use crate::api::Client;
 use crate::args;
-use crate::check::{checked, print_report};
+use crate::check::{checked, of_service, print_report};
 use crate::failure::Failure;
 use crate::paint::say;
 use crate::policy_files;
@@ -43,12 +42,7 @@ pub(crate) fn run(folder: &Path, service: Option<&args::Api>) -> Result<ExitCode
     if folder.join(regnant_policy::MAIN).exists() {
         return Err(Failure::usage(format!("{} has a policy already; name another folder", folder.display())));
     }
-    let around = match service {
-        None => Surroundings::default(),
-        Some(api) => serde_json::from_value(Client::new(api)?.get("policy/inventory", &[])?).map_err(|error| {
-            Failure::new(format!("the service answered what this client does not understand: {error}"))
-        })?,
-    };
+    let around = service.map_or_else(|| Ok(Surroundings::default()), of_service)?;
     say!("What there is, a question at a time; an empty line is: not here.");
     let answers = ask(&mut std::io::stdin().lock(), &around)?;
     let text = write(&answers);

@@ -21,6 +21,7 @@ mod import_lines;
 mod import_tokens;
 mod journal;
 mod key;
+mod language_server;
 mod nas;
 mod paint;
 mod people;
@@ -63,6 +64,7 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Serve(serve) => serve::run(&serve),
         Command::Demo(demo) => demo::run(&demo),
         Command::Policy(command) => policy::run(&command),
+        Command::Lsp(args) => language_server::run(&args),
         Command::Try(try_out) => try_out::run(&try_out),
         Command::Journal(journal) => journal::run(&journal),
         Command::Trail(trail) => trail::run(&trail),

@@ -35,6 +35,7 @@ pub use console_tls::ConsoleTlsError;
 pub use findings::{Finding, Weight};
 pub use http::openapi::openapi_json;
 pub use installation::look_at_installation;
+pub use languages::LanguageError;
 pub use on_machine::OnMachine;
 pub use service::{Service, StartError, rotate_key};
 pub use surroundings::Surroundings;

@@ -226,6 +226,11 @@ impl Surroundings {
         self.equipment.iter().flatten().map(|nas| (nas.identity(), nas.address))
     }
 
+    /// The facts, and the names that policies may use, for whoever writes one.
+    pub fn facts_and_names(&self) -> Result<Schema, LanguageError> {
+        Ok(self.schema(&Languages::new(self.languages.clone(), LanguageRow::file)?))
+    }
+
     /// Checks a policy against these, without any service. Where equipment is not known, what a dialect that
     /// ships cannot say is a warning; equipment of a dialect that is not known is left out.
     pub fn check(&self, source: Source) -> Result<CheckReport, LanguageError> {

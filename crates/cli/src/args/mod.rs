@@ -13,7 +13,7 @@ use clap::{Args, Parser, Subcommand};
 pub(crate) use attribute::{Attribute, AttributeAction};
 pub(crate) use certificates::{Certificate, CertificateAction, MakeProfile, Profile, Trust, TrustAction};
 pub(crate) use nas::{Nas, NasAction, NasFields};
-pub(crate) use policy::{Activate, Check, Diff, Editions, Format, Policy, Pull, Push, Rollback, WhatIf};
+pub(crate) use policy::{Activate, Check, Diff, Editions, Format, Lsp, Policy, Pull, Push, Rollback, WhatIf};
 pub(crate) use records::{
     ActTogether, Administrator, AdministratorAction, Device, DeviceAction, DeviceFields, Filtered, Group, GroupAction,
     ImportLines, InStore, Machine, MachineAction, MachineFields, Person, PersonAction, PersonFields, Show, Site,
@@ -39,6 +39,8 @@ pub(crate) enum Command {
     /// Check a policy, or make it the one that decides
     #[command(subcommand)]
     Policy(Policy),
+    /// Help an editor with policies (language server protocol, over standard input and output)
+    Lsp(Lsp),
     /// Ask a RADIUS server as equipment would (exit code 0 accepted, 1 refused, 3 no answer)
     Try(Box<Try>),
     /// Show the journal: who was given what, newest last

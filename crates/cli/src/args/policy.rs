@@ -100,6 +100,19 @@ pub(crate) struct Check {
     pub(crate) json: bool,
 }
 
+/// What editors start to help with policies, over standard input and output.
+#[derive(Args)]
+pub(crate) struct Lsp {
+    /// Help with the names that a running service has
+    #[arg(long, conflicts_with = "inventory")]
+    pub(crate) against_service: bool,
+    /// Help with the names of a file: an inventory, or what `regnant policy inventory` printed
+    #[arg(long, value_name = "FILE")]
+    pub(crate) inventory: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) api: Api,
+}
+
 #[derive(Args)]
 pub(crate) struct Format {
     /// The policy: a file, or a folder with main.writ

@@ -51,6 +51,12 @@ pub struct DiagnosticReport {
     pub line: usize,
     /// The column, from 1.
     pub column: usize,
+    /// How many characters of the line it is about.
+    #[serde(default)]
+    pub length: usize,
+    /// What to do about it.
+    #[serde(default)]
+    pub notes: Vec<String>,
     /// The finding with its source line and caret.
     pub rendered: String,
     /// What would mend it, where that is known.
@@ -242,6 +248,8 @@ impl DiagnosticReport {
             file: position.file.into(),
             line: position.line,
             column: position.column,
+            length: source.slice(diagnostic.labels[0].span).lines().next().map_or(0, |line| line.chars().count()),
+            notes: diagnostic.notes.clone(),
             rendered: diagnostic.render(source),
             edit: diagnostic.edit(source).map(|edit| EditReport::new(edit, source)),
         }
