@@ -1019,6 +1019,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/policy/completion": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What may stand at a place of a policy that is being written. */
+        post: operations["completion"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/policy/difference": {
         parameters: {
             query?: never;
@@ -1109,6 +1126,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/policy/format": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A policy laid out, file by file. */
+        post: operations["formatted"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/policy/hits": {
         parameters: {
             query?: never;
@@ -1137,6 +1171,40 @@ export interface paths {
         get: operations["inventory"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/policy/meaning": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What stands at a place of a policy: what it means, where it has its name from, and who names it. */
+        post: operations["meaning"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/policy/rename": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The changes that give what stands at a place another name, in all files. */
+        post: operations["renamed"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1993,6 +2061,17 @@ export interface components {
             /** @description What was to be done: `import`, `activate policy` and so on. */
             what: string;
         };
+        /** @description A text in the place of another. */
+        ChangedText: {
+            /** @description What is replaced. */
+            replaces: components["schemas"]["StretchView"];
+            /** @description What stands there then. */
+            text: string;
+        };
+        /** @description Changes of several files. */
+        ChangesView: {
+            changes: components["schemas"]["ChangedText"][];
+        };
         /** @description What a check found. */
         CheckReport: {
             /** @description How each case went; none where there are errors. */
@@ -2062,6 +2141,22 @@ export interface components {
         Comparison: {
             from: components["schemas"]["Compared"];
             to: components["schemas"]["Compared"];
+        };
+        /** @description Something that may stand at a place. */
+        CompletionItemView: {
+            /** @description What it is, in a few words. */
+            detail: string;
+            /** @description What it is: `name`, `value`, `fact` or `word`. */
+            kind: string;
+            /** @description What is written. */
+            text: string;
+        };
+        /** @description What may stand at a place. */
+        CompletionView: {
+            /** @description What may stand there; names before words of the language. */
+            items: components["schemas"]["CompletionItemView"][];
+            /** @description What is replaced: what is written of it already. */
+            replaces: components["schemas"]["StretchView"];
         };
         /** @description How often what was decided. */
         CountList: {
@@ -2652,6 +2747,17 @@ export interface components {
         FindingList: {
             findings: components["schemas"]["Finding"][];
         };
+        /** @description A policy laid out. */
+        FormattedView: {
+            /** @description The texts of the other files, by their paths. */
+            included: {
+                [key: string]: string;
+            };
+            /** @description The text of `main.writ`. */
+            source: string;
+            /** @description Files of which no words can be made, which stay as they are. */
+            unread: string[];
+        };
         /** @description A part of a sentence. */
         FragmentView: {
             /** @description `text`, `subject`, `nas`, `verdict`, `grant` or `rule`. */
@@ -2955,6 +3061,16 @@ export interface components {
             name: string;
             note: string;
             store: string;
+        };
+        /** @description What stands at a place. */
+        MeaningView: {
+            definition?: components["schemas"]["StretchView"] | null;
+            /** @description Everywhere where it is named, that place first. */
+            occurrences: components["schemas"]["StretchView"][];
+            /** @description What it means. */
+            text: string;
+            /** @description What it is, in a line; none where nothing is known of it. */
+            title?: string | null;
         };
         /** @description A number and its name. */
         NamedNumber: {
@@ -3398,6 +3514,21 @@ export interface components {
             recoverable_password: boolean;
             store: string;
         };
+        /** @description A place in a policy that is being written. */
+        PlaceForm: {
+            /** @description The column in characters, from 1. */
+            column: number;
+            /** @description The file. */
+            file?: string;
+            /** @description The texts of the other files, by their paths. */
+            included?: {
+                [key: string]: string;
+            };
+            /** @description The line, from 1. */
+            line: number;
+            /** @description The text of `main.writ`. */
+            source: string;
+        };
         /** @description A policy to be checked. */
         PolicyText: {
             /** @description The texts of the files that it may include, by their paths. */
@@ -3432,6 +3563,13 @@ export interface components {
              */
             line: number;
             why: string;
+        };
+        /** @description A name in the place of another. */
+        RenameForm: {
+            /** @description The other name. */
+            name: string;
+            /** @description Where the name stands. */
+            place: components["schemas"]["PlaceForm"];
         };
         /** @description How many records were changed. */
         RenamedView: {
@@ -3712,6 +3850,17 @@ export interface components {
             since: string;
             /** @description Why, in words that go on after a number. */
             why: string;
+        };
+        /** @description A stretch of a file. */
+        StretchView: {
+            /** @description The column in characters, from 1. */
+            column: number;
+            /** @description The file. */
+            file: string;
+            /** @description How many characters it has, ends of lines among them. */
+            length: number;
+            /** @description The line where it begins, from 1. */
+            line: number;
         };
         /** @description What is odd now. */
         TodayView: {
@@ -8261,6 +8410,45 @@ export interface operations {
             };
         };
     };
+    completion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlaceForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CompletionView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
     difference: {
         parameters: {
             query?: never;
@@ -8544,6 +8732,37 @@ export interface operations {
             };
         };
     };
+    formatted: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PolicyText"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FormattedView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
     hits: {
         parameters: {
             query?: never;
@@ -8586,6 +8805,84 @@ export interface operations {
                 };
                 content: {
                     "application/json": Record<string, never>;
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    meaning: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlaceForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeaningView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    renamed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RenameForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangesView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
                 };
             };
             401: {

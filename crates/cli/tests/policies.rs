@@ -436,3 +436,41 @@ fn a_first_policy_is_asked_for_with_the_names_that_there_are() {
     let again = typed(&mut service.client(&new), answers);
     assert!(printed(&again).contains("has a policy already"), "{}", printed(&again));
 }
+
+#[test]
+fn whoever_writes_a_policy_is_helped_by_the_service() {
+    let service = Running::harbour();
+    let main = MAIN.replace("grant quay", "grant qu");
+    let line = |part: &str| main[..main.find(part).unwrap()].matches('\n').count() + 1;
+    let place = |part: &str, column: usize| json!({ "source": main, "included": { "grants.writ": GRANTS }, "line": line(part), "column": column });
+    let (status, offered) = service.post("policy/completion", &place("grant qu", 13));
+    assert_eq!((status, &offered["items"]), (200, &json!([{ "text": "quay", "kind": "name", "detail": "grant" }])));
+    assert_eq!(
+        offered["replaces"],
+        json!({ "file": "main.writ", "line": line("grant qu"), "column": 11, "length": 2 })
+    );
+    let groups = place("device in group", 26);
+    let (_, offered) = service.post("policy/completion", &groups);
+    assert!(offered["items"].to_string().contains("\\\"cameras\\\""), "{offered}");
+    let (_, told) = service.post("policy/meaning", &place("identify mac", 20));
+    assert_eq!(told["title"], "store harbour-devices");
+    let mut of_grants = place("grant", 7);
+    of_grants["file"] = json!("grants.writ");
+    of_grants["line"] = json!(1);
+    let (_, told) = service.post("policy/meaning", &of_grants);
+    assert_eq!(
+        (told["title"].as_str(), told["definition"]["file"].as_str()),
+        (Some("grant quay"), Some("grants.writ"))
+    );
+    let (status, changes) = service.post("policy/rename", &json!({ "place": of_grants, "name": "pier" }));
+    assert_eq!((status, changes["changes"][0]["text"].as_str()), (200, Some("pier")), "{changes}");
+    let (status, refused) = service.post("policy/rename", &json!({ "place": of_grants, "name": "2" }));
+    assert!(status == 400 && refused["error"].as_str().unwrap().starts_with("`2` cannot be a name"), "{refused}");
+    let loose = json!({ "source": "gate  g {\notherwise refuse\n}\n", "included": { "x.writ": "\"open" } });
+    let (_, laid) = service.post("policy/format", &loose);
+    assert_eq!(laid["source"], "gate g {\n  otherwise refuse\n}\n");
+    assert_eq!((&laid["included"]["x.writ"], &laid["unread"]), (&json!("\"open"), &json!(["x.writ"])));
+    // A place that is not there is the nearest that is; a file that is not there is none.
+    assert_eq!(service.post("policy/completion", &json!({ "source": "ga", "line": 900, "column": 900 })).0, 200);
+    assert_eq!(service.post("policy/completion", &json!({ "source": "", "file": "x", "line": 1, "column": 1 })).0, 400);
+}

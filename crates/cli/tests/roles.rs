@@ -104,6 +104,10 @@ const ROUTES: &str = "
     get    /policy/hits                           e a
     get    /policy/codes                          e a
     get    /policy/inventory                      e a
+    post   /policy/completion                      e a
+    post   /policy/meaning                        e a
+    post   /policy/rename                         e a
+    post   /policy/format                         e a
     get    /journal/{id}/case                     e a
     get    /secrets                               e h a
     post   /secrets                               e

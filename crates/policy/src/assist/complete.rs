@@ -5,7 +5,7 @@ use crate::assist::names::word;
 use crate::assist::{is_of_policy, name_in, names};
 use crate::check::FUNCTIONS;
 use crate::parse::Role;
-use crate::parse::notes::Wanted;
+use crate::parse::notes::{NamedAt, Wanted};
 use crate::parse::read_wanted;
 use crate::run::method::{IdentityKind, Inner, Method};
 use crate::schema::{Schema, Type, quoted};
@@ -54,10 +54,13 @@ pub fn complete(source: &Source, offset: usize, schema: &Schema) -> Completions 
     let closes = written.starts_with('"') && source.slice(Span { start: offset, end: file.span.end }).starts_with('"');
     let span = Span { start: offset - written.len(), end: offset + usize::from(closes) };
     let before = &before[..before.len() - written.len()];
-    let Some((subject, wanted)) = read_wanted(before, file.span.start) else { return Completions::default() };
+    let Some((subject, mut wanted)) = read_wanted(before, file.span.start) else { return Completions::default() };
     let about = source.slice(subject).to_owned();
     let mut all = BTreeMap::new();
-    let offered = Offered { source, schema, about };
+    let offered = Offered { source, schema, about, names: names(source) };
+    // Several parts of the grammar may look for the same.
+    wanted.sort_unstable();
+    wanted.dedup();
     for wanted in wanted {
         match wanted {
             Wanted::Word(text) => {
@@ -108,6 +111,8 @@ struct Offered<'s> {
     schema: &'s Schema,
     /// What a comparison is about.
     about: String,
+    /// Every name of the policy.
+    names: Vec<NamedAt>,
 }
 
 impl Offered<'_> {
@@ -151,8 +156,7 @@ impl Offered<'_> {
 
     /// Names that the policy gives things of a role.
     fn named(&self, role: Role) -> Vec<Offer> {
-        let all = names(self.source);
-        let given = all.iter().filter(|named| named.defines && named.role == role);
+        let given = self.names.iter().filter(|named| named.defines && named.role == role);
         let text = |name: &str| if role == Role::Rule { quoted(name) } else { name.to_owned() };
         given.map(|named| (CompletionKind::Name, text(name_in(self.source, named)), word(role).to_owned())).collect()
     }

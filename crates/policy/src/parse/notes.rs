@@ -6,7 +6,7 @@ use std::cell::RefCell;
 use crate::source::Span;
 
 /// What a name is of.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub(crate) enum Role {
     /// A named condition.
     Define,
@@ -58,7 +58,7 @@ pub(crate) struct NamedAt {
 }
 
 /// What may stand where the text ends.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub(crate) enum Wanted {
     /// This word or sign.
     Word(String),

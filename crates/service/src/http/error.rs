@@ -82,7 +82,7 @@ impl ApiError {
 }
 
 /// Our errors are lower-case prose; people get sentences.
-fn sentence(error: impl std::fmt::Display) -> String {
+pub(crate) fn sentence(error: impl std::fmt::Display) -> String {
     let text = error.to_string();
     let mut chars = text.chars();
     let first: String = chars.next().map(|c| c.to_uppercase().collect()).unwrap_or_default();

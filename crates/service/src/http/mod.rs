@@ -47,6 +47,7 @@ mod tokens;
 mod trying;
 mod unheard;
 mod view;
+mod writing;
 
 use std::sync::Arc;
 
@@ -179,6 +180,10 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(policy::editions))
         .routes(routes!(policy::check))
         .routes(routes!(policy::inventory))
+        .routes(routes!(writing::completion))
+        .routes(routes!(writing::meaning))
+        .routes(routes!(writing::renamed))
+        .routes(routes!(writing::formatted))
         .routes(routes!(policy::activate))
         .routes(routes!(policy::edition))
         .routes(routes!(policy::codes))
