@@ -22,6 +22,8 @@ import { NewOutside } from "./places/people/NewOutside";
 import { StorePage } from "./places/people/StorePage";
 import { People } from "./places/people/People";
 import { readSearch as readPeopleSearch } from "./places/people/people";
+import { EditionPage } from "./places/policy/EditionPage";
+import { Editions } from "./places/policy/Editions";
 import { Policy } from "./places/policy/Policy";
 import { AdministratorPage } from "./places/settings/AdministratorPage";
 import { Audit } from "./places/settings/Audit";
@@ -84,6 +86,10 @@ const journal = createRoute({
 const decision = createRoute({ getParentRoute: () => inside, path: "/journal/$id", component: Decision });
 
 const policy = createRoute({ getParentRoute: () => inside, path: "/policy", component: Policy });
+
+const editions = createRoute({ getParentRoute: () => inside, path: "/policy/editions", component: Editions });
+
+const edition = createRoute({ getParentRoute: () => inside, path: "/policy/editions/$number", component: EditionPage });
 
 const network = createRoute({
   getParentRoute: () => inside,
@@ -179,6 +185,8 @@ export const router = createRouter({
       journal,
       decision,
       policy,
+      editions,
+      edition,
       network,
       newNas,
       nas,

@@ -2362,7 +2362,7 @@ export interface components {
         /** @description How two policies differ. */
         DifferenceView: {
             /** @description What another thing is meant by now, whatever the layout. */
-            changes: components["schemas"]["ChangeView"][];
+            changes: components["schemas"]["PolicyChangeView"][];
             /** @description The lines that differ, file by file. */
             files: components["schemas"]["FileDifference"][];
             /**
@@ -3383,9 +3383,9 @@ export interface components {
              */
             active: number;
             /** @description What the draft changes too, of that. */
-            both: components["schemas"]["ChangeView"][];
+            both: components["schemas"]["PolicyChangeView"][];
             /** @description How the active edition differs from that. */
-            changes: components["schemas"]["ChangeView"][];
+            changes: components["schemas"]["PolicyChangeView"][];
             /**
              * Format: int32
              * @description The edition that the draft was made from.
@@ -3528,6 +3528,27 @@ export interface components {
             line: number;
             /** @description The text of `main.writ`. */
             source: string;
+        };
+        /** @description What differs in meaning. */
+        PolicyChangeView: {
+            /** @description What it says now. */
+            after: string;
+            /** @description What it said, or at which place it was tried. */
+            before: string;
+            /** @description `added`, `removed`, `moved` or `changed`. */
+            change: string;
+            /** @description The file. */
+            file: string;
+            /** @description The gate that it is part of. */
+            gate?: string | null;
+            /** @description The line. */
+            line: number;
+            /** @description Its name or title. */
+            name: string;
+            /** @description What: a `rule`, a `grant` and so on. */
+            of: string;
+            /** @description Of a rule what of it: `head`, `condition` or `result`. */
+            part?: string | null;
         };
         /** @description A policy to be checked. */
         PolicyText: {

@@ -367,3 +367,39 @@ fn today_tells_what_is_odd_and_anything_is_found() {
         browser.close().await;
     });
 }
+
+#[test]
+fn editions_are_compared_and_taken_back_in_the_page() {
+    block_on(async {
+        let service = Running::harbour();
+        let folder = service.data.join("harbour");
+        let policy = std::fs::read_to_string(folder.join("main.writ")).unwrap();
+        let before = service.get("policy").1["edition"]["number"].as_u64().unwrap();
+        std::fs::write(folder.join("main.writ"), policy.replace("vlan 60", "vlan 61")).unwrap();
+        let note = ["policy", "activate", "--note", "Contractors move to their own floor"];
+        service.client(&note).arg(&folder).succeeds();
+
+        let browser = Browser::start().await;
+        browser.page.goto(&format!("{}/policy", service.api)).await.unwrap();
+        browser.sign_in("harbour", PASSWORD).await;
+        browser.click_text("a", "all editions").await;
+        browser.sees("Contractors move to their own floor").await;
+        browser.click_text("a", &format!("edition {}", before + 1)).await;
+        browser.sees(&format!("What it changed of edition {before}")).await;
+        browser.page.goto(&format!("{}/policy/editions/{before}", service.api)).await.unwrap();
+        browser.sees("What going back to it would change").await;
+        browser.sees("changed grant agents").await;
+        browser.sees("For agents, in the dialect tarnworks").await;
+        browser.click_text("button", "Make it the active one again").await;
+        browser.sees("It is checked against the records as they are now").await;
+        browser.find("[role=alertdialog] input").await.send_keys("The floor is not ready").await.unwrap();
+        browser.click_text("button", "Go back").await;
+        browser.sees(&format!("in the place of edition {}", before + 1)).await;
+        let now = service.get("policy").1["edition"].clone();
+        assert_eq!((now["number"].as_u64(), now["note"].as_str()), (Some(before + 2), Some("The floor is not ready")));
+        // An edition that was never there says so.
+        browser.page.goto(&format!("{}/policy/editions/999", service.api)).await.unwrap();
+        browser.sees("There is no edition 999").await;
+        browser.close().await;
+    });
+}

@@ -153,7 +153,7 @@ fn secrets_certificates_groups_and_files_are_kept_in_the_page() {
 }
 
 /// Every page, as somebody finds it who signed in.
-const PAGES: [&str; 28] = [
+const PAGES: [&str; 30] = [
     "/today",
     "/journal",
     "/policy",
@@ -177,6 +177,8 @@ const PAGES: [&str; 28] = [
     "/devices",
     "/devices/attributes",
     "/devices/harbour-devices/02:00:5e:20:00:07",
+    "/policy/editions",
+    "/policy/editions/4",
     "/certificates",
     "/settings",
     "/settings/administrators/harbour",

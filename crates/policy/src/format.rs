@@ -57,7 +57,7 @@ impl<'t> Layout<'t> {
                 depth = self.depth - usize::from(closes && self.depth > 0);
                 depth += usize::from((goes_on || self.begins_joined(token)) && !closes);
                 first = false;
-            } else if self.spaced(token) {
+            } else if self.before.is_some_and(|before| spaced(before, token)) {
                 line.push(' ');
             }
             line.push_str(&self.text[token.span.range()]);
@@ -106,21 +106,20 @@ impl<'t> Layout<'t> {
         word && self.before.is_some()
     }
 
-    /// Whether a space stands between the token before and this one.
-    fn spaced(&self, token: &Token) -> bool {
-        let Some(before) = self.before else { return false };
-        let is_call = matches!(before.kind, TokenKind::Word(_)) && before.span.end == token.span.start;
-        match (&before.kind, &token.kind) {
-            (_, TokenKind::Sign("," | ")" | "..")) | (TokenKind::Sign("(" | ".."), _) => false,
-            // The parenthesis of a function or of a method stands where it stood.
-            (_, TokenKind::Sign("(")) => !is_call,
-            _ => true,
-        }
-    }
-
     /// Whether a line begins with what closes a block.
     fn closes(&self, start: usize, end: usize) -> bool {
         self.text[start..end].trim_start().starts_with('}')
+    }
+}
+
+/// Whether a space stands between two tokens.
+pub(crate) fn spaced(before: &Token, token: &Token) -> bool {
+    let is_call = matches!(before.kind, TokenKind::Word(_)) && before.span.end == token.span.start;
+    match (&before.kind, &token.kind) {
+        (_, TokenKind::Sign("," | ")" | "..")) | (TokenKind::Sign("(" | ".."), _) => false,
+        // The parenthesis of a function or of a method stands where it stood.
+        (_, TokenKind::Sign("(")) => !is_call,
+        _ => true,
     }
 }
 

@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 
+use crate::format::spaced;
 use crate::parse;
 use crate::parse::lexer::lex;
 use crate::source::{Source, Span};
@@ -184,8 +185,15 @@ impl<'s> Outlined<'s> {
         let slice = self.source.slice(span);
         match lex(slice, 0) {
             Ok(tokens) => {
-                let words: Vec<_> = tokens.iter().map(|token| &slice[token.span.range()]).collect();
-                words.join(" ").trim_end().to_owned()
+                let (mut text, mut before) = (String::with_capacity(slice.len()), None);
+                for token in &tokens {
+                    if before.is_some_and(|before| spaced(before, token)) {
+                        text.push(' ');
+                    }
+                    text.push_str(&slice[token.span.range()]);
+                    before = Some(token);
+                }
+                text.trim_end().to_owned()
             }
             Err(_) => slice.split_whitespace().collect::<Vec<_>>().join(" "),
         }

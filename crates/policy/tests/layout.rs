@@ -160,7 +160,7 @@ fn a_difference_is_told_by_what_it_means() {
     assert_eq!(fewer.len(), 1);
     assert!(fewer[0].starts_with("removed rule C"), "{fewer:?}");
     let accepts = told(&before, &before.replace("accept pap", "accept pap, chap"));
-    assert_eq!(accepts, ["changed part accept : accept pap > accept pap , chap"]);
+    assert_eq!(accepts, ["changed part accept : accept pap > accept pap, chap"]);
     let looks = |stores: &[&str]| {
         let lookups: String = stores.iter().map(|store| format!("  lookup machine in {store}\n")).collect();
         before.replace("  rule \"A\"", &format!("{lookups}  rule \"A\""))

@@ -43,7 +43,10 @@ function Edition({ active: { edition, report } }: { active: Active }) {
         <p className="text-soft">
           Active since {day(edition.created_at)}, {clock(edition.created_at)}, by {edition.created_by}
           {edition.note && `: ${edition.note}`} · {count(report.diagnostics.length, "warning")} ·{" "}
-          {count(report.cases.length, "case")}, {failed === 0 ? "all passed" : `${failed} failed`}
+          {count(report.cases.length, "case")}, {failed === 0 ? "all passed" : `${failed} failed`} ·{" "}
+          <Link to="/policy/editions" className="text-deep underline">
+            all editions
+          </Link>
         </p>
       </header>
       <Findings findings={report.diagnostics} />

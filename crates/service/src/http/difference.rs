@@ -49,7 +49,7 @@ pub(crate) struct Comparison {
 #[derive(Serialize, ToSchema)]
 pub(crate) struct DifferenceView {
     /// What another thing is meant by now, whatever the layout.
-    changes: Vec<ChangeView>,
+    changes: Vec<PolicyChangeView>,
     /// What NASes would be told in the place of what they are told now, by grant and by each dialect in use;
     /// none where one of the policies does not check.
     told: Vec<ToldDifference>,
@@ -70,7 +70,7 @@ pub(crate) struct ToldDifference {
 
 /// What differs in meaning.
 #[derive(Clone, Serialize, ToSchema)]
-pub(crate) struct ChangeView {
+pub(crate) struct PolicyChangeView {
     /// `added`, `removed`, `moved` or `changed`.
     change: String,
     /// What: a `rule`, a `grant` and so on.
@@ -118,7 +118,7 @@ pub(crate) async fn difference(
     Ok(Json(blocking(work).await?))
 }
 
-impl ChangeView {
+impl PolicyChangeView {
     /// Whether both change one thing.
     pub(crate) fn is_of_what(&self, other: &Self) -> bool {
         (&self.of, &self.gate, &self.name) == (&other.of, &other.gate, &other.name)
@@ -152,12 +152,12 @@ const DIFF_LIMIT: Duration = Duration::from_millis(300);
 const AROUND: usize = 3;
 
 /// What another thing is meant by in the second.
-pub(crate) fn changed(from: &PolicyFiles, to: &PolicyFiles) -> Vec<ChangeView> {
+pub(crate) fn changed(from: &PolicyFiles, to: &PolicyFiles) -> Vec<PolicyChangeView> {
     let (before, after) = (Source::from(from), Source::from(to));
     let view = |change: PolicyChange| {
         let place = if change.kind == ChangeKind::Removed { &before } else { &after };
         let position = place.position(change.span.start);
-        ChangeView {
+        PolicyChangeView {
             change: change.kind.word().into(),
             of: change.of.word().into(),
             name: change.name,
@@ -200,9 +200,9 @@ const MOST_TOLD: usize = 100;
 fn told(
     api: &Api,
     (from, to): (&PolicyFiles, &PolicyFiles),
-    changes: &[ChangeView],
+    changes: &[PolicyChangeView],
 ) -> Result<Vec<ToldDifference>, AdministrationError> {
-    let changed = |change: &&ChangeView| change.change == "changed";
+    let changed = |change: &&PolicyChangeView| change.change == "changed";
     let lists = changes.iter().filter(changed).any(|change| change.of == "access list" || change.of == "list");
     let grants: BTreeSet<&str> = changes
         .iter()

@@ -15,7 +15,7 @@ use crate::administration::AdministrationError;
 use crate::clock::iso;
 use crate::http::Api;
 use crate::http::callers::{Change, May, Signed};
-use crate::http::difference::{ChangeView, changed};
+use crate::http::difference::{PolicyChangeView, changed};
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::Sent;
 use crate::http::record::seen_number;
@@ -115,9 +115,9 @@ pub(crate) struct OthersView {
     /// The edition that is active now.
     active: u32,
     /// How the active edition differs from that.
-    changes: Vec<ChangeView>,
+    changes: Vec<PolicyChangeView>,
     /// What the draft changes too, of that.
-    both: Vec<ChangeView>,
+    both: Vec<PolicyChangeView>,
 }
 
 /// What others changed since one's own draft was begun, and what of it the draft changes too.
