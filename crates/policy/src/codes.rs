@@ -123,7 +123,7 @@ pub static CODES: [CodeHelp; 106] = [
     help("W516", "more for a machine that is remembered", "`remember machine` knows a machine again by its MAC address, which anybody can set: whoever sends that address and proves a user gets what the rule gives to the machine's user. TEAP proves both in one conversation."),
     help("W517", "an entry that no packet gets to", "An entry before it takes every packet that fits it. The first that fits decides, so move it before the other, or remove it."),
     help("W518", "a store that the inventory does not have", "An inventory file has the stores of the service itself. A directory, or another service, is connected elsewhere; the check against a running service knows it."),
-    help("W519", "a name that no equipment has", "No NAS has this name, site or tag, so that the comparison is true of none. Most often it is mistyped, or the NAS is not registered yet."),
+    help("W519", "a name that no equipment has", "No NAS has this name, site or tag. Most often it is mistyped, or the equipment is not registered yet."),
     help("W601", "a case that fails", "The policy decides something else than the case expects. The finding says what, and by which rule."),
     help("W602", "a fact given twice", "A case states each fact once."),
     help("W603", "a set where one value is expected", "Give one value, without braces."),

@@ -115,6 +115,14 @@ impl<'a> Value<'a> {
         Value::Text(Cow::Owned(text.into()))
     }
 
+    /// The text, where it is one.
+    pub fn as_text(&self) -> Option<&str> {
+        match self {
+            Self::Text(text) => Some(text),
+            _ => None,
+        }
+    }
+
     /// A set of values.
     pub fn set(values: Vec<Value<'a>>) -> Self {
         Self::Set(Members::Owned(values))

@@ -199,3 +199,31 @@ fn what_is_taken_out_leaves_no_empty_line_behind() {
     let between = "grant crew { vlan 20 }\n\nlist gone = { 1 }\n\ngate g { otherwise grant crew }\n";
     assert_eq!(suggested(between, "W501"), "grant crew { vlan 20 }\n\ngate g { otherwise grant crew }\n");
 }
+
+/// What a policy of eight megabytes may ask for: of each thing as many as fit, none looked for among all others.
+#[test]
+fn many_of_one_kind_are_checked_in_their_number_and_a_list_is_told_once() {
+    let found = |text: String, schema: &Schema| {
+        let checked = Parsed::parse(Source::new("m", text)).check(schema);
+        checked.diagnostics().iter().map(|found| (found.code, found.edit(checked.source()))).collect::<Vec<_>>()
+    };
+    let unused = "grant gone { vlan 1 }\n".to_owned() + "grant left { vlan 1 }\ngate a { otherwise refuse }\n";
+    let told = found(unused.clone(), &schema());
+    assert_eq!(told.iter().map(|(code, _)| *code).collect::<Vec<_>>(), ["W501", "W501"]);
+    assert_eq!(mended(&unused, told[1].1.as_ref().unwrap()), unused.replace("grant left { vlan 1 }\n", ""));
+    let gates = (0..3).map(|n| {
+        format!("gate a{n} {{ accept mac identify mac in devices rule \"r\" {{ when device.known grant g }} otherwise grant g }}\n")
+    });
+    let gates = format!("grant g {{ vlan 1 }}\n{}", gates.collect::<String>());
+    let told = found(gates.clone(), &schema());
+    assert!(told.iter().all(|(code, _)| *code == "W514") && told.len() == 3, "{told:?}");
+    assert!(mended(&gates, told[1].1.as_ref().unwrap()).matches("otherwise refuse").count() == 1);
+    let known = schema().with_values("nas.site", vec!["yard".into()]);
+    let rules = (0..50).map(|n| format!("rule \"r{n}\" {{ when nas.site in sites and request.port = {n} grant g }}\n"));
+    let asks = format!(
+        "list sites = {{ \"yard\", \"pier\", \"dock\" }}\ngrant g {{ vlan 1 }}\ngate a {{ accept mac identify mac in devices\n{} otherwise refuse }}",
+        rules.collect::<String>()
+    );
+    let told = found(asks, &known);
+    assert_eq!(told.iter().map(|(code, _)| *code).collect::<Vec<_>>(), ["W519", "W519"], "once for each name");
+}

@@ -11,7 +11,7 @@ use crate::sets::{Asked, Numbers, Values};
 const MOST_TOGETHER: usize = 1_000;
 
 /// Values that are looked at for a whole policy: rules may share long conditions and lists by the thousand.
-const MOST_LOOKED_AT: usize = 5_000_000;
+const MOST_LOOKED_AT: usize = 1_000_000;
 
 /// What a condition says, however it is written: the same number for two that say the same.
 #[derive(PartialEq, Eq, Hash)]
@@ -31,13 +31,16 @@ pub(super) struct Certain<'p> {
     known: HashMap<TermId, u32>,
     /// Why a term, or that it is not so, is never true.
     never: HashMap<(TermId, bool), Option<String>>,
+    /// Whether every request has all facts of a term.
+    there: HashMap<TermId, bool>,
     /// How many values were looked at.
     looked_at: usize,
 }
 
 impl<'p> Certain<'p> {
     pub(super) fn new(program: &'p Program, schema: &'p Schema) -> Self {
-        Self { program, schema, meanings: HashMap::new(), known: HashMap::new(), never: HashMap::new(), looked_at: 0 }
+        let (meanings, known, never, there) = (HashMap::new(), HashMap::new(), HashMap::new(), HashMap::new());
+        Self { program, schema, meanings, known, never, there, looked_at: 0 }
     }
 
     /// A number for what a condition says.
@@ -89,12 +92,18 @@ impl<'p> Certain<'p> {
     }
 
     /// Whether every request has all facts of a condition.
-    fn has_all(&self, id: TermId) -> bool {
-        match self.program.term(id) {
+    fn has_all(&mut self, id: TermId) -> bool {
+        if let Some(known) = self.there.get(&id) {
+            return *known;
+        }
+        let program = self.program;
+        let has_all = match program.term(id) {
             Term::All(terms) | Term::Any(terms) => terms.iter().all(|term| self.has_all(*term)),
             Term::Not(inner) => self.has_all(*inner),
-            Term::Asks(leaf) => self.schema.definition(self.program.leaf(*leaf).fact).always,
-        }
+            Term::Asks(leaf) => self.schema.definition(program.leaf(*leaf).fact).always,
+        };
+        self.there.insert(id, has_all);
+        has_all
     }
 
     /// Why a condition, or that it is not so, can never be true.

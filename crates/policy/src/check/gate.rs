@@ -48,12 +48,16 @@ impl Checker<'_> {
         let rules: Vec<_> = item.rules.iter().filter_map(|rule| self.rule(rule)).collect();
         let conditions = rules.iter().map(|rule| rule.when).chain(when);
         let comparisons: usize = conditions.map(|node| self.comparisons(node)).sum();
+        // A gate that is refused decides nothing, and needs no index.
+        let index = match comparisons <= MAX_GATE_COMPARISONS {
+            true => RuleIndex::new(&self.program, &rules),
+            false => RuleIndex::default(),
+        };
         if comparisons > MAX_GATE_COMPARISONS {
             let message = format!("a decision of gate `{}` may take {comparisons} comparisons", item.name.text);
             let note = format!("at most {MAX_GATE_COMPARISONS}: split long lists, or ask groups in their place");
             self.report(Diagnostic::error("W221", item.name.span, message).note(note));
         }
-        let index = RuleIndex::new(&self.program, &rules);
         let otherwise = item.otherwise.as_ref().and_then(|consequence| self.consequence(consequence));
         let otherwise = otherwise.unwrap_or(Consequence::Refuse(None));
         let tell_name = item.tell_name.as_ref().and_then(|word| self.one_of("name", word, &TellName::ALL));

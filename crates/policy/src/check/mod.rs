@@ -22,7 +22,6 @@ use crate::diagnostic::Diagnostic;
 use crate::edit::Mend;
 pub(crate) use condition::FUNCTIONS;
 
-use crate::outline::OutlineItem;
 use crate::parse::ast::{Define, ListItem, Name, Policy};
 use crate::pipeline::MOST_DIAGNOSTICS;
 use crate::run::case::Case;
@@ -135,10 +134,13 @@ impl<'p> Checker<'p> {
         }
         let cases = policy.cases.iter().filter_map(|item| self.case(item)).collect();
         self.odd(policy);
-        self.unused("define", &policy.outline, policy.defines.iter().map(|item| &item.name));
-        self.unused("list", &policy.outline, policy.lists.iter().map(|item| &item.name));
-        self.unused("acl", &policy.outline, policy.acls.iter().map(|item| &item.name));
-        self.unused("grant", &policy.outline, policy.grants.iter().map(|item| &item.name));
+        let mut items: Vec<_> =
+            policy.outline.iter().filter(|item| item.gate.is_none()).map(|item| item.span).collect();
+        items.sort_unstable_by_key(|span| span.start);
+        self.unused("define", &items, policy.defines.iter().map(|item| &item.name));
+        self.unused("list", &items, policy.lists.iter().map(|item| &item.name));
+        self.unused("acl", &items, policy.acls.iter().map(|item| &item.name));
+        self.unused("grant", &items, policy.grants.iter().map(|item| &item.name));
         cases
     }
 
@@ -178,13 +180,14 @@ impl<'p> Checker<'p> {
         }
     }
 
-    fn unused<'n>(&mut self, keyword: &'static str, items: &[OutlineItem], names: impl Iterator<Item = &'n Name>) {
+    /// Names that nothing refers to, among items that stand in this order.
+    fn unused<'n>(&mut self, keyword: &'static str, items: &[Span], names: impl Iterator<Item = &'n Name>) {
         for name in names {
             if !self.used.contains(&(keyword, name.text.clone())) {
                 let message = format!("nothing uses {keyword} `{}`", name.text);
                 let found = Diagnostic::warning("W501", name.span, message).note("use it or remove it");
-                let has_it = |item: &&OutlineItem| item.span.start <= name.span.start && name.span.end <= item.span.end;
-                let whole = items.iter().find(has_it).map(|item| Mend::Without("remove it", item.span));
+                let begun = items.partition_point(|item| item.start <= name.span.start);
+                let whole = begun.checked_sub(1).map(|place| Mend::Without("remove it", items[place]));
                 self.diagnostics.push(whole.into_iter().fold(found, Diagnostic::mend));
             }
         }

@@ -1,18 +1,16 @@
 //! What is odd about a policy and works all the same. What is not certain is not said.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use crate::check::Checker;
 use crate::check::certain::Certain;
 use crate::diagnostic::Diagnostic;
 use crate::edit::Mend;
-use crate::outline::OutlineKind;
 use crate::parse::ast::{GateItem, Name, Policy};
 use crate::run::method::{Accepted, IdentityKind, Method};
 use crate::run::program::{Consequence, Expression, Gate, Leaf, Program, Rule, Term, TermId, Test, Undetermined};
 use crate::run::{Facts, Known};
 use crate::schema::{FactId, Type};
-use crate::source::Span;
 use crate::value::Value;
 
 /// Why a method is weak.
@@ -29,13 +27,14 @@ impl Checker<'_> {
             self.differ_by_case("rule", item.rules.iter().map(|rule| &rule.title));
         }
         let program = std::mem::take(&mut self.program);
-        program.leaves.iter().for_each(|leaf| self.no_such_equipment(leaf));
+        self.no_such_equipment(&program.leaves);
+        let gates: HashMap<&str, &Gate> = program.gates.iter().map(|gate| (gate.name.as_str(), gate)).collect();
         let mut certain = Certain::new(&program, self.schema);
         for item in &policy.gates {
-            if let Some(gate) = program.gates.iter().find(|gate| gate.name == item.name.text) {
+            if let Some(gate) = gates.get(item.name.text.as_str()) {
                 self.certain_of_rules(&mut certain, gate);
                 self.weak_methods(&program, item, gate);
-                self.permissive(policy, item, gate);
+                self.permissive(item, gate);
                 self.remembers(&program, item, gate);
             }
         }
@@ -57,21 +56,24 @@ impl Checker<'_> {
         }
     }
 
-    /// Names of equipment, its sites and its tags that none has.
-    fn no_such_equipment(&mut self, leaf: &Leaf) {
-        let Some(known) = self.schema.values(leaf.fact).filter(|known| !known.is_empty()) else { return };
-        for value in leaf.names() {
-            let Value::Text(name) = value else { continue };
-            if known.has(name) {
+    /// Names of equipment, its sites and its tags that none has. A list is looked at once for a fact, however
+    /// many rules ask it.
+    fn no_such_equipment(&mut self, leaves: &[Leaf]) {
+        let mut looked_at = HashSet::new();
+        for leaf in leaves {
+            let Some(known) = self.schema.values(leaf.fact).filter(|known| !known.is_empty()) else { continue };
+            let names = leaf.names();
+            if !looked_at.insert((leaf.fact, names.as_ptr(), names.len())) {
                 continue;
             }
-            let what = &self.schema.definition(leaf.fact).name;
-            let found = Diagnostic::warning("W519", leaf.span, format!("no NAS has `{what}` \"{name}\""));
-            let meant = self.meant(name, known);
-            self.report(match meant {
-                Some(meant) => found.note(format!("did you mean \"{meant}\"?")),
-                None => found.note("it is true of no request until such equipment is registered"),
-            });
+            for name in names.iter().filter_map(Value::as_text).filter(|name| !known.has(name)) {
+                let what = &self.schema.definition(leaf.fact).name;
+                let found = Diagnostic::warning("W519", leaf.span, format!("no NAS has `{what}` \"{name}\""));
+                self.report(match self.meant(name, known) {
+                    Some(meant) => found.note(format!("did you mean \"{meant}\"?")),
+                    None => found.note("it is mistyped, or such equipment is not registered yet"),
+                });
+            }
         }
     }
 
@@ -164,17 +166,16 @@ impl Checker<'_> {
     }
 
     /// `otherwise` gives what a rule gives to somebody who is somebody.
-    fn permissive(&mut self, policy: &Policy, item: &GateItem, gate: &Gate) {
+    fn permissive(&mut self, item: &GateItem, gate: &Gate) {
         let Consequence::Grant(everybody) = gate.otherwise else { return };
         let same = gate.rules.iter().find(|rule| rule.then == Consequence::Grant(everybody));
         if let Some(rule) = same {
-            let end = part(policy, item, "otherwise");
             let message = format!("gate `{}` gives everybody what rule \"{}\" gives to some", gate.name, rule.title);
             let found = Diagnostic::warning("W514", item.name.span, message)
                 .also(rule.span, "the rule")
-                .note("end the gate with `otherwise refuse`: whom the rule does not fit is given the same as it is");
-            let refuse = |span| Mend::Texts("refuse everybody else", vec![(span, "otherwise refuse")]);
-            self.report(end.map(refuse).into_iter().fold(found, Diagnostic::mend));
+                .note("end the gate with `otherwise refuse`: whom the rule does not fit is given the same as it is")
+                .mend(Mend::Texts("refuse everybody else", vec![(item.end, "otherwise refuse")]));
+            self.report(found);
         }
     }
 
@@ -224,10 +225,4 @@ impl Checker<'_> {
             }
         }
     }
-}
-
-/// Where a part of a gate stands.
-fn part(policy: &Policy, gate: &GateItem, name: &str) -> Option<Span> {
-    let known = policy.outline.iter().filter(|part| part.kind == OutlineKind::Part && part.name == name);
-    known.map(|part| part.span).find(|span| span.start > gate.name.span.start)
 }

@@ -97,6 +97,8 @@ pub(crate) struct GateItem {
     pub(crate) tell_name: Option<Name>,
     pub(crate) observe: Option<ObserveItem>,
     pub(crate) otherwise: Option<ConsequenceItem>,
+    /// Where that stands, the word with it.
+    pub(crate) end: Span,
 }
 
 /// What is given in the place of a refusal while a gate is watched.

@@ -5,6 +5,7 @@ use crate::parse::notes::Role;
 use crate::parse::parser::{Parser, Step};
 use crate::run::method::CertificateName;
 use crate::run::program::TellName;
+use crate::source::Span;
 
 /// Kinds of identity.
 const KINDS: [&str; 3] = ["user", "machine", "mac"];
@@ -45,6 +46,7 @@ impl Parser {
             tell_name: None,
             observe: None,
             otherwise: None,
+            end: Span::default(),
         };
         self.block(&PARTS, |p| {
             let (start, inner) = (p.span(), p.outline.len());
@@ -124,6 +126,7 @@ impl Parser {
             }
         } else if self.take_word("otherwise") {
             let consequence = self.consequence()?;
+            gate.end = start.to(self.last_span());
             if gate.otherwise.replace(consequence).is_some() {
                 return Err(twice("otherwise"));
             }
