@@ -459,7 +459,7 @@ fn whoever_writes_a_policy_is_helped_by_the_service() {
     of_grants["line"] = json!(1);
     let (_, told) = service.post("policy/meaning", &of_grants);
     assert_eq!(
-        (told["title"].as_str(), told["definition"]["file"].as_str()),
+        (told["title"].as_str(), told["occurrences"][0]["file"].as_str()),
         (Some("grant quay"), Some("grants.writ"))
     );
     let (status, changes) = service.post("policy/rename", &json!({ "place": of_grants, "name": "pier" }));

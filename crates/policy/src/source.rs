@@ -149,6 +149,16 @@ impl Source {
         Position { file: &file.name, line, column }
     }
 
+    /// The offset of a line and a column of a file, both counted from 1 and columns in characters, as
+    /// [`Self::position`] tells them: the nearest that there is.
+    pub fn offset(&self, file: &SourceFile, line: usize, column: usize) -> usize {
+        let text = self.text_of(file);
+        let start: usize = text.split('\n').take(line.saturating_sub(1)).map(|line| line.len() + 1).sum();
+        let line = text.get(start..).and_then(|rest| rest.split('\n').next()).unwrap_or_default();
+        let within = line.char_indices().nth(column.saturating_sub(1)).map_or(line.len(), |(at, _)| at);
+        file.span.start + start.min(text.len()) + within
+    }
+
     /// The text of a span.
     pub fn slice(&self, span: Span) -> &str {
         self.text.get(span.range()).unwrap_or_default()

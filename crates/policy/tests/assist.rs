@@ -76,6 +76,10 @@ fn what_may_stand_at_a_place_is_offered_there_and_nothing_else() {
     for own in ["grant |", "gate |", "gate a { rule |", "grant crew { vlan 2|", "zone \"Nowhere/L|"] {
         assert_eq!(offered(own), Vec::<String>::new(), "{own}");
     }
+    for comment in ["# gr|", "grant crew { vlan 20 } # or r|", "# he said \"z|"] {
+        assert_eq!(offered(comment), Vec::<String>::new(), "{comment}");
+    }
+    assert_eq!(with("rule \"a # \\\" b\" c|"), ["copied"], "no comment begins in a text");
     assert_eq!(offered("zone \"Europe/Lisb|\""), ["\"Europe/Lisbon\""]);
     let closed = complete(&Source::new("m", "zone \"Europe/Lisb\"\n"), 17, &known());
     assert_eq!(closed.span, Span { start: 5, end: 18 }, "the quote that the editor put there is part of it");
@@ -123,6 +127,11 @@ fn a_name_is_found_where_it_has_its_meaning_and_changed_everywhere() {
     assert_eq!(source.slice(night[0]), "at-night");
     assert!(night[0].start < night[1].start && night.len() == 2);
     assert!(occurrences(&source, POLICY.find("\"north\"").unwrap()).is_empty());
+    // Somebody who is in a group is no condition of that name.
+    let named = "define device = device.known\ngate a { accept mac identify mac in devices\n  rule \"R\" { when device and device in group \"x\" refuse } otherwise refuse }\n";
+    let source = Source::new("main.writ", named);
+    assert_eq!(occurrences(&source, 8).len(), 2);
+    assert!(occurrences(&source, named.find("device in group").unwrap()).is_empty());
 }
 
 proptest! {

@@ -3,8 +3,9 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
+use std::sync::Arc;
 
-use regnant_decision::{NasIdentity, NasKind, StoreRegistry};
+use regnant_decision::{NasIdentity, NasKind, Store, StoreRegistry};
 use regnant_equipment::GrantProblem;
 use regnant_policy::{IdentityKind, KnownGroups, KnownStore, Schema, Source, Value};
 use regnant_records::{
@@ -25,7 +26,7 @@ pub struct Surroundings {
     /// Stores by their names; none where any name passes.
     stores: Option<BTreeMap<String, StoreNames>>,
     /// Groups of people, machines and devices; a kind is left out where not all groups are known.
-    groups: BTreeMap<String, GroupsOfKind>,
+    groups: BTreeMap<Kind, GroupsOfKind>,
     /// Certificates that can be presented; none where any name passes.
     certificates: Option<Vec<String>>,
     /// Trusts.
@@ -45,8 +46,7 @@ pub struct Surroundings {
 #[derive(Clone, Debug, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct StoreNames {
-    /// `user`, `machine`, `mac`.
-    holds: Vec<String>,
+    holds: Vec<Kind>,
     /// Whether it tells facts alone, and proves nobody.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     facts_only: bool,
@@ -78,9 +78,25 @@ struct EquipmentNames {
     address: Option<IpAddr>,
 }
 
-/// The kinds of identity with their words.
-const KINDS: [(&str, IdentityKind); 3] =
-    [("user", IdentityKind::User), ("machine", IdentityKind::Machine), ("mac", IdentityKind::Mac)];
+/// A kind of identity, written as in policies: `user`, `machine` or `mac`.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "&'static str")]
+struct Kind(IdentityKind);
+
+impl TryFrom<String> for Kind {
+    type Error = String;
+
+    fn try_from(word: String) -> Result<Self, String> {
+        let known = IdentityKind::ALL.into_iter().find(|(known, _)| *known == word);
+        known.map(|(_, kind)| Self(kind)).ok_or_else(|| format!("`{word}` is no kind of identity"))
+    }
+}
+
+impl From<Kind> for &'static str {
+    fn from(Kind(kind): Kind) -> Self {
+        kind.word()
+    }
+}
 
 impl Surroundings {
     /// What a service has.
@@ -91,11 +107,12 @@ impl Surroundings {
     ) -> Result<Self, RecordsError> {
         let kept = records.all::<CommonNameRow>()?.into_iter().filter(|row| row.kind == CommonNameKind::Group);
         let kept: Vec<_> = kept.map(|row| row.name).collect();
-        let groups = KINDS.into_iter().filter_map(|(word, kind)| Some((word.to_owned(), groups(stores, kind, &kept)?)));
-        let names = |(name, store): (&String, &std::sync::Arc<dyn regnant_decision::Store>)| {
+        let kinds = IdentityKind::ALL.into_iter().map(|(_, kind)| kind);
+        let groups = kinds.filter_map(|kind| Some((Kind(kind), groups(stores, kind, &kept)?)));
+        let names = |(name, store): (&String, &Arc<dyn Store>)| {
             let can = store.capabilities();
-            let holds = KINDS.iter().filter(|(_, kind)| can.kinds.contains(kind)).map(|(word, _)| (*word).to_owned());
-            (name.clone(), StoreNames { holds: holds.collect(), facts_only: can.facts_only })
+            let holds = can.kinds.iter().copied().map(Kind).collect();
+            (name.clone(), StoreNames { holds, facts_only: can.facts_only })
         };
         let certificates = records.all::<CertificateRow>()?.into_iter().filter(|row| !row.chain.is_empty());
         Ok(Self {
@@ -114,8 +131,8 @@ impl Surroundings {
     /// certificates made: of them any name passes.
     pub fn of_inventory(inventory: &Inventory) -> Self {
         let holds = |kind: StoreKind| match kind {
-            StoreKind::Devices => vec!["mac".to_owned()],
-            _ => vec!["user".to_owned(), "machine".to_owned()],
+            StoreKind::Devices => vec![Kind(IdentityKind::Mac)],
+            _ => vec![Kind(IdentityKind::User), Kind(IdentityKind::Machine)],
         };
         let stores = inventory.store.iter();
         let stores = stores.map(|one| (one.name.clone(), StoreNames { holds: holds(one.kind), facts_only: false }));
@@ -125,9 +142,9 @@ impl Surroundings {
             GroupsOfKind { names, ..GroupsOfKind::default() }
         };
         let groups = [
-            ("user", all(inventory.person.iter().map(|one| &one.groups).collect())),
-            ("machine", all(inventory.machine.iter().map(|one| &one.groups).collect())),
-            ("mac", all(inventory.device.iter().map(|one| &one.groups).collect())),
+            (IdentityKind::User, all(inventory.person.iter().map(|one| &one.groups).collect())),
+            (IdentityKind::Machine, all(inventory.machine.iter().map(|one| &one.groups).collect())),
+            (IdentityKind::Mac, all(inventory.device.iter().map(|one| &one.groups).collect())),
         ];
         let equipment = inventory.nas.iter().map(|nas| EquipmentNames {
             name: nas.name.clone(),
@@ -142,7 +159,7 @@ impl Surroundings {
         });
         Self {
             stores: Some(stores.collect()),
-            groups: groups.map(|(word, groups)| (word.to_owned(), groups)).into(),
+            groups: groups.map(|(kind, groups)| (Kind(kind), groups)).into(),
             equipment: Some(equipment.collect()),
             more_stores: true,
             ..Self::default()
@@ -157,15 +174,12 @@ impl Surroundings {
 
     /// The facts, and the names that policies may use.
     pub(crate) fn schema(&self, languages: &Languages) -> Schema {
-        let holds = |names: &StoreNames| {
-            let kinds = KINDS.iter().filter(|(word, _)| names.holds.iter().any(|held| held == word));
-            kinds.map(|(_, kind)| *kind).collect::<Vec<_>>()
-        };
         let mut schema = languages.vocabulary.schema().clone();
         if let Some(stores) = &self.stores {
             schema = schema.with_stores(stores.iter().flat_map(|(name, store)| {
-                let known = |holds| KnownStore { name: name.clone(), holds, facts_only: store.facts_only };
-                holds(store).into_iter().map(known).collect::<Vec<_>>()
+                let known =
+                    |kind: &Kind| KnownStore { name: name.clone(), holds: kind.0, facts_only: store.facts_only };
+                store.holds.iter().map(known).collect::<Vec<_>>()
             }));
         }
         if let Some(secrets) = &self.secrets {
@@ -185,28 +199,22 @@ impl Surroundings {
             .with_values("nas.name", of_equipment(|nas| vec![nas.name.clone()]))
             .with_values("nas.site", of_equipment(|nas| vec![nas.site.clone()]))
             .with_values("nas.tags", of_equipment(|nas| nas.tags.clone()));
-        for (word, kind) in KINDS {
-            if let Some(groups) = self.groups.get(word) {
-                let (names, twice) = (groups.names.iter().cloned().collect(), groups.twice.iter().cloned().collect());
-                schema = schema.with_groups(kind, KnownGroups { names, twice, looked: groups.looked });
-            }
+        for (kind, groups) in &self.groups {
+            let (names, twice) = (groups.names.iter().cloned().collect(), groups.twice.iter().cloned().collect());
+            schema = schema.with_groups(kind.0, KnownGroups { names, twice, looked: groups.looked });
         }
         schema
     }
 
     /// The stores that hold a kind of identity and prove it.
     pub fn stores_of(&self, kind: IdentityKind) -> Vec<String> {
-        let holds = |store: &StoreNames| {
-            let mut held = KINDS.iter().filter(|(word, _)| store.holds.iter().any(|one| one == word));
-            !store.facts_only && held.any(|(_, one)| *one == kind)
-        };
+        let holds = |store: &StoreNames| !store.facts_only && store.holds.contains(&Kind(kind));
         self.stores.iter().flatten().filter(|(_, store)| holds(store)).map(|(name, _)| name.clone()).collect()
     }
 
     /// The groups of a kind of identity, where all are known.
     pub fn groups_of(&self, kind: IdentityKind) -> Vec<String> {
-        let word = KINDS.iter().find(|(_, one)| *one == kind).map(|(word, _)| *word);
-        let known = word.and_then(|word| self.groups.get(word));
+        let known = self.groups.get(&Kind(kind));
         known.into_iter().flat_map(|groups| groups.names.iter().cloned()).collect()
     }
 

@@ -36,16 +36,11 @@ pub(crate) fn range(source: &Source, span: Span) -> Range {
     Range { start: position(source, span.start), end: position(source, span.end) }
 }
 
-/// The offset so many characters behind a line and column, both from 1, as findings count.
+/// So many characters behind a line and column, both from 1, as findings count.
 pub(crate) fn counted(source: &Source, file: &SourceFile, (line, column): (usize, usize), length: usize) -> Span {
-    let text = source.text_of(file);
-    let line_start: usize = text.split('\n').take(line.saturating_sub(1)).map(|line| line.len() + 1).sum();
-    let after = |from: usize, count: usize| {
-        let rest = text.get(from..).unwrap_or_default();
-        from + rest.char_indices().nth(count).map_or(rest.len(), |(at, _)| at)
-    };
-    let start = after(line_start.min(text.len()), column.saturating_sub(1));
-    Span { start: file.span.start + start, end: file.span.start + after(start, length) }
+    let start = source.offset(file, line, column);
+    let rest = source.slice(Span { start, end: file.span.end });
+    Span { start, end: start + rest.char_indices().nth(length).map_or(rest.len(), |(at, _)| at) }
 }
 
 #[cfg(test)]

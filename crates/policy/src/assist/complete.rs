@@ -49,7 +49,7 @@ pub enum CompletionKind {
 pub fn complete(source: &Source, offset: usize, schema: &Schema) -> Completions {
     let Some(file) = source.file_at(offset) else { return Completions::default() };
     let before = source.slice(Span { start: file.span.start, end: offset });
-    let written = written_of_it(before);
+    let Some(written) = written_of_it(before) else { return Completions::default() };
     // Editors close a text where it is opened.
     let closes = written.starts_with('"') && source.slice(Span { start: offset, end: file.span.end }).starts_with('"');
     let span = Span { start: offset - written.len(), end: offset + usize::from(closes) };
@@ -91,17 +91,25 @@ fn functions() -> Vec<Offer> {
     FUNCTIONS.iter().map(function).collect()
 }
 
-/// What stands before the place of the word or text that is being written there.
-fn written_of_it(before: &str) -> &str {
+/// What stands before the place of the word or text that is being written there; none in a comment, where
+/// people write what they like.
+fn written_of_it(before: &str) -> Option<&str> {
     let line = before.rsplit('\n').next().unwrap_or_default();
-    // An odd number of quotes: a text is open.
-    let open = line.match_indices('"').filter(|(at, _)| !line[..*at].ends_with('\\')).map(|(at, _)| at);
-    let open: Vec<_> = open.collect();
-    if open.len() % 2 == 1 {
-        return &line[open[open.len() - 1]..];
+    let (mut open, mut escaped) = (None, false);
+    for (at, c) in line.char_indices() {
+        match (c, open) {
+            ('#', None) => return None,
+            ('"', None) => open = Some(at),
+            ('"', Some(_)) if !escaped => open = None,
+            _ => {}
+        }
+        escaped = c == '\\' && !escaped && open.is_some();
+    }
+    if let Some(open) = open {
+        return Some(&line[open..]);
     }
     let word = |c: char| c.is_alphanumeric() || matches!(c, '-' | '_' | '.' | ':');
-    &line[line.trim_end_matches(word).len()..]
+    Some(&line[line.trim_end_matches(word).len()..])
 }
 
 type Offer = (CompletionKind, String, String);

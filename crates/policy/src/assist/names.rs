@@ -66,7 +66,7 @@ impl<'s> Named<'s> {
 
 /// Where what stands at an offset is given its name.
 pub fn definition(source: &Source, offset: usize) -> Option<Span> {
-    Named::new(source).same(offset).map(|(_, all)| all[0].span)
+    occurrences(source, offset).first().copied()
 }
 
 /// The whole of what is given its name at a place.

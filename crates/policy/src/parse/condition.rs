@@ -126,6 +126,9 @@ impl Parser {
             return Ok(Test::InSet(self.set()?));
         }
         if self.take_word("group") {
+            if !self.word_at(self.notes.subject).contains('.') {
+                self.notes.about_somebody();
+            }
             let group = self.text_of(Role::Group, "the name of a group in quotes")?;
             let store = if self.take_word("of") { Some(self.word_of(Role::Store, "a store")?) } else { None };
             return Ok(Test::InGroup(group, store));

@@ -3,12 +3,10 @@ use crate::outline::{OutlineItem, OutlineKind};
 use crate::parse::ast::*;
 use crate::parse::notes::Role;
 use crate::parse::parser::{Parser, Step};
-use crate::run::method::CertificateName;
+use crate::run::method::{CertificateName, IdentityKind};
 use crate::run::program::TellName;
 use crate::source::Span;
 
-/// Kinds of identity.
-const KINDS: [&str; 3] = ["user", "machine", "mac"];
 /// What may follow an event.
 const REACTIONS: [&str; 5] = ["refuse", "silence", "continue", "next", "use"];
 
@@ -202,7 +200,7 @@ impl Parser {
     }
 
     fn identify(&mut self) -> Step<IdentifyItem> {
-        let kind = self.one_word(&KINDS, "user, machine or mac")?;
+        let kind = self.one_word(&IdentityKind::ALL.map(|(word, _)| word), "user, machine or mac")?;
         self.expect_word("in")?;
         let stores = self.list(|p| p.word_of(Role::Store, "a store"))?;
         let name_from = if self.take_word("as") { Some(self.operand()?) } else { None };
@@ -229,7 +227,7 @@ impl Parser {
     }
 
     fn lookup(&mut self) -> Step<LookupItem> {
-        let kind = self.one_word(&KINDS, "user, machine or mac")?;
+        let kind = self.one_word(&IdentityKind::ALL.map(|(word, _)| word), "user, machine or mac")?;
         self.expect_word("in")?;
         let stores = self.list(|p| p.word_of(Role::Store, "a store"))?;
         let by = if self.take_word("by") { Some(self.operand()?) } else { None };

@@ -86,6 +86,13 @@ impl Notes {
         self.names.push(NamedAt { span, role, defines });
     }
 
+    /// What the last comparison is about is somebody, as in `user in group`, and names nothing of the policy.
+    pub(crate) fn about_somebody(&mut self) {
+        if self.names.last().is_some_and(|named| named.span == self.subject) {
+            self.names.pop();
+        }
+    }
+
     pub(crate) fn want(&self, wanted: impl FnOnce() -> Wanted) {
         if let Some(all) = &self.wanted {
             all.borrow_mut().push(wanted());

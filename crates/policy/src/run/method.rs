@@ -154,7 +154,7 @@ impl Accepted {
 }
 
 /// What kind of identity a clause is about.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 pub enum IdentityKind {
     /// A person.
     User,

@@ -6,8 +6,8 @@ use std::collections::BTreeMap;
 use axum::Json;
 use axum::extract::State;
 use regnant_policy::{
-    CompletionKind, MAIN, PolicyFiles, Position, Replacement, Schema, Source, Span, complete, definition, format,
-    hover, occurrences, rename,
+    CompletionKind, MAIN, PolicyFiles, Position, Replacement, Schema, Source, Span, complete, format, hover,
+    occurrences, rename,
 };
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -91,9 +91,8 @@ pub(crate) struct MeaningView {
     title: Option<String>,
     /// What it means.
     text: String,
-    /// Where it has its name from, where the policy gives it one.
-    definition: Option<StretchView>,
-    /// Everywhere where it is named, that place first.
+    /// Everywhere where it is named, the place first where it has its name from; none where the policy gives it
+    /// none.
     occurrences: Vec<StretchView>,
 }
 
@@ -129,11 +128,7 @@ impl PlaceForm {
         let source = Source::from(&PolicyFiles { main: self.source, included: self.included });
         let file = source.files().iter().find(|file| file.name == self.file);
         let file = file.ok_or_else(|| ApiError::bad(format!("There is no file `{}`.", self.file.escape_debug())))?;
-        let text = source.text_of(file);
-        let start: usize = text.split('\n').take(self.line.saturating_sub(1)).map(|line| line.len() + 1).sum();
-        let line = text.get(start..).and_then(|rest| rest.split('\n').next()).unwrap_or_default();
-        let column = line.char_indices().nth(self.column.saturating_sub(1)).map_or(line.len(), |(at, _)| at);
-        let offset = file.span.start + start.min(text.len()) + column;
+        let offset = source.offset(file, self.line, self.column);
         Ok((source, offset))
     }
 }
@@ -188,7 +183,6 @@ pub(crate) async fn meaning(
         Ok::<_, AdministrationError>(MeaningView {
             title,
             text,
-            definition: definition(&source, offset).map(|span| stretch(&source, span)),
             occurrences: occurrences(&source, offset).into_iter().map(|span| stretch(&source, span)).collect(),
         })
     };
@@ -203,7 +197,12 @@ pub(crate) async fn renamed(
     Sent(RenameForm { place, name }): Sent<RenameForm>,
 ) -> Result<Json<ChangesView>, ApiError> {
     let (source, offset) = place.read()?;
-    let changes = rename(&source, offset, &name).map_err(|error| ApiError::bad(sentence(error)))?;
+    let work = move || {
+        let changes = rename(&source, offset, &name);
+        Ok::<_, AdministrationError>((source, changes))
+    };
+    let (source, changes) = blocking(work).await?;
+    let changes = changes.map_err(|error| ApiError::bad(sentence(error)))?;
     let changed = |change: Replacement| ChangedText { replaces: stretch(&source, change.span), text: change.text };
     Ok(Json(ChangesView { changes: changes.into_iter().map(changed).collect() }))
 }
@@ -211,14 +210,20 @@ pub(crate) async fn renamed(
 /// A policy laid out, file by file.
 #[utoipa::path(post, path = "/api/v1/policy/format", request_body = PolicyText,
     responses((status = 200, body = FormattedView), (status = 401, body = ApiError)))]
-pub(crate) async fn formatted(_: May<ReadPolicy>, Sent(text): Sent<PolicyText>) -> Json<FormattedView> {
-    let PolicyFiles { main: mut source, mut included } = text.into();
-    let mut unread = Vec::new();
-    let mut lay_out = |path: &str, text: &mut String| match format(text) {
-        Ok(laid) => *text = laid,
-        Err(_) => unread.push(path.to_owned()),
+pub(crate) async fn formatted(
+    _: May<ReadPolicy>,
+    Sent(text): Sent<PolicyText>,
+) -> Result<Json<FormattedView>, ApiError> {
+    let work = move || {
+        let PolicyFiles { main: mut source, mut included } = text.into();
+        let mut unread = Vec::new();
+        let mut lay_out = |path: &str, text: &mut String| match format(text) {
+            Ok(laid) => *text = laid,
+            Err(_) => unread.push(path.to_owned()),
+        };
+        lay_out(MAIN, &mut source);
+        included.iter_mut().for_each(|(path, text)| lay_out(path, text));
+        Ok::<_, AdministrationError>(FormattedView { source, included, unread })
     };
-    lay_out(MAIN, &mut source);
-    included.iter_mut().for_each(|(path, text)| lay_out(path, text));
-    Json(FormattedView { source, included, unread })
+    Ok(Json(blocking(work).await?))
 }
