@@ -3064,8 +3064,10 @@ export interface components {
         };
         /** @description What stands at a place. */
         MeaningView: {
-            definition?: components["schemas"]["StretchView"] | null;
-            /** @description Everywhere where it is named, that place first. */
+            /**
+             * @description Everywhere where it is named, the place first where it has its name from; none where the policy gives it
+             *     none.
+             */
             occurrences: components["schemas"]["StretchView"][];
             /** @description What it means. */
             text: string;

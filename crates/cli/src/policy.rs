@@ -103,7 +103,7 @@ fn files_of(view: &Value) -> PolicyFiles {
 
 /// Checks a policy and makes it the active edition: a folder, or one's own draft.
 fn activate(args: &args::Activate) -> Result<ExitCode, Failure> {
-    let client = Client::new(&args.api)?;
+    let client = Client::new(&args.next.api)?;
     let (files, made_from) = match &args.path {
         Some(path) => (policy_files::read(path)?.files, None),
         None => {
@@ -111,11 +111,11 @@ fn activate(args: &args::Activate) -> Result<ExitCode, Failure> {
             (files_of(&draft), draft["made_from"].as_u64())
         }
     };
-    let expected = args.expected.map(u64::from).or(made_from);
+    let expected = args.next.expected.map(u64::from).or(made_from);
     let changes = client.post("policy/difference", &json!({ "from": "active", "to": { "files": body(&files) } }))??;
     if args.dry_run {
         let report = client.post("policy/check", &body(&files))??;
-        if args.json {
+        if args.next.json {
             paint::json(&json!({ "report": report, "difference": changes }));
         } else {
             tell_changes(&changes);
@@ -130,29 +130,29 @@ fn activate(args: &args::Activate) -> Result<ExitCode, Failure> {
             _ => ExitCode::from(1),
         });
     }
-    if !args.json {
+    if !args.next.json {
         tell_changes(&changes);
     }
     let mut wanted = body(&files);
-    wanted["note"] = json!(note(args.note.as_deref())?);
+    wanted["note"] = json!(note(args.next.note.as_deref())?);
     let answer = client.post_seen("policy/activate", &wanted, expected)?;
     if args.path.is_none() && answer.is_ok() {
         // What decides now is no draft any more.
         let _ = client.delete("policy/draft")?;
     }
-    finish(answer, args.json)
+    finish(answer, args.next.json)
 }
 
 /// Makes an earlier edition the active one again.
 fn rollback(args: &args::Rollback) -> Result<ExitCode, Failure> {
-    let client = Client::new(&args.api)?;
+    let client = Client::new(&args.next.api)?;
     let number = args.number;
     let compared = client.post("policy/difference", &json!({ "from": "active", "to": { "edition": number } }))??;
-    if !args.json {
+    if !args.next.json {
         tell_changes(&compared);
     }
-    let wanted = json!({ "number": number, "note": note(args.note.as_deref())? });
-    finish(client.post_seen("policy/rollback", &wanted, args.expected.map(u64::from))?, args.json)
+    let wanted = json!({ "number": number, "note": note(args.next.note.as_deref())? });
+    finish(client.post_seen("policy/rollback", &wanted, args.next.expected.map(u64::from))?, args.next.json)
 }
 
 fn finish(answer: Result<Value, crate::api::Refused>, as_json: bool) -> Result<ExitCode, Failure> {

@@ -192,6 +192,30 @@ fn an_editor_is_helped_with_a_policy_of_several_files() {
 }
 
 #[test]
+fn a_file_without_a_folder_is_a_policy_by_itself() {
+    let dir = tempfile::tempdir().unwrap();
+    let (one, other) = (dir.path().join("one.writ"), dir.path().join("other.writ"));
+    let mut editor = Editor::start(&[]);
+    let text = MAIN.replace("include \"grants.writ\"\n", GRANTS);
+    assert_eq!(editor.write(&one, &text, true, 1), [("one.writ".to_owned(), Vec::new())]);
+    // Another beside it is another, until a main.writ joins them.
+    let told = editor.write(&other, "grant crew { vlan 20 }\n", true, 2);
+    let of = |told: &[(String, Vec<Value>)], name: &str| {
+        let found = told.iter().find(|(file, _)| file == name).map(|(_, found)| found.clone()).unwrap();
+        found.iter().map(|one| one["code"].as_str().unwrap().to_owned()).collect::<Vec<_>>()
+    };
+    assert_eq!((of(&told, "one.writ"), of(&told, "other.writ")), (vec![], vec!["W501".to_owned(), "W409".to_owned()]));
+    fs::write(
+        dir.path().join("main.writ"),
+        "include \"other.writ\"\ngate a {\n  accept mac\n  identify mac in devices\n  otherwise grant crew\n}\n",
+    )
+    .unwrap();
+    let told = editor.write(&other, "grant crew { vlan 21 }\n", false, 2);
+    assert_eq!((of(&told, "one.writ"), of(&told, "other.writ")), (vec!["W504".to_owned()], vec![]));
+    editor.end();
+}
+
+#[test]
 fn an_editor_is_helped_with_what_a_running_service_has() {
     let service = Running::harbour();
     let file = service.data.join("main.writ");

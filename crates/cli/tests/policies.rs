@@ -375,6 +375,7 @@ fn a_policy_is_checked_against_what_a_file_says_that_there_is() {
     // Files that are none of these say so.
     for (name, text, expected) in [
         ("list.json", "{ \"stores\": 3 }", "is not what `regnant policy inventory` prints"),
+        ("kind.json", "{ \"stores\": { \"x\": { \"holds\": [\"usr\"] } } }", "`usr` is no kind of identity"),
         ("list.toml", "[[stor]]\n", "list.toml: line 1"),
     ] {
         let other = own(name, text);

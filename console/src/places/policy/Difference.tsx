@@ -71,7 +71,7 @@ function BeforeAfter({ before, after }: { before: string[]; after: string[] }) {
   return (
     <dl className="mt-1 grid grid-cols-[4rem_1fr] font-mono text-[13px]">
       {before.length > 0 && <dt className="text-soft">before</dt>}
-      {before.length > 0 && <dd>{before.join("\n")}</dd>}
+      {before.length > 0 && <dd className="whitespace-pre-wrap">{before.join("\n")}</dd>}
       {after.length > 0 && <dt className="text-soft">then</dt>}
       {after.length > 0 && <dd className="whitespace-pre-wrap">{after.join("\n")}</dd>}
     </dl>

@@ -17,19 +17,20 @@ export function EditionPage() {
   });
   const shown = edition.data;
   // What an edition brought is told against the one that it took the place of; what going back brings,
-  // against the one that decides.
-  const from = shown?.state === "active" ? number - 1 : ("active" as const);
-  const difference = useQuery({
-    queryKey: ["difference", from, number],
-    enabled: shown !== undefined && from !== 0,
+  // against the one that decides, which is then the one that is replaced and no other.
+  const active = shown?.state === "active";
+  const compared = useQuery({
+    queryKey: ["difference", active, number],
+    enabled: shown !== undefined,
     queryFn: async () => {
-      const side = from === "active" ? from : { edition: from };
-      return dataOf(await api.POST("/api/v1/policy/difference", { body: { from: side, to: { edition: number } } }));
+      const from = active ? number - 1 : dataOf(await api.GET("/api/v1/policy")).edition.number;
+      if (from === 0) return { from, difference: null };
+      const body = { from: { edition: from }, to: { edition: number } };
+      return { from, difference: dataOf(await api.POST("/api/v1/policy/difference", { body })) };
     },
   });
   if (edition.error) return <Notice title={`Edition ${number} cannot be shown`} text={edition.error.message} />;
   if (!shown) return null;
-  const active = shown.state === "active";
   return (
     <>
       <title>{`Edition ${number} · Regnant`}</title>
@@ -46,12 +47,12 @@ export function EditionPage() {
         </p>
         {shown.note && <p className="mt-2 font-serif">{shown.note}</p>}
       </header>
-      {!active && <GoBack number={number} />}
+      {!active && compared.data && <GoBack number={number} seen={compared.data.from} />}
       <h2 className="mt-4 mb-2 font-serif text-xl">
         {active ? `What it changed of edition ${number - 1}` : "What going back to it would change"}
       </h2>
-      {difference.error && <p role="alert">{difference.error.message}</p>}
-      {difference.data && <Difference difference={difference.data} />}
+      {compared.error && <p role="alert">{compared.error.message}</p>}
+      {compared.data?.difference && <Difference difference={compared.data.difference} />}
       <h2 className="mt-6 mb-2 font-serif text-xl">Its text</h2>
       {[["main.writ", shown.source] as const, ...Object.entries(shown.included)].map(([path, text]) => (
         <details key={path} className="mb-2">
@@ -63,14 +64,12 @@ export function EditionPage() {
   );
 }
 
-function GoBack({ number }: { number: number }) {
+function GoBack({ number, seen }: { number: number; seen: number }) {
   const [note, setNote] = useState("");
   const known = useQueryClient();
   const back = useMutation({
     mutationFn: async () => {
-      // What was seen as active is what is replaced, and no other.
-      const now = dataOf(await api.GET("/api/v1/policy")).edition.number;
-      const params = { header: { "If-Match": `"${now}"` } };
+      const params = { header: { "If-Match": `"${seen}"` } };
       return dataOf(await api.POST("/api/v1/policy/rollback", { params, body: { number, note } }));
     },
     onSuccess: () => known.invalidateQueries(),

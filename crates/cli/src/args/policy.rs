@@ -28,7 +28,8 @@ pub(crate) enum Policy {
     /// Lay a policy out; comments and ends of lines stay (with --check: exit code 1 where a file is laid
     /// out otherwise)
     Format(Format),
-    /// Check a policy and make it the active edition: a folder, or your draft
+    /// Check a policy and make it the active edition: a folder; or your draft, while the edition that it is made from
+    /// is still active (or the one of --expected)
     Activate(Activate),
     /// Write the active edition, another one or your draft into a folder
     Pull(Pull),
@@ -128,13 +129,20 @@ pub(crate) struct Activate {
     /// The policy: a file, or a folder with main.writ [default: your draft]
     #[arg(value_name = "PATH")]
     pub(crate) path: Option<PathBuf>,
-    /// Why; asked for where somebody is there to type
-    #[arg(long, value_name = "TEXT")]
-    pub(crate) note: Option<String>,
     /// Check it against the service, show what it would change, and change nothing
     #[arg(long)]
     pub(crate) dry_run: bool,
-    /// Only if this is still the active edition [default of a draft: the one that it is made from]
+    #[command(flatten)]
+    pub(crate) next: NextEdition,
+}
+
+/// What is said of an edition that is to be the active one.
+#[derive(Args)]
+pub(crate) struct NextEdition {
+    /// Why; asked for where somebody is there to type
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) note: Option<String>,
+    /// Only if this is still the active edition
     #[arg(long, value_name = "NUMBER")]
     pub(crate) expected: Option<u32>,
     /// Print JSON
@@ -205,17 +213,8 @@ pub(crate) struct Rollback {
     /// The edition
     #[arg(value_name = "NUMBER")]
     pub(crate) number: u32,
-    /// Why; asked for where somebody is there to type
-    #[arg(long, value_name = "TEXT")]
-    pub(crate) note: Option<String>,
-    /// Only if this is still the active edition
-    #[arg(long, value_name = "NUMBER")]
-    pub(crate) expected: Option<u32>,
-    /// Print JSON
-    #[arg(long)]
-    pub(crate) json: bool,
     #[command(flatten)]
-    pub(crate) api: Api,
+    pub(crate) next: NextEdition,
 }
 
 #[derive(Args)]

@@ -38,24 +38,36 @@ impl Documents {
         self.0.values().map(|(uri, _)| uri.clone())
     }
 
-    /// The folder of the policy of each file that is open, once.
+    /// The policies of all files that are open, each once.
     pub(crate) fn policies(&self) -> Vec<OpenPolicy> {
-        let mut folders: Vec<_> = self.0.keys().map(|path| self.folder(path)).collect();
-        folders.sort();
-        folders.dedup();
-        folders.into_iter().map(|folder| self.read(folder)).collect()
+        let mut mains: Vec<_> =
+            self.0.keys().map(|path| self.folder(path).map_or(path.clone(), Path::to_owned)).collect();
+        mains.sort();
+        mains.dedup();
+        mains
+            .into_iter()
+            .map(|main| if self.0.contains_key(&main) { self.alone(&main) } else { self.read(main) })
+            .collect()
     }
 
     /// The policy that a file is part of.
     pub(crate) fn policy(&self, path: &Path) -> OpenPolicy {
-        self.read(self.folder(path))
+        self.folder(path).map_or_else(|| self.alone(path), |folder| self.read(folder.to_owned()))
     }
 
-    /// The nearest folder above a file that has a main.writ; the file's own where none has.
-    fn folder(&self, path: &Path) -> PathBuf {
+    /// The nearest folder above a file that has a main.writ.
+    fn folder<'p>(&self, path: &'p Path) -> Option<&'p Path> {
         let has_main = |folder: &&Path| self.0.contains_key(&folder.join(MAIN)) || folder.join(MAIN).is_file();
-        let above = path.ancestors().skip(1).take(HIGHEST).find(has_main);
-        above.or_else(|| path.parent()).unwrap_or(path).to_owned()
+        path.ancestors().skip(1).take(HIGHEST).find(has_main)
+    }
+
+    /// A file that is part of no folder is a policy by itself, as it is to `policy check FILE`.
+    fn alone(&self, path: &Path) -> OpenPolicy {
+        let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        let (uri, text) = self.0.get(path).map_or((None, ""), |(uri, text)| (Some(uri.clone()), text));
+        let open = uri.map(|uri| (name.clone(), uri)).into_iter().collect();
+        let folder = path.parent().unwrap_or(path).to_owned();
+        OpenPolicy { source: Source::new(name, text), folder, open }
     }
 
     fn read(&self, folder: PathBuf) -> OpenPolicy {
