@@ -1,4 +1,4 @@
-import { createRootRoute, createRoute, createRouter, Outlet, redirect } from "@tanstack/react-router";
+import { createRootRoute, createRoute, createRouter, lazyRouteComponent, Outlet, redirect } from "@tanstack/react-router";
 import { Shell } from "./parts/Shell";
 import { Notice } from "./parts/Notice";
 import { Certificates } from "./places/certificates/Certificates";
@@ -24,7 +24,6 @@ import { People } from "./places/people/People";
 import { readSearch as readPeopleSearch } from "./places/people/people";
 import { EditionPage } from "./places/policy/EditionPage";
 import { Editions } from "./places/policy/Editions";
-import { Policy } from "./places/policy/Policy";
 import { AdministratorPage } from "./places/settings/AdministratorPage";
 import { Audit } from "./places/settings/Audit";
 import { Change } from "./places/settings/Change";
@@ -33,6 +32,12 @@ import { SignIn } from "./places/sign-in/SignIn";
 import { Welcome } from "./places/sign-in/Welcome";
 import { Today } from "./places/today/Today";
 import { isSignedOut, queries, session } from "./queries";
+
+/** Those of an address's words that are texts. */
+function texts<Key extends string>(search: Record<string, unknown>, ...keys: Key[]): { [key in Key]?: string } {
+  const found = keys.filter((key) => search[key] !== undefined && search[key] !== "");
+  return Object.fromEntries(found.map((key) => [key, String(search[key])])) as { [key in Key]?: string };
+}
 
 const root = createRootRoute({
   component: Outlet,
@@ -85,7 +90,53 @@ const journal = createRoute({
 
 const decision = createRoute({ getParentRoute: () => inside, path: "/journal/$id", component: Decision });
 
-const policy = createRoute({ getParentRoute: () => inside, path: "/policy", component: Policy });
+const policy = createRoute({
+  getParentRoute: () => inside,
+  path: "/policy",
+  // The editor is loaded when it is opened.
+  component: lazyRouteComponent(() => import("./places/policy/text/TextPage"), "TextPage"),
+  validateSearch: (search): { file?: string; line?: number; keep?: string } => ({
+    ...texts(search, "file", "keep"),
+    ...(typeof search.line === "number" ? { line: search.line } : {}),
+  }),
+});
+
+const gates = createRoute({
+  getParentRoute: () => inside,
+  path: "/policy/gates",
+  component: lazyRouteComponent(() => import("./places/policy/gates/GatesPage"), "GatesPage"),
+  validateSearch: (search): { gate?: string } => texts(search, "gate"),
+});
+
+const compose = createRoute({
+  getParentRoute: () => inside,
+  path: "/policy/compose",
+  component: lazyRouteComponent(() => import("./places/policy/compose/ComposePage"), "ComposePage"),
+  validateSearch: (search): { gate?: string; entry?: string } => texts(search, "gate", "entry"),
+});
+
+const whatIf = createRoute({
+  getParentRoute: () => inside,
+  path: "/policy/what-if",
+  component: lazyRouteComponent(() => import("./places/policy/whatif/WhatIfPage"), "WhatIfPage"),
+  validateSearch: (search): { entry?: string; facts?: string } => texts(search, "entry", "facts"),
+});
+
+const changes = createRoute({
+  getParentRoute: () => inside,
+  path: "/policy/changes",
+  component: lazyRouteComponent(() => import("./places/policy/changes/ChangesPage"), "ChangesPage"),
+  validateSearch: (search): { activated?: number; replaced?: number } => ({
+    ...(typeof search.activated === "number" ? { activated: search.activated } : {}),
+    ...(typeof search.replaced === "number" ? { replaced: search.replaced } : {}),
+  }),
+});
+
+const begin = createRoute({
+  getParentRoute: () => inside,
+  path: "/policy/begin",
+  component: lazyRouteComponent(() => import("./places/policy/begin/BeginPage"), "BeginPage"),
+});
 
 const editions = createRoute({ getParentRoute: () => inside, path: "/policy/editions", component: Editions });
 
@@ -102,10 +153,7 @@ const newNas = createRoute({
   getParentRoute: () => inside,
   path: "/network/new",
   component: NewNas,
-  validateSearch: (search): { address?: string; name?: string; kind?: string } => {
-    const texts = ["address", "name", "kind"].filter((key) => typeof search[key] === "string");
-    return Object.fromEntries(texts.map((key) => [key, search[key]]));
-  },
+  validateSearch: (search): { address?: string; name?: string; kind?: string } => texts(search, "address", "name", "kind"),
 });
 
 const nas = createRoute({ getParentRoute: () => inside, path: "/network/$name", component: NasPage });
@@ -185,6 +233,11 @@ export const router = createRouter({
       journal,
       decision,
       policy,
+      gates,
+      compose,
+      whatIf,
+      changes,
+      begin,
       editions,
       edition,
       network,

@@ -1,11 +1,15 @@
-//! Any text as a policy: told what is wrong, or compiled and its cases run; and whoever writes it is helped.
+//! Any text as a policy: told what is wrong, or compiled and its cases run; whoever writes it is helped, its gates
+//! are read aloud, and something is done to each of their rules.
 #![no_main]
 
 use std::sync::LazyLock;
 
 use libfuzzer_sys::fuzz_target;
 use regnant_equipment::Vocabulary;
-use regnant_policy::{Compiled, Diagnostic, Source, complete, format, hover, occurrences, rename};
+use regnant_policy::{
+    Compiled, Diagnostic, RuleAct, Source, complete, format, gates, hover, item_put, occurrences, rename, rule_act,
+    rule_put,
+};
 
 static TABLE: LazyLock<Vocabulary> = LazyLock::new(Vocabulary::standard);
 
@@ -37,6 +41,25 @@ fuzz_target!(|text: &str| {
     if !occurrences(&source, place).is_empty() {
         let _ = rename(&source, place, "other");
     }
+    for gate in gates(&source).iter().take(3) {
+        for rule in gate.rules.iter().take(3) {
+            let acts = [
+                RuleAct::Move { before: None },
+                RuleAct::Copy { title: "another".into() },
+                RuleAct::Off { until: None },
+                RuleAct::On,
+                RuleAct::Looked,
+                RuleAct::Remove,
+            ];
+            for act in acts {
+                for change in rule_act(&source, &gate.name, &rule.title, &act).into_iter().flatten() {
+                    source.slice(change.span);
+                }
+            }
+        }
+        let _ = rule_put(&source, &gate.name, None, "rule \"put\" { when device.known refuse }");
+    }
+    let _ = item_put(&source, &text);
     if let Ok(laid) = format(&text) {
         assert_eq!(format(&laid).as_ref(), Ok(&laid));
     }

@@ -965,6 +965,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/policy/act": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The changes of the text that do something to a policy. */
+        post: operations["act"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/policy/activate": {
         parameters: {
             query?: never;
@@ -979,6 +996,23 @@ export interface paths {
          *     that the author began with is still the active one.
          */
         post: operations["activate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/policy/begin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A first policy, of only what is said that there is; nothing is kept. */
+        post: operations["beginning"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1143,6 +1177,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/policy/gates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The gates of a policy, one of them in full, whether it checks or not. */
+        post: operations["table"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/policy/hits": {
         parameters: {
             query?: never;
@@ -1188,6 +1239,23 @@ export interface paths {
         put?: never;
         /** What stands at a place of a policy: what it means, where it has its name from, and who names it. */
         post: operations["meaning"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/policy/outline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a policy declares, in the order of its text, whether it checks or not. */
+        post: operations["declared"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1749,6 +1817,62 @@ export interface components {
             /** @description Whether they shall be removed. */
             remove?: boolean;
         };
+        /** @description What is done to a policy. */
+        Act: {
+            before?: string | null;
+            /** @enum {string} */
+            do: "move";
+            gate: string;
+            rule: string;
+        } | {
+            /** @enum {string} */
+            do: "copy";
+            gate: string;
+            rule: string;
+            title: string;
+        } | {
+            /** @enum {string} */
+            do: "off";
+            gate: string;
+            rule: string;
+            until?: string | null;
+        } | {
+            /** @enum {string} */
+            do: "on";
+            gate: string;
+            rule: string;
+        } | {
+            /** @enum {string} */
+            do: "looked";
+            gate: string;
+            rule: string;
+        } | {
+            /** @enum {string} */
+            do: "remove";
+            gate: string;
+            rule: string;
+        } | {
+            before?: string | null;
+            /** @enum {string} */
+            do: "put-rule";
+            gate: string;
+            text: string;
+        } | {
+            /** @enum {string} */
+            do: "put";
+            text: string;
+        };
+        /** @description Something to be done to a policy. */
+        ActForm: {
+            /** @description What is done. */
+            act: components["schemas"]["Act"];
+            /** @description The texts of the other files, by their paths. */
+            included?: {
+                [key: string]: string;
+            };
+            /** @description The text of `main.writ`. */
+            source: string;
+        };
         /** @description How many devices were changed. */
         Acted: {
             devices: number;
@@ -1854,6 +1978,60 @@ export interface components {
             /** @description What they say, for people. */
             says: string[];
         };
+        /** @description What there is; what is empty is not. */
+        Answers: {
+            /**
+             * @description The certificate that 802.1X presents, by its name.
+             * @default
+             */
+            certificate: string;
+            /**
+             * @description Groups of people, and the VLAN that each gets by 802.1X.
+             * @default []
+             */
+            crew: components["schemas"]["Members"][];
+            /**
+             * @description The store of devices by MAC address.
+             * @default
+             */
+            devices: string;
+            /**
+             * @description Groups of devices, and the VLAN that each gets at wired ports.
+             * @default []
+             */
+            fleet: components["schemas"]["Members"][];
+            /**
+             * Format: int32
+             * @description The VLAN of devices that nobody knows.
+             * @default null
+             */
+            holding: number | null;
+            /**
+             * @description The group that administers equipment.
+             * @default
+             */
+            operators: string;
+            /**
+             * @description The store of people and machines.
+             * @default
+             */
+            people: string;
+            /**
+             * @description The group that looks at it.
+             * @default
+             */
+            readers: string;
+            /**
+             * @description The group that comes in by VPN.
+             * @default
+             */
+            remote: string;
+            /**
+             * @description A site whose wired ports are watched first.
+             * @default
+             */
+            watched: string;
+        };
         /** @description Why a call was not done, as JSON. */
         ApiError: {
             /** @description What happened and what to do, as a sentence. */
@@ -1917,6 +2095,11 @@ export interface components {
             by: string;
             reason: string;
         };
+        /** @description A policy as its beginning. */
+        BeginningView: {
+            /** @description The text of `main.writ`. */
+            source: string;
+        };
         /**
          * @description How much is kept, and how old the oldest entry of each commit was since the start: what a
          *     crash would have lost.
@@ -1962,6 +2145,10 @@ export interface components {
         CaseReport: {
             /** @description What went otherwise than expected; none where it passed. */
             failure?: string | null;
+            /** @description The file. */
+            file: string;
+            /** @description The line. */
+            line: number;
             /** @description Its title. */
             title: string;
         };
@@ -2077,11 +2264,11 @@ export interface components {
             /** @description How each case went; none where there are errors. */
             cases: components["schemas"]["CaseReport"][];
             /** @description How many comparisons a decision takes at most; 0 where there are errors. */
-            comparisons?: number;
+            comparisons: number;
             /** @description Errors and warnings, in the order of the text. */
             diagnostics: components["schemas"]["DiagnosticReport"][];
             /** @description The rules that no case reaches, 1000 at most; none where there are errors. */
-            uncovered?: components["schemas"]["UncoveredRule"][];
+            uncovered: components["schemas"]["UncoveredRule"][];
         };
         /** @description What a sender claims to be. */
         ClaimsView: {
@@ -2202,11 +2389,6 @@ export interface components {
             /** @description What to do, for what stayed unheard. */
             advice?: string | null;
             decision?: components["schemas"]["DecisionView"] | null;
-            /**
-             * Format: int32
-             * @description The edition that decided; none where nothing was.
-             */
-            edition?: number | null;
             /** @description The entry. */
             entry: components["schemas"]["EntryView"];
             /** @description What equipment reported of the access that this decision gave, the oldest first. */
@@ -2287,13 +2469,13 @@ export interface components {
             /** @description The file. */
             file: string;
             /** @description How many characters of the line it is about. */
-            length?: number;
+            length: number;
             /** @description The line, from 1; 0 where no line is to blame. */
             line: number;
             /** @description What is wrong. */
             message: string;
             /** @description What to do about it. */
-            notes?: string[];
+            notes: string[];
             /** @description The finding with its source line and caret. */
             rendered: string;
             /** @description `error` or `warning`. */
@@ -2320,6 +2502,14 @@ export interface components {
             dialects: components["schemas"]["DialectView"][];
             /** @description After which the next page begins; none at the end. */
             next?: string | null;
+        };
+        /** @description What NASes of a dialect are told. */
+        DialectTold: {
+            /** @description Attributes with their values. */
+            attributes: string[];
+            /** @description Why they cannot be told, where they cannot. */
+            cannot?: string | null;
+            dialect: string;
         };
         /** @description How a make of equipment is told what access consists of. */
         DialectView: {
@@ -2538,6 +2728,15 @@ export interface components {
              */
             trust: string | null;
         };
+        /** @description Lines that both changed, each in its own way. */
+        DisputedLines: {
+            /** @description The file. */
+            file: string;
+            /** @description The line of the text above where those of the draft begin, from 1. */
+            line: number;
+            /** @description What the active edition has there. */
+            theirs: string;
+        };
         /** @description A store outside that does not answer. */
         DownView: {
             /**
@@ -2685,6 +2884,11 @@ export interface components {
         EntryView: {
             /** @description When, in UTC. */
             at: string;
+            /**
+             * Format: int32
+             * @description The edition that decided; none where nothing was.
+             */
+            edition?: number | null;
             /** @description The gate that took the request, where one did. */
             gate?: string | null;
             /** @description The entry's id, a ULID. */
@@ -2765,6 +2969,43 @@ export interface components {
             /** @description The text. */
             text: string;
         };
+        /** @description A gate in a line. */
+        GateSummary: {
+            name: string;
+            rules: number;
+        };
+        /** @description A gate, rule by rule. */
+        GateView: {
+            /** @description The line of its file where it stands. */
+            line: number;
+            name: string;
+            /** @description Whether it is watched: what rules refuse may be given all the same. */
+            observes: boolean;
+            otherwise?: components["schemas"]["ThenView"] | null;
+            /** @description Its rules in order. */
+            rules: components["schemas"]["RuleView"][];
+            /** @description Which requests it takes, in words; empty where it takes all. */
+            when: string;
+        };
+        /** @description A policy, and the gate of it that is to be shown. */
+        GatesForm: {
+            /** @description The gate; the first where none is said. */
+            gate?: string | null;
+            /** @description The texts of the other files, by their paths. */
+            included?: {
+                [key: string]: string;
+            };
+            /** @description The text of `main.writ`. */
+            source: string;
+        };
+        /** @description The gates of a policy, one of them in full. */
+        GatesView: {
+            /** @description All, in the order in which they are tried. */
+            gates: components["schemas"]["GateSummary"][];
+            shown?: components["schemas"]["GateView"] | null;
+            /** @description What equipment is told for what its rules give; empty where the policy does not check. */
+            told: components["schemas"]["GrantsTold"][];
+        };
         /** @description An edition that shall be the active one again. */
         GoingBack: {
             /** @description Why. */
@@ -2774,6 +3015,12 @@ export interface components {
              * @description Its number.
              */
             number: number;
+        };
+        /** @description What equipment is told for grants. */
+        GrantsTold: {
+            /** @description By each dialect in use. */
+            dialects: components["schemas"]["DialectTold"][];
+            grants: string[];
         };
         /** @description Groups by name. */
         GroupList: {
@@ -2937,6 +3184,19 @@ export interface components {
              */
             refused: number;
         };
+        /** @description Something that a policy declares. */
+        ItemView: {
+            /** @description The file. */
+            file: string;
+            /** @description The gate around a rule. */
+            gate?: string | null;
+            /** @description What it is: `gate`, `rule`, `grant` and so on. */
+            kind: string;
+            /** @description The line, from 1. */
+            line: number;
+            /** @description Its name or title. */
+            name: string;
+        };
         /** @description What is kept of a password, as an inventory file says it. */
         KeptPasswordView: {
             /** @description Its NT hash, in 32 hexadecimal digits: as good as the password to whoever has it. */
@@ -3073,6 +3333,16 @@ export interface components {
             text: string;
             /** @description What it is, in a line; none where nothing is known of it. */
             title?: string | null;
+        };
+        /** @description A group and its VLAN. */
+        Members: {
+            /** @description The group. */
+            group: string;
+            /**
+             * Format: int32
+             * @description The VLAN, 1 to 4094.
+             */
+            vlan: number;
         };
         /** @description A number and its name. */
         NamedNumber: {
@@ -3388,11 +3658,23 @@ export interface components {
             both: components["schemas"]["PolicyChangeView"][];
             /** @description How the active edition differs from that. */
             changes: components["schemas"]["PolicyChangeView"][];
+            /** @description Lines that both changed, each in its own way. */
+            disputed: components["schemas"]["DisputedLines"][];
+            /** @description The texts of the files that it includes, by their paths. */
+            included: {
+                [key: string]: string;
+            };
             /**
              * Format: int32
              * @description The edition that the draft was made from.
              */
             made_from: number;
+            /** @description The text of `main.writ` with what either changed; where both changed the same lines, as the draft has it. */
+            source: string;
+        };
+        /** @description What a policy declares. */
+        OutlineView: {
+            items: components["schemas"]["ItemView"][];
         };
         /** @description Another password of one's own. */
         OwnPassword: {
@@ -3633,6 +3915,28 @@ export interface components {
              * @description In the last 7 days.
              */
             week: number;
+        };
+        /** @description A rule in words. */
+        RuleView: {
+            /** @description Whether it refuses where its gate observes, too. */
+            always: boolean;
+            /** @description The rule that it was copied from and that nobody has looked at since. */
+            copied_from?: string | null;
+            /** @description From when on it counts. */
+            from?: string | null;
+            /** @description The line of its file where it stands. */
+            line: number;
+            /** @description Whether it is passed over. */
+            off: boolean;
+            /** @description Until when it is passed over. */
+            off_until?: string | null;
+            /** @description What follows. */
+            then: components["schemas"]["ThenView"];
+            title: string;
+            /** @description Until when it counts. */
+            until?: string | null;
+            /** @description When it decides, in words. */
+            when: string;
         };
         /** @description A change of a secret that the NAS has not followed yet. */
         SecretChange: {
@@ -3884,6 +4188,15 @@ export interface components {
             length: number;
             /** @description The line where it begins, from 1. */
             line: number;
+        };
+        /** @description What follows. */
+        ThenView: {
+            /** @description What is given. */
+            grants: string[];
+            /** @description The text of a refusal. */
+            text?: string | null;
+            /** @description `grant`, `refuse` or `silence`. */
+            what: string;
         };
         /** @description What is odd now. */
         TodayView: {
@@ -8317,6 +8630,45 @@ export interface operations {
             };
         };
     };
+    act: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ActForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangesView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
     activate: {
         parameters: {
             query?: never;
@@ -8366,6 +8718,45 @@ export interface operations {
                 };
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    beginning: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Answers"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BeginningView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8786,6 +9177,37 @@ export interface operations {
             };
         };
     };
+    table: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GatesForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GatesView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
     hits: {
         parameters: {
             query?: never;
@@ -8867,6 +9289,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    declared: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PolicyText"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutlineView"];
                 };
             };
             401: {

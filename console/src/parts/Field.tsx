@@ -62,7 +62,9 @@ export function ChoiceField(props: {
     <Field label={props.label} help={props.help}>
       <select name={props.name} value={props.value} onChange={(event) => props.change(event.target.value)} className={BOX}>
         {props.choices.map((choice) => (
-          <option key={choice}>{choice}</option>
+          <option key={choice} value={choice}>
+            {choice || "(none)"}
+          </option>
         ))}
       </select>
     </Field>

@@ -45,8 +45,11 @@ async fn main() {
     browser.find("ol[aria-label=Trail]").await;
     picture("trail.png").await;
     page.goto(&format!("{CONSOLE}/policy#rule%20switch-ports%20Crane%20controllers")).await.unwrap();
-    browser.find("section[aria-label='main.writ']").await;
+    browser.sees("rule \"Crane controllers\" {").await;
     picture("policy.png").await;
+    page.goto(&format!("{CONSOLE}/policy/gates?gate=switch-ports")).await.unwrap();
+    browser.sees("when the device is barred").await;
+    picture("gate.png").await;
     page.goto(&format!("{CONSOLE}/certificates")).await.unwrap();
     browser.sees("Whom we trust").await;
     picture("certificates.png").await;

@@ -153,7 +153,7 @@ fn secrets_certificates_groups_and_files_are_kept_in_the_page() {
 }
 
 /// Every page, as somebody finds it who signed in.
-const PAGES: [&str; 30] = [
+const PAGES: [&str; 36] = [
     "/today",
     "/journal",
     "/policy",
@@ -177,6 +177,12 @@ const PAGES: [&str; 30] = [
     "/devices",
     "/devices/attributes",
     "/devices/harbour-devices/02:00:5e:20:00:07",
+    "/policy/gates?gate=crew-network",
+    "/policy/compose",
+    "/policy/what-if?facts=request.purpose%20%3D%20vpn",
+    "/policy/changes",
+    "/policy/changes?activated=4&replaced=3",
+    "/policy/begin",
     "/policy/editions",
     "/policy/editions/4",
     "/certificates",

@@ -34,7 +34,7 @@ fn a_release_with_other_dictionaries_makes_a_new_edition_and_old_trails_stay_who
     assert_eq!(active(&service), edition + 1, "the same policy on the dictionaries of this release");
     ask(&service);
     let old = service.get(&format!("journal/{id}")).1;
-    assert_eq!((&old["edition"], rules(&old)), (&before["edition"], rules(&before)));
+    assert_eq!((&old["entry"]["edition"], rules(&old)), (&before["entry"]["edition"], rules(&before)));
     assert!(old.to_string().contains("Port-Sort"), "attributes have the names that they had: {old}");
     // Where it is lost what an edition was checked with, the decision is still told.
     assert_eq!(service.end("-TERM"), Some(0));

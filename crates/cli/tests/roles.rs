@@ -108,6 +108,10 @@ const ROUTES: &str = "
     post   /policy/meaning                        e a
     post   /policy/rename                         e a
     post   /policy/format                         e a
+    post   /policy/begin                          e a
+    post   /policy/outline                        e a
+    post   /policy/gates                          e a
+    post   /policy/act                            e a
     get    /journal/{id}/case                     e a
     get    /secrets                               e h a
     post   /secrets                               e

@@ -27,7 +27,8 @@ mod window;
 
 pub use acl::{Acl, Action, Entry, Port, Protocol, Where};
 pub use assist::{
-    Completion, CompletionKind, Completions, Hover, RenameError, complete, definition, hover, occurrences, rename,
+    Completion, CompletionKind, Completions, GateRead, Hover, RenameError, RuleAct, RuleActError, RuleRead, ThenRead,
+    complete, definition, gates, hover, item_put, occurrences, rename, rule_act, rule_put,
 };
 pub use codes::{CODES, CodeHelp, explain};
 pub use diagnostic::{Diagnostic, Label, Severity};
@@ -54,5 +55,5 @@ pub use run::rules::{Decided, GateTrace, LeafTrace, RuleTrace};
 pub use run::{Facts, Known};
 pub use schema::{FactDefinition, FactId, KnownGroups, KnownStore, Schema, SentAttribute, Stage, Type, quoted};
 pub use sets::{Asked, Numbers, Values, Words, number};
-pub use source::{MAIN, PolicyFiles, Position, Source, SourceFile, Span};
+pub use source::{Lines, MAIN, PolicyFiles, Position, Source, SourceFile, Span};
 pub use value::{Members, Value, show_duration};

@@ -79,6 +79,20 @@ pub struct Position<'s> {
     pub column: usize,
 }
 
+/// Where the lines of a source begin.
+#[derive(Clone, Debug)]
+pub struct Lines {
+    starts: Vec<usize>,
+}
+
+impl Lines {
+    /// The line of its file in which an offset lies, from 1.
+    pub fn line(&self, file: &SourceFile, offset: usize) -> usize {
+        let of = |offset: usize| self.starts.partition_point(|start| *start <= offset);
+        of(offset) - of(file.span.start) + 1
+    }
+}
+
 impl From<&PolicyFiles> for Source {
     fn from(files: &PolicyFiles) -> Self {
         Self::of(files.iter())
@@ -147,6 +161,12 @@ impl Source {
         let line_start = before.rfind('\n').map_or(0, |at| at + 1);
         let (line, column) = (before.matches('\n').count() + 1, before[line_start..].chars().count() + 1);
         Position { file: &file.name, line, column }
+    }
+
+    /// Where each line of the whole begins, for whoever asks for many.
+    pub fn lines(&self) -> Lines {
+        let ends = self.text.bytes().enumerate().filter(|(_, byte)| *byte == b'\n');
+        Lines { starts: std::iter::once(0).chain(ends.map(|(at, _)| at + 1)).collect() }
     }
 
     /// The offset of a line and a column of a file, both counted from 1 and columns in characters, as

@@ -7,6 +7,7 @@ import { Notice } from "../../parts/Notice";
 import { Prose } from "../../parts/Prose";
 import { Sentence } from "../../parts/Sentence";
 import { clock, day, span } from "../../parts/time";
+import { useRole } from "../../queries";
 import { Row } from "./Row";
 
 /** One entry with its trail: stations from top to bottom. */
@@ -21,7 +22,7 @@ export function Decision() {
   return <Trail detail={detail.data} />;
 }
 
-function Trail({ detail: { entry, edition, stations, advice, decision, reports } }: { detail: Detail }) {
+function Trail({ detail: { entry, stations, advice, decision, reports } }: { detail: Detail }) {
   const stopped = stations.filter((station) => station.mark === "stopped").map((station) => station.name);
   return (
     <article className="max-w-4xl">
@@ -31,11 +32,11 @@ function Trail({ detail: { entry, edition, stations, advice, decision, reports }
           Journal
         </Link>{" "}
         · {day(entry.at)}, {clock(entry.at)}
-        {edition && (
+        {entry.edition && (
           <>
             {" · "}
-            <Link to="/policy" className="text-deep underline">
-              edition {edition}
+            <Link to="/policy/editions/$number" params={{ number: String(entry.edition) }} className="text-deep underline">
+              edition {entry.edition}
             </Link>
           </>
         )}{" "}
@@ -48,6 +49,7 @@ function Trail({ detail: { entry, edition, stations, advice, decision, reports }
         <Sentence entry={entry} />
       </h1>
       {advice && <Advice text={advice} />}
+      {entry.edition && <IntoPolicy id={entry.id} />}
       <Accordion.Root type="multiple" defaultValue={stopped} asChild>
         <ol aria-label="Trail">
           {stations.map((station) => (
@@ -60,6 +62,30 @@ function Trail({ detail: { entry, edition, stations, advice, decision, reports }
       )}
       {reports.length > 0 && <Others title="What was reported of this access" entries={reports} />}
     </article>
+  );
+}
+
+/** From a decision to the policy, for whoever may see that. */
+function IntoPolicy({ id }: { id: string }) {
+  const role = useRole();
+  if (role === "helpdesk" || role === "") return null;
+  const look = "text-deep underline";
+  return (
+    <p className="mb-6 flex gap-5">
+      <Link to="/policy/what-if" search={{ entry: id }} className={look}>
+        What if
+      </Link>
+      {role === "engineer" && (
+        <>
+          <Link to="/policy" search={{ keep: id }} className={look}>
+            Keep it as a case
+          </Link>
+          <Link to="/policy/compose" search={{ entry: id }} className={look}>
+            Compose a rule from it
+          </Link>
+        </>
+      )}
+    </p>
   );
 }
 

@@ -13,24 +13,7 @@ export function Difference({ difference }: { difference: View }) {
       <section aria-label="What is meant">
         <h3 className="mb-1 font-serif text-lg">What is meant</h3>
         {changes.length === 0 && <p className="text-soft">Only the layout or comments differ.</p>}
-        <ul>
-          {changes.map((change) => (
-            <li key={keyOf(change)} className="border-b border-line py-2">
-              <p>
-                <span className="font-semibold">{change.change}</span> {nameOf(change)}{" "}
-                <span className="text-soft">
-                  ({change.file}, line {change.line})
-                </span>
-              </p>
-              {change.change === "moved" && (
-                <p className="text-soft">
-                  from {change.before} to {change.after}
-                </p>
-              )}
-              {change.change === "changed" && <BeforeAfter before={[change.before]} after={[change.after]} />}
-            </li>
-          ))}
-        </ul>
+        <ChangeList changes={changes} />
       </section>
       {told.length > 0 && (
         <section aria-label="What equipment is told">
@@ -63,6 +46,30 @@ export function Difference({ difference }: { difference: View }) {
         ))}
       </details>
     </div>
+  );
+}
+
+/** Changes by what is meant, each with what it said before and says now. */
+export function ChangeList({ changes }: { changes: readonly Change[] }) {
+  return (
+    <ul>
+      {changes.map((change) => (
+        <li key={keyOf(change)} className="border-b border-line py-2">
+          <p>
+            <span className="font-semibold">{change.change}</span> {nameOf(change)}{" "}
+            <span className="text-soft">
+              ({change.file}, line {change.line})
+            </span>
+          </p>
+          {change.change === "moved" && (
+            <p className="text-soft">
+              from {change.before} to {change.after}
+            </p>
+          )}
+          {change.change === "changed" && <BeforeAfter before={[change.before]} after={[change.after]} />}
+        </li>
+      ))}
+    </ul>
   );
 }
 

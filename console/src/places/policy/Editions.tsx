@@ -2,9 +2,9 @@ import { useInfiniteQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { api, dataOf } from "../../api/client";
 import { Notice } from "../../parts/Notice";
-import { PlaceHead } from "../../parts/PlaceHead";
 import { Rows } from "../../parts/Rows";
 import { clock, day } from "../../parts/time";
+import { PolicyHead } from "./PolicyHead";
 
 /** Every edition of the policy: who made it, when, why and from which. */
 export function Editions() {
@@ -21,11 +21,7 @@ export function Editions() {
   return (
     <>
       <title>Editions · Regnant</title>
-      <PlaceHead title="Editions of the policy" placeholder="" q="">
-        <Link to="/policy" className="text-deep hover:underline">
-          The active policy
-        </Link>
-      </PlaceHead>
+      <PolicyHead />
       <Rows label="Editions" rows={rows} keyOf={(row) => String(row.number)} {...(more ? { more } : {})}>
         {(row) => (
           <div className="grid h-full grid-cols-[6rem_17rem_8rem_1fr_4rem] items-center gap-4 px-2">

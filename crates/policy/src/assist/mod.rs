@@ -1,14 +1,20 @@
 //! Help for whoever writes a policy, for the API and for editors: what may stand at a place, what a word means,
-//! where a name is given its meaning, and another name for it everywhere. All of it is read off the parser;
+//! where a name is given its meaning, and another name for it everywhere; gates read aloud, and what is done to their
+//! rules. All of it is read off the parser;
 //! there is no second grammar.
 
+mod aloud;
 mod complete;
 mod explain;
+mod gates;
 mod names;
+mod rule_edit;
 
 pub use complete::{Completion, CompletionKind, Completions, complete};
 pub use explain::{Hover, hover};
+pub use gates::{GateRead, RuleRead, ThenRead, gates};
 pub use names::{RenameError, definition, occurrences, rename};
+pub use rule_edit::{RuleAct, RuleActError, item_put, rule_act, rule_put};
 
 use crate::parse::Role;
 use crate::parse::notes::NamedAt;

@@ -51,6 +51,7 @@ impl Checker<'_> {
             expect,
             by,
             with,
+            titled: item.title.span,
             span: item.expect_span,
         })
     }

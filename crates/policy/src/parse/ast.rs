@@ -187,6 +187,8 @@ pub(crate) struct RuleItem {
 #[derive(Clone, Copy, Debug, Default)]
 pub(crate) struct RuleSpans {
     pub(crate) whole: Span,
+    /// After its title, and `always` where that stands: `off` stands there, then `copied from`.
+    pub(crate) named: Span,
     pub(crate) off: Span,
     pub(crate) copied: Span,
 }

@@ -263,7 +263,7 @@ impl Parser {
         let title = self.text("a title in quotes")?;
         self.notes.name(title.span, Role::Rule, true);
         let always = self.take_word("always");
-        let mut spans = RuleSpans::default();
+        let mut spans = RuleSpans { named: self.last_span(), ..RuleSpans::default() };
         let off = match self.is_word("off") {
             true => {
                 let span = self.next().span;

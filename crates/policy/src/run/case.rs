@@ -24,6 +24,9 @@ pub(crate) struct Case {
     pub(crate) expect: Expected,
     pub(crate) by: Option<By>,
     pub(crate) with: Vec<Statement>,
+    /// Where its title stands.
+    pub(crate) titled: Span,
+    /// Where it says what it expects.
     pub(crate) span: Span,
 }
 
@@ -87,6 +90,8 @@ pub(crate) enum By {
 pub struct CaseResult {
     /// The case's title.
     pub title: String,
+    /// Where its title stands.
+    pub span: Span,
     /// What went otherwise than expected; none where the case passed.
     pub failure: Option<Diagnostic>,
     /// The gate that took it, and what of it decided.
@@ -125,7 +130,7 @@ impl Program {
         };
         let failure =
             told.map(|told| Diagnostic::error("W601", case.span, format!("case \"{}\" fails", case.title)).label(told));
-        CaseResult { title: case.title.clone(), failure, decided }
+        CaseResult { title: case.title.clone(), span: case.titled, failure, decided }
     }
 
     /// Whether a gate accepts what may carry the credential of a case.

@@ -2,7 +2,9 @@ use std::collections::HashSet;
 
 use jiff::Timestamp;
 use regnant_equipment::{Edition, GrantProblem};
-use regnant_policy::{COPIED, CaseResult, Compiled, Decided, Diagnostic, Edit, Position, Severity, Source};
+use regnant_policy::{
+    COPIED, CaseResult, Compiled, Decided, Diagnostic, Edit, Lines, Position, Severity, Source, Span,
+};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -16,10 +18,8 @@ pub struct CheckReport {
     /// How each case went; none where there are errors.
     pub cases: Vec<CaseReport>,
     /// How many comparisons a decision takes at most; 0 where there are errors.
-    #[serde(default)]
     pub comparisons: usize,
     /// The rules that no case reaches, 1000 at most; none where there are errors.
-    #[serde(default)]
     pub uncovered: Vec<UncoveredRule>,
 }
 
@@ -52,15 +52,12 @@ pub struct DiagnosticReport {
     /// The column, from 1.
     pub column: usize,
     /// How many characters of the line it is about.
-    #[serde(default)]
     pub length: usize,
     /// What to do about it.
-    #[serde(default)]
     pub notes: Vec<String>,
     /// The finding with its source line and caret.
     pub rendered: String,
     /// What would mend it, where that is known.
-    #[serde(default)]
     pub edit: Option<EditReport>,
 }
 
@@ -91,14 +88,19 @@ pub struct ReplacementReport {
 pub struct CaseReport {
     /// Its title.
     pub title: String,
+    /// The file.
+    pub file: String,
+    /// The line.
+    pub line: usize,
     /// What went otherwise than expected; none where it passed.
     pub failure: Option<String>,
 }
 
 impl CaseReport {
-    fn new(result: CaseResult, source: &Source) -> Self {
+    fn new(result: CaseResult, source: &Source, lines: &Lines) -> Self {
         let failure = result.failure.map(|diagnostic| diagnostic.render(source));
-        Self { title: result.title, failure }
+        let (file, line) = placed(source, lines, result.span);
+        Self { title: result.title, file, line, failure }
     }
 }
 
@@ -122,7 +124,8 @@ impl CheckReport {
         let diagnostics = found.into_iter().map(|found| DiagnosticReport::new(found, source)).collect();
         let results = policy.run_cases();
         let uncovered = uncovered(policy, &results);
-        let cases = results.into_iter().map(|result| CaseReport::new(result, source)).collect();
+        let lines = source.lines();
+        let cases = results.into_iter().map(|result| CaseReport::new(result, source, &lines)).collect();
         let comparisons = policy.gates().iter().map(|gate| gate.comparisons).max().unwrap_or(0);
         Self { diagnostics, cases, comparisons, uncovered }
     }
@@ -142,7 +145,8 @@ impl CheckReport {
 
     /// With cases that were judged against the records.
     pub(crate) fn with_cases(mut self, results: Vec<CaseResult>, source: &Source) -> Self {
-        self.cases.extend(results.into_iter().map(|result| CaseReport::new(result, source)));
+        let lines = source.lines();
+        self.cases.extend(results.into_iter().map(|result| CaseReport::new(result, source, &lines)));
         self
     }
 
@@ -189,6 +193,11 @@ impl CheckReport {
     }
 }
 
+/// The file and the line where something stands.
+fn placed(source: &Source, lines: &Lines, span: Span) -> (String, usize) {
+    source.file_at(span.start).map_or((String::new(), 0), |file| (file.name.clone(), lines.line(file, span.start)))
+}
+
 /// Rules without a case that are told: nobody reads more.
 const MOST_UNCOVERED: usize = 1_000;
 
@@ -201,12 +210,11 @@ fn uncovered(policy: &Compiled, results: &[CaseResult]) -> Vec<UncoveredRule> {
             (gate, Decided::Otherwise) => Some((gate, None)),
         })
         .collect();
-    let mut missed = Vec::new();
+    let (mut missed, lines) = (Vec::new(), policy.source().lines());
     for (place, gate) in policy.gates().iter().enumerate() {
         let missed_rules = gate.rules.iter().enumerate().filter(|(rule, _)| !reached.contains(&(place, Some(*rule))));
         for (_, rule) in missed_rules {
-            let position = policy.source().position(rule.span.start);
-            let (file, line) = (position.file.into(), position.line);
+            let (file, line) = placed(policy.source(), &lines, rule.span);
             missed.push(UncoveredRule { gate: gate.name.clone(), rule: rule.title.clone(), file, line });
             if missed.len() >= MOST_UNCOVERED {
                 return missed;

@@ -193,6 +193,11 @@ fn compare(from: &PolicyFiles, to: &PolicyFiles) -> DifferenceView {
     DifferenceView { changes: changed(from, to), told: Vec::new(), files: files.collect() }
 }
 
+/// The dialects that NASes speak.
+pub(crate) fn dialects_in_use(api: &Api) -> Result<BTreeSet<String>, AdministrationError> {
+    Ok(api.administration.equipment.all()?.into_iter().map(|row| row.dialect).collect())
+}
+
 /// Differences of what is told that are shown.
 const MOST_TOLD: usize = 100;
 
@@ -216,7 +221,7 @@ fn told(
     let languages = api.administration.snapshot().languages.clone();
     let edition = |files: &PolicyFiles| languages.edition(0, Source::from(files), languages.vocabulary.schema()).ok();
     let (Some(before), Some(after)) = (edition(from), edition(to)) else { return Ok(Vec::new()) };
-    let dialects: BTreeSet<String> = api.administration.equipment.all()?.into_iter().map(|row| row.dialect).collect();
+    let dialects = dialects_in_use(api)?;
     let mut told = Vec::new();
     for grant in before.policy.grant_names().filter(|grant| lists || grants.contains(grant)) {
         for dialect in &dialects {

@@ -1,6 +1,6 @@
 //! The draft of whoever asks.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use axum::Json;
 use axum::extract::State;
@@ -19,6 +19,7 @@ use crate::http::difference::{PolicyChangeView, changed};
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::Sent;
 use crate::http::record::seen_number;
+use crate::merge::merge;
 
 /// A policy that somebody writes.
 #[derive(Serialize, ToSchema)]
@@ -118,6 +119,23 @@ pub(crate) struct OthersView {
     changes: Vec<PolicyChangeView>,
     /// What the draft changes too, of that.
     both: Vec<PolicyChangeView>,
+    /// The text of `main.writ` with what either changed; where both changed the same lines, as the draft has it.
+    source: String,
+    /// The texts of the files that it includes, by their paths.
+    included: BTreeMap<String, String>,
+    /// Lines that both changed, each in its own way.
+    disputed: Vec<DisputedLines>,
+}
+
+/// Lines that both changed, each in its own way.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct DisputedLines {
+    /// The file.
+    file: String,
+    /// The line of the text above where those of the draft begin, from 1.
+    line: usize,
+    /// What the active edition has there.
+    theirs: String,
 }
 
 /// What others changed since one's own draft was begun, and what of it the draft changes too.
@@ -134,7 +152,38 @@ pub(crate) async fn others(
         let base = policies.edition(draft.made_from)?.files;
         let (changes, mine) = (changed(&base, &active.files), changed(&base, &draft.files));
         let both = changes.iter().filter(|change| mine.iter().any(|own| own.is_of_what(change))).cloned().collect();
-        Ok::<_, AdministrationError>(OthersView { made_from: draft.made_from, active: active.number, changes, both })
+        let (files, disputed) = merged(&base, &draft.files, &active.files);
+        let PolicyFiles { main: source, included } = files;
+        let (made_from, active) = (draft.made_from, active.number);
+        Ok::<_, AdministrationError>(OthersView { made_from, active, changes, both, source, included, disputed })
     };
     Ok(Json(blocking(work).await?))
+}
+
+/// What either changed of a policy, file by file; a file that one side removed and the other left as it was is gone.
+fn merged(base: &PolicyFiles, mine: &PolicyFiles, theirs: &PolicyFiles) -> (PolicyFiles, Vec<DisputedLines>) {
+    let paths = |files: &PolicyFiles| files.included.keys().cloned().collect::<BTreeSet<_>>();
+    let (main, mut disputed) = texts(regnant_policy::MAIN, &base.main, &mine.main, &theirs.main);
+    let mut included = BTreeMap::new();
+    for path in &paths(mine) | &paths(theirs) {
+        let of = |files: &PolicyFiles| files.included.get(&path).cloned();
+        let (before, own, other) = (of(base), of(mine), of(theirs));
+        let gone = before.is_some() && ((own.is_none() && other == before) || (other.is_none() && own == before));
+        if gone {
+            continue;
+        }
+        // Where one side removed what the other changed, the change stays.
+        let before = before.unwrap_or_default();
+        let (own, other) = (own.unwrap_or_else(|| before.clone()), other.unwrap_or_else(|| before.clone()));
+        let (text, lines) = texts(&path, &before, &own, &other);
+        disputed.extend(lines);
+        included.insert(path, text);
+    }
+    (PolicyFiles { main, included }, disputed)
+}
+
+fn texts(path: &str, base: &str, mine: &str, theirs: &str) -> (String, Vec<DisputedLines>) {
+    let (text, disputed) = merge(base, mine, theirs);
+    let told = disputed.into_iter().map(|one| DisputedLines { file: path.into(), line: one.line, theirs: one.theirs });
+    (text, told.collect())
 }

@@ -21,6 +21,7 @@ mod drafts;
 mod error;
 mod extract;
 mod findings;
+mod gates;
 mod health;
 mod hours;
 mod import;
@@ -184,6 +185,10 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(writing::meaning))
         .routes(routes!(writing::renamed))
         .routes(routes!(writing::formatted))
+        .routes(routes!(writing::beginning))
+        .routes(routes!(gates::declared))
+        .routes(routes!(gates::table))
+        .routes(routes!(gates::act))
         .routes(routes!(policy::activate))
         .routes(routes!(policy::edition))
         .routes(routes!(policy::codes))

@@ -22,6 +22,8 @@ pub(crate) struct EntryView {
     outcome: String,
     /// The NAS, where one is known.
     nas: Option<String>,
+    /// The edition that decided; none where nothing was.
+    edition: Option<u32>,
     /// The gate that took the request, where one did.
     gate: Option<String>,
     /// The sentence, in parts that name things.
@@ -46,8 +48,6 @@ pub(crate) struct FragmentView {
 pub(crate) struct DetailView {
     /// The entry.
     entry: EntryView,
-    /// The edition that decided; none where nothing was.
-    edition: Option<u32>,
     /// The stations of the trail; none for what stayed unheard.
     stations: Vec<StationView>,
     /// What to do, for what stayed unheard.
@@ -117,6 +117,7 @@ impl EntryView {
                 at: iso(record.first),
                 outcome: EntryKind::Unheard.word().into(),
                 nas: record.nas.clone(),
+                edition: None,
                 gate: None,
                 sentence: fragments(record.sentence()),
                 reason: record.cause.to_string(),
@@ -127,6 +128,7 @@ impl EntryView {
                 at: iso(record.id.timestamp_ms()),
                 outcome: EntryKind::Accounting.word().into(),
                 nas: Some(record.nas.clone()),
+                edition: None,
                 gate: None,
                 sentence: fragments(record.sentence()),
                 reason: record.reason(),
@@ -137,6 +139,7 @@ impl EntryView {
                 at: iso(id.timestamp_ms()),
                 outcome: UNREADABLE.into(),
                 nas: None,
+                edition: None,
                 gate: None,
                 sentence: vec![FragmentView {
                     kind: "text".into(),
@@ -154,6 +157,7 @@ impl EntryView {
             at: iso(record.at),
             outcome: record.verdict.word().into(),
             nas: Some(record.nas.clone()),
+            edition: Some(record.edition),
             gate: record.gate.clone(),
             sentence: fragments(record.sentence()),
             reason: record.reason(),
@@ -168,20 +172,12 @@ const UNREADABLE: &str = "unreadable";
 impl DetailView {
     pub(crate) fn new(entry: &Entry, api: &Api) -> Result<Self, JournalError> {
         let administration = &*api.administration;
-        let plain = |entry| Self {
-            entry,
-            edition: None,
-            stations: Vec::new(),
-            advice: None,
-            decision: None,
-            reports: Vec::new(),
-        };
+        let plain = |entry| Self { entry, stations: Vec::new(), advice: None, decision: None, reports: Vec::new() };
         let advice = match entry {
             Entry::Decision(evidence) => {
                 let record = Record::new(evidence, &administration.policies.edition_to_read(evidence.edition));
                 let reports = api.reader.reports(evidence.id)?;
                 return Ok(Self {
-                    edition: Some(record.edition),
                     stations: record.trail().stations.into_iter().map(StationView::new).collect(),
                     reports: reports.iter().map(|entry| EntryView::new(entry, administration)).collect(),
                     ..plain(EntryView::of_decision(&record))

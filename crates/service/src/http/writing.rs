@@ -18,6 +18,7 @@ use crate::http::callers::{May, ReadPolicy};
 use crate::http::error::{ApiError, blocking, sentence};
 use crate::http::extract::Sent;
 use crate::http::policy::PolicyText;
+use crate::{Answers, first_policy};
 
 /// A place in a policy that is being written.
 #[derive(Deserialize, ToSchema)]
@@ -203,8 +204,31 @@ pub(crate) async fn renamed(
     };
     let (source, changes) = blocking(work).await?;
     let changes = changes.map_err(|error| ApiError::bad(sentence(error)))?;
-    let changed = |change: Replacement| ChangedText { replaces: stretch(&source, change.span), text: change.text };
-    Ok(Json(ChangesView { changes: changes.into_iter().map(changed).collect() }))
+    Ok(Json(changed(&source, changes)))
+}
+
+/// Changes of a policy, by its files.
+pub(crate) fn changed(source: &Source, changes: Vec<Replacement>) -> ChangesView {
+    let text = |change: Replacement| ChangedText { replaces: stretch(source, change.span), text: change.text };
+    ChangesView { changes: changes.into_iter().map(text).collect() }
+}
+
+/// A policy as its beginning.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct BeginningView {
+    /// The text of `main.writ`.
+    source: String,
+}
+
+/// A first policy, of only what is said that there is; nothing is kept.
+#[utoipa::path(post, path = "/api/v1/policy/begin", request_body = Answers,
+    responses((status = 200, body = BeginningView), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn beginning(
+    _: May<ReadPolicy>,
+    Sent(answers): Sent<Answers>,
+) -> Result<Json<BeginningView>, ApiError> {
+    let source = first_policy(&answers).map_err(|error| ApiError::bad(sentence(error)))?;
+    Ok(Json(BeginningView { source }))
 }
 
 /// A policy laid out, file by file.

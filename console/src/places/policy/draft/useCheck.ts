@@ -1,0 +1,34 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { api, dataOf } from "../../../api/client";
+import type { Draft } from "./draft";
+import { useDraftChanges } from "./useDraft";
+
+/** How long nothing is typed before it is checked. */
+const REST_MS = 350;
+
+/** What the check finds in the draft as it is now, and of which revision that is. */
+export function useCheck(draft: Draft) {
+  const revision = useRested(useDraftChanges(draft));
+  return useQuery({
+    queryKey: ["check of the draft", draft.madeFrom, revision],
+    queryFn: async ({ signal }) => {
+      const now = draft.revision;
+      const report = dataOf(await api.POST("/api/v1/policy/check", { body: draft.body(), signal }));
+      return { report, revision: now };
+    },
+    placeholderData: keepPreviousData,
+    staleTime: Number.POSITIVE_INFINITY,
+    gcTime: 1_000,
+  });
+}
+
+/** A revision, once nothing is typed any more. */
+export function useRested(revision: number): number {
+  const [rested, setRested] = useState(revision);
+  useEffect(() => {
+    const timer = setTimeout(() => setRested(revision), REST_MS);
+    return () => clearTimeout(timer);
+  }, [revision]);
+  return rested;
+}
