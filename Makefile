@@ -24,7 +24,7 @@ check: console
 
 bench: console
 	cargo bench -p regnant-policy --bench large
-	cargo bench -p regnant --bench whole_service --bench handshakes --bench flood --bench growth --bench outside
+	cargo bench -p regnant --bench whole_service --bench handshakes --bench flood --bench growth --bench outside --bench workshop
 
 fuzz: setup-build
 	tools/fuzz $(SECONDS_EACH)

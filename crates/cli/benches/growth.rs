@@ -15,6 +15,7 @@ use std::time::Instant;
 
 use running::{Ends as _, Running};
 use serde_json::json;
+use yardstick::policy::policy;
 use yardstick::{blast, cpu, median, one_reply, packets, rest, start_echo};
 
 const RULES: [usize; 4] = [10, 100, 1_000, 10_000];
@@ -51,25 +52,6 @@ fn activate(service: &Running, rules: usize) -> f64 {
     let (status, told) = service.post("policy/activate", &json!({ "source": source }));
     assert_eq!(status, 200, "{told}");
     begun.elapsed().as_secs_f64()
-}
-
-/// Rules as a large network has them: by NAS and port, by site, by group, by address; the
-/// last one is true.
-fn policy(rules: usize) -> String {
-    let mut text = String::from(
-        "grant cameras { vlan 50 }\ngrant other { vlan 99 }\ngate ports {\n  accept mac\n  \
-         identify mac in harbour-devices { unknown continue }\n",
-    );
-    for number in 0..rules - 1 {
-        let when = match number % 4 {
-            0 => format!("nas.name = \"yard-sw-{}\" and request.port = {}", number / 48 + 100, number % 48),
-            1 => format!("nas.site = \"pier-{number}\" and device.known"),
-            2 => format!("device in group \"team-{number}\" and not device.barred"),
-            _ => format!("request.mac = 02-00-5E-A0-{:02X}-{:02X}", number / 256 % 256, number % 256),
-        };
-        text += &format!("  rule \"Rule {number}\" {{ when {when} grant other }}\n");
-    }
-    text + "  rule \"Cameras\" { when device in group \"cameras\" grant cameras }\n  otherwise refuse\n}\n"
 }
 
 fn restart(mut service: Running) -> (f64, Running) {

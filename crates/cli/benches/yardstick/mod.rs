@@ -6,6 +6,8 @@ pub(crate) mod alone;
 pub(crate) mod apart;
 pub(crate) mod in_place;
 
+pub(crate) mod policy;
+
 use std::fs;
 use std::net::{SocketAddr, UdpSocket};
 use std::thread;
