@@ -105,7 +105,7 @@ const gates = createRoute({
   getParentRoute: () => inside,
   path: "/policy/gates",
   component: lazyRouteComponent(() => import("./places/policy/gates/GatesPage"), "GatesPage"),
-  validateSearch: (search): { gate?: string } => texts(search, "gate"),
+  validateSearch: (search): { gate?: string; q?: string } => texts(search, "gate", "q"),
 });
 
 const compose = createRoute({

@@ -50,6 +50,12 @@ async fn main() {
     page.goto(&format!("{CONSOLE}/policy/gates?gate=switch-ports")).await.unwrap();
     browser.sees("when the device is barred").await;
     picture("gate.png").await;
+    what_if(&browser).await;
+    picture("what-if.png").await;
+    page.goto(&format!("{CONSOLE}/policy/changes")).await.unwrap();
+    browser.click_text("button", "Discard the draft").await;
+    browser.click_text("button", "Discard it").await;
+    browser.sees("There is no draft").await;
     page.goto(&format!("{CONSOLE}/certificates")).await.unwrap();
     browser.sees("Whom we trust").await;
     picture("certificates.png").await;
@@ -64,9 +70,6 @@ async fn main() {
     page.goto(&format!("{CONSOLE}/network")).await.unwrap();
     browser.find("ul[aria-label='Unheard senders'] li").await;
     picture("network.png").await;
-    browser.click_text("a", "Add this NAS").await;
-    browser.find("input[name=site]").await;
-    picture("add-nas.png").await;
     page.goto(&format!("{CONSOLE}/network/quay-sw-1")).await.unwrap();
     browser.find("svg.recharts-surface").await;
     picture("nas.png").await;
@@ -92,6 +95,22 @@ async fn main() {
     picture("audit.png").await;
     terminal(&browser, &folder).await;
     browser.close().await;
+}
+
+/// A draft that lets crane controllers in at the quay alone, and what it comes to for one in the yard.
+async fn what_if(browser: &Browser) {
+    browser.page.goto(&format!("{CONSOLE}/policy#rule%20switch-ports%20Crane%20controllers")).await.unwrap();
+    browser.sees("rule \"Crane controllers\" {").await;
+    let writing = browser.page.active_element().await.unwrap();
+    // Down a line, and to its end.
+    writing.send_keys("\u{e015}\u{e010} and nas.site = \"quayside\"").await.unwrap();
+    browser.sees("draft on edition").await;
+    browser.sees("kept").await;
+    let facts = "nas.kind = switch, nas.site = \"yard\", request.purpose = network, request.carrier = mac,\n\
+                 device.known = true, device.barred = false, device.groups = { \"cranes\" }";
+    browser.click_text("a", "What if").await;
+    browser.find("main textarea").await.send_keys(facts).await.unwrap();
+    browser.sees("They come to different things.").await;
 }
 
 /// Pages by their addresses, light and dark, to be looked at.
@@ -124,14 +143,6 @@ async fn terminal(browser: &Browser, folder: &std::path::Path) {
                 format!("try {crane}"),
                 format!("try {crane} --load --rate 200 --seconds 2"),
                 "journal --limit 6".into(),
-            ],
-        ),
-        (
-            "command-line-accounting.png",
-            vec![
-                format!("try {crane} --attribute NAS-Port=44 --accounting 127.0.0.1:18130"),
-                "journal --outcome accounting --limit 6".into(),
-                "journal --outcome granted,accounting --limit 4 02:00:5e:20:00:07".into(),
             ],
         ),
         ("command-line-trail.png", vec![format!("trail {}", newest("gate-fw-1 --outcome granted"))]),

@@ -94,7 +94,8 @@ impl Vocabulary {
 fn sent(dictionary: &Dictionary) -> Vec<(String, SentAttribute)> {
     let every = dictionary.definitions().iter().flat_map(|definition| {
         let refused = cannot_be_sent(definition);
-        let sent = SentAttribute { name: definition.name.clone(), refused, secret: definition.secret };
+        let about = format!("{}, {}", kind(definition).describe(), definition.source);
+        let sent = SentAttribute { name: definition.name.clone(), about, refused, secret: definition.secret };
         [&definition.name].into_iter().chain(&definition.also).map(move |name| (name.clone(), sent.clone()))
     });
     every.collect()

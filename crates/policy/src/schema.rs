@@ -193,6 +193,8 @@ pub struct KnownStore {
 pub struct SentAttribute {
     /// Its name.
     pub name: String,
+    /// What its values are and where it is defined: `an address, RFC 2865 section 5.8`.
+    pub about: String,
     /// Why it cannot be sent, where it cannot.
     pub refused: Option<String>,
     /// Whether it carries a secret, which never stands in a policy: that is named.

@@ -74,7 +74,7 @@ export function Today() {
                 <li key={`${odd.file} ${odd.line} ${odd.code}`} className="border-b border-line py-1.5">
                   <p>
                     {capital(odd.message)}{" "}
-                    <Link to="/policy" className="text-deep underline">
+                    <Link to="/policy" search={{ file: odd.file, line: odd.line }} className="text-deep underline">
                       {odd.file}, line {odd.line}
                     </Link>
                   </p>

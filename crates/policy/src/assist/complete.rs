@@ -8,7 +8,7 @@ use crate::parse::Role;
 use crate::parse::notes::{NamedAt, Wanted};
 use crate::parse::read_wanted;
 use crate::run::method::{IdentityKind, Inner, Method};
-use crate::schema::{Schema, Type, quoted};
+use crate::schema::{Schema, SentAttribute, Type, quoted};
 use crate::source::{Source, Span};
 use crate::window::DAYS;
 
@@ -148,7 +148,10 @@ impl Offered<'_> {
             Role::Secret => texts(self.schema.secrets()),
             Role::Attribute => {
                 let sendable = self.schema.attributes().filter(|attribute| attribute.refused.is_none());
-                values(sendable.map(|attribute| attribute.name.clone()).collect())
+                let offer = |attribute: &SentAttribute| {
+                    (CompletionKind::Value, attribute.name.clone(), attribute.about.clone())
+                };
+                sendable.map(offer).collect()
             }
             Role::Method => values(Method::ALL.iter().map(|(word, _)| (*word).to_owned()).collect()),
             Role::Inner => values(Inner::ALL.iter().map(|(word, _)| (*word).to_owned()).collect()),

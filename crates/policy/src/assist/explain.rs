@@ -39,8 +39,7 @@ pub fn hover(source: &Source, offset: usize, schema: &Schema) -> Option<Hover> {
                 || {
                     schema
                         .attribute(name)
-                        .map_or("There is none of this name.", |_| "An attribute of the dictionary.")
-                        .to_owned()
+                        .map_or("There is none of this name.".into(), |known| format!("Its values: {}.", known.about))
                 },
                 |id| fact_text(schema.definition(id)),
             ),

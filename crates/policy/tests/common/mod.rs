@@ -44,12 +44,19 @@ pub(crate) fn schema() -> Schema {
     ])
     .with_secrets(["quay-key".into()])
     .with_attributes([
-        ("Secret-Thing".into(), SentAttribute { name: "Secret-Thing".into(), refused: None, secret: true }),
-        ("Reply-Thing".into(), SentAttribute { name: "Reply-Thing".into(), refused: None, secret: false }),
+        (
+            "Secret-Thing".into(),
+            SentAttribute { name: "Secret-Thing".into(), about: "a text".into(), refused: None, secret: true },
+        ),
+        (
+            "Reply-Thing".into(),
+            SentAttribute { name: "Reply-Thing".into(), about: "a text, RFC 1".into(), refused: None, secret: false },
+        ),
         (
             "Key-Thing".into(),
             SentAttribute {
                 name: "Key-Thing".into(),
+                about: "a text".into(),
                 refused: Some("the service makes it itself".into()),
                 secret: false,
             },

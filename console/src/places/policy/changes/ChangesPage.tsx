@@ -118,6 +118,14 @@ function Activation({ draft }: { draft: Draft }) {
           .
         </p>
       )}
+      {failed.map((one) => (
+        <details key={one.title} className="mt-2">
+          <summary className="cursor-pointer">
+            <span className="font-semibold text-rust">✗ failed</span> {one.title}
+          </summary>
+          <pre className="overflow-x-auto py-1 font-mono text-xs">{one.failure}</pre>
+        </details>
+      ))}
       {ready && (
         <form
           className="grid gap-3"

@@ -161,3 +161,12 @@ it("another edition that decides is told, and takes the place of a text that nob
   await draft.saw(5);
   expect([draft.text(MAIN), draft.madeFrom, draft.active]).toEqual(["# typed", 4, 5]);
 });
+
+it("whoever is signed out is told once, and nothing is lost", async () => {
+  const draft = await Draft.open(service, shelf);
+  const keep = vi.spyOn(service, "keep").mockRejectedValue(Object.assign(new Error("Sign in."), { status: 401 }));
+  draft.write(MAIN, "# typed");
+  await vi.advanceTimersByTimeAsync(60_000);
+  expect([draft.kept.state, keep.mock.calls.length]).toEqual(["unkept", 1]);
+  expect(shelf.text).toContain("# typed");
+});

@@ -209,9 +209,8 @@ export class Draft {
   }
 
   private async failed(error: unknown) {
-    const late = typeof error === "object" && error !== null && "status" in error && error.status === 412;
     try {
-      if (late) {
+      if (statusOf(error) === 412) {
         const theirs = (await this.calls.draft()) ?? (await this.calls.active());
         this.shelve();
         return this.told({ state: "elsewhere", theirs });
@@ -221,7 +220,8 @@ export class Draft {
     }
     this.shelve();
     this.told({ state: "unkept", why: error instanceof Error ? error.message : String(error) });
-    this.soon(AGAIN_MS);
+    // Whoever is signed out is told once; it is tried again with what is typed next.
+    if (statusOf(error) !== 401) this.soon(AGAIN_MS);
   }
 
   private take(text: DraftView | Edition) {
@@ -269,6 +269,11 @@ export class Draft {
     this.kept = { state: "waiting" };
     this.soon(0);
   }
+}
+
+/** The status of a call that was refused. */
+function statusOf(error: unknown): number | undefined {
+  return typeof error === "object" && error !== null && "status" in error ? Number(error.status) : undefined;
 }
 
 function filesOf(text: { source: string; included: Record<string, string> }): ReadonlyMap<string, Content> {

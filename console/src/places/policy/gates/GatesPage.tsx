@@ -1,7 +1,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
-import { useMemo, useRef, useState } from "react";
+import { useEffect, useMemo, useRef, useState } from "react";
 import { api, dataOf } from "../../../api/client";
 import type { components } from "../../../api/schema";
 import { Refused } from "../../../parts/Refused";
@@ -69,17 +69,32 @@ function Rules({ draft, gate, told }: { draft: Draft; gate: Gate; told: Gates["t
   const [error, setError] = useState<Error | null>(null);
   const [done, setDone] = useState<Done | null>(null);
   const hits = useHits(gate.name);
+  const { q } = useSearch({ from: "/inside/policy/gates" });
+  const wanted = (q ?? "").toLowerCase();
+  const shown = useMemo(
+    () => gate.rules.flatMap((rule, index) => (wanted === "" || words(rule).includes(wanted) ? [index] : [])),
+    [gate.rules, wanted],
+  );
   const list = useRef<HTMLOListElement>(null);
   const lines = useWindowVirtualizer({
-    count: gate.rules.length,
+    count: shown.length,
     estimateSize: () => 76,
     overscan: 8,
     scrollMargin: list.current?.offsetTop ?? 0,
-    getItemKey: (index) => gate.rules[index]?.title ?? index,
+    getItemKey: (line) => gate.rules[shown[line] ?? 0]?.title ?? line,
   });
+  const moved = useRef<string | null>(null);
+  // Where a row goes, the focus goes, so that it can be moved on.
+  useEffect(() => {
+    const index = shown.findIndex((index) => gate.rules[index]?.title === moved.current);
+    const row = list.current?.querySelector<HTMLElement>(`[data-index="${index}"] button[aria-haspopup=menu]`);
+    row?.focus();
+    if (row) moved.current = null;
+  }, [gate.rules, shown]);
   const doIt = async (what: Act, said: string) => {
     setError(null);
     const before = draft.body();
+    moved.current = what.do === "move" ? what.rule : null;
     try {
       await act(draft, what);
       setDone({ said, before, revision: draft.revision });
@@ -101,6 +116,17 @@ function Rules({ draft, gate, told }: { draft: Draft; gate: Gate; told: Gates["t
           </Link>
         )}
       </p>
+      <input
+        type="search"
+        aria-label={`Filter the rules of ${gate.name}`}
+        placeholder="title, condition, grant"
+        value={q ?? ""}
+        onChange={(event) => {
+          const search = { gate: gate.name, ...(event.target.value ? { q: event.target.value } : {}) };
+          void navigate({ to: "/policy/gates", search, replace: true });
+        }}
+        className="w-80 rounded-sm border border-soft bg-sheet px-3 py-1"
+      />
       <Refused error={error} />
       <p role="status" className="min-h-6 text-sm">
         {done && done.revision === draft.revision && (
@@ -124,14 +150,15 @@ function Rules({ draft, gate, told }: { draft: Draft; gate: Gate; told: Gates["t
         <span />
       </div>
       <ol ref={list} aria-label={`Rules of ${gate.name}`} className="relative" style={{ height: lines.getTotalSize() }}>
-        {lines.getVirtualItems().map(({ index, start, key }) => {
+        {lines.getVirtualItems().map(({ index: line, start, key }) => {
+          const index = shown[line] ?? 0;
           const rule = gate.rules[index];
           if (!rule) return null;
           return (
             <li
               key={key}
               ref={lines.measureElement}
-              data-index={index}
+              data-index={line}
               aria-posinset={index + 1}
               aria-setsize={gate.rules.length}
               className="absolute inset-x-0 border-b border-line"
@@ -160,6 +187,11 @@ function Rules({ draft, gate, told }: { draft: Draft; gate: Gate; told: Gates["t
       )}
     </section>
   );
+}
+
+/** What is looked through where somebody looks for a rule. */
+function words({ title, when, then }: Gate["rules"][number]): string {
+  return [title, when, then.what, ...then.grants, then.text ?? ""].join(" ").toLowerCase();
 }
 
 /** How often the rules of a gate of the active edition decided, by their titles. */

@@ -22,13 +22,12 @@ export function RuleMenu({ gate, index, act }: { gate: Gate; index: number; act:
   const up = () => above && act({ do: "move", ...of, before: above.title }, `${rule.title} is tried before ${above.title}.`);
   const down = () => {
     const after = gate.rules[index + 2];
-    if (below) void act({ do: "move", ...of, before: after?.title ?? null }, `${rule.title} is tried after ${below.title}.`);
+    return below && act({ do: "move", ...of, before: after?.title ?? null }, `${rule.title} is tried after ${below.title}.`);
   };
   const byKey = (event: KeyboardEvent) => {
     if (!event.altKey || (event.key !== "ArrowUp" && event.key !== "ArrowDown")) return;
     event.preventDefault();
-    if (event.key === "ArrowUp") void up();
-    else down();
+    void (event.key === "ArrowUp" ? up() : down());
   };
   return (
     <>
@@ -54,7 +53,7 @@ export function RuleMenu({ gate, index, act }: { gate: Gate; index: number; act:
             <DropdownMenu.Item className={ITEM} disabled={!above} onSelect={() => void up()}>
               Move up
             </DropdownMenu.Item>
-            <DropdownMenu.Item className={ITEM} disabled={!below} onSelect={down}>
+            <DropdownMenu.Item className={ITEM} disabled={!below} onSelect={() => void down()}>
               Move down
             </DropdownMenu.Item>
             <DropdownMenu.Item className={ITEM} disabled={gate.rules.length < 2} onSelect={() => setAsked("move")}>

@@ -1,5 +1,5 @@
 import type { components } from "../../../api/schema";
-import { clock, day } from "../../../parts/time";
+import { moment } from "../../../parts/time";
 import type { Act } from "./act";
 import { RuleMenu } from "./RuleMenu";
 import { said } from "./GatesPage";
@@ -36,11 +36,7 @@ export function RuleRow(props: {
       <Then then={rule.then} told={told} />
       <div className="text-sm">
         {counted && <p className={never ? "font-semibold text-ochre" : "text-soft"}>{said(hits)}</p>}
-        {hits?.last && (
-          <p className="text-soft">
-            last {day(hits.last)}, {clock(hits.last).slice(0, 5)}
-          </p>
-        )}
+        {hits?.last && <p className="text-soft">last {moment(hits.last)}</p>}
       </div>
       {act && <RuleMenu gate={gate} index={index} act={act} />}
     </div>

@@ -21,9 +21,11 @@ export function Findings(props: { report: Report; show: Show; mend?: (found: Fin
       </p>
     );
   }
+  const errors = report.diagnostics.filter((found) => found.severity === "error");
+  const others = report.diagnostics.filter((found) => found.severity !== "error");
   return (
     <ul>
-      {report.diagnostics.map((found) => (
+      {[...errors, ...others].map((found) => (
         <li
           key={`${found.file} ${found.line} ${found.column} ${found.code} ${found.message}`}
           className="border-b border-line py-2"

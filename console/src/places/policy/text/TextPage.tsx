@@ -85,7 +85,7 @@ function Workshop({ draft }: { draft: Draft }) {
   const names = {
     outline: "Outline",
     findings: `Findings ${report?.diagnostics.length ?? ""}`,
-    cases: failed > 0 ? `Cases ${failed} failed` : `Cases ${report?.cases.length ?? ""}`,
+    cases: failed > 0 ? `Cases ${failed} failed` : `Cases ${report?.cases.length || ""}`,
     find: "Find",
   };
   return (

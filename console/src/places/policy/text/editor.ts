@@ -227,7 +227,11 @@ export class PolicyEditor {
       hoverTooltip(hovers(draft, file)),
       this.readOnly
         ? [EditorState.readOnly.of(true)]
-        : [closeBrackets(), autocompletion({ override: [completions(draft, file)] }), keymap.of(closeBracketsKeymap)],
+        : [
+            closeBrackets(),
+            autocompletion({ override: [completions(draft, file)], icons: false }),
+            keymap.of(closeBracketsKeymap),
+          ],
       keymap.of([
         ...own,
         ...(this.readOnly ? [] : writing),

@@ -26,7 +26,7 @@ export function completions(draft: Draft, file: () => string) {
     const options = items.map(
       ({ text, kind, detail }, place): Completion => ({
         label: text,
-        detail: short(detail),
+        detail: short(detail.startsWith(`${text}: `) ? detail.slice(text.length + 2) : detail),
         type: TYPES[kind] ?? "text",
         // As the service orders them: names before words of the language.
         boost: -Math.min(place, 99),

@@ -40,6 +40,10 @@ export const look = EditorView.theme({
   ".cm-diagnosticAction": { backgroundColor: "var(--deep)", color: "var(--paper)", borderRadius: "2px", padding: "2px 8px" },
   ".cm-lintRange-error": { backgroundImage: "none", textDecoration: "underline wavy var(--rust)" },
   ".cm-lintRange-warning": { backgroundImage: "none", textDecoration: "underline wavy var(--ochre)" },
+  // The service's pages load no pictures made of text, as these markers are where nobody says otherwise.
+  ".cm-gutter-lint .cm-lint-marker": { content: "normal", width: "auto", textAlign: "center", fontWeight: "700" },
+  ".cm-lint-marker-error::after": { content: "'✗'", color: "var(--rust)" },
+  ".cm-lint-marker-warning::after": { content: "'!'", color: "var(--ochre)" },
   ".cm-cases": { width: "1.4em", textAlign: "center" },
   ".cm-case-failed": { color: "var(--rust)", fontWeight: "700" },
 });

@@ -95,8 +95,8 @@ function comesTo(answer: Answer): string {
   return [answer.outcome, answer.by, answer.grants.join(), answer.says.join()].join("|");
 }
 
-/** Whether the other tried this rule with another outcome, or not at all. */
+/** Whether the other tried this rule with another outcome; one that it never came to is no difference by itself. */
 function differs(rule: Tried, other: Answer | undefined): boolean {
-  if (!other || other.report) return false;
-  return other.rules.find((one) => one.title === rule.title)?.outcome !== rule.outcome;
+  const same = other?.rules.find((one) => one.title === rule.title);
+  return same !== undefined && same.outcome !== rule.outcome;
 }
