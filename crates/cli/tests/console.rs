@@ -56,7 +56,9 @@ fn a_refusal_is_watched_as_it_comes_and_explained() {
         browser.click_text("h1//a", "Reported lost or stolen").await;
         // Three gates have a rule of this title; the link leads to the one that decided.
         browser.sees("rule \"Reported lost or stolen\" always {").await;
-        assert!(browser.text(".cm-activeLine").await.contains("rule \"Reported lost or stolen\" always {"));
+        let line = "return document.querySelector('.cm-activeLine').textContent";
+        let line = browser.page.execute(line, vec![]).await.unwrap();
+        assert!(line.as_str().unwrap().contains("rule \"Reported lost or stolen\" always {"), "{line}");
         browser.sees("Cases 13").await;
 
         browser.click_text("button", "Sign out").await;

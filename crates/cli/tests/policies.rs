@@ -6,7 +6,7 @@ use std::path::Path;
 
 use regnant_campus::harbour::{self, QUAY_SW_1};
 use running::*;
-use serde_json::json;
+use serde_json::{Value, json};
 
 const MAIN: &str = "include \"grants.writ\"\n\ngate all {\n  accept mac\n  identify mac in harbour-devices { unknown continue }\n\n  \
                     rule \"Cranes\" {\n    when device in group \"cranes\"\n    grant quay\n  }\n  otherwise refuse\n}\n";
@@ -324,6 +324,51 @@ fn what_if_is_asked_beside_the_active_edition_and_an_entry_becomes_a_case() {
     assert!(told.contains("since nobody was proved"), "{told}");
     let code = service.client(&["policy", "explain", "w412"]).succeeds();
     assert!(code.contains("a copy that nobody has looked at"), "{code}");
+}
+
+#[test]
+fn the_api_reads_gates_aloud_and_places_what_is_done_to_rules() {
+    let service = Running::harbour();
+    let source = service.get("policy").1["edition"]["source"].clone();
+    let (status, table) = service.post("policy/gates", &json!({ "source": source, "gate": "switch-ports" }));
+    assert_eq!((status, table["gates"].as_array().unwrap().len()), (200, 4));
+    let rule = &table["shown"]["rules"][1];
+    assert_eq!(
+        (&rule["title"], &rule["when"]),
+        (&json!("Crane controllers"), &json!("the device is in group “cranes”"))
+    );
+    let told = table["told"].as_array().unwrap().iter().find(|told| told["grants"] == json!(["cranes"])).unwrap();
+    let told = told["dialects"].to_string();
+    assert!(told.contains("Tunnel-Private-Group-ID") && told.contains("tarnworks"), "{told}");
+    let items = service.post("policy/outline", &json!({ "source": source })).1;
+    let item = items["items"].as_array().unwrap().iter().find(|item| item["name"] == "Crane controllers").unwrap();
+    assert_eq!((&item["gate"], &item["line"]), (&json!("switch-ports"), &rule["line"]));
+    // What cannot be done says why.
+    let act = |act: Value| service.post("policy/act", &json!({ "source": source, "act": act }));
+    let of = |more: Value| {
+        let mut act = json!({ "gate": "switch-ports", "rule": "Crane controllers" });
+        act.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
+        act
+    };
+    let (status, changes) = act(of(json!({ "do": "off", "until": "2030-01-01T00:00Z" })));
+    assert_eq!((status, &changes["changes"][0]["text"]), (200, &json!(" off until 2030-01-01T00:00Z")));
+    for (wrong, told) in [
+        (of(json!({ "do": "off", "until": "soon" })), "`soon` is no moment"),
+        (of(json!({ "do": "copy", "title": "Quay cameras" })), "no other rule of the gate has"),
+        (of(json!({ "do": "move", "before": "Nobody" })), "no rule \"Nobody\""),
+        (json!({ "do": "put", "text": "vlan 20" }), "no item"),
+        (json!({ "do": "sing" }), "unknown variant `sing`"),
+    ] {
+        let (status, refused) = act(wrong);
+        assert!((400..500).contains(&status) && refused["error"].as_str().unwrap().contains(told), "{refused}");
+    }
+    let (status, refused) = service.post("policy/begin", &json!({ "people": "two words" }));
+    assert_eq!(
+        (status, &refused["error"]),
+        (400, &json!("`two words` is no name of a store: letters, digits, - and _."))
+    );
+    let (_, begun) = service.post("policy/begin", &json!({ "people": "harbour", "remote": "staff" }));
+    assert_eq!(service.post("policy/check", &begun).1["cases"][0]["failure"], Value::Null);
 }
 
 #[test]

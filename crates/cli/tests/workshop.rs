@@ -43,8 +43,15 @@ async fn find_in_file(browser: &Browser, text: &str) {
     field.clear().await.unwrap();
     field.send_keys(text).await.unwrap();
     browser.find("ul[aria-label='Lines found'] button").await.click().await.unwrap();
-    for _ in 0..100 {
-        if browser.text(".cm-activeLine").await.contains(text) {
+    is_at(browser, text).await;
+}
+
+/// Waits until the cursor is in a line that holds this.
+async fn is_at(browser: &Browser, text: &str) {
+    for _ in 0..200 {
+        let script = "return document.querySelector('.cm-activeLine')?.textContent ?? ''";
+        let line = browser.page.execute(script, vec![]).await.unwrap();
+        if line.as_str().unwrap_or_default().contains(text) {
             return;
         }
         tokio::time::sleep(Duration::from_millis(50)).await;
@@ -156,13 +163,7 @@ fn names_are_found_followed_and_changed_in_all_files() {
         let content = cursor_in(&browser, "acl cranes-edge").await;
         content.send_keys(&format!("{END}{F12}")).await.unwrap();
         // The access list stands in a file of its own.
-        for _ in 0..100 {
-            if browser.text(".cm-activeLine").await.contains("acl cranes-edge {") {
-                break;
-            }
-            tokio::time::sleep(Duration::from_millis(50)).await;
-        }
-        assert!(browser.text(".cm-activeLine").await.contains("acl cranes-edge {"));
+        is_at(&browser, "acl cranes-edge {").await;
         assert_eq!(browser.text("nav[aria-label=Files] [aria-current]").await, "access-lists.writ");
         browser.find(".cm-content").await.send_keys(F2).await.unwrap();
         browser.sees("Another name for cranes-edge").await;
@@ -175,6 +176,15 @@ fn names_are_found_followed_and_changed_in_all_files() {
         assert!(renamed["included"]["access-lists.writ"].as_str().unwrap().contains("acl cranes-edge-of-the-quay {"));
         assert!(renamed["included"]["cases.writ"].as_str().unwrap().contains("acl cranes-edge-of-the-quay"));
         browser.sees("Cases 13").await;
+        // Cases pass beside their lines, and a word says what it means under the pointer.
+        browser.click_text("button", "cases.writ").await;
+        browser.find(".cm-cases span[title='This case passes.']").await;
+        let hover = "const word = [...document.querySelectorAll('.cm-line span')].find((one) => one.textContent === 'expect');
+            const place = word.getBoundingClientRect();
+            word.dispatchEvent(new MouseEvent('mousemove', { bubbles: true, clientX: place.x + 4, clientY: place.y + 4 }));";
+        browser.page.execute(hover, vec![]).await.unwrap();
+        browser.sees("The outcome that a case wants").await;
+        browser.click_text("button", "access-lists.writ").await;
         // Laid out, it is as the service says.
         browser.find(".cm-content").await.send_keys(&format!("{END}\n   # set in too far")).await.unwrap();
         browser.click_text("button", "Lay out").await;
@@ -302,9 +312,7 @@ fn a_gate_is_read_as_a_table_and_its_rules_are_moved_copied_and_switched_off() {
         kept(&service, |text| text.contains("rule \"Quay cameras\" {")).await;
         // A row opens at its line.
         browser.click_text("button", "Container scanners").await;
-        browser.find(".cm-activeLine").await;
-        browser.sees("rule \"Container scanners\" {").await;
-        assert!(browser.text(".cm-activeLine").await.contains("rule \"Container scanners\" {"));
+        is_at(&browser, "rule \"Container scanners\" {").await;
         browser.close().await;
     });
 }

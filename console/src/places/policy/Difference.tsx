@@ -49,11 +49,15 @@ export function Difference({ difference }: { difference: View }) {
   );
 }
 
+/** Changes that are shown; nobody reads more. */
+const MOST_SHOWN = 500;
+
 /** Changes by what is meant, each with what it said before and says now. */
 export function ChangeList({ changes }: { changes: readonly Change[] }) {
+  const more = changes.length - MOST_SHOWN;
   return (
     <ul>
-      {changes.map((change) => (
+      {changes.slice(0, MOST_SHOWN).map((change) => (
         <li key={keyOf(change)} className="border-b border-line py-2">
           <p>
             <span className="font-semibold">{change.change}</span> {nameOf(change)}{" "}
@@ -69,6 +73,7 @@ export function ChangeList({ changes }: { changes: readonly Change[] }) {
           {change.change === "changed" && <BeforeAfter before={[change.before]} after={[change.after]} />}
         </li>
       ))}
+      {more > 0 && <li className="py-2 text-soft">and {more} more</li>}
     </ul>
   );
 }

@@ -3,6 +3,7 @@ import { highlightCode, tagHighlighter, tags } from "@lezer/highlight";
 import { Fragment, type ReactNode } from "react";
 import { api, dataOf } from "../../../api/client";
 import type { Draft } from "../draft/draft";
+import { useRested } from "../draft/useRested";
 import { made } from "../writ/places";
 import { parser } from "../writ/writ.grammar";
 import type { Composed } from "./ComposePage";
@@ -16,12 +17,13 @@ const TINTS = tagHighlighter([
 /** What is put together as Writ, while it grows, and what the check says of it in its place. */
 export function Growing({ draft, composed }: { draft: Draft; composed: Composed }) {
   const { text, missing } = composed;
+  const rested = useRested(JSON.stringify(composed.act));
   const check = useQuery({
-    queryKey: ["check of what is composed", draft.revision, text, composed.act],
+    queryKey: ["check of what is composed", draft.revision, rested],
     enabled: missing === "",
     queryFn: async () => {
       const body = draft.body();
-      const { changes } = dataOf(await api.POST("/api/v1/policy/act", { body: { ...body, act: composed.act } }));
+      const { changes } = dataOf(await api.POST("/api/v1/policy/act", { body: { ...body, act: JSON.parse(rested) } }));
       const files = { ...body, included: { ...body.included } };
       for (const { replaces, text } of changes) {
         if (replaces.file === "main.writ") files.source = made(files.source, [{ replaces, text }]);

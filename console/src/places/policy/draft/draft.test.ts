@@ -87,6 +87,11 @@ it("what is typed while it is being kept is kept after it", async () => {
   expect(draft.kept.state).toBe("waiting");
   await vi.advanceTimersByTimeAsync(1_000);
   expect([service.kept?.source, draft.kept.state]).toEqual(["12", "kept"]);
+  // Whoever needs all of it kept waits for what is under way.
+  draft.write(MAIN, "123");
+  void draft.keep();
+  draft.write(MAIN, "1234");
+  expect([await draft.keep(), service.kept?.source]).toEqual([true, "1234"]);
 });
 
 it("a reload loses nothing that was typed", async () => {

@@ -58,7 +58,7 @@ export class Draft {
   private files: ReadonlyMap<string, Content>;
   private listeners = new Set<() => void>();
   private timer: ReturnType<typeof setTimeout> | undefined;
-  private busy = false;
+  private sending: Promise<void> | undefined;
   /** Changes with each change of the text. */
   revision = 0;
   kept: Kept;
@@ -188,8 +188,15 @@ export class Draft {
   /** Tells the service now, and says whether it has all. */
   async keep(): Promise<boolean> {
     clearTimeout(this.timer);
-    if (this.busy || (this.kept.state !== "waiting" && this.kept.state !== "unkept")) return !this.open;
-    this.busy = true;
+    while (this.sending) await this.sending;
+    if (this.kept.state === "waiting" || this.kept.state === "unkept") {
+      this.sending = this.send();
+      await this.sending;
+    }
+    return !this.open;
+  }
+
+  private async send() {
     const revision = this.revision;
     try {
       const view = await this.calls.keep({ ...this.body(), made_from: this.madeFrom }, this.version);
@@ -198,14 +205,12 @@ export class Draft {
       if (revision === this.revision) {
         this.shelf.clear();
         this.told({ state: "kept", at: view.changed_at });
-      }
+      } else this.soon(REST_MS);
     } catch (error) {
       await this.failed(error);
     } finally {
-      this.busy = false;
+      this.sending = undefined;
     }
-    if (this.open && this.kept.state === "waiting") this.soon(REST_MS);
-    return !this.open;
   }
 
   private async failed(error: unknown) {

@@ -1,11 +1,8 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
 import { api, dataOf } from "../../../api/client";
 import type { Draft } from "./draft";
 import { useDraftChanges } from "./useDraft";
-
-/** How long nothing is typed before it is checked. */
-const REST_MS = 350;
+import { useRested } from "./useRested";
 
 /** What the check finds in the draft as it is now, and of which revision that is. */
 export function useCheck(draft: Draft) {
@@ -21,14 +18,4 @@ export function useCheck(draft: Draft) {
     staleTime: Number.POSITIVE_INFINITY,
     gcTime: 1_000,
   });
-}
-
-/** A revision, once nothing is typed any more. */
-export function useRested(revision: number): number {
-  const [rested, setRested] = useState(revision);
-  useEffect(() => {
-    const timer = setTimeout(() => setRested(revision), REST_MS);
-    return () => clearTimeout(timer);
-  }, [revision]);
-  return rested;
 }

@@ -7,7 +7,7 @@ import type { components } from "../../../api/schema";
 import { Refused } from "../../../parts/Refused";
 import { useRole } from "../../../queries";
 import { type Draft, MAIN } from "../draft/draft";
-import { useRested } from "../draft/useCheck";
+import { useRested } from "../draft/useRested";
 import { useDraftChanges } from "../draft/useDraft";
 import { WithDraft } from "../draft/WithDraft";
 import { type Act, act } from "./act";

@@ -1,6 +1,6 @@
 import { useEffect, useRef, useState } from "react";
 import type { Draft } from "../draft/draft";
-import { useRested } from "../draft/useCheck";
+import { useRested } from "../draft/useRested";
 import { useDraftChanges } from "../draft/useDraft";
 import { findLines, MOST_FOUND } from "./find";
 import type { Show } from "./TextPage";

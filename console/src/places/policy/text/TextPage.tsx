@@ -36,7 +36,7 @@ function Workshop({ draft }: { draft: Draft }) {
   const readOnly = useRole() !== "engineer";
   const search = useSearch({ from: "/inside/policy" });
   const navigate = useNavigate();
-  const [path, setPath] = useState(search.file && draft.content(search.file) !== undefined ? search.file : MAIN);
+  const [path, setPath] = useState(MAIN);
   const [view, setView] = useState<(typeof VIEWS)[number]>("outline");
   const [renamed, setRenamed] = useState<Renamed | null>(null);
   const [told, setTold] = useState("");
@@ -60,7 +60,7 @@ function Workshop({ draft }: { draft: Draft }) {
       findInAll: () => setView("find"),
       format: () => void acts.current.format(),
     };
-    const made = new PolicyEditor(place.current, draft, around, readOnly, draft.content(MAIN) === undefined ? "" : MAIN);
+    const made = new PolicyEditor(place.current, draft, around, readOnly);
     editor.current = made;
     return () => made.destroy();
   }, [draft, readOnly]);
@@ -169,8 +169,8 @@ function useArrival(
   const target = decodeURIComponent(useLocation({ select: (location) => location.hash }));
   const followed = useRef("");
   useEffect(() => {
-    if (search.line === undefined) return;
-    show(search.file ?? MAIN, { line: search.line, column: 1 });
+    if (search.file === undefined && search.line === undefined) return;
+    show(search.file ?? MAIN, { line: search.line ?? 1, column: 1 });
     arrived();
   }, [search, show, arrived]);
   useEffect(() => {

@@ -14,7 +14,7 @@ import {
   lineNumbers,
 } from "@codemirror/view";
 import type { components } from "../../../api/schema";
-import type { Draft } from "../draft/draft";
+import { type Draft, MAIN } from "../draft/draft";
 import { writ } from "../writ/language";
 import { unquoted } from "../writ/names";
 import { changed, difference, offsetOf, type Place, placeOf, rangeOf } from "../writ/places";
@@ -41,7 +41,7 @@ const fromDraft = Annotation.define<boolean>();
 /** The text of a policy being written: one view, and for each file what was done in it. */
 export class PolicyEditor {
   readonly view: EditorView;
-  path: string;
+  path = MAIN;
   private states = new Map<string, EditorState>();
   private report: { of: Report; revision: number } | undefined;
   private readonly leave: () => void;
@@ -51,10 +51,8 @@ export class PolicyEditor {
     private readonly draft: Draft,
     private readonly around: Around,
     private readonly readOnly: boolean,
-    path: string,
   ) {
-    this.path = path;
-    this.view = new EditorView({ parent, state: this.fresh(path) });
+    this.view = new EditorView({ parent, state: this.fresh(MAIN) });
     this.leave = draft.subscribe(() => this.follow());
   }
 

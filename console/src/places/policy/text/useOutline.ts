@@ -1,7 +1,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { api, dataOf } from "../../../api/client";
 import type { Draft } from "../draft/draft";
-import { useRested } from "../draft/useCheck";
+import { useRested } from "../draft/useRested";
 import { useDraftChanges } from "../draft/useDraft";
 
 /** What the draft declares, in the order of its text. */

@@ -7,7 +7,7 @@ import { BOX } from "../../../parts/Field";
 import { Refused } from "../../../parts/Refused";
 import { useRole } from "../../../queries";
 import type { Draft } from "../draft/draft";
-import { useRested } from "../draft/useCheck";
+import { useRested } from "../draft/useRested";
 import { useDraftChanges } from "../draft/useDraft";
 import { WithDraft } from "../draft/WithDraft";
 import { act } from "../gates/act";
@@ -27,7 +27,7 @@ function WhatIf({ draft }: { draft: Draft }) {
   const navigate = useNavigate();
   const [facts, setFacts] = useState(linked ?? "");
   const revision = useRested(useDraftChanges(draft));
-  const rested = useRestedText(facts);
+  const rested = useRested(facts);
   const isDraft = draft.kept.state !== "same";
   const asked = entry !== undefined || rested.trim() !== "";
   const tried = useQuery({
@@ -143,17 +143,4 @@ function KeepCase(props: { draft: Draft; answers: readonly Answer[]; facts: stri
       <Refused error={error} />
     </form>
   );
-}
-
-/** A text, once nothing is typed any more. */
-function useRestedText(text: string): string {
-  const [texts] = useState(() => new Map<number, string>());
-  const [at] = useState(() => ({ revision: 0 }));
-  if (texts.get(at.revision) !== text) {
-    texts.delete(at.revision);
-    at.revision += 1;
-    texts.set(at.revision, text);
-  }
-  const rested = useRested(at.revision);
-  return rested === at.revision ? text : "";
 }
