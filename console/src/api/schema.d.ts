@@ -2143,14 +2143,18 @@ export interface components {
         };
         /** @description How a case went. */
         CaseReport: {
-            /** @description What went otherwise than expected; none where it passed. */
+            /** @description What went otherwise than expected, with its line; none where it passed. */
             failure?: string | null;
             /** @description The file. */
             file: string;
+            /** @description What happened instead; empty where it passed. */
+            instead: string;
             /** @description The line. */
             line: number;
             /** @description Its title. */
             title: string;
+            /** @description Why that happened. */
+            why: string[];
         };
         /** @description A case of an entry. */
         CaseView: {

@@ -5,7 +5,7 @@ export const BOX = "w-full rounded-sm border border-soft bg-sheet px-3 py-1";
 /** A field of a form, with help below it. */
 export function Field({ label, help, children }: { label: string; help: string; children: ReactNode }) {
   return (
-    <label className="grid grid-cols-[9rem_1fr] items-start gap-x-4">
+    <label className="grid grid-cols-[9rem_minmax(0,1fr)] items-start gap-x-4">
       <span className="pt-1 font-semibold">{label}</span>
       <span>
         {children}

@@ -32,6 +32,43 @@ fn check(files: &[(&str, &str)]) -> String {
 }
 
 #[test]
+fn a_case_that_fails_says_what_happened_and_why() {
+    let text = |expect: &str, given: &str| {
+        format!(
+            "grant crew {{ vlan 20 }}\ngate first {{\n  when nas.kind = vpn\n  accept mac\n  identify mac in devices\n  rule \"Elsewhere\" {{ when device.known grant crew }}\n  \
+             otherwise refuse\n}}\ngate ports {{\n  when nas.kind = switch\n  accept mac\n  identify mac in devices\n  rule \"Barred\" {{ when device.barred refuse }}\n  \
+             rule \"Crew\" {{ when device.known and nas.site = \"quay\" grant crew }}\n  otherwise refuse\n}}\n\
+             case \"c\" {{ given {given}\n expect {expect} }}\n"
+        )
+    };
+    let told = |expect: &str, given: &str| {
+        let policy = Compiled::from_source(Source::new("main.writ", text(expect, given)), &schema()).unwrap();
+        let failure = policy.run_cases().remove(0).failure.unwrap();
+        (failure.labels[0].text.clone(), failure.notes)
+    };
+    let known = "nas.kind = switch, nas.site = \"quay\", device.known = true";
+    assert_eq!(
+        told("grant crew by \"Crew\"", &format!("{known}, device.barred = true")),
+        (
+            "the policy refuses by \"Barred\"".into(),
+            vec![
+                "\"Barred\" is true: `device.barred` is true".into(),
+                "\"Crew\" is true too, and is tried later".into()
+            ]
+        )
+    );
+    let (_, why) = told("grant crew by \"Crew\"", "nas.kind = switch, nas.site = \"yard\", device.known = true");
+    assert_eq!(why, ["\"Crew\" is false: `nas.site = \"quay\"` is false"]);
+    let (_, why) = told("grant crew by \"Crew\"", "nas.kind = switch, device.known = true");
+    assert_eq!(why, ["\"Crew\" is unknown (absent): `nas.site = \"quay\"` is unknown (absent)"]);
+    let (_, why) = told("grant crew by \"Elsewhere\"", &format!("{known}, device.barred = false"));
+    assert_eq!(why.last().unwrap(), "\"Elsewhere\" is a rule of gate first, and gate ports took the request");
+    let (told, why) = told("grant crew", "device.known = true");
+    assert_eq!(told, "the policy refuses: no gate takes the request");
+    assert_eq!(why[0], "gate first does not take it: `nas.kind = vpn` is unknown (absent)");
+}
+
+#[test]
 fn files_of_a_folder_are_one_policy() {
     let main = "include \"parts/lists.writ\"\ninclude \"grants.writ\"\ngate all {\n when request.purpose = login\n accept pap\n identify user in harbour\n \
                 rule \"Night\" { when user.name in night-shift grant crew }\n otherwise refuse\n}\n";

@@ -128,8 +128,10 @@ impl Program {
             }
             (false, _) => Some(format!("{}{}", describe(&got), describe_by(by.as_ref(), gate))),
         };
-        let failure =
-            told.map(|told| Diagnostic::error("W601", case.span, format!("case \"{}\" fails", case.title)).label(told));
+        let failure = told.map(|told| {
+            let fails = Diagnostic::error("W601", case.span, format!("case \"{}\" fails", case.title)).label(told);
+            self.why(case, decided.map(|(gate, _)| gate).or(taken), given).into_iter().fold(fails, Diagnostic::note)
+        });
         CaseResult { title: case.title.clone(), span: case.titled, failure, decided }
     }
 

@@ -7,6 +7,7 @@ pub(crate) mod index;
 pub(crate) mod method;
 pub(crate) mod program;
 pub(crate) mod rules;
+mod why;
 
 use serde::{Deserialize, Serialize};
 

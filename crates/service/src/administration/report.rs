@@ -92,15 +92,22 @@ pub struct CaseReport {
     pub file: String,
     /// The line.
     pub line: usize,
-    /// What went otherwise than expected; none where it passed.
+    /// What went otherwise than expected, with its line; none where it passed.
     pub failure: Option<String>,
+    /// What happened instead; empty where it passed.
+    pub instead: String,
+    /// Why that happened.
+    pub why: Vec<String>,
 }
 
 impl CaseReport {
     fn new(result: CaseResult, source: &Source, lines: &Lines) -> Self {
-        let failure = result.failure.map(|diagnostic| diagnostic.render(source));
         let (file, line) = placed(source, lines, result.span);
-        Self { title: result.title, file, line, failure }
+        let failure = result.failure.as_ref().map(|diagnostic| diagnostic.render(source));
+        let (instead, why) = result.failure.map_or_else(Default::default, |diagnostic| {
+            (diagnostic.labels.into_iter().next().map_or(String::new(), |label| label.text), diagnostic.notes)
+        });
+        Self { title: result.title, file, line, failure, instead, why }
     }
 }
 

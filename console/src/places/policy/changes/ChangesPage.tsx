@@ -12,6 +12,7 @@ import { useCheck } from "../draft/useCheck";
 import { renewDraft, useDraftChanges } from "../draft/useDraft";
 import { useRested } from "../draft/useRested";
 import { WithDraft } from "../draft/WithDraft";
+import { WhatHappened } from "../text/Cases";
 import { FirstDecisions } from "./FirstDecisions";
 import { Others } from "./Others";
 
@@ -120,12 +121,12 @@ function Activation({ draft }: { draft: Draft }) {
         </p>
       )}
       {failed.map((one) => (
-        <details key={one.title} className="mt-2">
-          <summary className="cursor-pointer">
+        <section key={`${one.file} ${one.line}`} aria-label={one.title} className="mt-2">
+          <p>
             <span className="font-semibold text-rust">✗ failed</span> {one.title}
-          </summary>
-          <pre className="overflow-x-auto py-1 font-mono text-xs">{one.failure}</pre>
-        </details>
+          </p>
+          <WhatHappened instead={one.instead} why={one.why} />
+        </section>
       ))}
       {ready && (
         <form

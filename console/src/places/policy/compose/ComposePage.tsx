@@ -77,7 +77,7 @@ function Composer({ draft }: { draft: Draft }) {
           {request.error ? `: ${request.error.message}` : ": its facts are offered as conditions; choose those that count."}
         </p>
       )}
-      <div className="grid grid-cols-[minmax(0,1fr)_minmax(0,22rem)] gap-8">
+      <div className="grid grid-cols-[minmax(0,1fr)_20rem] gap-8">
         {(kind === "rule" || kind === "exception") && (
           <RuleForm
             key={kind}
@@ -90,7 +90,7 @@ function Composer({ draft }: { draft: Draft }) {
         )}
         {kind === "grant" && <GrantForm draft={draft} change={setComposed} />}
         {kind === "access list" && <AclForm change={setComposed} />}
-        <div>
+        <div className="sticky top-6 self-start">
           {composed && <Growing draft={draft} composed={composed} />}
           <Refused error={error} />
           {mayChange && composed && (

@@ -31,12 +31,12 @@ export function ConditionRow(props: {
     });
   };
   return (
-    <div className="flex flex-1 items-center gap-2">
+    <div className="flex min-w-0 flex-1 items-center gap-2">
       <input
         aria-label="Fact"
         list={ids.facts}
         placeholder="device.groups"
-        className={`${BOX} w-52`}
+        className={`${BOX} w-44`}
         value={row.fact}
         onChange={(event) => named(event.target.value)}
       />
@@ -49,7 +49,7 @@ export function ConditionRow(props: {
       </datalist>
       <select
         aria-label="Test"
-        className={`${BOX} w-32`}
+        className={`${BOX} w-28`}
         value={row.test}
         onChange={(event) => change({ ...row, type, test: event.target.value as Test })}
       >
@@ -61,7 +61,7 @@ export function ConditionRow(props: {
         <input
           aria-label="Value"
           list={ids.values}
-          className={`${BOX} min-w-24 flex-1`}
+          className={`${BOX} min-w-0 flex-1`}
           value={row.value}
           onChange={(event) => change({ ...row, type, value: event.target.value })}
         />

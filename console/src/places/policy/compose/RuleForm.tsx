@@ -78,10 +78,10 @@ export function RuleForm(props: {
         change={setChosen}
       />
       <Field label="When" help="Facts of the request, of whoever was proved, of the device and of the equipment.">
-        <fieldset className="grid gap-2">
+        <fieldset className="grid min-w-0 gap-2">
           <legend className="sr-only">Conditions</legend>
           {rows.map(({ id, row, counts }) => (
-            <div key={id} className="flex items-center gap-2">
+            <div key={id} className="flex min-w-0 items-center gap-2">
               {offered.length > 0 && (
                 <input
                   type="checkbox"

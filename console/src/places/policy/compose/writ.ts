@@ -155,7 +155,8 @@ export interface Stated {
 
 /** The comparisons that are true of a fact that a request had: one for each group. */
 export function rowsOf({ fact, value }: Stated): Row[] {
-  if (value === "unanswered") return [];
+  // When it was asked is true of that request alone.
+  if (value === "unanswered" || fact === "time.now") return [];
   const members = value.startsWith("{") ? membersOf(value) : null;
   if (members && fact.endsWith(".groups")) {
     return members.map((group) => ({ fact, type: "a set of texts", test: "is in group" as const, value: group }));

@@ -1,6 +1,20 @@
 import type { components } from "../../../api/schema";
 import type { Show } from "./TextPage";
 
+/** What happened where a case expected something else, and why. */
+export function WhatHappened({ instead, why }: { instead: string; why: readonly string[] }) {
+  return (
+    <>
+      <p>Instead {instead}.</p>
+      <ul className="text-soft">
+        {why.map((line) => (
+          <li key={line}>{line}</li>
+        ))}
+      </ul>
+    </>
+  );
+}
+
 /** How each case went, failed ones first, and the rules that none reaches. */
 export function Cases({ report, show }: { report: components["schemas"]["CheckReport"]; show: Show }) {
   const { uncovered } = report;
@@ -24,7 +38,7 @@ export function Cases({ report, show }: { report: components["schemas"]["CheckRe
               <span className={one.failure ? "font-semibold text-rust" : "text-soft"}>{one.failure ? "✗ failed" : "✓"}</span>{" "}
               {one.title}
             </button>
-            {one.failure && <pre className="overflow-x-auto py-1 font-mono text-[11px] leading-4">{one.failure}</pre>}
+            {one.failure && <WhatHappened instead={one.instead} why={one.why} />}
           </li>
         ))}
       </ul>

@@ -47,7 +47,7 @@ export function marksOf(report: Report, file: string, doc: Text): RangeSet<Gutte
     if (line >= 1 && line <= doc.lines) found.push(mark.range(doc.line(line).from));
   };
   for (const one of report.cases.filter((one) => one.file === file)) {
-    add(one.line, one.failure ? new Beside("✗", one.failure, true) : PASSED);
+    add(one.line, one.failure ? new Beside("✗", [`Instead ${one.instead}.`, ...one.why].join("\n"), true) : PASSED);
   }
   for (const rule of report.uncovered.filter((rule) => rule.file === file)) add(rule.line, UNCOVERED);
   return RangeSet.of(found, true);
