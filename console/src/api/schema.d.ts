@@ -674,6 +674,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/journal/{id}/facts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was known of a request, as far as it was kept and Writ can write it. */
+        get: operations["facts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/keys": {
         parameters: {
             query?: never;
@@ -2919,6 +2936,19 @@ export interface components {
             /** @description Its name. */
             label: string;
             /** @description Its value. */
+            value: string;
+        };
+        /** @description What was known of a request. */
+        FactList: {
+            facts: components["schemas"]["FactView"][];
+        };
+        /** @description A fact of a request. */
+        FactView: {
+            /** @description Whether the policy that decided asks for it. */
+            asked: boolean;
+            /** @description Its name. */
+            name: string;
+            /** @description Its value, as Writ writes it. */
             value: string;
         };
         /** @description A field that a change changed. */
@@ -7093,6 +7123,51 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CaseView"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    facts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FactList"];
                 };
             };
             400: {

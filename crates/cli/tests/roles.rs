@@ -113,6 +113,7 @@ const ROUTES: &str = "
     post   /policy/gates                          e a
     post   /policy/act                            e a
     get    /journal/{id}/case                     e a
+    get    /journal/{id}/facts                    e a
     get    /secrets                               e h a
     post   /secrets                               e
     delete /secrets/{name}                        e

@@ -342,6 +342,8 @@ fn a_refusal_becomes_a_case_a_question_and_a_rule() {
         browser.page.goto(&format!("{}/policy/compose?entry={id}", service.api)).await.unwrap();
         browser.sees("its facts are offered as conditions").await;
         browser.find("input[name=title]").await.send_keys("Scanners that are looked for").await.unwrap();
+        // The device itself is offered too, whether a rule asked for it or not.
+        browser.find("input[aria-label='request.mac = 02:00:5e:40:00:66 counts']").await;
         browser.find("input[aria-label='device.barred counts']").await.click().await.unwrap();
         browser.find("input[aria-label='device in group \"scanners\" counts']").await.click().await.unwrap();
         browser.click_text("label", "holding").await;

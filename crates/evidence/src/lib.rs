@@ -16,4 +16,4 @@ pub use record::trail::{Clue, Mark, Station, Trail};
 pub use record::unheard::UnheardRecord;
 pub use record::{EndRecord, Record, RuleRecord, TestRecord, VerdictRecord};
 pub use stored::Unreadable;
-pub use what_if::{NoCase, WhatIf, WhatIfAnswer, case_of};
+pub use what_if::{KeptFact, NoCase, WhatIf, WhatIfAnswer, case_of, facts_of};

@@ -1,6 +1,8 @@
 //! What a policy would come to with facts that somebody states, or that an entry of the journal kept, and a
 //! case of its tests made of an entry. Nothing is sent, and nothing counted.
 
+use std::collections::BTreeSet;
+
 use regnant_decision::{Because, Decider, Ending, EntryKind};
 use regnant_equipment::{Edition, Vocabulary};
 use regnant_policy::{
@@ -130,6 +132,31 @@ fn method(vocabulary: &Vocabulary, facts: &dyn Facts) -> Option<Method> {
 
 /// Why no case is made of an entry.
 pub type NoCase = String;
+
+/// A fact of a request that was kept, as a case would state it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct KeptFact {
+    /// Its name.
+    pub name: String,
+    /// Its value, as Writ writes it.
+    pub value: String,
+    /// Whether the policy that decided asks for it.
+    pub asked: bool,
+}
+
+/// What was known of a request, as far as it was kept and can be written.
+pub fn facts_of(evidence: &Evidence, edition: &Edition) -> Vec<KeptFact> {
+    let vocabulary = &*edition.vocabulary;
+    let facts = evidence.facts(vocabulary);
+    let asked: BTreeSet<FactId> = edition.policy.leaves().iter().map(|leaf| leaf.fact).collect();
+    let kept = vocabulary.schema().facts().filter(|(_, definition)| definition.known != Stage::End);
+    kept.filter_map(|(id, definition)| {
+        let Known::Is(value) = facts.fact(id) else { return None };
+        let value = definition.kind.write(&value)?;
+        Some(KeptFact { name: definition.name.clone(), value, asked: asked.contains(&id) })
+    })
+    .collect()
+}
 
 /// A case of an entry: its facts, as far as the policy asks for them, and what was decided.
 pub fn case_of(evidence: &Evidence, edition: &Edition) -> Result<String, NoCase> {

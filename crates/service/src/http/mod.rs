@@ -198,6 +198,7 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(difference::difference))
         .routes(routes!(trying::what_if))
         .routes(routes!(trying::case))
+        .routes(routes!(trying::facts))
         .routes(routes!(trying::hits))
         .routes(routes!(nases::nases, nases::add))
         .routes(routes!(nases::nas, nases::replace, nases::patch, nases::remove))

@@ -6,7 +6,7 @@ use axum::Json;
 use axum::extract::{Path, State};
 use jiff::Timestamp;
 use regnant_equipment::Edition;
-use regnant_evidence::{Evidence, RuleRecord, WhatIf, WhatIfAnswer, case_of};
+use regnant_evidence::{Evidence, KeptFact, RuleRecord, WhatIf, WhatIfAnswer, case_of, facts_of};
 use regnant_journal::Entry;
 use regnant_policy::{Source, StatedFacts, TruthValue};
 use serde::{Deserialize, Serialize};
@@ -230,6 +230,41 @@ pub(crate) async fn case(
         case_of(&entry, &edition).map_err(|why| ApiError::bad(format!("No case can be made of it: {why}.")))
     };
     Ok(Json(CaseView { case: blocking(work).await? }))
+}
+
+/// What was known of a request.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct FactList {
+    facts: Vec<FactView>,
+}
+
+/// A fact of a request.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct FactView {
+    /// Its name.
+    name: String,
+    /// Its value, as Writ writes it.
+    value: String,
+    /// Whether the policy that decided asks for it.
+    asked: bool,
+}
+
+/// What was known of a request, as far as it was kept and Writ can write it.
+#[utoipa::path(get, path = "/api/v1/journal/{id}/facts", params(("id" = String, Path)),
+    responses((status = 200, body = FactList), (status = 400, body = ApiError), (status = 404, body = ApiError),
+        (status = 401, body = ApiError)))]
+pub(crate) async fn facts(
+    State(api): State<Api>,
+    _: May<ReadPolicy>,
+    Path(id): Path<String>,
+) -> Result<Json<FactList>, ApiError> {
+    let work = move || {
+        let entry = decision(&api, &id)?;
+        let edition = api.administration.policies.edition_to_read(entry.edition);
+        let view = |KeptFact { name, value, asked }| FactView { name, value, asked };
+        Ok::<_, ApiError>(FactList { facts: facts_of(&entry, &edition).into_iter().map(view).collect() })
+    };
+    Ok(Json(blocking(work).await?))
 }
 
 /// How often rules decided.

@@ -12,8 +12,7 @@ import { AclForm } from "./AclForm";
 import { GrantForm } from "./GrantForm";
 import { Growing } from "./Growing";
 import { RuleForm } from "./RuleForm";
-import { statedIn } from "./stated";
-import { rowsOf } from "./writ";
+import { offeredOf } from "./writ";
 
 const KINDS = ["rule", "exception", "grant", "access list"] as const;
 type Kind = (typeof KINDS)[number];
@@ -45,11 +44,11 @@ function Composer({ draft }: { draft: Draft }) {
     enabled: entry !== undefined,
     queryFn: async () => {
       const params = { params: { path: { id: entry ?? "" } } };
-      const [{ case: text }, detail] = await Promise.all([
-        api.GET("/api/v1/journal/{id}/case", params).then(dataOf),
+      const [{ facts }, detail] = await Promise.all([
+        api.GET("/api/v1/journal/{id}/facts", params).then(dataOf),
         api.GET("/api/v1/journal/{id}", params).then(dataOf),
       ]);
-      return { rows: statedIn(text).flatMap(rowsOf), gate: detail.entry.gate ?? undefined };
+      return { offered: offeredOf(facts), gate: detail.entry.gate ?? undefined };
     },
   });
   const insert = async () => {
@@ -84,7 +83,7 @@ function Composer({ draft }: { draft: Draft }) {
             draft={draft}
             exception={kind === "exception"}
             gate={gate ?? request.data?.gate}
-            offered={request.data?.rows ?? []}
+            offered={request.data?.offered ?? []}
             change={setComposed}
           />
         )}

@@ -6,12 +6,14 @@ import type { Draft } from "../draft/draft";
 import type { Composed } from "./ComposePage";
 import { ConditionRow } from "./ConditionRow";
 import { useOffers, WHEN } from "./offers";
-import { needsValue, type Row, ruleText, rowText } from "./writ";
+import { needsValue, type Offered, type Row, ruleText, rowText } from "./writ";
 
 /** A comparison and what tells it from others while its parts change. */
 interface Kept {
   id: number;
   row: Row;
+  /** Whether it is shown without being asked for. */
+  first: boolean;
   counts: boolean;
 }
 
@@ -23,7 +25,7 @@ export function RuleForm(props: {
   draft: Draft;
   exception: boolean;
   gate: string | undefined;
-  offered: readonly Row[];
+  offered: readonly Offered[];
   change: (composed: Composed) => void;
 }) {
   const { draft, exception, offered, change } = props;
@@ -38,7 +40,9 @@ export function RuleForm(props: {
   const rules = gates.data?.filter((item) => item.kind === "rule" && item.gate === gate).map((item) => item.name) ?? [];
   const [title, setTitle] = useState("");
   const [rows, setRows] = useState<Kept[]>(() =>
-    offered.length > 0 ? offered.map((row, id) => ({ id, row, counts: false })) : [{ id: 0, row: EMPTY, counts: true }],
+    offered.length > 0
+      ? offered.map(({ row, first }, id) => ({ id, row, first, counts: false }))
+      : [{ id: 0, row: EMPTY, first: true, counts: true }],
   );
   const [all, setAll] = useState(true);
   const [what, setWhat] = useState<(typeof OUTCOMES)[number]>("grant");
@@ -48,6 +52,8 @@ export function RuleForm(props: {
   const [until, setUntil] = useState("");
   const facts = useOffers(draft, WHEN);
 
+  const [every, setEvery] = useState(false);
+  const shown = rows.filter((one) => every || one.first || one.counts);
   const counted = rows.filter((one) => one.counts).map((one) => one.row);
   const result = what === "grant" ? { what, grants: given } : what === "refuse" ? { what, text } : ({ what: "silence" } as const);
   const written = ruleText({ title, rows: counted, all, result, from: "", until: until ? moment(until) : "" });
@@ -80,7 +86,7 @@ export function RuleForm(props: {
       <Field label="When" help="Facts of the request, of whoever was proved, of the device and of the equipment.">
         <fieldset className="grid min-w-0 gap-2">
           <legend className="sr-only">Conditions</legend>
-          {rows.map(({ id, row, counts }) => (
+          {shown.map(({ id, row, counts }) => (
             <div key={id} className="flex min-w-0 items-center gap-2">
               {offered.length > 0 && (
                 <input
@@ -105,11 +111,19 @@ export function RuleForm(props: {
             type="button"
             className="cursor-pointer text-deep hover:underline"
             onClick={() =>
-              setRows((list) => [...list, { id: Math.max(...list.map((one) => one.id)) + 1, row: EMPTY, counts: true }])
+              setRows((list) => [
+                ...list,
+                { id: Math.max(...list.map((one) => one.id)) + 1, row: EMPTY, first: true, counts: true },
+              ])
             }
           >
             Add a condition
           </button>
+          {shown.length < rows.length && (
+            <button type="button" className="cursor-pointer text-deep hover:underline" onClick={() => setEvery(true)}>
+              All {rows.length} facts of the request
+            </button>
+          )}
           {counted.length > 1 && (
             <label>
               <select value={all ? "all" : "any"} onChange={(event) => setAll(event.target.value === "all")}>

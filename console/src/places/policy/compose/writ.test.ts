@@ -1,7 +1,6 @@
 import { expect, it } from "vitest";
 import { parser } from "../writ/writ.grammar";
-import { statedIn } from "./stated";
-import { aclText, grantText, needsValue, type Row, rowsOf, rowText, ruleText, testsOf } from "./writ";
+import { aclText, grantText, needsValue, offeredOf, type Row, rowText, ruleText, testsOf } from "./writ";
 
 function wrongIn(text: string): string[] {
   const wrong: string[] = [];
@@ -63,24 +62,19 @@ it("a rule, a grant and an access list are written from choices", () => {
   expect(wrongIn(`${grant}\n${acl}`)).toEqual([]);
 });
 
-it("the facts of a request become comparisons that are true of it", () => {
-  const text = `case "x" {
-    given nas.kind = switch, device.groups = { "cranes", "quay, north" }, user.vlan unanswered, machine.proved = false,
-      user.name = "kim"
-    expect refuse
-  }`;
-  expect(statedIn(text)).toEqual([
-    { fact: "nas.kind", value: "switch" },
-    { fact: "device.groups", value: '{ "cranes", "quay, north" }' },
-    { fact: "user.vlan", value: "unanswered" },
-    { fact: "machine.proved", value: "false" },
-    { fact: "user.name", value: '"kim"' },
-  ]);
-  expect(statedIn(text).flatMap(rowsOf).map(rowText)).toEqual([
-    "nas.kind = switch",
-    'device in group "cranes"',
-    'device in group "quay, north"',
-    "not machine.proved",
-    'user.name = "kim"',
+it("the facts of a request become comparisons that are true of it, those that are asked for first", () => {
+  const facts = [
+    { name: "nas.kind", value: "switch", asked: true },
+    { name: "device.groups", value: '{ "cranes", "quay, north" }', asked: true },
+    { name: "machine.proved", value: "false", asked: false },
+    { name: "user.name", value: '"kim"', asked: false },
+    { name: "time.now", value: "2026-12-01T06:00Z", asked: true },
+  ];
+  expect(offeredOf(facts).map(({ row, first }) => `${rowText(row)} ${first}`)).toEqual([
+    "nas.kind = switch true",
+    'device in group "cranes" true',
+    'device in group "quay, north" true',
+    "not machine.proved false",
+    'user.name = "kim" true',
   ]);
 });

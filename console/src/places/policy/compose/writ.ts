@@ -149,14 +149,33 @@ export function aclText(name: string, entries: readonly Entry[]): string {
 
 /** A fact that a request had, as a case states it. */
 export interface Stated {
-  fact: string;
+  name: string;
   value: string;
+  /** Whether the policy that decided asks for it. */
+  asked: boolean;
+}
+
+/** A comparison that is true of a request; those that few want are shown when they are asked for. */
+export interface Offered {
+  row: Row;
+  first: boolean;
+}
+
+/** Who, and where: what people name in a rule whether the policy asked for it before or not. */
+const WHO = ["request.mac", "user.name", "machine.name", "nas.name", "nas.site", "request.port", "request.ssid"];
+
+/** Comparisons that are true of a request. */
+export function offeredOf(facts: readonly Stated[]): Offered[] {
+  return facts.flatMap((fact) => {
+    const first = fact.asked || WHO.includes(fact.name);
+    return rowsOf(fact).map((row) => ({ row, first }));
+  });
 }
 
 /** The comparisons that are true of a fact that a request had: one for each group. */
-export function rowsOf({ fact, value }: Stated): Row[] {
+export function rowsOf({ name: fact, value }: Omit<Stated, "asked">): Row[] {
   // When it was asked is true of that request alone.
-  if (value === "unanswered" || fact === "time.now") return [];
+  if (fact === "time.now") return [];
   const members = value.startsWith("{") ? membersOf(value) : null;
   if (members && fact.endsWith(".groups")) {
     return members.map((group) => ({ fact, type: "a set of texts", test: "is in group" as const, value: group }));

@@ -175,3 +175,31 @@ it("whoever is signed out is told once, and nothing is lost", async () => {
   expect([draft.kept.state, keep.mock.calls.length]).toEqual(["unkept", 1]);
   expect(shelf.text).toContain("# typed");
 });
+
+it("whoever begins to write while another edition is read goes on", async () => {
+  const draft = await Draft.open(service, shelf);
+  service.now = edition(4, "# four");
+  const seen = draft.saw(4);
+  draft.write(MAIN, "# typed");
+  await seen;
+  expect([draft.text(MAIN), draft.madeFrom, draft.active, draft.kept.state]).toEqual(["# typed", 3, 4, "waiting"]);
+});
+
+it("what is forgotten while it is being kept stays forgotten", async () => {
+  const draft = await Draft.open(service, shelf);
+  draft.write(MAIN, "# typed");
+  void draft.keep();
+  await draft.forget();
+  await vi.advanceTimersByTimeAsync(60_000);
+  expect([service.kept, draft.kept.state, draft.text(MAIN)]).toEqual([null, "same", "# one\n"]);
+});
+
+it("a shelf that is full says so", async () => {
+  const draft = await Draft.open(service, shelf);
+  expect(draft.shelve()).toBe(true);
+  vi.spyOn(shelf, "write").mockImplementation(() => {
+    throw new Error("full");
+  });
+  draft.write(MAIN, "# typed");
+  expect(draft.shelve()).toBe(false);
+});

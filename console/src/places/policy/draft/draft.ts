@@ -142,6 +142,8 @@ export class Draft {
   /** Without it: the text of the active edition. */
   async forget() {
     clearTimeout(this.timer);
+    // What is under way would be kept after it was forgotten.
+    while (this.sending) await this.sending;
     if (this.version > 0) await this.calls.forget();
     this.take(await this.calls.active());
   }
@@ -150,7 +152,10 @@ export class Draft {
   async saw(active: number) {
     if (active === this.active) return;
     this.active = active;
-    if (this.kept.state === "same") this.take(await this.calls.active());
+    const { revision } = this;
+    const text = this.kept.state === "same" ? await this.calls.active() : null;
+    // Whoever began to write meanwhile goes on.
+    if (text && revision === this.revision) this.take(text);
     else this.told(this.kept);
   }
 
@@ -168,15 +173,17 @@ export class Draft {
     await this.keep();
   }
 
-  /** What is not kept by the service goes on the shelf, for a page that ends. */
-  shelve() {
-    if (this.kept.state === "same" || this.kept.state === "kept") return;
+  /** What is not kept by the service goes on the shelf, for a page that ends; says whether nothing is lost with it. */
+  shelve(): boolean {
+    if (!this.open) return true;
     const files = this.paths.map((path) => [path, this.text(path)] as [string, string]);
     const shelved: Shelved = { files, madeFrom: this.madeFrom, version: this.version };
     try {
       this.shelf.write(JSON.stringify(shelved));
+      return true;
     } catch {
-      // It is full: the service still has what was kept last, and the page asks before it is closed.
+      // It is full: the service still has what was kept last, and the page asks before it ends.
+      return false;
     }
   }
 

@@ -85,8 +85,9 @@ export function useKeptAtTheEnd(draft: Draft) {
   useEffect(() => {
     const shelve = () => draft.shelve();
     const ask = (event: BeforeUnloadEvent) => {
-      draft.shelve();
-      if (draft.kept.state === "unkept") event.preventDefault();
+      const shelved = draft.shelve();
+      // The shelf goes with the window, and what is typed is kept a moment later where it can be.
+      if (!shelved || draft.kept.state === "unkept" || draft.kept.state === "elsewhere") event.preventDefault();
     };
     window.addEventListener("pagehide", shelve);
     window.addEventListener("beforeunload", ask);

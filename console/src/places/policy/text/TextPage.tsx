@@ -1,5 +1,5 @@
 import { Link, useLocation, useNavigate, useSearch } from "@tanstack/react-router";
-import { useEffect, useEffectEvent, useRef, useState } from "react";
+import { useCallback, useEffect, useEffectEvent, useRef, useState } from "react";
 import { api, dataOf } from "../../../api/client";
 import { Refused } from "../../../parts/Refused";
 import { Views } from "../../../parts/Views";
@@ -44,13 +44,15 @@ function Workshop({ draft }: { draft: Draft }) {
   const editor = useRef<PolicyEditor | null>(null);
   useDraftChanges(draft);
 
-  const format = async () => {
-    const { texts, unread } = await formatted(draft);
-    editor.current?.rewrite(texts);
-    setTold(unread.length > 0 ? `${unread.join(", ")} stays as it is: no words can be made of it.` : "Laid out.");
-  };
-  const acts = useRef({ format });
-  acts.current = { format };
+  const format = useCallback(async () => {
+    try {
+      const { texts, unread } = await formatted(draft);
+      editor.current?.rewrite(texts);
+      setTold(unread.length > 0 ? `${unread.join(", ")} stays as it is: no words can be made of it.` : "Laid out.");
+    } catch (refused) {
+      setTold(refused instanceof Error ? refused.message : String(refused));
+    }
+  }, [draft]);
 
   useEffect(() => {
     if (!place.current) return;
@@ -58,12 +60,12 @@ function Workshop({ draft }: { draft: Draft }) {
       shown: setPath,
       rename: setRenamed,
       findInAll: () => setView("find"),
-      format: () => void acts.current.format(),
+      format: () => void format(),
     };
     const made = new PolicyEditor(place.current, draft, around, readOnly);
     editor.current = made;
     return () => made.destroy();
-  }, [draft, readOnly]);
+  }, [draft, readOnly, format]);
 
   const check = useCheck(draft);
   useEffect(() => {
@@ -166,7 +168,7 @@ function useArrival(
   show: Show,
   arrived: () => void,
 ) {
-  const target = decodeURIComponent(useLocation({ select: (location) => location.hash }));
+  const target = decoded(useLocation({ select: (location) => location.hash }));
   const followed = useRef("");
   useEffect(() => {
     if (search.file === undefined && search.line === undefined) return;
@@ -179,4 +181,13 @@ function useArrival(
     const item = items.find((item) => anchor(item) === target);
     if (item) show(item.file, { line: item.line, column: 1 });
   }, [target, items, show]);
+}
+
+/** The words of an address; a title may have a percent sign of its own. */
+function decoded(hash: string): string {
+  try {
+    return decodeURIComponent(hash);
+  } catch {
+    return hash;
+  }
 }
