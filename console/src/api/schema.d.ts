@@ -2751,6 +2751,8 @@ export interface components {
         };
         /** @description Lines that both changed, each in its own way. */
         DisputedLines: {
+            /** @description Whether both only added something there, so that both stand there, theirs first. */
+            both: boolean;
             /** @description The file. */
             file: string;
             /** @description The line of the text above where those of the draft begin, from 1. */
@@ -3703,7 +3705,10 @@ export interface components {
              * @description The edition that the draft was made from.
              */
             made_from: number;
-            /** @description The text of `main.writ` with what either changed; where both changed the same lines, as the draft has it. */
+            /**
+             * @description The text of `main.writ` with what either changed; where both changed the same lines, as the draft has them,
+             *     and where both added some at one place, with both.
+             */
             source: string;
         };
         /** @description What a policy declares. */

@@ -138,7 +138,8 @@ fn a_rule_is_written_mended_activated_watched_and_taken_back() {
         browser.click_text("label", "They are meant so").await;
         browser.click_text("button", "Activate").await;
         browser.sees(&format!("Edition {} decides, in the place of edition {before}", before + 1)).await;
-        assert_eq!(service.get("policy").1["edition"]["note"], "Only the yard holds devices");
+        let note = service.get("policy").1["edition"]["note"].clone();
+        assert_eq!(note, "Only the yard holds devices (accepted: W508, W516)", "which warnings were meant so is kept");
         assert_eq!(service.get("policy/draft").0, 404);
         browser.sees("It has decided nothing yet").await;
         service.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e990001"]).ends_with(1);
@@ -190,6 +191,11 @@ fn names_are_found_followed_and_changed_in_all_files() {
         browser.click_text("button", "Lay out").await;
         browser.sees("Laid out.").await;
         // A file is added and removed, with its include.
+        // Tab leaves the text, as it does any field.
+        browser.find(".cm-content").await.send_keys("\u{e004}").await.unwrap();
+        let script = "return document.activeElement.className";
+        let left = browser.page.execute(script, vec![]).await.unwrap();
+        assert!(!left.as_str().unwrap().contains("cm-content"), "{left}");
         browser.click_text("button", "Add a file").await;
         browser.find("[role=dialog] input").await.send_keys("grants").await.unwrap();
         browser.click_text("button", "Add it").await;

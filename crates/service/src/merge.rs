@@ -9,16 +9,18 @@ use similar::{Algorithm, DiffOp, capture_diff_slices_deadline};
 /// How long lines of two texts are compared; what is not found the same by then counts as changed.
 const LIMIT: Duration = Duration::from_millis(300);
 
-/// What both changed of one place, each in its own way: mine is kept.
+/// What both changed of one place, each in its own way.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct Disputed {
-    /// The line of the merged text where mine begins, from 1.
+    /// The line of the merged text where it begins, from 1.
     pub(crate) line: usize,
     /// What theirs says there.
     pub(crate) theirs: String,
+    /// Whether both only added something there, so that both are kept, theirs first; else mine alone is.
+    pub(crate) both: bool,
 }
 
-/// What either changed, in one text; where both changed the same lines otherwise, mine is kept and told.
+/// What either changed, in one text; where both changed the same lines otherwise, mine is kept, and theirs is told.
 pub(crate) fn merge(base: &str, mine: &str, theirs: &str) -> (String, Vec<Disputed>) {
     let lines = |text: &'_ str| -> Vec<String> { text.split_inclusive('\n').map(str::to_owned).collect() };
     let (base, mine, theirs) = (lines(base), lines(mine), lines(theirs));
@@ -45,8 +47,15 @@ pub(crate) fn merge(base: &str, mine: &str, theirs: &str) -> (String, Vec<Disput
             (true, _) => merged.extend(other),
             (_, true) => merged.extend(own),
             _ => {
-                if own != other {
-                    disputed.push(Disputed { line: merged.len() + 1, theirs: other.concat() });
+                let (same, both) = (own == other, region.is_empty());
+                if !same {
+                    disputed.push(Disputed { line: merged.len() + 1, theirs: other.concat(), both });
+                }
+                if both && !same {
+                    // A last line may have no end.
+                    let whole = other.last().is_none_or(|line| line.ends_with('\n'));
+                    merged.extend(other);
+                    merged.extend((!whole).then(|| "\n".to_owned()));
                 }
                 merged.extend(own);
             }
@@ -97,7 +106,14 @@ mod tests {
         let theirs = base.replace("5\n", "5\n5a\n").replace("8\n", "huit\n");
         let (text, disputed) = merge(base, &mine, &theirs);
         assert_eq!(text, "1\ntwo\n3\n4\n5\n5a\n6\n7\nacht\n9\n");
-        assert_eq!(disputed, [Disputed { line: 9, theirs: "huit\n".into() }]);
+        assert_eq!(disputed, [Disputed { line: 9, theirs: "huit\n".into(), both: false }]);
+        // Two that add something at one place keep both.
+        let (text, disputed) = merge("1\n2\n", "1\na\n2\n", "1\nb\n2\n");
+        assert_eq!(
+            (text.as_str(), disputed),
+            ("1\nb\na\n2\n", vec![Disputed { line: 2, theirs: "b\n".into(), both: true }])
+        );
+        assert_eq!(merge("", "a", "b").0, "b\na");
         // The same on both sides is no dispute; a last line needs no end.
         assert_eq!(merge("a", "b", "b"), ("b".into(), vec![]));
         assert_eq!(merge("a\nb", "a\nb\nc", "z\na\nb"), ("z\na\nb\nc".into(), vec![]));

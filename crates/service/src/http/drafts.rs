@@ -19,7 +19,7 @@ use crate::http::difference::{PolicyChangeView, changed};
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::Sent;
 use crate::http::record::seen_number;
-use crate::merge::merge;
+use crate::merge::{Disputed, merge};
 
 /// A policy that somebody writes.
 #[derive(Serialize, ToSchema)]
@@ -119,7 +119,8 @@ pub(crate) struct OthersView {
     changes: Vec<PolicyChangeView>,
     /// What the draft changes too, of that.
     both: Vec<PolicyChangeView>,
-    /// The text of `main.writ` with what either changed; where both changed the same lines, as the draft has it.
+    /// The text of `main.writ` with what either changed; where both changed the same lines, as the draft has them,
+    /// and where both added some at one place, with both.
     source: String,
     /// The texts of the files that it includes, by their paths.
     included: BTreeMap<String, String>,
@@ -136,6 +137,8 @@ pub(crate) struct DisputedLines {
     line: usize,
     /// What the active edition has there.
     theirs: String,
+    /// Whether both only added something there, so that both stand there, theirs first.
+    both: bool,
 }
 
 /// What others changed since one's own draft was begun, and what of it the draft changes too.
@@ -184,6 +187,9 @@ fn merged(base: &PolicyFiles, mine: &PolicyFiles, theirs: &PolicyFiles) -> (Poli
 
 fn texts(path: &str, base: &str, mine: &str, theirs: &str) -> (String, Vec<DisputedLines>) {
     let (text, disputed) = merge(base, mine, theirs);
-    let told = disputed.into_iter().map(|one| DisputedLines { file: path.into(), line: one.line, theirs: one.theirs });
+    let told = disputed.into_iter().map(|Disputed { line, theirs, both }| {
+        let file = path.into();
+        DisputedLines { file, line, theirs, both }
+    });
     (text, told.collect())
 }

@@ -16,6 +16,9 @@ import { WhatHappened } from "../text/Cases";
 import { FirstDecisions } from "./FirstDecisions";
 import { Others } from "./Others";
 
+/** A note has 2000 bytes at most, with the codes of warnings that were accepted. */
+const LONGEST_NOTE = 800;
+
 /** What the draft changes of the edition that decides; its activation, and the way back. */
 export function ChangesPage() {
   const { activated, replaced } = useSearch({ from: "/inside/policy/changes" });
@@ -86,7 +89,8 @@ function Activation({ draft }: { draft: Draft }) {
     mutationFn: async () => {
       if (!(await draft.keep())) throw new Error("The draft is not kept yet: see above.");
       const params = { header: { "If-Match": `"${draft.active}"` } };
-      return dataOf(await api.POST("/api/v1/policy/activate", { params, body: { ...draft.body(), note } }));
+      const why = noteWith(note, warnings);
+      return dataOf(await api.POST("/api/v1/policy/activate", { params, body: { ...draft.body(), note: why } }));
     },
     onSuccess: async ({ number, replaces }) => {
       await renewDraft(draft);
@@ -162,7 +166,13 @@ function Activation({ draft }: { draft: Draft }) {
           )}
           <label>
             Why
-            <textarea className={BOX} rows={2} value={note} maxLength={2000} onChange={(event) => setNote(event.target.value)} />
+            <textarea
+              className={BOX}
+              rows={2}
+              value={note}
+              maxLength={LONGEST_NOTE}
+              onChange={(event) => setNote(event.target.value)}
+            />
             <span className="block text-sm text-soft">For those who read the list of editions later.</span>
           </label>
           <Refused error={activate.error} />
@@ -186,6 +196,12 @@ function Activation({ draft }: { draft: Draft }) {
       </div>
     </section>
   );
+}
+
+/** The note of an edition, with the warnings that were accepted. */
+function noteWith(note: string, warnings: readonly { code: string }[]): string {
+  const codes = [...new Set(warnings.map((found) => found.code))].sort();
+  return codes.length === 0 ? note.trim() : `${note.trim()} (accepted: ${codes.join(", ")})`;
 }
 
 function Discard({ draft }: { draft: Draft }) {

@@ -30,11 +30,14 @@ export function Others({ draft }: { draft: Draft }) {
       )}
       {disputed.length > 0 && (
         <>
-          <h3 className="mt-3 font-semibold">Lines that both changed: yours are kept</h3>
+          <h3 className="mt-3 font-semibold">Lines that both changed</h3>
           {disputed.map((one) => (
             <div key={`${one.file} ${one.line}`} className="mt-1">
               <p>
-                {one.file}, line {one.line}: edition {active} has
+                {one.file}, line {one.line}:{" "}
+                {one.both
+                  ? `both added lines here, and both are kept; edition ${active}'s come first`
+                  : `yours are kept; edition ${active} has`}
               </p>
               <pre className="overflow-x-auto font-mono text-xs">{one.theirs || "(nothing)"}</pre>
             </div>
