@@ -231,15 +231,19 @@ fn two_that_write_lose_nothing() {
         browser.click_text("button", "Keep the text of this window").await;
         kept(&service, |text| text.contains("vlan 60 # for agents, all of them") && text.contains("vlan 50")).await;
 
-        // Somebody else activates an edition that changes another rule.
+        browser.click_text("a", "Changes").await;
+        browser.sees("Only the layout or comments differ").await;
+        // Somebody else activates an edition that changes another rule, and is faster.
         let folder = service.data.join("harbour");
         let policy = std::fs::read_to_string(folder.join("main.writ")).unwrap();
         std::fs::write(folder.join("main.writ"), policy.replace("vlan 99", "vlan 98")).unwrap();
         service.client(&["policy", "activate", "--note", "Another floor"]).arg(&folder).succeeds();
-        browser.click_text("a", "Changes").await;
-        browser.page.refresh().await.unwrap();
+        browser.find("textarea").await.send_keys("A comment").await.unwrap();
+        browser.click_text("label", "They are meant so").await;
+        browser.click_text("button", "Activate").await;
         browser.sees("Others changed the policy since you began").await;
         browser.sees("changed grant holding").await;
+        assert_eq!(number(&service), before + 1, "theirs decides, and nothing went over it");
         browser.click_text("button", &format!("Put the draft on top of edition {}", before + 1)).await;
         browser.sees_no_more("Others changed the policy since you began").await;
         kept(&service, |text| text.contains("vlan 98") && text.contains("vlan 60 # for agents, all of them")).await;

@@ -1,11 +1,11 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
-import { api, dataOf } from "../../../api/client";
+import { api, CallError, dataOf } from "../../../api/client";
 import { Confirm } from "../../../parts/Confirm";
 import { BOX } from "../../../parts/Field";
 import { Refused } from "../../../parts/Refused";
-import { useRole } from "../../../queries";
+import { queries, useRole } from "../../../queries";
 import { Difference } from "../Difference";
 import type { Draft } from "../draft/draft";
 import { useCheck } from "../draft/useCheck";
@@ -91,6 +91,10 @@ function Activation({ draft }: { draft: Draft }) {
       const params = { header: { "If-Match": `"${draft.active}"` } };
       const why = noteWith(note, warnings);
       return dataOf(await api.POST("/api/v1/policy/activate", { params, body: { ...draft.body(), note: why } }));
+    },
+    onError: (error) => {
+      // Somebody was faster: what they changed is shown above, and this is put on top of it.
+      if (error instanceof CallError && error.status === 412) void queries.invalidateQueries({ queryKey: ["editions"] });
     },
     onSuccess: async ({ number, replaces }) => {
       await renewDraft(draft);
