@@ -53,7 +53,7 @@ impl Mend {
 impl Source {
     /// The span with the white space that nobody needs without it: whole lines where it has them alone, else
     /// what stands before it.
-    fn with_what_it_leaves(&self, span: Span) -> Span {
+    pub(crate) fn with_what_it_leaves(&self, span: Span) -> Span {
         let Some(file) = self.file_at(span.start) else { return span };
         let (before, after) = (
             self.slice(Span { start: file.span.start, end: span.start }),

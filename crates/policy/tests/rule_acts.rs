@@ -78,6 +78,16 @@ fn a_copy_says_what_it_was_copied_from() {
 }
 
 #[test]
+fn a_comment_between_the_words_of_a_rule_hides_nothing() {
+    let text = "gate one {\n  rule \"A\" # why\n    off # for now\n    copied from \"B\" # look\n  {\n    when device.known refuse\n  }\n  otherwise refuse\n}\n";
+    for act in [RuleAct::On, RuleAct::Looked, RuleAct::Copy { title: "C".into() }, RuleAct::Off { until: None }] {
+        let after = acted(text, "one", "A", &act).unwrap();
+        assert_eq!(titles(&after)[0], "A", "{act:?}: {after}");
+        assert_eq!(titles(&after).len(), 1 + usize::from(matches!(act, RuleAct::Copy { .. })), "{act:?}: {after}");
+    }
+}
+
+#[test]
 fn a_rule_is_switched_off_for_a_time_and_on_again() {
     let off =
         |rule: &str, until: Option<&str>| acted(POLICY, "one", rule, &RuleAct::Off { until: until.map(Into::into) });
@@ -97,9 +107,13 @@ fn rules_and_items_are_put_where_they_belong() {
     let text = put(Some("C"), "rule \"New\" { when device.known refuse }").unwrap();
     assert_eq!(titles(&text), ["A", "B", "New", "C", "D \"x\""]);
     assert_eq!(titles(&put(None, "rule \"New\" { when device.known refuse }").unwrap())[4], "New");
-    for wrong in
-        ["", "rule \"x\" {", "otherwise refuse", "rule \"a\" { when a.b refuse } rule \"b\" { when a.b refuse }"]
-    {
+    for wrong in [
+        "",
+        "rule \"x\" {",
+        "otherwise refuse",
+        "accept pap rule \"a\" { when a.b refuse }",
+        "rule \"a\" { when a.b refuse } rule \"b\" { when a.b refuse }",
+    ] {
         assert_eq!(put(None, wrong), Err(RuleActError::NotOne("rule")), "{wrong}");
     }
     let empty =

@@ -142,6 +142,8 @@ fn written(answers: &Answers) -> String {
 
 fn grants(answers: &Answers, policy: &mut String) {
     let mut add = |name: &str, about: &str, says: &str| {
+        // A name is shown in a comment, which ends with its line.
+        let about: String = about.chars().filter(|c| !c.is_control()).collect();
         let _ = writeln!(policy, "# {about}\ngrant {name} {{\n{says}\n}}\n");
     };
     for (place, Members { group, vlan }) in answers.crew.iter().enumerate() {
@@ -302,6 +304,9 @@ mod tests {
             assert_eq!((report.errors(), report.failed_cases()), (0, 0), "{text}\n{:?}", report.diagnostics);
             assert!(report.uncovered.is_empty(), "{text}\n{:?}", report.uncovered);
         }
+        let mut odd = whole();
+        odd.crew[0].group = "staff\ngrant other { vlan 1 }".into();
+        assert!(!first_policy(&odd).unwrap().contains("\ngrant other"), "a name says nothing of its own");
         assert!(first_policy(&Answers::default()).unwrap().contains("gate nobody { otherwise refuse }"));
     }
 

@@ -65,7 +65,7 @@ pub fn rule_act(source: &Source, gate: &str, rule: &str, act: &RuleAct) -> Resul
     let item = find(gate, rule)?;
     let spans = item.spans;
     let at = |place: usize| Span { start: place, end: place };
-    let without = |span: Span| Replacement { span: with_the_space_before(source, span), text: String::new() };
+    let without = |span: Span| Replacement { span: source.with_what_it_leaves(span), text: String::new() };
     Ok(match act {
         RuleAct::Remove => vec![Replacement { span: lines_of(source, spans.whole), text: String::new() }],
         RuleAct::Move { before } => {
@@ -87,17 +87,22 @@ pub fn rule_act(source: &Source, gate: &str, rule: &str, act: &RuleAct) -> Resul
             if taken || title.trim().is_empty() || title.chars().any(char::is_control) {
                 return Err(RuleActError::Title);
             }
-            let (whole, text) = (spans.whole, |from, to| source.slice(Span { start: from, end: to }));
-            let head_end = spans.named.end;
-            let rest = text(head_end, whole.end);
-            let rest = match spans.copied == Span::default() {
-                true => rest.to_owned(),
-                false => text(head_end, spans.copied.start).trim_end().to_owned() + text(spans.copied.end, whole.end),
+            // Nothing else of it is touched: what stands between its words may be a comment.
+            let mark = format!("copied from {}", quoted(rule));
+            let (place, mark) = match if_there(spans.copied) {
+                Some(copied) => (copied, mark),
+                None => (at(spans.named.end.max(spans.off.end)), format!(" {mark}")),
             };
-            let off = text(head_end, spans.off.end.max(head_end));
-            let rest = rest.strip_prefix(off).unwrap_or(&rest);
-            let named = text(item.title.span.end, head_end);
-            let copied = format!("rule {}{named}{off} copied from {}{rest}", quoted(title), quoted(rule));
+            let text = |start, end| source.slice(Span { start, end });
+            let (whole, name) = (spans.whole, item.title.span);
+            let copied = [
+                text(whole.start, name.start),
+                &quoted(title),
+                text(name.end, place.start),
+                &mark,
+                text(place.end, whole.end),
+            ]
+            .concat();
             vec![put(source, lines_of(source, whole).end, &copied)]
         }
         RuleAct::Off { until } => {
@@ -126,7 +131,8 @@ pub fn rule_put(
     let item = find_gate(&policy, gate)?;
     let alone = Source::new("rule", format!("gate g {{ {text}\notherwise refuse }}"));
     let (read, found) = parse::parse(&alone);
-    if !found.is_empty() || read.gates.len() != 1 || read.gates[0].rules.len() != 1 {
+    // The gate around it, the rule, and the end of the gate.
+    if !found.is_empty() || read.outline.len() != 3 || read.gates.len() != 1 || read.gates[0].rules.len() != 1 {
         return Err(RuleActError::NotOne("rule"));
     }
     let place = match before {
@@ -174,11 +180,6 @@ fn find<'g>(gate: &'g GateItem, title: &str) -> Result<&'g RuleItem, RuleActErro
 
 fn if_there(span: Span) -> Option<Span> {
     (span != Span::default()).then_some(span)
-}
-
-fn with_the_space_before(source: &Source, span: Span) -> Span {
-    let before = source.slice(Span { start: 0, end: span.start });
-    Span { start: before.trim_end().len(), end: span.end }
 }
 
 /// Where a rule that comes last is put: after the last, or where the gate says what else happens.

@@ -130,7 +130,13 @@ impl Program {
         };
         let failure = told.map(|told| {
             let fails = Diagnostic::error("W601", case.span, format!("case \"{}\" fails", case.title)).label(told);
-            self.why(case, decided.map(|(gate, _)| gate).or(taken), given).into_iter().fold(fails, Diagnostic::note)
+            let why = match (taken, decided) {
+                (None, _) => self.why_no_gate(given),
+                (_, Some((gate, decided))) => self.why(case, &self.gates[gate], decided, given),
+                // The gate does not accept the method, which is said.
+                (Some(_), None) => Vec::new(),
+            };
+            why.into_iter().fold(fails, Diagnostic::note)
         });
         CaseResult { title: case.title.clone(), span: case.titled, failure, decided }
     }

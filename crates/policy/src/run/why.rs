@@ -10,9 +10,7 @@ const MOST_TOLD: usize = 5;
 
 impl Program {
     /// What the rule that decided was true of, and what kept the one that was expected from deciding.
-    pub(crate) fn why(&self, case: &Case, gate: Option<usize>, given: &StatedFacts) -> Vec<String> {
-        let Some(gate) = gate.map(|place| &self.gates[place]) else { return self.why_no_gate(given) };
-        let decided = self.rules(gate, given);
+    pub(crate) fn why(&self, case: &Case, gate: &Gate, decided: Decided, given: &StatedFacts) -> Vec<String> {
         let mut told = Vec::new();
         if let Decided::Rule(rule) | Decided::Undetermined(rule) = decided {
             let (title, mut leaves) = (&gate.rules[rule].title, Vec::new());
@@ -46,7 +44,8 @@ impl Program {
         })
     }
 
-    fn why_no_gate(&self, given: &StatedFacts) -> Vec<String> {
+    /// Why no gate took the request.
+    pub(crate) fn why_no_gate(&self, given: &StatedFacts) -> Vec<String> {
         let (_, passed) = self.gate_traced(given);
         let told = passed.iter().take(MOST_TOLD).map(|trace| {
             let said = self.said(&trace.leaves, |leaf| leaf != TruthValue::True);

@@ -25,7 +25,6 @@ export function FirstDecisions({ number, replaced, draft }: { number: number; re
   );
   const before = (journal.data?.pages.flat() ?? []).filter((entry) => entry.edition === number);
   const decided = merge(before, live);
-  // The first of them, and then the newest.
   const counts = ["granted", "observed", "refused", "silence"].map((outcome) => {
     return [outcome, decided.filter((entry) => entry.outcome === outcome).length] as const;
   });

@@ -6,11 +6,13 @@ import type { Draft } from "../draft/draft";
 /** Another edition was activated since the draft was begun: what it changed, and the draft put on top of it. */
 export function Others({ draft }: { draft: Draft }) {
   const others = useQuery({
-    queryKey: ["others", draft.madeFrom, draft.active, draft.version],
+    queryKey: ["others", draft.madeFrom, draft.active, draft.revision],
     queryFn: async () => {
-      await draft.keep();
+      // It is put together of what the service keeps.
+      if (!(await draft.keep())) throw new Error("Your draft is not kept yet: see above.");
       return dataOf(await api.GET("/api/v1/policy/draft/others"));
     },
+    gcTime: 0,
   });
   if (others.error) return <p role="alert">{others.error.message}</p>;
   if (!others.data) return null;

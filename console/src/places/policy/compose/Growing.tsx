@@ -2,9 +2,9 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { highlightCode, tagHighlighter, tags } from "@lezer/highlight";
 import { Fragment, type ReactNode } from "react";
 import { api, dataOf } from "../../../api/client";
-import type { Draft } from "../draft/draft";
+import { type Draft, MAIN } from "../draft/draft";
 import { useRested } from "../draft/useRested";
-import { made } from "../writ/places";
+import { byFile, made } from "../writ/places";
 import { parser } from "../writ/writ.grammar";
 import type { Composed } from "./ComposePage";
 
@@ -25,9 +25,9 @@ export function Growing({ draft, composed }: { draft: Draft; composed: Composed 
       const body = draft.body();
       const { changes } = dataOf(await api.POST("/api/v1/policy/act", { body: { ...body, act: JSON.parse(rested) } }));
       const files = { ...body, included: { ...body.included } };
-      for (const { replaces, text } of changes) {
-        if (replaces.file === "main.writ") files.source = made(files.source, [{ replaces, text }]);
-        else files.included[replaces.file] = made(files.included[replaces.file] ?? "", [{ replaces, text }]);
+      for (const [file, list] of byFile(changes)) {
+        if (file === MAIN) files.source = made(files.source, list);
+        else files.included[file] = made(files.included[file] ?? "", list);
       }
       const [before, after] = await Promise.all([
         api.POST("/api/v1/policy/check", { body }).then(dataOf),

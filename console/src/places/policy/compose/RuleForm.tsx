@@ -50,6 +50,8 @@ export function RuleForm(props: {
   const [text, setText] = useState("");
   const [before, setBefore] = useState("");
   const [until, setUntil] = useState("");
+  // Another gate has other rules.
+  const place = rules.includes(before) ? before : "";
   const facts = useOffers(draft, WHEN);
 
   const [every, setEvery] = useState(false);
@@ -66,9 +68,9 @@ export function RuleForm(props: {
   ].filter(Boolean);
   const told = missing.length > 0 ? `It needs ${missing.join(", ")}.` : "";
   useEffect(() => {
-    const act = { do: "put-rule" as const, gate, before: before || null, text: written };
+    const act = { do: "put-rule" as const, gate, before: place || null, text: written };
     change({ act, text: written, anchor: `rule ${gate} ${title}`, missing: told });
-  }, [gate, before, written, title, told, change]);
+  }, [gate, place, written, title, told, change]);
 
   const put = (id: number, some: Partial<Kept>) =>
     setRows((list) => list.map((one) => (one.id === id ? { ...one, ...some } : one)));
@@ -182,7 +184,7 @@ export function RuleForm(props: {
         />
       </Field>
       <Field label="Tried before" help="The first rule that is true decides.">
-        <select className={BOX} aria-label="Tried before" value={before} onChange={(event) => setBefore(event.target.value)}>
+        <select className={BOX} aria-label="Tried before" value={place} onChange={(event) => setBefore(event.target.value)}>
           <option value="">(after all others)</option>
           {rules.map((rule) => (
             <option key={rule}>{rule}</option>

@@ -203,3 +203,14 @@ it("a shelf that is full says so", async () => {
   draft.write(MAIN, "# typed");
   expect(draft.shelve()).toBe(false);
 });
+
+it("a draft that ended is kept in nobody else's name", async () => {
+  const draft = await Draft.open(service, shelf);
+  service.down = true;
+  draft.write(MAIN, "# typed");
+  await vi.advanceTimersByTimeAsync(1_000);
+  draft.end();
+  service.down = false;
+  await vi.advanceTimersByTimeAsync(60_000);
+  expect([service.kept, shelf.text?.includes("# typed")]).toEqual([null, true]);
+});

@@ -59,6 +59,7 @@ export class Draft {
   private listeners = new Set<() => void>();
   private timer: ReturnType<typeof setTimeout> | undefined;
   private sending: Promise<void> | undefined;
+  private ended = false;
   /** Changes with each change of the text. */
   revision = 0;
   kept: Kept;
@@ -256,8 +257,16 @@ export class Draft {
     this.soon(REST_MS);
   }
 
+  /** Whoever wrote it is signed out: it is told to nobody in their place. */
+  end() {
+    this.shelve();
+    this.ended = true;
+    clearTimeout(this.timer);
+  }
+
   private soon(after: number) {
     clearTimeout(this.timer);
+    if (this.ended) return;
     this.timer = setTimeout(() => void this.keep(), after);
   }
 

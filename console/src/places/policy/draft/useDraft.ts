@@ -41,6 +41,11 @@ function shelfOf(name: string): Shelf {
 
 const KEY = ["the draft of this window"];
 
+// Signing out forgets what was asked of the service; a draft must not be kept as that of whoever signs in next.
+queries.getQueryCache().subscribe(({ type, query }) => {
+  if (type === "removed" && query.queryKey[0] === KEY[0] && query.state.data instanceof Draft) query.state.data.end();
+});
+
 /** The draft of whoever is signed in: one for all pages of this window. */
 export function useDraft(name: string) {
   return useQuery({

@@ -1,17 +1,17 @@
 import { api, dataOf } from "../../../api/client";
 import type { components } from "../../../api/schema";
 import type { Draft } from "../draft/draft";
-import { type Changed, made } from "../writ/places";
+import { byFile, made } from "../writ/places";
 
 export type Act = components["schemas"]["Act"];
 
 /** Does something to the draft: what the service says is to be changed in its text. */
 export async function act(draft: Draft, what: Act): Promise<void> {
-  const { changes } = dataOf(await api.POST("/api/v1/policy/act", { body: { ...draft.body(), act: what } }));
-  const files = new Map<string, Changed[]>();
-  for (const change of changes) {
-    const { file } = change.replaces;
-    files.set(file, [...(files.get(file) ?? []), change]);
+  for (;;) {
+    const { revision } = draft;
+    const { changes } = dataOf(await api.POST("/api/v1/policy/act", { body: { ...draft.body(), act: what } }));
+    // Places of a text that was changed meanwhile would be wrong ones: it is asked again.
+    if (revision !== draft.revision) continue;
+    return draft.writeAll([...byFile(changes)].map(([file, list]) => [file, made(draft.text(file), list)] as const));
   }
-  draft.writeAll([...files].map(([file, list]) => [file, made(draft.text(file), list)] as const));
 }

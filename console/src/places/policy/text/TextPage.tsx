@@ -46,7 +46,9 @@ function Workshop({ draft }: { draft: Draft }) {
 
   const format = useCallback(async () => {
     try {
+      const { revision } = draft;
       const { texts, unread } = await formatted(draft);
+      if (revision !== draft.revision) return setTold("You went on writing: lay it out again.");
       editor.current?.rewrite(texts);
       setTold(unread.length > 0 ? `${unread.join(", ")} stays as it is: no words can be made of it.` : "Laid out.");
     } catch (refused) {

@@ -17,7 +17,7 @@ import type { components } from "../../../api/schema";
 import { type Draft, MAIN } from "../draft/draft";
 import { writ } from "../writ/language";
 import { unquoted } from "../writ/names";
-import { changed, difference, offsetOf, type Place, placeOf, rangeOf } from "../writ/places";
+import { byFile, changed, difference, offsetOf, type Place, placeOf, rangeOf } from "../writ/places";
 import { type ChangedText, completions, hovers, meaningAt } from "./help";
 import { look } from "./look";
 import { margin, marksOf, setMargin } from "./margin";
@@ -65,9 +65,10 @@ export class PolicyEditor {
   show(path: string, place?: Place & { length?: number }) {
     if (path !== this.path && this.draft.content(path) !== undefined) {
       this.states.set(this.path, this.view.state);
+      const state = this.stateOf(path);
       this.path = path;
-      this.view.setState(this.states.get(path) ?? this.fresh(path));
-      this.follow();
+      this.view.setState(state);
+      this.draft.hold(path, this.view.state.doc);
       this.tell();
       this.around.shown(path);
     }
@@ -89,16 +90,14 @@ export class PolicyEditor {
 
   /** Makes changes in any of the files. */
   apply(changes: readonly ChangedText[]) {
-    const here = changes.filter((change) => change.replaces.file === this.path);
-    const elsewhere = new Map<string, ChangedText[]>();
-    for (const change of changes.filter((change) => change.replaces.file !== this.path)) {
-      const { file } = change.replaces;
-      elsewhere.set(file, [...(elsewhere.get(file) ?? []), change]);
-    }
-    if (here.length > 0) this.view.dispatch({ changes: changed(this.view.state.doc, here), userEvent: "input.change" });
-    for (const [file, list] of elsewhere) {
-      const state = this.states.get(file) ?? this.fresh(file);
-      const next = state.update({ changes: changed(state.doc, list), userEvent: "input.change" }).state;
+    for (const [file, list] of byFile(changes)) {
+      const state = this.stateOf(file);
+      const change = { changes: changed(state.doc, list), userEvent: "input.change" };
+      if (file === this.path) {
+        this.view.dispatch(change);
+        continue;
+      }
+      const next = state.update(change).state;
       this.states.set(file, next);
       this.draft.write(file, next.doc);
     }
@@ -124,6 +123,14 @@ export class PolicyEditor {
 
   private fresh(path: string): EditorState {
     return EditorState.create({ doc: this.draft.text(path), extensions: this.extensions(path) });
+  }
+
+  /** What was done in a file, with what was changed in it elsewhere since. */
+  private stateOf(file: string): EditorState {
+    if (file === this.path) return this.view.state;
+    const state = this.states.get(file) ?? this.fresh(file);
+    const change = difference(state.doc.toString(), this.draft.text(file));
+    return change ? state.update({ changes: change }).state : state;
   }
 
   /** What was changed elsewhere is changed here too. */

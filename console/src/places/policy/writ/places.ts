@@ -77,3 +77,10 @@ export function made(text: string, changes: readonly Changed[]): string {
   const ranges = changed(doc, changes).sort((one, other) => other.from - one.from);
   return ranges.reduce((done, { from, to, insert }) => done.slice(0, from) + insert + done.slice(to), doc.toString());
 }
+
+/** Changes by the files that they are made in. */
+export function byFile<Change extends { replaces: { file: string } }>(changes: readonly Change[]): Map<string, Change[]> {
+  const files = new Map<string, Change[]>();
+  for (const change of changes) files.set(change.replaces.file, [...(files.get(change.replaces.file) ?? []), change]);
+  return files;
+}
