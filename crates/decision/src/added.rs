@@ -7,7 +7,7 @@ use crate::facts::attribute::KnownAttributes;
 use crate::facts::request_facts::{Identity, RequestFacts};
 use crate::lookup::{Asked, LookUp, LookUpAnswer};
 use crate::proof::Stop;
-use crate::stores::{Found, Groups, Store};
+use crate::stores::{Found, Groups, NoAnswer, Store};
 
 /// What was added about each kind of identity.
 #[derive(Clone, Debug, Default)]
@@ -110,18 +110,16 @@ pub(crate) async fn add_facts(
             Key::Is(name) => ask(request_facts, clause, &name, means, log).await,
             Key::None => {
                 note(log, clause.kind, Asked::NoStore, "", LookUpAnswer::NoNameBy);
-                false
+                None
             }
-            Key::Unanswered => true,
+            Key::Unanswered => Some(Event::Unreachable),
         };
-        if silent {
+        if let Some(event) = silent {
             request_facts.known.added.of_mut(clause.kind).silent = true;
-            match clause.unreachable() {
-                Reaction::Continue | Reaction::UseStale(_) | Reaction::Next => {}
-                reaction => {
-                    let (event, reaction) = (Event::Unreachable, reaction.clone());
-                    return Err(Stop { kind: clause.kind, event, reaction });
-                }
+            match (event, clause.unreachable()) {
+                (Event::NoRoom, _) => return Err(Stop { kind: clause.kind, event, reaction: Reaction::Silence }),
+                (_, Reaction::Continue | Reaction::UseStale(_) | Reaction::Next) => {}
+                (_, reaction) => return Err(Stop { kind: clause.kind, event, reaction: reaction.clone() }),
             }
         }
     }
@@ -146,43 +144,42 @@ fn subject(facts: &RequestFacts<'_>, clause: &Lookup) -> Subject {
     }
 }
 
-/// Asks one store after the other until one has the name; tells whether one that might have it
-/// did not say.
+/// Asks one store after the other until one has the name; tells why one that might have it did not say. What a
+/// later one tells of the name is not what that one would have told, so none is asked behind it.
 async fn ask(
     facts: &mut RequestFacts<'_>,
     clause: &Lookup,
     name: &str,
     means: Means<'_>,
     log: &mut Vec<LookUp>,
-) -> bool {
+) -> Option<Event> {
     let asker = facts.request.nas.name.clone();
-    let mut silent = false;
     for id in &clause.stores {
         let place = Asked::Store(means.stores.name(*id));
         let told = match means.stores.get(*id) {
             Ok(store) => one(store, clause, name, &asker, means).await,
-            Err(gone) => Told::Silent(LookUpAnswer::NoAnswer(gone.to_string())),
+            Err(gone) => Told::Silent(gone.event(), gone.told()),
         };
         match told {
             Told::Facts(groups, attributes, answer) => {
                 note(log, clause.kind, place, name, answer);
                 facts.known.added.of_mut(clause.kind).take(&means.stores.name(*id), &groups, &attributes);
-                return false;
+                return None;
             }
             Told::Nothing(answer) => note(log, clause.kind, place, name, answer),
-            Told::Silent(answer) => {
+            Told::Silent(event, answer) => {
                 note(log, clause.kind, place, name, answer);
-                silent = true;
+                return Some(event);
             }
         }
     }
-    silent
+    None
 }
 
 enum Told {
     Facts(Groups, KnownAttributes, LookUpAnswer),
     Nothing(LookUpAnswer),
-    Silent(LookUpAnswer),
+    Silent(Event, LookUpAnswer),
 }
 
 async fn one(store: &dyn Store, clause: &Lookup, name: &str, asker: &str, means: Means<'_>) -> Told {
@@ -191,7 +188,7 @@ async fn one(store: &dyn Store, clause: &Lookup, name: &str, asker: &str, means:
         return match means.within(store, store.device(mac, asker)).await {
             Ok(Some(device)) => Told::Facts(device.groups.clone(), device.attributes.clone(), LookUpAnswer::Told),
             Ok(None) => Told::Nothing(LookUpAnswer::NotListed),
-            Err(unreachable) => Told::Silent(LookUpAnswer::NoAnswer(unreachable.to_string())),
+            Err(none) => Told::Silent(none.event(), none.told()),
         };
     }
     if !clause.has_key() && !store.answers_for(clause.kind, name) {
@@ -201,15 +198,15 @@ async fn one(store: &dyn Store, clause: &Lookup, name: &str, asker: &str, means:
         Ok(Found::Account(account)) => Told::Facts(account.groups, account.attributes, LookUpAnswer::Told),
         Ok(Found::Nobody) => Told::Nothing(LookUpAnswer::Unknown),
         // What holds of one may not hold of the other, and nobody said which is meant.
-        Ok(Found::Several) => Told::Silent(LookUpAnswer::Several),
-        Err(unreachable) => {
-            let stale = match clause.unreachable() {
-                Reaction::UseStale(most) => store.stale_account(clause.kind, name, *most),
+        Ok(Found::Several) => Told::Silent(Event::Unreachable, LookUpAnswer::Several),
+        Err(none) => {
+            let stale = match (&none, clause.unreachable()) {
+                (NoAnswer::Silent(_), Reaction::UseStale(most)) => store.stale_account(clause.kind, name, *most),
                 _ => None,
             };
             match stale {
                 Some((account, age)) => Told::Facts(account.groups, account.attributes, LookUpAnswer::ToldEarlier(age)),
-                None => Told::Silent(LookUpAnswer::NoAnswer(unreachable.to_string())),
+                None => Told::Silent(none.event(), none.told()),
             }
         }
     }

@@ -28,12 +28,12 @@ pub use ending::{Because, Decider, Ending, EntryKind, Unfit};
 pub use facts::attribute::{AttributeKind, IdentityAttribute, KnownAttributes};
 pub use facts::request_facts::{DeviceLookUp, Findings, Identity, ProofDetails, Proved, RequestFacts};
 pub use facts::table::{FactCode, FactTable};
-pub use guesses::{GuessTable, Guesser, Guesses, Held, Wait};
+pub use guesses::{Admission, GuessTable, Guesser, Guesses, Held, Wait};
 pub use lookup::{Asked, LookUp, LookUpAnswer, Right};
 pub use request::{
     Carrier, KeptRequest, Medium, NasIdentity, NasKind, NoName, Presented, ProtocolFacts, Purpose, Request,
 };
 pub use stores::{
     Account, Answer, BoundStores, Capabilities, Device, Found, GroupNames, Groups, KeptCertificate, MsChapAnswer,
-    PasswordAnswer, Responders, Store, StoreRegistry, StoreReply, Timer, Title, Titles, Unreachable,
+    NoAnswer, PasswordAnswer, Responders, Store, StoreRegistry, StoreReply, Timer, Title, Titles,
 };

@@ -126,6 +126,8 @@ pub enum LookUpAnswer {
     OtherRealm,
     /// The store does not have the certificate for the account.
     NotItsCertificate,
+    /// There were too many wrong credentials for the name lately: this one was not looked at.
+    HeldBack,
 }
 
 impl LookUp {
@@ -198,6 +200,7 @@ impl fmt::Display for LookUpAnswer {
             Self::Told => "it told what it knows",
             Self::NoNameBy => "the gate's `by` makes no name of it",
             Self::OtherRealm => "not asked: it answers for other realms and domains",
+            Self::HeldBack => "not looked at: too many wrong ones for this name",
             Self::NotItsCertificate => "it does not have this certificate for the account",
             Self::Unknown => "unknown",
             Self::WrongPassword => "wrong password",

@@ -9,10 +9,10 @@ use zeroize::Zeroizing;
 
 use crate::decide::Means;
 use crate::facts::request_facts::{DeviceLookUp, Identity, Proved, RequestFacts};
-use crate::guesses::Guesser;
+use crate::guesses::{Admission, Guesser, Held};
 use crate::lookup::{Asked, LookUp, LookUpAnswer, Right};
 use crate::request::{NoName, Presented};
-use crate::stores::{Account, Answer, Found, MsChapAnswer, PasswordAnswer, Store, StoreReply, within};
+use crate::stores::{Account, Answer, Found, MsChapAnswer, NoAnswer, PasswordAnswer, Store, StoreReply, within};
 
 /// An event that ends the request before any rule is tried.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -124,13 +124,10 @@ pub(crate) async fn look_up_device(
     let (Some(clause), Some(mac)) = (gate.identify(IdentityKind::Mac), request_facts.request.mac) else {
         return Ok(());
     };
-    request_facts.known.device = find_device(clause, mac, &request_facts.request.nas.name, means, log).await;
-    let event = match request_facts.known.device {
-        DeviceLookUp::Unlisted(_) => Some(Event::Unknown),
-        DeviceLookUp::Unanswered(_) => Some(Event::Unreachable),
-        _ => None,
-    };
-    react(clause, event.filter(|_| proves))
+    let (device, event) = find_device(clause, mac, &request_facts.request.nas.name, means, log).await;
+    request_facts.known.device = device;
+    // What could not be asked is never passed over, whether it proves somebody or tells of them.
+    react(clause, event.filter(|event| proves || *event == Event::NoRoom))
 }
 
 /// A gate may insist that a kind of identity is presented.
@@ -176,20 +173,24 @@ pub(crate) fn react(clause: &Identify, event: Option<Event>) -> Result<(), Stop>
     match clause.reaction(event) {
         Reaction::Continue => Ok(()),
         // After the last store there is no next one.
-        Reaction::Next => Err(Stop { kind: clause.kind, event, reaction: Reaction::Refuse(None) }),
+        Reaction::Next if event != Event::Unreachable => {
+            Err(Stop { kind: clause.kind, event, reaction: Reaction::Refuse(None) })
+        }
         // There was nothing, or it would have been a proof.
-        Reaction::UseStale(_) => Err(Stop { kind: clause.kind, event, reaction: Reaction::Silence }),
+        Reaction::Next | Reaction::UseStale(_) => Err(Stop { kind: clause.kind, event, reaction: Reaction::Silence }),
         reaction => Err(Stop { kind: clause.kind, event, reaction: reaction.clone() }),
     }
 }
 
+/// The device, and what keeps it from being known. A store that does not answer might have it barred, so that
+/// the walk ends there unless the gate asks the next one; only that one of these lists it counts then.
 async fn find_device(
     clause: &Identify,
     mac: Mac,
     asker: &str,
     means: Means<'_>,
     log: &mut Vec<LookUp>,
-) -> DeviceLookUp {
+) -> (DeviceLookUp, Option<Event>) {
     let mut silent = false;
     for id in &clause.stores {
         let answer = match means.stores.get(*id) {
@@ -201,19 +202,23 @@ async fn find_device(
             Ok(Some(device)) if device.expired => LookUpAnswer::ListingExpired,
             Ok(Some(_)) => LookUpAnswer::Listed,
             Ok(None) => LookUpAnswer::NotListed,
-            Err(unreachable) => LookUpAnswer::NoAnswer(unreachable.to_string()),
+            Err(none) => none.told(),
         };
         let (kind, asked, name) = (IdentityKind::Mac, Asked::Store(means.stores.name(*id)), mac.to_string());
         log.push(LookUp { kind, asked, name, answer: told, held: None });
         match answer {
             Ok(Some(device)) if device.barred || !device.expired => {
-                return DeviceLookUp::Listed(mac, means.stores.name(*id), device);
+                return (DeviceLookUp::Listed(mac, means.stores.name(*id), device), None);
             }
             Ok(_) => {}
-            Err(_) => silent = true,
+            Err(none) if *clause.reaction(none.event()) == Reaction::Next => silent = true,
+            Err(none) => return (DeviceLookUp::Unanswered(mac), Some(none.event())),
         }
     }
-    if silent { DeviceLookUp::Unanswered(mac) } else { DeviceLookUp::Unlisted(mac) }
+    match silent {
+        true => (DeviceLookUp::Unanswered(mac), Some(Event::Unreachable)),
+        false => (DeviceLookUp::Unlisted(mac), Some(Event::Unknown)),
+    }
 }
 
 /// What is held against an account.
@@ -284,6 +289,13 @@ pub(crate) struct Attempt<'a> {
     pub(crate) log: &'a mut Vec<LookUp>,
 }
 
+/// What came of asking the stores.
+struct Walk {
+    outcome: ProofOutcome,
+    /// Whether one of them found the credential wrong.
+    wrong: bool,
+}
+
 /// Where an attempt comes from.
 #[derive(Clone, Copy)]
 pub(crate) struct Asker<'a> {
@@ -320,40 +332,53 @@ impl Attempt<'_> {
         }
         let name = self.claimed.name.clone();
         let guesser = Guesser { nas: self.from.nas, name: &name, device: self.from.device };
-        if let Err(unreachable) = means.resources.guesses.admit(guesser).await {
-            self.note(Asked::NoStore, LookUpAnswer::NotTried(unreachable.to_string()));
-            return self.failed(Event::Unreachable);
+        if let Admission::HeldBack(held) = means.resources.guesses.admit(guesser).await {
+            self.note(Asked::NoStore, LookUpAnswer::HeldBack);
+            self.held(held);
+            return self.failed(Event::HeldBack);
         }
-        let outcome = self.ask(tried, means).await;
-        match outcome.event {
-            Some(Event::Unknown | Event::Failed) => {
-                if outcome.event == Some(Event::Unknown) && tried.is_hashed() {
+        let walk = self.walk(tried, means).await;
+        match walk.outcome.event {
+            None => means.resources.guesses.right(guesser),
+            Some(Event::Unknown) => {
+                if tried.is_hashed() {
                     // Time must not tell which names there are.
                     means.resources.timer.sleep(means.stores.check_takes(&self.clause.stores)).await;
                 }
-                let held = means.resources.guesses.wrong(guesser).await;
-                if let Some(last) = self.log.last_mut() {
-                    last.held = Some(held).filter(|held| held.tells());
-                }
+                self.held(means.resources.guesses.wrong(guesser).await);
             }
-            None => means.resources.guesses.right(guesser),
+            Some(_) if walk.wrong => self.held(means.resources.guesses.wrong(guesser).await),
             Some(_) => {}
         }
-        outcome
+        walk.outcome
+    }
+
+    fn held(&mut self, held: Held) {
+        if let Some(last) = self.log.last_mut() {
+            last.held = Some(held).filter(|held| held.tells());
+        }
     }
 
     async fn ask(&mut self, tried: Tried<'_>, means: Means<'_>) -> ProofOutcome {
+        self.walk(tried, means).await.outcome
+    }
+
+    /// Asks one store after the other, until one of them proves somebody or says what keeps them from being
+    /// proved. One that does not answer might have said so: the walk ends there, unless the gate asks the next
+    /// one. What that says counts only where it proves somebody, or has them disabled after a right credential.
+    async fn walk(&mut self, tried: Tried<'_>, means: Means<'_>) -> Walk {
+        let mut wrong = false;
         // A MAC address is never a user, whatever a store holds: else everybody
         // who reads a label could sign in.
         if self.claimed.name.parse::<Mac>().is_ok() {
-            return self.failed(Event::Unknown);
+            return Walk { outcome: self.failed(Event::Unknown), wrong };
         }
         let mut silent = false;
         let mut passed_on = None;
         for id in &self.clause.stores {
             let name = means.stores.name(*id);
             let event = match self.ask_one(*id, tried, means).await {
-                Ok(Ok((account, answer))) => return self.proved(&name, account, answer),
+                Ok(Ok((account, answer))) => return Walk { outcome: self.proved(&name, account, answer), wrong },
                 Ok(Err(Left::OtherRealm)) => {
                     self.note_store(&name, LookUpAnswer::OtherRealm);
                     continue;
@@ -364,19 +389,22 @@ impl Attempt<'_> {
                     continue;
                 }
                 Ok(Err(Left::Event(event))) => event,
-                Err(unreachable) => {
-                    self.note_store(&name, LookUpAnswer::NoAnswer(unreachable.to_string()));
-                    silent = true;
-                    continue;
+                Err(none) => {
+                    self.note_store(&name, none.told());
+                    none.event()
                 }
             };
+            wrong |= event == Event::Failed;
+            silent |= event == Event::Unreachable;
             if *self.clause.reaction(event) != Reaction::Next {
-                return self.failed(event);
+                let counts = !silent || matches!(event, Event::Disabled | Event::NoRoom);
+                let event = if counts { event } else { Event::Unreachable };
+                return Walk { outcome: self.failed(event), wrong };
             }
             passed_on.get_or_insert(event);
         }
         let event = if silent { Event::Unreachable } else { passed_on.unwrap_or(Event::Unknown) };
-        self.failed(event)
+        Walk { outcome: self.failed(event), wrong }
     }
 
     /// What one store says: the account that was proved, or what keeps it from being.
@@ -391,7 +419,7 @@ impl Attempt<'_> {
             return Ok(Err(Left::OtherRealm));
         }
         let asked = means.within(store, store.account(self.clause.kind, &self.claimed.name, self.from.nas)).await;
-        if let (Err(_), Tried::Certificate(presented), Reaction::UseStale(most)) =
+        if let (Err(NoAnswer::Silent(_)), Tried::Certificate(presented), Reaction::UseStale(most)) =
             (&asked, tried, self.clause.reaction(Event::Unreachable))
             && let Some((account, age)) = store.stale_account(self.clause.kind, &self.claimed.name, *most)
             && !account.disabled
@@ -538,7 +566,8 @@ fn fault(answer: PasswordAnswer) -> Option<Fault> {
 impl Means<'_> {
     /// Waits for a store's answer, for as long as that store may take.
     pub(crate) async fn within<T>(self, store: &dyn Store, reply: StoreReply<'_, T>) -> Answer<T> {
-        within(store.time_limit(), self.resources.timer, self.deadline, reply).await
+        let late = if store.is_at_hand() { NoAnswer::NoRoom } else { NoAnswer::Silent };
+        within((store.time_limit(), late), self.resources.timer, self.deadline, reply).await
     }
 }
 

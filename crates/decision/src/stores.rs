@@ -10,21 +10,47 @@ use std::time::Duration;
 
 use regnant_base::Secret;
 use regnant_eap::{Certificate, MsChapResponse, Question, Standing};
-use regnant_policy::{IdentityKind, Mac, StoreId, Value};
+use regnant_policy::{Event, IdentityKind, Mac, StoreId, Value};
 use thiserror::Error;
 
 use crate::facts::attribute::KnownAttributes;
+use crate::lookup::LookUpAnswer;
 
 /// The groups of an identity, ready to be a fact.
 pub type Groups = Arc<[Value<'static>]>;
 
 /// What a store answers.
-pub type Answer<T> = Result<T, Unreachable>;
+pub type Answer<T> = Result<T, NoAnswer>;
 
-/// A store that could not answer, and why.
+/// Why there is no answer. The two are never taken for each other: whoever can cause load would decide
+/// which rules apply.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
-#[error("{0}")]
-pub struct Unreachable(pub String);
+pub enum NoAnswer {
+    /// The store was asked, or cannot be, and did not answer: an outage, to which gates react.
+    #[error("{0}")]
+    Silent(String),
+    /// Nobody was asked: there was no room of our own to. No gate reacts to that.
+    #[error("{0}")]
+    NoRoom(String),
+}
+
+impl NoAnswer {
+    /// What it is to whoever is being proved.
+    pub(crate) fn event(&self) -> Event {
+        match self {
+            Self::Silent(_) => Event::Unreachable,
+            Self::NoRoom(_) => Event::NoRoom,
+        }
+    }
+
+    /// What the trail has of it.
+    pub(crate) fn told(&self) -> LookUpAnswer {
+        match self {
+            Self::Silent(why) => LookUpAnswer::NoAnswer(why.clone()),
+            Self::NoRoom(why) => LookUpAnswer::NotTried(why.clone()),
+        }
+    }
+}
 
 /// A person or a machine as a store knows it.
 #[derive(Clone, Debug)]
@@ -236,7 +262,7 @@ impl<'s, T> StoreReply<'s, T> {
 
     /// Of what a store is never asked, since its capabilities say so.
     fn never_asked() -> Self {
-        Self::Now(Err(Unreachable("this store cannot be asked that".into())))
+        Self::Now(Err(NoAnswer::Silent("this store cannot be asked that".into())))
     }
 }
 
@@ -250,6 +276,12 @@ pub trait Store: Send + Sync {
 
     /// How long an answer is waited for. One that comes later is none.
     fn time_limit(&self) -> Duration;
+
+    /// Whether it is of this process: then an answer that comes late waited for room of our own, and says
+    /// nothing of an outage.
+    fn is_at_hand(&self) -> bool {
+        false
+    }
 
     /// Whether it is asked about whoever claims this name at all: it may answer for some realms and
     /// domains alone.
@@ -346,8 +378,9 @@ impl BoundStores {
     /// The store. The check lets no policy through that names one which is not there; it
     /// may have gone since.
     pub(crate) fn get(&self, id: StoreId) -> Answer<&dyn Store> {
-        let (name, store) = self.list.get(id.place()).ok_or_else(|| Unreachable("there is no such store".into()))?;
-        store.as_deref().ok_or_else(|| Unreachable(format!("there is no store `{name}` any more")))
+        let (name, store) =
+            self.list.get(id.place()).ok_or_else(|| NoAnswer::Silent("there is no such store".into()))?;
+        store.as_deref().ok_or_else(|| NoAnswer::Silent(format!("there is no store `{name}` any more")))
     }
 
     /// What the slowest of these stores takes to check a password.
@@ -413,9 +446,10 @@ impl Limit for Deadline<'_> {
     }
 }
 
-/// Waits for an answer, for as long as its store may take and there is time for all.
+/// Waits for an answer, for as long as its store may take and there is time for all. What it means that
+/// none came, `late` tells.
 pub(crate) async fn within<T>(
-    limit: Duration,
+    (limit, late): (Duration, fn(String) -> NoAnswer),
     timer: &dyn Timer,
     all: &dyn Limit,
     reply: StoreReply<'_, T>,
@@ -425,7 +459,7 @@ pub(crate) async fn within<T>(
         StoreReply::Later(later) => later,
     };
     let mut limit_reached = None;
-    let late = |time: Duration, whose: &str| Unreachable(format!("no answer within {} s{whose}", time.as_secs_f32()));
+    let late = |time: Duration, whose: &str| late(format!("no answer within {} s{whose}", time.as_secs_f32()));
     let wait = |context: &mut Context<'_>| {
         if let Poll::Ready(answer) = later.as_mut().poll(context) {
             return Poll::Ready(answer);
@@ -472,8 +506,9 @@ mod tests {
         let mut asked = |timer: &Only, limit: u64| {
             let all = Deadline::new(timer);
             let reply = StoreReply::<()>::later(pending());
-            let waiting = Box::pin(within(Duration::from_secs(limit), timer, &all, reply)).as_mut().poll(&mut context);
-            waiting.map(|answer| answer.unwrap_err().0)
+            let limit = (Duration::from_secs(limit), NoAnswer::Silent as fn(String) -> NoAnswer);
+            let waiting = Box::pin(within(limit, timer, &all, reply)).as_mut().poll(&mut context);
+            waiting.map(|answer| answer.unwrap_err().to_string())
         };
         assert_eq!(asked(&Only(Duration::from_secs(3)), 3), Poll::Ready("no answer within 3 s".into()));
         let all = "no answer within 10 s of all stores together".to_owned();

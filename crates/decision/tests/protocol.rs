@@ -117,8 +117,8 @@ impl Store for Crew {
 struct Still;
 
 impl Guesses for Still {
-    fn admit<'g>(&'g self, _: Guesser<'g>) -> Wait<'g, Answer<()>> {
-        Box::pin(std::future::ready(Ok(())))
+    fn admit<'g>(&'g self, _: Guesser<'g>) -> Wait<'g, Admission> {
+        Box::pin(std::future::ready(Admission::Tried))
     }
 
     fn wrong<'g>(&'g self, _: Guesser<'g>) -> Wait<'g, Held> {

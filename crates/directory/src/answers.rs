@@ -1,7 +1,7 @@
 //! What a directory answers, in words.
 
 use ldap3::{LdapError, LdapResult};
-use regnant_decision::PasswordAnswer;
+use regnant_decision::{NoAnswer, PasswordAnswer};
 use thiserror::Error;
 
 /// Why a directory did not answer, and what to do.
@@ -98,6 +98,15 @@ pub enum Trouble {
     /// An account with more groups than anybody has.
     #[error("the account is in more than {0} groups")]
     TooManyGroups(usize),
+}
+
+impl From<Trouble> for NoAnswer {
+    fn from(trouble: Trouble) -> Self {
+        match trouble {
+            Trouble::Busy => Self::NoRoom(trouble.to_string()),
+            trouble => Self::Silent(trouble.to_string()),
+        }
+    }
 }
 
 impl Trouble {

@@ -80,7 +80,8 @@ impl Servers {
 
     /// Whether a password is right for an entry; it is not empty.
     pub(crate) async fn prove(&self, name: &str, password: &str) -> Result<PasswordAnswer, Trouble> {
-        self.ask(|server| server.prove(name, password, self.limit / 2)).await
+        // Sooner than a server is given up: that it had no place is no failure of it.
+        self.ask(|server| server.prove(name, password, self.limit / 3)).await
     }
 
     /// A connection of one's own to the first server that lets it search.

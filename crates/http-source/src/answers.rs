@@ -1,6 +1,6 @@
 //! What a service answers, in words and in facts.
 
-use regnant_decision::AttributeKind;
+use regnant_decision::{AttributeKind, NoAnswer};
 use regnant_policy::Value;
 use serde_json::Value as Json;
 use thiserror::Error;
@@ -75,6 +75,12 @@ pub enum Trouble {
     /// It failed a moment ago, and is not asked again so soon.
     #[error("it did not answer a moment ago ({0})")]
     Down(String),
+}
+
+impl From<Trouble> for NoAnswer {
+    fn from(trouble: Trouble) -> Self {
+        Self::Silent(trouble.to_string())
+    }
 }
 
 impl Trouble {

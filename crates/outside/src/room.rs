@@ -1,10 +1,9 @@
 //! How many questions are on their way.
 
-use std::fmt::Display;
 use std::future::Future;
 
 use regnant_base::Shares;
-use regnant_decision::{Answer, StoreReply, Unreachable};
+use regnant_decision::{Answer, NoAnswer, StoreReply};
 use tokio::runtime::Handle;
 use tokio::task::JoinHandle;
 
@@ -39,10 +38,10 @@ impl Room {
     ) -> StoreReply<'s, T>
     where
         T: Send + 'static,
-        E: Display + Send + 'static,
+        E: Into<NoAnswer> + Send + 'static,
     {
         let Some(place) = self.places.take(asker, AT_ONCE) else {
-            return StoreReply::Now(Err(Unreachable("too many questions wait for it already".into())));
+            return StoreReply::Now(Err(NoAnswer::NoRoom("too many questions wait for it already".into())));
         };
         let task = self.runtime.spawn(async move {
             let _place = place;
@@ -55,12 +54,12 @@ impl Room {
 
 struct Asked<T, E>(JoinHandle<Result<T, E>>);
 
-impl<T, E: Display> Asked<T, E> {
+impl<T, E: Into<NoAnswer>> Asked<T, E> {
     async fn answer(mut self) -> Answer<T> {
         match (&mut self.0).await {
-            Ok(answer) => answer.map_err(|trouble| Unreachable(trouble.to_string())),
+            Ok(answer) => answer.map_err(Into::into),
             // A library that meets what it does not know may have no other word for it.
-            Err(_) => Err(Unreachable("it answers what nobody understands".into())),
+            Err(_) => Err(NoAnswer::Silent("it answers what nobody understands".into())),
         }
     }
 }

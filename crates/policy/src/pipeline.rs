@@ -123,12 +123,13 @@ impl Compiled {
         self.program.rules(&self.program.gates[gate], facts)
     }
 
-    /// What a gate that is watched gives in the place of a refusal by a rule, or by `otherwise`.
+    /// What a gate that is watched gives in the place of a refusal by a rule, or by `otherwise`. Whoever
+    /// presented an identity that is not proved is given nothing, though the gate went on.
     pub fn observed(&self, gate: usize, rule: Option<usize>, facts: &dyn Facts) -> Option<usize> {
         let gate = &self.program.gates[gate];
         let observe = gate.observe.as_ref()?;
         let always = rule.is_some_and(|rule| gate.rules[rule].always);
-        let applies = observe.when.is_none_or(|when| self.program.truth(when, facts, &mut ()).is_true());
+        let applies = self.program.truth(observe.when, facts, &mut ()).is_true();
         (applies && !always).then_some(observe.grants)
     }
 

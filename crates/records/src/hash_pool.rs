@@ -4,7 +4,7 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 use regnant_base::{FairQueue, Secret};
-use regnant_decision::{Answer, Unreachable};
+use regnant_decision::{Answer, NoAnswer};
 use tokio::sync::oneshot;
 
 use crate::known_passwords::KnownPasswords;
@@ -80,8 +80,8 @@ impl HashPool {
         self.shared
             .queue
             .push(asker, Job { password, hash, answer }, self.shared.room())
-            .map_err(|_| Unreachable("too many passwords are waiting to be checked".into()))?;
-        result.await.map_err(|_| Unreachable("the service is stopping".into()))
+            .map_err(|_| NoAnswer::NoRoom("too many passwords are waiting to be checked".into()))?;
+        result.await.map_err(|_| NoAnswer::NoRoom("the service is stopping".into()))
     }
 
     /// What a hash takes, as measured.

@@ -6,8 +6,8 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use regnant_decision::{
-    Account, Answer, Capabilities, Device, Found, GroupNames, Groups, MsChapAnswer, PasswordAnswer, Store,
-    StoreRegistry, StoreReply, Titles, Unreachable,
+    Account, Answer, Capabilities, Device, Found, GroupNames, Groups, MsChapAnswer, NoAnswer, PasswordAnswer, Store,
+    StoreRegistry, StoreReply, Titles,
 };
 use regnant_eap::MsChapResponse;
 use regnant_policy::{IdentityKind, Mac, Value};
@@ -284,7 +284,7 @@ impl People {
     }
 
     fn open(&self, context: &str, sealed: &Sealed) -> Answer<Secret> {
-        self.key.open(context, sealed).map_err(|error| Unreachable(error.to_string()))
+        self.key.open(context, sealed).map_err(|error| NoAnswer::Silent(error.to_string()))
     }
 }
 
@@ -306,6 +306,10 @@ impl Store for People {
 
     fn time_limit(&self) -> Duration {
         TIME_LIMIT
+    }
+
+    fn is_at_hand(&self) -> bool {
+        true
     }
 
     fn group_names(&self, kind: IdentityKind) -> Option<GroupNames> {
@@ -387,6 +391,10 @@ impl Store for DeviceTable {
 
     fn time_limit(&self) -> Duration {
         TIME_LIMIT
+    }
+
+    fn is_at_hand(&self) -> bool {
+        true
     }
 
     fn device<'s>(&'s self, mac: Mac, _: &'s str) -> StoreReply<'s, Option<Arc<Device>>> {

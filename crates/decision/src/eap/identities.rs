@@ -13,6 +13,7 @@ use crate::eap::session::Proofs;
 use crate::facts::request_facts::{Identity, RequestFacts};
 use crate::lookup::{Asked, LookUp, LookUpAnswer};
 use crate::proof::{Asker, Attempt, Claimed, ProofOutcome, Stop, Tried, kind_of, plain_name, react, seek};
+use crate::stores::NoAnswer;
 
 /// The words for how a method proved somebody: `peap, eap-mschapv2`.
 pub(crate) fn proof_words(about: &About, inner: &str) -> String {
@@ -110,6 +111,20 @@ async fn take_certificate(
     Some(kind)
 }
 
+/// Why a chain is not taken.
+pub(crate) enum Unjudged {
+    /// It does not hold.
+    Fault(CertificateFault),
+    /// Its issuers could not be asked, for want of room of our own.
+    NoRoom,
+}
+
+impl From<CertificateFault> for Unjudged {
+    fn from(fault: CertificateFault) -> Self {
+        Self::Fault(fault)
+    }
+}
+
 /// Judges a certificate's chain afresh, and asks its issuers where the gate wants
 /// that.
 pub(crate) async fn judge_chain(
@@ -117,22 +132,24 @@ pub(crate) async fn judge_chain(
     offer: &GateOffer,
     asked: &mut Vec<(String, String)>,
     means: Means<'_>,
-) -> Result<(), CertificateFault> {
+) -> Result<(), Unjudged> {
     let (Some(trust), false) = (&offer.trust, chain.is_empty()) else { return Ok(()) };
     let now = UNIX_EPOCH + Duration::from_millis(means.resources.now);
     for question in trust.questions(chain, now)? {
         let subject = Certificate::read(&question.certificate).map(|read| read.subject).unwrap_or_default();
-        asked.push((
-            subject,
-            match means.resources.responders.ask(&question).await {
-                Ok(Standing::Good) => "good".into(),
-                Ok(Standing::Revoked) => "revoked".into(),
-                Ok(Standing::Unknown) => "it does not know the certificate".into(),
-                Err(unreachable) => format!("no answer: {unreachable}"),
-            },
-        ));
+        let answer = means.resources.responders.ask(&question).await;
+        let told = match &answer {
+            Ok(Standing::Good) => "good".into(),
+            Ok(Standing::Revoked) => "revoked".into(),
+            Ok(Standing::Unknown) => "it does not know the certificate".into(),
+            Err(none) => none.told().to_string(),
+        };
+        asked.push((subject, told));
+        if let Err(NoAnswer::NoRoom(_)) = answer {
+            return Err(Unjudged::NoRoom);
+        }
     }
-    trust.judge(chain, now)
+    Ok(trust.judge(chain, now)?)
 }
 
 /// The chains that the handshakes of a conversation took.
@@ -222,10 +239,11 @@ pub(crate) async fn recall_machine(
     };
     match judge_chain(&seen.chain, offer, &mut proofs.asked, means).await {
         Ok(()) => {}
-        Err(CertificateFault::RevocationUnknown) => {
+        Err(Unjudged::NoRoom) => return react(clause, Some(Event::NoRoom)),
+        Err(Unjudged::Fault(CertificateFault::RevocationUnknown)) => {
             return unanswered(request_facts, Identity::NotProved { claimed: seen.name, event: Event::Unreachable });
         }
-        Err(_) => return Ok(()),
+        Err(Unjudged::Fault(_)) => return Ok(()),
     }
     let own = seen.chain.own().cloned();
     // A chain that cannot be read any more proves nothing.
@@ -241,6 +259,7 @@ pub(crate) async fn recall_machine(
             request_facts.known.machine = Identity::Proved(proved);
         }
         (identity, Some(Event::Unreachable)) => return unanswered(request_facts, identity),
+        (_, no_room @ Some(Event::NoRoom)) => return react(clause, no_room),
         // What is only remembered proves nothing against anybody: where it does not
         // hold any more, no machine was presented.
         _ => {}

@@ -9,7 +9,9 @@ use regnant_policy::{Event, Gate, IdentityKind, Mac, Reaction};
 use crate::added::add_facts;
 use crate::decide::{ActivePolicy, Decided, Means, Resources, Times, decide_by_rules};
 use crate::eap::evidence::{EapEvidence, FailureEvidence, RoundEvidence};
-use crate::eap::identities::{check_claim, judge_chain, recall_machine, take_certificates, take_session, taken_chains};
+use crate::eap::identities::{
+    Unjudged, check_claim, judge_chain, recall_machine, take_certificates, take_session, taken_chains,
+};
 use crate::eap::machines::SeenMachine;
 use crate::eap::offers::GateOffer;
 use crate::eap::resumption::{IdentityBefore, ProvedBefore, ResumptionHandle, Scope};
@@ -119,9 +121,14 @@ impl From<Stop> for Stopped {
     }
 }
 
-impl From<CertificateFault> for Stopped {
-    fn from(fault: CertificateFault) -> Self {
-        Self::Certificate(fault)
+impl From<Unjudged> for Stopped {
+    fn from(unjudged: Unjudged) -> Self {
+        match unjudged {
+            Unjudged::Fault(fault) => Self::Certificate(fault),
+            Unjudged::NoRoom => {
+                Self::Event(Stop { kind: IdentityKind::User, event: Event::NoRoom, reaction: Reaction::Silence })
+            }
+        }
     }
 }
 

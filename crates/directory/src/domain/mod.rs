@@ -168,7 +168,9 @@ impl Domain {
         name: &str,
         response: &MsChapResponse,
     ) -> Result<MsChapAnswer, Trouble> {
-        let _place = controller.places.acquire().await.map_err(|_| Trouble::Busy)?;
+        // Sooner than it is given up: that it had no place is no failure of the controller.
+        let place = timeout(self.limit / 3, controller.places.acquire()).await;
+        let _place = place.map_err(|_| Trouble::Busy)?.map_err(|_| Trouble::Busy)?;
         let channel = self.channel(controller, None).await?;
         match self.over(controller, &channel, name, response).await {
             // It was started again, or the machine has another password there.

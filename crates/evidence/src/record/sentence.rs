@@ -154,7 +154,8 @@ impl Record {
             (_, Event::Expired) => "the account has expired".into(),
             (_, Event::Absent) => "nobody presented themselves".into(),
             (_, Event::Ambiguous) => "a store has several accounts of that name".into(),
-            (_, Event::Failed | Event::Unfit) => said().unwrap_or_else(|| event.word().into()),
+            (_, Event::NoRoom) => "there was no room to ask anybody".into(),
+            (_, Event::Failed | Event::Unfit | Event::HeldBack) => said().unwrap_or_else(|| event.word().into()),
         }
     }
 }

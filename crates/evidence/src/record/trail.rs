@@ -298,6 +298,17 @@ impl Record {
             (_, Event::Disabled) => "Enable the account if the person should have access.".into(),
             (_, Event::Expired) => "Extend the account if the person should have access.".into(),
             (_, Event::Absent) => "See why the equipment sends no such identity.".into(),
+            (_, Event::HeldBack) => {
+                "Somebody guesses at this name, or a device has an old password. Whoever was right lately from their own \
+                 device gets in meanwhile; for others wait until it is over, and see in the journal where the wrong ones \
+                 come from."
+                    .into()
+            }
+            (_, Event::NoRoom) => {
+                "More was asked at once than there is room for; no store is at fault. The NAS asks again. See who asks so \
+                 much, and whether a store has become slow."
+                    .into()
+            }
             (_, Event::Ambiguous) => {
                 "See to it that the store finds one account: narrow its search base or filter, or look one attribute up.".into()
             }

@@ -19,7 +19,7 @@ use regnant_decision::*;
 use regnant_eap::{MsChapResponse, Question, Standing, Standings};
 use regnant_equipment::{NamedSecrets, decide, *};
 use regnant_evidence::*;
-use regnant_policy::{Compiled, IdentityKind, KnownStore, Mac, Source, Value};
+use regnant_policy::{Compiled, IdentityKind, KnownStore, Mac, Severity, Source, Value};
 use regnant_radius::*;
 use ulid::Ulid;
 
@@ -47,6 +47,10 @@ pub(crate) struct Memory {
     pub(crate) silent: Vec<&'static str>,
     /// Stores that take every question and never answer.
     pub(crate) hanging: Vec<&'static str>,
+    /// Stores of which nothing can be asked, for want of room.
+    pub(crate) crowded: Vec<&'static str>,
+    /// What one of them says of every password.
+    pub(crate) own_passwords: Option<(&'static str, PasswordAnswer)>,
     /// A group that one of them has beside, for everybody.
     pub(crate) own_group: Option<(&'static str, &'static str)>,
     /// What all of them can be asked.
@@ -97,8 +101,13 @@ impl Memory {
         let named = |name: &String| {
             let silent = self.silent.contains(&name.as_str());
             let hanging = self.hanging.contains(&name.as_str());
+            let crowded = self.crowded.contains(&name.as_str());
             let group = self.own_group.filter(|(store, _)| store == name).map(|(_, group)| group);
-            (name.clone(), Arc::new(Named { silent, hanging, group, memory: self.clone() }) as Arc<dyn Store>)
+            let mut memory = self.clone();
+            if let Some((_, says)) = self.own_passwords.filter(|(store, _)| store == name) {
+                memory.passwords = Some(says);
+            }
+            (name.clone(), Arc::new(Named { silent, hanging, crowded, group, memory }) as Arc<dyn Store>)
         };
         Arc::new(BoundStores::new(names, &names.iter().map(named).collect()))
     }
@@ -118,6 +127,7 @@ pub(crate) const ALL: Capabilities = Capabilities {
 struct Named {
     silent: bool,
     hanging: bool,
+    crowded: bool,
     group: Option<&'static str>,
     memory: Memory,
 }
@@ -125,7 +135,8 @@ struct Named {
 impl Named {
     fn reply<T: Send + 'static>(&self, answer: T) -> StoreReply<'_, T> {
         match (self.silent, self.hanging) {
-            (true, _) => StoreReply::Now(Err(Unreachable("it does not answer".into()))),
+            _ if self.crowded => StoreReply::Now(Err(NoAnswer::NoRoom("too many wait".into()))),
+            (true, _) => StoreReply::Now(Err(NoAnswer::Silent("it does not answer".into()))),
             (_, true) => StoreReply::later(std::future::pending()),
             _ => StoreReply::now(answer),
         }
@@ -209,10 +220,10 @@ impl Counting {
 }
 
 impl Guesses for Counting {
-    fn admit<'g>(&'g self, guesser: Guesser<'g>) -> Wait<'g, Answer<()>> {
+    fn admit<'g>(&'g self, guesser: Guesser<'g>) -> Wait<'g, Admission> {
         match self.table.wait(guesser, NOW) {
-            Some(time) => self.held(time, Ok(())),
-            None => self.held(Duration::ZERO, Err(Unreachable("too many wait".into()))),
+            Ok(time) => self.held(time, Admission::Tried),
+            Err(held) => self.held(held.delay, Admission::HeldBack(held)),
         }
     }
 
@@ -222,7 +233,7 @@ impl Guesses for Counting {
     }
 
     fn right(&self, guesser: Guesser<'_>) {
-        self.table.right(guesser);
+        self.table.right(guesser, NOW);
     }
 }
 
@@ -256,7 +267,7 @@ impl Standings for Issuer {
 impl Responders for Issuer {
     fn ask<'q>(&'q self, question: &'q Question) -> Pin<Box<dyn Future<Output = Answer<Standing>> + Send + 'q>> {
         self.asked.fetch_add(1, Ordering::Relaxed);
-        let said = self.says.lock().unwrap().ok_or_else(|| Unreachable("nobody is there".into()));
+        let said = self.says.lock().unwrap().ok_or_else(|| NoAnswer::Silent("nobody is there".into()));
         if let Ok(standing) = said {
             self.known.lock().unwrap().insert(question.fingerprint, standing);
         }
@@ -353,10 +364,12 @@ fn active(
 ) -> ActiveEdition {
     let kinds = [IdentityKind::User, IdentityKind::Machine];
     let people = people.iter().flat_map(|name| kinds.map(|kind| store(name, kind)));
-    let stores = people.chain([store("harbour-devices", IdentityKind::Mac)]);
+    let stores = people.chain(["harbour-devices", "annex-devices"].map(|name| store(name, IdentityKind::Mac)));
     let schema = vocabulary.schema().clone().with_stores(stores);
-    let compiled = Compiled::from_source(Source::new("main.writ", policy), &schema)
-        .unwrap_or_else(|checked| panic!("{}", checked.diagnostics()[0].render(checked.source())));
+    let compiled = Compiled::from_source(Source::new("main.writ", policy), &schema).unwrap_or_else(|checked| {
+        let errors = checked.diagnostics().iter().filter(|found| found.severity == Severity::Error);
+        panic!("{}", errors.map(|error| error.render(checked.source())).collect::<String>())
+    });
     let dialect = Dialect::standard(vocabulary.dictionary());
     let edition = Arc::new(Edition::prepare(1, compiled, &[dialect], vocabulary.clone()));
     let materials = certificates.materials(issuer.clone());

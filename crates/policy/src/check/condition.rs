@@ -234,6 +234,16 @@ impl<'p> Checker<'p> {
         self.leaf_called(text, left, Compiled::Compare(comparison, Expression::Literal(Value::Instant(at))), span)
     }
 
+    /// That no identity of a kind was presented and left unproved, where the schema tells.
+    pub(super) fn no_failure_of(&mut self, kind: IdentityKind, span: Span) -> Option<TermId> {
+        let name = format!("{}.failure", kind.word());
+        let id = self.schema.find(&name)?;
+        let kind = self.schema.definition(id).kind.clone();
+        let left = Typed { expression: Expression::Fact(id), kind, fact: Some(id) };
+        let failed = self.leaf_called(format!("exists {name}"), left, Compiled::Exists, span)?;
+        Some(self.node(Term::Not(failed)))
+    }
+
     /// A condition that holds where all of these do.
     pub(super) fn all_of(&mut self, nodes: Vec<TermId>) -> TermId {
         self.node(Term::All(nodes.into()))

@@ -138,10 +138,19 @@ impl Checker<'_> {
             None => None,
         };
         let mut reactions = Event::ALL.map(|(_, event)| event.default_reaction());
+        self.next_beside_stale(item)?;
         self.once("event", item.reactions.iter().map(|(event, _)| event));
         for (event, reaction) in &item.reactions {
             let event = self.one_of("event", event, &Event::ALL)?;
             reactions[event as usize] = self.reaction(event, reaction)?;
+            if event == Event::Unreachable && reactions[event as usize] == Reaction::Next && item.stores.len() < 2 {
+                let message = "`next` cannot follow `unreachable`: there is no next store here";
+                self.report(
+                    Diagnostic::error("W405", reaction.word.span, message)
+                        .note("name the store that may be asked meanwhile, or write refuse, silence or continue"),
+                );
+                return None;
+            }
         }
         let stores = item.stores.iter().map(|store| self.program.store(&store.text)).collect();
         if let Some(bound) = item.bound.as_ref().filter(|_| kind == IdentityKind::Mac) {
@@ -152,6 +161,22 @@ impl Checker<'_> {
             return None;
         }
         Some(Identify { kind, stores, name_from, bound: item.bound.is_some(), reactions })
+    }
+
+    /// What a silent store told earlier and what a later store proves are two answers to one question.
+    fn next_beside_stale(&mut self, item: &IdentifyItem) -> Option<()> {
+        let of = |word: &str| {
+            let mut unreachable = item.reactions.iter().filter(|(event, _)| event.text == "unreachable");
+            unreachable.find(|(_, reaction)| reaction.word.text == word).map(|(_, reaction)| reaction.word.span)
+        };
+        let (Some(next), Some(stale)) = (of("next"), of("use")) else { return Some(()) };
+        let message = "`next` and `use stale` do not stand beside each other";
+        self.report(
+            Diagnostic::error("W405", next, message)
+                .also(stale, "the other")
+                .note("either what the silent store told earlier counts, or what a later store proves"),
+        );
+        None
     }
 
     fn lookup(&mut self, item: &LookupItem) -> Option<Lookup> {
@@ -167,7 +192,8 @@ impl Checker<'_> {
             // Rules that need what nobody said are undetermined.
             None => Reaction::Continue,
             Some(reaction) if reaction.word.text == "next" => {
-                let message = "`next` cannot follow `unreachable`: there is no next store then";
+                let message =
+                    "`next` cannot follow `unreachable` in a `lookup`: what a later store tells would count for all";
                 self.report(
                     Diagnostic::error("W405", reaction.word.span, message)
                         .note("write refuse, silence, continue or use stale"),
@@ -242,8 +268,8 @@ impl Checker<'_> {
             );
             return None;
         }
-        // `unknown` and `unreachable` are judged after the last store, `absent` before the first.
-        if reaction == Reaction::Next && matches!(event, Event::Unknown | Event::Unreachable | Event::Absent) {
+        // `unknown` is judged after the last store, `absent` before the first.
+        if reaction == Reaction::Next && matches!(event, Event::Unknown | Event::Absent) {
             let message = format!("`next` cannot follow `{}`: there is no next store then", event.word());
             self.report(Diagnostic::error("W405", item.word.span, message).note("write refuse, silence or continue"));
             return None;

@@ -6,9 +6,11 @@ use crate::check::Checker;
 use crate::check::certain::Certain;
 use crate::diagnostic::Diagnostic;
 use crate::edit::Mend;
-use crate::parse::ast::{GateItem, Name, Policy};
+use crate::parse::ast::{GateItem, Name, Policy, ReactionItem};
 use crate::run::method::{Accepted, IdentityKind, Method};
-use crate::run::program::{Consequence, Expression, Gate, Leaf, Program, Rule, Term, TermId, Test, Undetermined};
+use crate::run::program::{
+    Consequence, Event, Expression, Gate, Leaf, Program, Rule, Term, TermId, Test, Undetermined,
+};
 use crate::run::{Facts, Known};
 use crate::schema::{FactId, Type};
 use crate::value::Value;
@@ -36,6 +38,8 @@ impl Checker<'_> {
                 self.weak_methods(&program, item, gate);
                 self.permissive(item, gate);
                 self.remembers(&program, item, gate);
+                self.watched_without_proof(item, gate);
+                self.next_while_silent(item, gate);
             }
         }
         self.program = program;
@@ -176,6 +180,46 @@ impl Checker<'_> {
                 .note("end the gate with `otherwise refuse`: whom the rule does not fit is given the same as it is")
                 .mend(Mend::Texts("refuse everybody else", vec![(item.end, "otherwise refuse")]));
             self.report(found);
+        }
+    }
+
+    /// A gate that is watched refuses whoever failed a proof, though it lets them on to its rules.
+    fn watched_without_proof(&mut self, item: &GateItem, gate: &Gate) {
+        let Some(observe) = &gate.observe else { return };
+        let proofs = item.identify.iter().filter(|clause| clause.kind.text != IdentityKind::Mac.word());
+        let going_on = proofs
+            .flat_map(|clause| &clause.reactions)
+            .find(|(event, reaction)| reaction.word.text == "continue" && event.text != Event::Absent.word());
+        if let Some((event, reaction)) = going_on {
+            let message = format!("gate `{}` is watched, and goes on after `{}`", gate.name, event.text);
+            self.report(
+                Diagnostic::warning("W520", reaction.word.span, message)
+                    .also(observe.span, "watched here")
+                    .note("whoever is not proved is refused all the same, and not observed: let a rule say what they are given"),
+            );
+        }
+    }
+
+    /// An account of the same name in a later store is another account.
+    fn next_while_silent(&mut self, item: &GateItem, gate: &Gate) {
+        for clause in &item.identify {
+            let next = |(event, reaction): &&(Name, ReactionItem)| {
+                event.text == Event::Unreachable.word() && reaction.word.text == "next"
+            };
+            let (Some((_, reaction)), [first, .., last]) = (clause.reactions.iter().find(next), &clause.stores[..])
+            else {
+                continue;
+            };
+            let same = match clause.kind.text == IdentityKind::Mac.word() {
+                true => "a device of the same address",
+                false => "an account of the same name",
+            };
+            let message =
+                format!("while `{}` is silent, gate `{}` takes {same} from `{}`", first.text, gate.name, last.text);
+            self.report(Diagnostic::warning("W521", reaction.word.span, message).note(
+                "whom the silent store would refuse gets in by the account, the credential and the groups that a later one has: \
+                 keep only those there who may get in without it",
+            ));
         }
     }
 

@@ -1,6 +1,7 @@
 use crate::check::Checker;
 use crate::diagnostic::Diagnostic;
 use crate::parse::ast::{Comparison, ConsequenceItem, ObserveItem, Operand, RuleItem};
+use crate::run::method::IdentityKind;
 use crate::run::program::{Consequence, Observe, Off, Rule};
 use crate::schema::Type;
 use crate::value::Value;
@@ -67,13 +68,17 @@ impl Checker<'_> {
         })
     }
 
-    /// What is given in the place of a refusal.
+    /// What is given in the place of a refusal. That nobody is watched who failed a proof is part
+    /// of its condition: it holds wherever a policy is asked.
     pub(super) fn observe(&mut self, item: &ObserveItem) -> Option<Observe> {
-        let when = match &item.when {
-            Some(condition) => Some(self.condition(condition)?),
-            None => None,
-        };
-        Some(Observe { grants: self.grant_set(&item.grants)?, span: item.span, when })
+        let mut conditions = Vec::new();
+        for kind in [IdentityKind::User, IdentityKind::Machine] {
+            conditions.extend(self.no_failure_of(kind, item.span));
+        }
+        if let Some(condition) = &item.when {
+            conditions.push(self.condition(condition)?);
+        }
+        Some(Observe { grants: self.grant_set(&item.grants)?, span: item.span, when: self.all_of(conditions) })
     }
 
     pub(super) fn consequence(&mut self, item: &ConsequenceItem) -> Option<Consequence> {

@@ -233,8 +233,8 @@ pub struct Observe {
     pub grants: usize,
     /// Where it is written.
     pub span: Span,
-    /// Of which requests; none where of all.
-    pub when: Option<TermId>,
+    /// Of which requests; never of one in which an identity was presented and not proved.
+    pub when: TermId,
 }
 
 /// What follows from a rule.
@@ -323,7 +323,11 @@ pub struct Identify {
 impl Identify {
     /// What happens on an event.
     pub fn reaction(&self, event: Event) -> &Reaction {
-        &self.reactions[event as usize]
+        match event {
+            Event::HeldBack => &Reaction::Refuse(None),
+            Event::NoRoom => &Reaction::Silence,
+            event => &self.reactions[event as usize],
+        }
     }
 
     /// The name to look up, made from what is claimed.
@@ -393,11 +397,11 @@ impl Lookup {
 
 /// What may happen while an identity is proved.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
+#[serde(rename_all = "kebab-case")]
 pub enum Event {
     /// No store has it.
     Unknown,
-    /// Some store did not answer and none had it.
+    /// A store that was asked did not answer, and might have kept it back.
     Unreachable,
     /// The credential is wrong.
     Failed,
@@ -411,11 +415,17 @@ pub enum Event {
     Absent,
     /// A store has several accounts of that name.
     Ambiguous,
+    /// There were so many wrong credentials that this one was not looked at. No gate reacts to it: it is
+    /// refused.
+    HeldBack,
+    /// Nobody could be asked, for want of room of our own. No gate reacts to it: nobody is answered, so
+    /// that whoever causes load never decides what applies.
+    NoRoom,
 }
 
 impl Event {
     pub(crate) const COUNT: usize = 8;
-    /// All events with their words in Writ.
+    /// The events that a gate may react to, with their words in Writ.
     pub const ALL: [(&'static str, Self); Self::COUNT] = [
         ("unknown", Self::Unknown),
         ("unreachable", Self::Unreachable),
@@ -427,9 +437,13 @@ impl Event {
         ("ambiguous", Self::Ambiguous),
     ];
 
-    /// The word in Writ.
+    /// Its word; in Writ, for those that a gate may react to.
     pub fn word(self) -> &'static str {
-        Self::ALL[self as usize].0
+        match self {
+            Self::HeldBack => "held-back",
+            Self::NoRoom => "no-room",
+            event => Self::ALL[event as usize].0,
+        }
     }
 
     pub(crate) fn default_reaction(self) -> Reaction {

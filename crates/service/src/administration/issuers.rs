@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use regnant_base::BoundedMap;
 use regnant_certificates::{OcspAnswer, ocsp_request, read_ocsp_response};
-use regnant_decision::{Answer, Responders, Unreachable};
+use regnant_decision::{Answer, NoAnswer, Responders};
 use regnant_eap::{Certificate, Question, Standing, Standings};
 use tokio::runtime::Handle;
 use tokio::sync::Semaphore;
@@ -106,12 +106,12 @@ impl Responders for Issuers {
                 return said;
             }
             let Some(asked) = self.ask_now(question).await else {
-                return Err(Unreachable("too many questions to issuers are under way".into()));
+                return Err(NoAnswer::NoRoom("too many questions to issuers are under way".into()));
             };
             let now = now_ms() / 1_000;
             let known = match asked {
                 Ok(answer) => CachedAnswer { said: Ok(answer.standing), until: answer.until.min(now + LONGEST) },
-                Err(why) => CachedAnswer { said: Err(Unreachable(why)), until: now + SILENT_FOR },
+                Err(why) => CachedAnswer { said: Err(NoAnswer::Silent(why)), until: now + SILENT_FOR },
             };
             self.keep(question.fingerprint, known.clone());
             known.said
@@ -192,7 +192,7 @@ mod tests {
         let said = |standing, until| CachedAnswer { said: Ok(standing), until };
         issuers.keep([1; 32], said(Standing::Good, 10));
         assert_eq!((issuers.of(&[1; 32], 10), issuers.of(&[1; 32], 11)), (Some(Standing::Good), None));
-        issuers.keep([1; 32], CachedAnswer { said: Err(Unreachable("silent".into())), until: 20 });
+        issuers.keep([1; 32], CachedAnswer { said: Err(NoAnswer::Silent("silent".into())), until: 20 });
         assert_eq!(issuers.of(&[1; 32], 11), None, "silence is no standing");
         assert!(issuers.known(&[1; 32], 11).is_some(), "but it is known");
         for number in 0..MOST as u64 {

@@ -8,7 +8,7 @@ use std::time::Instant;
 use regnant_decision::Resources;
 use regnant_equipment::{AcceptedRequest, Cause, Handled, RadiusConversation, accept, decide};
 use regnant_journal::{JournalHandle, JournalSlot};
-use regnant_radius::number;
+use regnant_radius::{Code, number};
 use tokio::runtime::Handle;
 use ulid::Ulid;
 
@@ -69,13 +69,11 @@ impl Receiving<'_> {
         let source = datagram.source;
         // Before anything is computed: in a flood this is all that a packet costs.
         let nas = snapshot.nases.find(source.ip());
-        let slot = match nas {
-            None => None,
-            Some(nas) => match self.journal.slot(&nas.name) {
-                Some(slot) => Some(slot),
-                None => return count(&self.radius.counters.unjournaled),
-            },
-        };
+        let slot = nas.and_then(|nas| self.journal.slot(&nas.name));
+        // Status-Server needs no place: equipment that gets no answer to it declares us dead.
+        if nas.is_some() && slot.is_none() && datagram.bytes.first() != Some(&Code::STATUS_SERVER.0) {
+            return count(&self.radius.counters.unjournaled);
+        }
         let accepted = match accept(nas, source, datagram.bytes, now_ms()) {
             Ok(accepted) => accepted,
             Err(cause) => {
