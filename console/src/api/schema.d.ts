@@ -2643,6 +2643,12 @@ export interface components {
              */
             device_notation: string;
             /**
+             * @description What accounts and devices have in common that are disabled, beside the marks that are known; none where
+             *     it is empty.
+             * @default
+             */
+            disabled_filter: string;
+            /**
              * @description The short name of the Active Directory domain whose controllers check responses of MS-CHAP;
              *     none do where it is empty.
              * @default

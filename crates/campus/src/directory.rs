@@ -65,7 +65,10 @@ impl PortDirectory {
         fs::write(folder.join("server.key"), key)?;
         let at = folder.display();
         let schemas = ["core", "cosine", "inetorgperson", "nis"];
-        let schemas: String = schemas.iter().map(|name| format!("include /etc/ldap/schema/{name}.schema\n")).collect();
+        let mut schemas: String =
+            schemas.iter().map(|name| format!("include /etc/ldap/schema/{name}.schema\n")).collect();
+        fs::write(folder.join("elsewhere.schema"), elsewhere())?;
+        schemas.push_str(&format!("include \"{at}/elsewhere.schema\"\n"));
         let ((root, password), (searcher, _)) = (ROOT, SEARCHER);
         let config = format!(
             "{schemas}modulepath /usr/lib/ldap\nmoduleload back_mdb\nmoduleload memberof\nmoduleload ppolicy\n\
@@ -172,6 +175,38 @@ impl Drop for PortDirectory {
     fn drop(&mut self) {
         self.kill();
     }
+}
+
+/// What other directories keep of accounts, so that this one can stand for them: an auxiliary class,
+/// `elsewhere`, whose attributes are called as theirs.
+const ELSEWHERE: [&str; 8] = [
+    "sAMAccountName",
+    "userAccountControl",
+    "accountExpires",
+    "lockoutTime",
+    "nsAccountLock",
+    "sambaAcctFlags",
+    "sambaNTPassword",
+    "loginDisabled",
+];
+
+fn elsewhere() -> String {
+    let mut schema = String::new();
+    for (number, name) in ELSEWHERE.iter().enumerate() {
+        schema.push_str(&format!(
+            "attributetype ( 1.3.6.1.4.1.32473.9.1.{number} NAME '{name}' EQUALITY caseIgnoreMatch \
+             SYNTAX 1.3.6.1.4.1.1466.115.121.1.15 )\n"
+        ));
+    }
+    schema.push_str(
+        "attributetype ( 1.3.6.1.4.1.32473.9.1.90 NAME 'objectSid' EQUALITY octetStringMatch \
+         SYNTAX 1.3.6.1.4.1.1466.115.121.1.40 SINGLE-VALUE )\n",
+    );
+    schema.push_str(&format!(
+        "objectclass ( 1.3.6.1.4.1.32473.9.2 NAME 'elsewhere' AUXILIARY MAY ( objectSid $ {} ) )\n",
+        ELSEWHERE.join(" $ ")
+    ));
+    schema
 }
 
 /// Ends the one of an earlier start whose owner was killed before it.

@@ -206,7 +206,7 @@ fn is_outside(one: &Value) -> bool {
 }
 
 /// What a directory is asked by, as it is shown.
-const DIRECTORY: [&str; 24] = [
+const DIRECTORY: [&str; 25] = [
     "trust",
     "bind_as",
     "base",
@@ -218,6 +218,7 @@ const DIRECTORY: [&str; 24] = [
     "device_name",
     "device_notation",
     "certificates",
+    "disabled_filter",
     "nt_hash",
     "clear_password",
     "groups",
@@ -321,6 +322,7 @@ fn directory_fields(said: &DirectoryFields) -> Map<String, Value> {
     put(&mut form, "device_name", said.device_name.as_deref());
     put(&mut form, "device_notation", said.device_notation.as_deref());
     put(&mut form, "certificates", said.certificates.as_deref());
+    put(&mut form, "disabled_filter", said.disabled_filter.as_deref());
     put(&mut form, "nt_hash", said.nt_hash.as_deref());
     put(&mut form, "clear_password", said.clear_password.as_deref());
     put(&mut form, "groups", said.groups.as_deref());

@@ -149,8 +149,9 @@ fn a_directory_that_is_dead_or_hangs_stops_nobody_else_and_is_asked_again() {
     vpn(&service, "mara.quay", "Dry-Dock-82", 3);
     let trail = last(&service, "q=mara.quay&outcome=silence");
     assert!(trail.contains("no answer") && trail.contains("is not reached"), "{trail}");
-    // Whoever another store has, and whoever needs no directory, is served at once.
-    vpn(&service, "ola.nett", "Fibre-Spool-90", 0);
+    // It might have had him disabled: another store counts only where the gate says so. Whoever needs no directory
+    // is served at once.
+    vpn(&service, "ola.nett", "Fibre-Spool-90", 3);
     service.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200007"]).ends_with(0);
     // It is told where people look: since when, and what to do.
     let story = service.get("today").1["down"][0].clone();
@@ -175,6 +176,96 @@ fn a_directory_that_is_dead_or_hangs_stops_nobody_else_and_is_asked_again() {
     service.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200007"]).ends_with(0);
     slapd.hang(false);
     served_again(&service);
+}
+
+/// A local account for the day when the directory is down.
+#[test]
+fn a_local_account_counts_while_the_directory_is_silent_where_the_gate_says_so() {
+    let mut slapd = Slapd::start();
+    let service = harbour(&slapd, &slapd.ldaps(), &["--keep", "0", "--time-limit", "1"]);
+    let folder = service.data.join("harbour");
+    let policy = std::fs::read_to_string(folder.join("main.writ")).unwrap();
+    let said = policy.replace(
+        "identify user in tarn-directory, harbour as lower(before(claimed.name, \"@\"))",
+        "identify user in tarn-directory, harbour as lower(before(claimed.name, \"@\")) { unreachable next }",
+    );
+    assert_ne!(policy, said);
+    std::fs::write(folder.join("main.writ"), said).unwrap();
+    let told = printed(&service.client(&["policy", "activate"]).arg(&folder).output().unwrap());
+    assert!(told.contains("W521") && told.contains("while `tarn-directory` is silent"), "{told}");
+    service.client(&["policy", "activate", "--yes"]).arg(&folder).output().unwrap();
+    slapd.kill();
+    vpn(&service, "ola.nett", "Fibre-Spool-90", 0);
+    let trail = last(&service, "q=ola.nett&outcome=granted");
+    assert!(trail.contains("no answer") && trail.contains("right credential"), "{trail}");
+    vpn(&service, "ola.nett", "Fibre-Spool-91", 3);
+    vpn(&service, "mara.quay", "Dry-Dock-82", 3);
+}
+
+#[test]
+fn whoever_a_directory_has_disabled_stays_out_however_they_are_proved() {
+    let slapd = Slapd::start();
+    let hash = regnant_eap::mschap::nt_password_hash("Tide-Table-61").map(|byte| format!("{byte:02X}")).concat();
+    let ida = format!("dn: uid=ida.marsh,ou=people,{BASE}\nchangetype: modify\n");
+    slapd.modify(&format!(
+        "{ida}add: objectClass\nobjectClass: elsewhere\n-\nadd: sambaNTPassword\nsambaNTPassword: {hash}\n"
+    ));
+    slapd.modify(&format!("{ida}add: objectClass\nobjectClass: shadowAccount\n"));
+    let more = ["--keep", "0", "--nt-hash", "sambaNTPassword", "--disabled-filter", "(employeeType=left)"];
+    let service = harbour(&slapd, &slapd.ldaps(), &more);
+    let folder = service.data.join("harbour");
+    let by_certificate = |code: i32| {
+        let mut command = service.try_eap(&["eap-tls"]);
+        command.arg("--certificate").arg(folder.join("ida.marsh.pem"));
+        command.arg("--key").arg(folder.join("ida.marsh.key")).ends_with(code);
+    };
+    let by_hash = |code: i32| {
+        service.try_eap(&["peap", "--user", "ida.marsh", "--password", "Tide-Table-61"]).ends_with(code);
+    };
+    let tested =
+        || printed(&service.client(&["store", "test", "tarn-directory", "--person", "ida.marsh"]).output().unwrap());
+    by_certificate(0);
+    by_hash(0);
+    assert!(tested().contains("nothing there has it disabled or expired"), "{}", tested());
+    for (attribute, value, why) in [
+        ("nsAccountLock", "TRUE", "disabled, by nsAccountLock"),
+        ("sambaAcctFlags", "[UD         ]", "disabled, by sambaAcctFlags"),
+        ("loginDisabled", "TRUE", "disabled, by loginDisabled"),
+        ("shadowExpire", "1", "expired, by shadowExpire"),
+        ("employeeType", "left", "disabled, by the filter of those who are disabled"),
+    ] {
+        slapd.modify(&format!("{ida}add: {attribute}\n{attribute}: {value}\n"));
+        by_certificate(1);
+        by_hash(1);
+        assert!(tested().contains(why), "{}", tested());
+        slapd.modify(&format!("{ida}delete: {attribute}\n"));
+    }
+    by_hash(0);
+    // A lock, and a password that has to be changed, keep passwords out, and no certificate.
+    for (attribute, value, why) in [
+        ("lockoutTime", "133800000000000000", "the account is locked for a while"),
+        ("pwdReset", "TRUE", "the password has to be changed before it counts"),
+    ] {
+        slapd.modify(&format!("{ida}add: {attribute}\n{attribute}: {value}\n"));
+        by_hash(1);
+        last(&service, &format!("q=ida.marsh%20{}&outcome=refused", why.replace(' ', "%20")));
+        by_certificate(0);
+        slapd.modify(&format!("{ida}delete: {attribute}\n"));
+    }
+    by_hash(0);
+    // What the directory says of a bind counts too, though the bind goes well.
+    slapd.add(&format!(
+        "dn: cn=fresh,{BASE}\nobjectClass: device\nobjectClass: pwdPolicy\ncn: fresh\npwdAttribute: userPassword\n\
+         pwdMustChange: TRUE\n"
+    ));
+    slapd.modify(&format!(
+        "dn: uid=mara.quay,ou=people,{BASE}\nchangetype: modify\nadd: pwdPolicySubentry\npwdPolicySubentry: cn=fresh,{BASE}\n-\n\
+         add: pwdReset\npwdReset: TRUE\n"
+    ));
+    vpn(&service, "mara.quay", "Dry-Dock-82", 1);
+    let trail = last(&service, "q=mara.quay&outcome=refused");
+    assert!(trail.contains("the password has to be changed before it counts"), "{trail}");
+    assert!(trail.contains("has to set a new password where the account is kept"), "{trail}");
 }
 
 fn served_again(service: &Running) {

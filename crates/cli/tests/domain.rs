@@ -6,6 +6,7 @@ use std::process::{Child, Stdio};
 use std::time::{Duration, Instant};
 
 use regnant_campus::harbour::*;
+use running::directory::{SEARCHER_PASSWORD, Slapd};
 use running::domain::*;
 use running::*;
 
@@ -72,7 +73,7 @@ fn a_domain_tells_groups_and_states_and_checks_what_it_tells_no_hash_of() {
     for (name, password, reason) in [
         ("lee.gone", "Old-Badge-77", "the account is disabled"),
         ("lee.gone", "Old-Badge-78", "wrong password"),
-        ("tom.reed", "Winch-Oil-49", "the account has expired"),
+        ("tom.reed", "Winch-Oil-49", "the password has to be changed before it counts"),
         ("sam.drift", "Rope-Ends-13", "the account has expired"),
     ] {
         vpn(name, password, 1);
@@ -84,6 +85,7 @@ fn a_domain_tells_groups_and_states_and_checks_what_it_tells_no_hash_of() {
     assert!(trail.contains("the password has to be changed before it counts"), "{trail}");
 
     checks_responses(&domain, &service);
+    takes_no_account_for_another_of_the_name(&domain, &service);
 
     // It goes away and comes again; what was made with it is made anew.
     domain.kill();
@@ -141,7 +143,7 @@ fn checks_responses(domain: &Domain, service: &Running) {
         ("ida.marsh", "Tide-Table-62", "wrong password"),
         ("lee.gone", "Old-Badge-77", "the account is disabled"),
         ("lee.gone", "Old-Badge-78", "wrong password"),
-        ("tom.reed", "Winch-Oil-49", "the account has expired"),
+        ("tom.reed", "Winch-Oil-49", "the password has to be changed before it counts"),
         ("sam.drift", "Rope-Ends-13", "the account has expired"),
     ] {
         service.try_eap(&["peap", "--user", name, "--password", password]).ends_with(1);
@@ -198,6 +200,53 @@ fn checks_responses(domain: &Domain, service: &Running) {
     service.try_eap(&PEAP).succeeds();
     let other = service.client(&["store", "new-password", "harbour"]).fails(1);
     assert!(other.contains("is not asked so"), "{other}");
+}
+
+/// A directory that is not the domain's has people of the same names; whoever knows the password that the domain has
+/// for the name proves nobody there.
+fn takes_no_account_for_another_of_the_name(domain: &Domain, service: &Running) {
+    domain.tool(&["computer", "create", "LOOKALIKE"]);
+    domain.tool(&["user", "setpassword", "LOOKALIKE$", &format!("--newpassword={SEARCHER_PASSWORD}")]);
+    domain.tool(&["user", "enable", "LOOKALIKE$"]);
+    let slapd = Slapd::start();
+    let people = ["una.keel", "vic.mast"];
+    for name in people {
+        domain.tool(&["user", "create", name, "Tide-Table-61"]);
+    }
+    let person = |place: &str, name: &str| {
+        format!(
+            "dn: uid={name},{place}\nobjectClass: inetOrgPerson\nobjectClass: elsewhere\nuid: {name}\ncn: {name}\nsn: {name}\n\
+             sAMAccountName: {name}\nobjectSid:: AQUAAAAAAAUVAAAAAQAAAAIAAAADAAAATwQAAA==\n\n"
+        )
+    };
+    let unit = |dn: &str| format!("dn: {dn}\nobjectClass: organizationalUnit\nou: strangers\n\n");
+    let part = "dn: dc=ad,dc=tarnmouth,dc=example\nobjectClass: domain\ndc: ad\n\n";
+    let (ours, theirs) = ("ou=strangers,dc=tarnmouth,dc=example", "ou=strangers,dc=ad,dc=tarnmouth,dc=example");
+    slapd.add(&[unit(ours), person(ours, people[0]), part.into(), unit(theirs), person(theirs, people[1])].concat());
+    let controllers = domain.by_dns();
+    let more = ["--domain", "TARN", "--machine-account", "LOOKALIKE$", "--domain-controller", &controllers];
+    slapd.connect(service, &slapd.ldaps(), &[&more[..], &["--keep", "0"]].concat());
+    let folder = service.data.join("harbour");
+    let policy = std::fs::read_to_string(folder.join("main.writ")).unwrap();
+    let with_look_alike = policy.replace("identify user in port-domain", "identify user in tarn-directory");
+    assert_ne!(policy, with_look_alike);
+    std::fs::write(folder.join("main.writ"), &with_look_alike).unwrap();
+    service.client(&["policy", "activate"]).arg(&folder).succeeds();
+    for (name, base, code, why) in [
+        // This one would ask the other domain's controllers, of which it has none.
+        (people[0], ours, 3, "no domain controller of the account is reached"),
+        (people[1], theirs, 1, "the domain controllers checked it for another account of that name"),
+    ] {
+        service.client(&["store", "change", "tarn-directory", "--base", base]).succeeds();
+        let ask = ["peap", "--user", name, "--password", "Tide-Table-61", "--tries", "1"];
+        let ended = service.try_eap(&ask).output().unwrap();
+        let told = service.entries(&format!("q={name}"), 1).remove(0);
+        let trail = service.get(&format!("journal/{}", told["id"].as_str().unwrap())).1.to_string();
+        assert!(ended.status.code() == Some(code) && trail.contains(why), "{}: {trail}", printed(&ended));
+    }
+    std::fs::write(folder.join("main.writ"), policy).unwrap();
+    service.client(&["policy", "activate"]).arg(&folder).succeeds();
+    service.try_eap(&PEAP).succeeds();
 }
 
 fn killed(mut child: Child) {

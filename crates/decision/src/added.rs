@@ -7,7 +7,7 @@ use crate::facts::attribute::KnownAttributes;
 use crate::facts::request_facts::{Identity, RequestFacts};
 use crate::lookup::{Asked, LookUp, LookUpAnswer};
 use crate::proof::Stop;
-use crate::stores::{Found, Groups, NoAnswer, Store};
+use crate::stores::{Account, Device, Found, Groups, NoAnswer, Store};
 
 /// What was added about each kind of identity.
 #[derive(Clone, Debug, Default)]
@@ -31,6 +31,27 @@ pub struct AddedFacts {
     pub attributes: Vec<(Box<str>, Value<'static>)>,
     /// Whether a store that would know more did not answer.
     pub silent: bool,
+    /// Whether a store told groups in part.
+    pub in_part: bool,
+}
+
+/// The groups that the store of an identity has it in.
+#[derive(Clone, Copy)]
+pub(crate) struct OwnGroups<'g> {
+    groups: &'g [Value<'static>],
+    in_part: bool,
+}
+
+impl<'g> OwnGroups<'g> {
+    pub(crate) const NONE: Self = Self { groups: &[], in_part: false };
+
+    pub(crate) fn of(account: &'g Account) -> Self {
+        Self { groups: &account.groups, in_part: account.groups_in_part }
+    }
+
+    pub(crate) fn of_device(device: &'g Device) -> Self {
+        Self { groups: &device.groups, in_part: device.groups_in_part }
+    }
 }
 
 impl Added {
@@ -54,26 +75,31 @@ impl Added {
 
 impl AddedFacts {
     /// The groups of an identity, its own and those that were added.
-    pub(crate) fn groups<'f>(&'f self, own: &'f [Value<'static>]) -> Known<Value<'f>> {
+    pub(crate) fn groups<'f>(&'f self, own: OwnGroups<'f>) -> Known<Value<'f>> {
         let all = match self.groups.is_empty() {
-            true => Value::Set(Members::Borrowed(own)),
-            false => Value::set(own.iter().chain(&self.groups).cloned().collect()),
+            true => Value::Set(Members::Borrowed(own.groups)),
+            false => Value::set(own.groups.iter().chain(&self.groups).cloned().collect()),
         };
-        if self.silent { Known::Partial(all) } else { Known::Is(all) }
+        if self.in_part(own) { Known::Partial(all) } else { Known::Is(all) }
     }
 
     /// The groups of an identity that a store has, each with its store; absent where all are of that store.
-    pub(crate) fn groups_by_store<'f>(&'f self, (store, own): (&str, &[Value<'static>])) -> Known<Value<'f>> {
-        if self.groups_by_store.is_empty() && !self.silent {
+    pub(crate) fn groups_by_store<'f>(&'f self, (store, own): (&str, OwnGroups<'f>)) -> Known<Value<'f>> {
+        if self.groups_by_store.is_empty() && !self.in_part(own) {
             return Known::Absent;
         }
-        let own = own.iter().filter_map(|group| by_store(group, store));
-        let all = Value::set(own.chain(self.groups_by_store.iter().cloned()).collect());
-        if self.silent { Known::Partial(all) } else { Known::Is(all) }
+        let groups = own.groups.iter().filter_map(|group| by_store(group, store));
+        let all = Value::set(groups.chain(self.groups_by_store.iter().cloned()).collect());
+        if self.in_part(own) { Known::Partial(all) } else { Known::Is(all) }
+    }
+
+    fn in_part(&self, own: OwnGroups<'_>) -> bool {
+        self.silent || self.in_part || own.in_part
     }
 
     /// What was told first counts.
-    fn take(&mut self, store: &str, groups: &Groups, attributes: &KnownAttributes) {
+    fn take(&mut self, store: &str, (groups, in_part): &(Groups, bool), attributes: &KnownAttributes) {
+        self.in_part |= in_part;
         self.groups_by_store.extend(groups.iter().filter_map(|group| by_store(group, store)));
         let new: Vec<_> = groups.iter().filter(|group| !self.groups.contains(group)).cloned().collect();
         self.groups.extend(new);
@@ -177,7 +203,8 @@ async fn ask(
 }
 
 enum Told {
-    Facts(Groups, KnownAttributes, LookUpAnswer),
+    /// Groups, and whether they are told in part.
+    Facts((Groups, bool), KnownAttributes, LookUpAnswer),
     Nothing(LookUpAnswer),
     Silent(Event, LookUpAnswer),
 }
@@ -186,7 +213,10 @@ async fn one(store: &dyn Store, clause: &Lookup, name: &str, asker: &str, means:
     if clause.kind == IdentityKind::Mac && !store.capabilities().facts_only {
         let Ok(mac) = name.parse::<Mac>() else { return Told::Nothing(LookUpAnswer::NotListed) };
         return match means.within(store, store.device(mac, asker)).await {
-            Ok(Some(device)) => Told::Facts(device.groups.clone(), device.attributes.clone(), LookUpAnswer::Told),
+            Ok(Some(device)) => {
+                let groups = (device.groups.clone(), device.groups_in_part);
+                Told::Facts(groups, device.attributes.clone(), told(device.groups_in_part))
+            }
             Ok(None) => Told::Nothing(LookUpAnswer::NotListed),
             Err(none) => Told::Silent(none.event(), none.told()),
         };
@@ -195,7 +225,10 @@ async fn one(store: &dyn Store, clause: &Lookup, name: &str, asker: &str, means:
         return Told::Nothing(LookUpAnswer::OtherRealm);
     }
     match means.within(store, store.account(clause.kind, name, asker)).await {
-        Ok(Found::Account(account)) => Told::Facts(account.groups, account.attributes, LookUpAnswer::Told),
+        Ok(Found::Account(account)) => {
+            let groups = (account.groups, account.groups_in_part);
+            Told::Facts(groups, account.attributes, told(account.groups_in_part))
+        }
         Ok(Found::Nobody) => Told::Nothing(LookUpAnswer::Unknown),
         // What holds of one may not hold of the other, and nobody said which is meant.
         Ok(Found::Several) => Told::Silent(Event::Unreachable, LookUpAnswer::Several),
@@ -205,11 +238,18 @@ async fn one(store: &dyn Store, clause: &Lookup, name: &str, asker: &str, means:
                 _ => None,
             };
             match stale {
-                Some((account, age)) => Told::Facts(account.groups, account.attributes, LookUpAnswer::ToldEarlier(age)),
+                Some((account, age)) => {
+                    let groups = (account.groups, account.groups_in_part);
+                    Told::Facts(groups, account.attributes, LookUpAnswer::ToldEarlier(age))
+                }
                 None => Told::Silent(none.event(), none.told()),
             }
         }
     }
+}
+
+fn told(in_part: bool) -> LookUpAnswer {
+    if in_part { LookUpAnswer::ToldInPart } else { LookUpAnswer::Told }
 }
 
 fn note(log: &mut Vec<LookUp>, kind: IdentityKind, asked: Asked, name: &str, answer: LookUpAnswer) {
@@ -232,20 +272,28 @@ mod tests {
 
     #[test]
     fn what_was_told_first_counts_and_a_silent_store_leaves_the_rest_open() {
-        let groups = |names: &[&'static str]| -> Groups { names.iter().map(|name| Value::owned(*name)).collect() };
+        let groups = |names: &[&'static str]| -> (Groups, bool) {
+            (names.iter().map(|name| Value::owned(*name)).collect(), false)
+        };
         let attributes = |level: i64| -> KnownAttributes { Arc::new([("level".into(), Value::Integer(level))]) };
+        let own = [Value::owned("own")];
         let mut added = AddedFacts::default();
-        assert_eq!(added.groups_by_store(("harbour", &[Value::owned("own")])), Known::Absent, "all are of one store");
+        assert_eq!(
+            added.groups_by_store(("harbour", OwnGroups { groups: &own, in_part: false })),
+            Known::Absent,
+            "all are of one store"
+        );
         added.take("register", &groups(&["staff", "crew"]), &attributes(1));
         added.take("directory", &groups(&["staff"]), &attributes(2));
         assert_eq!(added.attributes, [("level".into(), Value::Integer(1))]);
-        let own = [Value::owned("own")];
-        assert_eq!(names(added.groups(&own)), (true, 3));
+        let own = OwnGroups { groups: &own, in_part: false };
+        assert_eq!(names(added.groups(own)), (true, 3));
+        assert_eq!(names(added.groups(OwnGroups { in_part: true, ..own })), (false, 3), "its own are told in part");
         let by_store = ["own of harbour", "staff of register", "crew of register", "staff of directory"];
         let by_store = Value::set(by_store.map(Value::owned).into());
-        assert_eq!(added.groups_by_store(("harbour", &own)), Known::Is(by_store.clone()));
+        assert_eq!(added.groups_by_store(("harbour", own)), Known::Is(by_store.clone()));
         added.silent = true;
-        assert_eq!(names(added.groups(&own)), (false, 3));
-        assert_eq!(added.groups_by_store(("harbour", &own)), Known::Partial(by_store));
+        assert_eq!(names(added.groups(own)), (false, 3));
+        assert_eq!(added.groups_by_store(("harbour", own)), Known::Partial(by_store));
     }
 }

@@ -34,6 +34,7 @@ pub use request::{
     Carrier, KeptRequest, Medium, NasIdentity, NasKind, NoName, Presented, ProtocolFacts, Purpose, Request,
 };
 pub use stores::{
-    Account, Answer, BoundStores, Capabilities, Device, Found, GroupNames, Groups, KeptCertificate, MsChapAnswer,
-    NoAnswer, PasswordAnswer, Responders, Store, StoreRegistry, StoreReply, Timer, Title, Titles,
+    Account, Answer, BoundStores, Capabilities, Device, Found, GroupNames, Groups, KeptCertificate, LogonAccount,
+    MsChapAnswer, NoAnswer, PasswordAnswer, Recovered, Responders, Store, StoreRegistry, StoreReply, Timer, Title,
+    Titles, Unable,
 };

@@ -128,6 +128,24 @@ pub enum LookUpAnswer {
     NotItsCertificate,
     /// There were too many wrong credentials for the name lately: this one was not looked at.
     HeldBack,
+    /// The domain controllers know nothing of the account's domain.
+    UnknownDomain,
+    /// The domain controllers checked the response for another account of that name.
+    OtherAccount,
+    /// The name of a machine, where a user is meant.
+    MachineAsUser,
+    /// The password is right, and too old.
+    TooOld,
+    /// The account may not be used at this hour.
+    NotNow,
+    /// The account may not be used from here.
+    NotHere,
+    /// The account may not be used in this way.
+    Restricted,
+    /// The store told facts, and groups in part.
+    ToldInPart,
+    /// The store has the account, and could not say all groups that it is in.
+    GroupsInPart,
 }
 
 impl LookUp {
@@ -200,6 +218,15 @@ impl fmt::Display for LookUpAnswer {
             Self::Told => "it told what it knows",
             Self::NoNameBy => "the gate's `by` makes no name of it",
             Self::OtherRealm => "not asked: it answers for other realms and domains",
+            Self::UnknownDomain => "the domain controllers know nothing of the account's domain",
+            Self::OtherAccount => "the domain controllers checked it for another account of that name",
+            Self::ToldInPart => "it told what it knows, and groups in part",
+            Self::GroupsInPart => "it could not say all its groups: what hangs on others is unanswered",
+            Self::TooOld => "right credential; the password is too old",
+            Self::NotNow => "the account may not be used at this hour",
+            Self::NotHere => "the account may not be used from here",
+            Self::Restricted => "the account may not be used in this way",
+            Self::MachineAsUser => "the name of a machine is never a user's",
             Self::HeldBack => "not looked at: too many wrong ones for this name",
             Self::NotItsCertificate => "it does not have this certificate for the account",
             Self::Unknown => "unknown",
@@ -208,7 +235,7 @@ impl fmt::Display for LookUpAnswer {
             Self::NoCredential => "no credential was sent",
             Self::Undecodable => "the password does not decode: the shared secret most likely differs",
             Self::NoRecoverablePassword => "no recoverable password, which CHAP and EAP-MD5 need",
-            Self::NoNtHash => "no NT hash, which MS-CHAP needs: set `mschap = true`",
+            Self::NoNtHash => "no NT hash, which MS-CHAP needs",
             Self::ChecksNoPasswords => "this store checks no passwords",
             Self::TakesNoNewPassword => "this store takes no new passwords",
             Self::MacAsPassword => "a MAC address is never a password",

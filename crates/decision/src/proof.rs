@@ -12,7 +12,9 @@ use crate::facts::request_facts::{DeviceLookUp, Identity, Proved, RequestFacts};
 use crate::guesses::{Admission, Guesser, Held};
 use crate::lookup::{Asked, LookUp, LookUpAnswer, Right};
 use crate::request::{NoName, Presented};
-use crate::stores::{Account, Answer, Found, MsChapAnswer, NoAnswer, PasswordAnswer, Store, StoreReply, within};
+use crate::stores::{
+    Account, Answer, Found, MsChapAnswer, NoAnswer, PasswordAnswer, Store, StoreReply, Unable, within,
+};
 
 /// An event that ends the request before any rule is tried.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -69,9 +71,13 @@ pub(crate) fn seek<'g>(
 ) -> Result<(&'g Identify, Claimed), ProofOutcome> {
     let plain = plain_name(kind, claimed).to_owned();
     request_facts.known.details.claimed = Some(plain.clone());
+    let is_machine = |name: &str| kind == IdentityKind::User && kind_of(name) == IdentityKind::Machine;
     let why = match gate.identify(kind) {
         _ if plain.is_empty() => LookUpAnswer::EmptyName,
+        // Whoever says that this is about a user means one: a machine's password opens a machine's door alone.
+        _ if is_machine(&plain) => LookUpAnswer::MachineAsUser,
         Some(clause) => match clause.name(request_facts, &plain) {
+            Some(name) if is_machine(&name) => LookUpAnswer::MachineAsUser,
             Some(name) => return Ok((clause, Claimed { name, stated: plain })),
             None => LookUpAnswer::NoNameByAs,
         },
@@ -378,7 +384,12 @@ impl Attempt<'_> {
         for id in &self.clause.stores {
             let name = means.stores.name(*id);
             let event = match self.ask_one(*id, tried, means).await {
-                Ok(Ok((account, answer))) => return Walk { outcome: self.proved(&name, account, answer), wrong },
+                Ok(Ok((account, answer))) => {
+                    if account.groups_in_part {
+                        self.note_store(&name, LookUpAnswer::GroupsInPart);
+                    }
+                    return Walk { outcome: self.proved(&name, account, answer), wrong };
+                }
                 Ok(Err(Left::OtherRealm)) => {
                     self.note_store(&name, LookUpAnswer::OtherRealm);
                     continue;
@@ -394,7 +405,8 @@ impl Attempt<'_> {
                     none.event()
                 }
             };
-            wrong |= event == Event::Failed;
+            // Whether the password of one that is locked was right, nobody said.
+            wrong |= matches!(event, Event::Failed | Event::Locked);
             silent |= event == Event::Unreachable;
             if *self.clause.reaction(event) != Reaction::Next {
                 let counts = !silent || matches!(event, Event::Disabled | Event::NoRoom);
@@ -529,11 +541,12 @@ async fn credential_answer(
         }
         Credential::Md5 { .. } if !can.recoverable_passwords => unfit(LookUpAnswer::NoRecoverablePassword),
         Credential::Md5 { .. } => {
-            let password = means.within(store, store.recoverable_password(account, asker)).await?;
-            Ok(match password.map(|password| credential.check_password(password.expose())) {
-                None => Err((Event::Unfit, LookUpAnswer::NoRecoverablePassword)),
-                Some(answer @ EapAnswer::Right { .. }) => Ok(answer),
-                Some(_) => Err(WRONG),
+            let Some(kept) = means.within(store, store.recoverable_password(account, asker)).await? else {
+                return unfit(LookUpAnswer::NoRecoverablePassword);
+            };
+            Ok(match credential.check_password(kept.password.expose()) {
+                answer @ EapAnswer::Right { .. } => fault(kept.standing).map_or(Ok(answer), Err),
+                _ => Err(WRONG),
             })
         }
         Credential::MsChap(_) if !can.mschap => unfit(LookUpAnswer::NoNtHash),
@@ -543,7 +556,9 @@ async fn credential_answer(
                 MsChapAnswer::Right(key) => Ok(EapAnswer::Right { session_key: Some(key) }),
                 // A right one has a key.
                 MsChapAnswer::Not(answer) => Err(fault(answer).unwrap_or(WRONG)),
-                MsChapAnswer::Unable => Err((Event::Unfit, LookUpAnswer::NoNtHash)),
+                MsChapAnswer::Unable(Unable::NoHash) => Err((Event::Unfit, LookUpAnswer::NoNtHash)),
+                MsChapAnswer::Unable(Unable::UnknownDomain) => Err((Event::Unfit, LookUpAnswer::UnknownDomain)),
+                MsChapAnswer::Unable(Unable::OtherAccount) => Err((Event::Unfit, LookUpAnswer::OtherAccount)),
             })
         }
         Credential::Change(_) => unfit(LookUpAnswer::TakesNoNewPassword),
@@ -558,8 +573,12 @@ fn fault(answer: PasswordAnswer) -> Option<Fault> {
         PasswordAnswer::Wrong => WRONG,
         PasswordAnswer::Disabled => (Event::Disabled, LookUpAnswer::Disabled(right)),
         PasswordAnswer::Expired => (Event::Expired, LookUpAnswer::Expired(right)),
-        PasswordAnswer::MustChange => (Event::Expired, LookUpAnswer::MustChange),
-        PasswordAnswer::Locked => (Event::Failed, LookUpAnswer::Locked),
+        PasswordAnswer::TooOld => (Event::Outdated, LookUpAnswer::TooOld),
+        PasswordAnswer::MustChange => (Event::Outdated, LookUpAnswer::MustChange),
+        PasswordAnswer::Locked => (Event::Locked, LookUpAnswer::Locked),
+        PasswordAnswer::NotNow => (Event::Locked, LookUpAnswer::NotNow),
+        PasswordAnswer::NotHere => (Event::Locked, LookUpAnswer::NotHere),
+        PasswordAnswer::Restricted => (Event::Locked, LookUpAnswer::Restricted),
     })
 }
 

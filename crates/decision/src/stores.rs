@@ -61,6 +61,8 @@ pub struct Account {
     pub name: String,
     /// The groups it is in.
     pub groups: Groups,
+    /// Whether the store could not say all of them: then nobody knows which it is not in.
+    pub groups_in_part: bool,
     /// Whether the account is disabled.
     pub disabled: bool,
     /// Whether the account has expired.
@@ -70,12 +72,21 @@ pub struct Account {
     pub password_mark: u64,
     /// Where the store keeps it, where that is not told by its name.
     pub place: Option<Arc<str>>,
-    /// The name by which whoever checks its responses of MS-CHAP knows it, where that is another.
-    pub logon_name: Option<Arc<str>>,
+    /// By what whoever checks its responses of MS-CHAP knows it, where that is somebody else.
+    pub logon: Option<Arc<LogonAccount>>,
     /// The certificates that the store has for it.
     pub certificates: Arc<[KeptCertificate]>,
     /// What is kept of it beside.
     pub attributes: KnownAttributes,
+}
+
+/// An account as those know it who check responses of MS-CHAP for a store.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LogonAccount {
+    /// Its name.
+    pub name: String,
+    /// What tells it from every other account, whatever their names, where the store has that.
+    pub identifier: Option<Vec<u8>>,
 }
 
 /// A certificate that a store has for an account, by what tells it from others.
@@ -149,12 +160,20 @@ pub enum PasswordAnswer {
     Wrong,
     /// It is right, and the account is disabled.
     Disabled,
-    /// It is right, and the account or the password has expired.
+    /// It is right, and the account has expired.
     Expired,
+    /// It is right, and too old.
+    TooOld,
     /// It is right, and has to be changed before it counts.
     MustChange,
-    /// Nobody gets in for a while, whatever the password.
+    /// Wrong passwords keep everybody out for a while, whatever the password.
     Locked,
+    /// The account may not be used at this hour.
+    NotNow,
+    /// The account may not be used from here.
+    NotHere,
+    /// The account may not be used in this way.
+    Restricted,
 }
 
 impl From<bool> for PasswordAnswer {
@@ -205,6 +224,8 @@ pub struct Device {
     pub title: Title,
     /// The groups it is in.
     pub groups: Groups,
+    /// Whether the store could not say all of them.
+    pub groups_in_part: bool,
     /// What people keep of it beside.
     pub attributes: KnownAttributes,
     /// Whether it must stay out.
@@ -230,6 +251,21 @@ pub struct Capabilities {
     pub recoverable_passwords: bool,
 }
 
+/// A password that is kept so that it can be had back.
+#[derive(Debug)]
+pub struct Recovered {
+    /// The password.
+    pub password: Secret,
+    /// What the store says of it where it is right.
+    pub standing: PasswordAnswer,
+}
+
+impl From<Secret> for Recovered {
+    fn from(password: Secret) -> Self {
+        Self { password, standing: PasswordAnswer::Right }
+    }
+}
+
 /// What came of checking a response of MS-CHAP.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum MsChapAnswer {
@@ -238,7 +274,18 @@ pub enum MsChapAnswer {
     /// It is not, or the account may not be used: anything but [`PasswordAnswer::Right`].
     Not(PasswordAnswer),
     /// For this account it cannot be checked.
-    Unable,
+    Unable(Unable),
+}
+
+/// Why a response cannot be checked for an account.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Unable {
+    /// Nothing is kept that it could be checked by.
+    NoHash,
+    /// Whoever checks responses knows nothing of the account's domain.
+    UnknownDomain,
+    /// Whoever checks responses has checked it for another account of that name.
+    OtherAccount,
 }
 
 /// An answer that is there, or will be. What is in memory costs no allocation.
@@ -340,7 +387,7 @@ pub trait Store: Send + Sync {
     }
 
     /// The password itself, where it is kept so that it can be had back. `asker` is the NAS.
-    fn recoverable_password<'s>(&'s self, account: &'s Account, asker: &'s str) -> StoreReply<'s, Option<Secret>> {
+    fn recoverable_password<'s>(&'s self, account: &'s Account, asker: &'s str) -> StoreReply<'s, Option<Recovered>> {
         let _ = (account, asker);
         StoreReply::never_asked()
     }

@@ -89,11 +89,12 @@ impl Store for Crew {
             kind,
             name: name.to_owned(),
             groups: [Value::owned("watch")].into_iter().collect(),
+            groups_in_part: false,
             disabled: false,
             expired: false,
             password_mark: 1,
             place: None,
-            logon_name: None,
+            logon: None,
             certificates: [].into(),
             attributes: [].into(),
         });
@@ -104,8 +105,8 @@ impl Store for Crew {
         StoreReply::later(async move { Ok((password.expose() == b"Tide-Table-61").into()) })
     }
 
-    fn recoverable_password<'s>(&'s self, _: &'s Account, _: &'s str) -> StoreReply<'s, Option<Secret>> {
-        StoreReply::now(Some(Secret::new(*b"Tide-Table-61")))
+    fn recoverable_password<'s>(&'s self, _: &'s Account, _: &'s str) -> StoreReply<'s, Option<Recovered>> {
+        StoreReply::now(Some(Secret::new(*b"Tide-Table-61").into()))
     }
 
     fn device<'s>(&'s self, _: Mac, _: &'s str) -> StoreReply<'s, Option<Arc<Device>>> {

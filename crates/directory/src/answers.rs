@@ -47,6 +47,14 @@ pub enum Trouble {
         /// Why.
         why: String,
     },
+    /// It cannot answer now, as another might.
+    #[error("{server} cannot answer: {why}")]
+    Unable {
+        /// Which server.
+        server: String,
+        /// Why.
+        why: String,
+    },
     /// It answers what nobody understands.
     #[error("{0} answers what is no LDAP")]
     Nonsense(String),
@@ -72,6 +80,9 @@ pub enum Trouble {
         /// Why.
         why: String,
     },
+    /// Its answer was made by somebody else, or is an older one.
+    #[error("the domain controller {0} answers under a seal that is not its own")]
+    Forged(String),
     /// The DNS names no controller.
     #[error("the DNS names no controller of {domain}: {why}")]
     NoController {
@@ -95,6 +106,9 @@ pub enum Trouble {
     /// More devices than are listed.
     #[error("it has more than {0} devices")]
     TooManyDevices(usize),
+    /// Groups are missing that it could not tell.
+    #[error("it could not tell all groups of {0}")]
+    GroupsInPart(String),
     /// An account with more groups than anybody has.
     #[error("the account is in more than {0} groups")]
     TooManyGroups(usize),
@@ -117,6 +131,7 @@ impl Trouble {
             | Self::Tls { .. }
             | Self::Bind { .. }
             | Self::Nonsense(_)
+            | Self::Unable { .. }
             | Self::Channel { .. }
             | Self::NoController { .. }
             | Self::Late { .. } => true,
@@ -126,10 +141,12 @@ impl Trouble {
             | Self::Down(_)
             | Self::Busy
             | Self::NoDomain
+            | Self::Forged(_)
             | Self::TwoDevices(_)
             | Self::Fewer(_)
             | Self::NoDevices
             | Self::TooManyDevices(_)
+            | Self::GroupsInPart(_)
             | Self::TooManyGroups(_) => false,
         }
     }
@@ -147,6 +164,7 @@ impl Trouble {
             Self::NoController { .. } => {
                 "Name a DNS server of the domain, as dns://SERVER/DOMAIN, or the controllers themselves by their hosts."
             }
+            Self::Forged(_) => "See who stands between here and the controller: what came was changed, or sent again.",
             Self::NoDomain => "Name the domain and the machine account first.",
             Self::TwoDevices(_) => "Narrow the base or the filter of devices: nobody knows which is meant.",
             Self::Fewer(_) => "Raise the limit of the directory for the account that searches.",
@@ -156,6 +174,8 @@ impl Trouble {
             Self::NoBase(_) => "Write the base as the directory does, such as dc=example,dc=org.",
             Self::Referral(_) => "Name the server that holds the entries itself.",
             Self::Refused { .. } => "See what the account that searches may read, and how the filter is written.",
+            Self::GroupsInPart(_) => "See why a group of it cannot be read, or how deep groups are in groups.",
+            Self::Unable { .. } => "See what keeps the directory busy, and which limits of time and of looking it has.",
             Self::Nonsense(_) => "See what listens there: it is no directory, or one behind something else.",
             Self::Late { .. } => "See why it is slow; a filter over an attribute without an index is.",
             Self::Down(_) => "See whether the directory runs; it is asked again every few seconds.",
@@ -164,6 +184,20 @@ impl Trouble {
             Self::TooManyDevices(_) => "Take them over in parts: narrow the base or the filter of devices.",
             Self::TooManyGroups(_) => "Narrow what counts as a group, by its base.",
         }
+    }
+}
+
+/// What a search ended in that did not go well (RFC 4511 section 4.1.9).
+pub(crate) fn ended(server: &str, base: &str, result: &LdapResult) -> Trouble {
+    let server = server.to_owned();
+    match result.rc {
+        // An operation failed there, time or looking was over, it is busy, not ready, or does not know itself.
+        1 | 3 | 11 | 51 | 52 | 80 => Trouble::Unable { server, why: words(result) },
+        // Its own limit is lower than ours: what is missing might have decided.
+        4 => Trouble::Fewer(server),
+        10 => Trouble::Referral(result.refs.first().cloned().unwrap_or_default()),
+        32 => Trouble::NoBase(base.to_owned()),
+        _ => Trouble::Refused { server, why: words(result) },
     }
 }
 
@@ -193,16 +227,56 @@ pub(crate) fn trouble(server: &str, error: &LdapError) -> Trouble {
 
 /// What came of a bind that proves a password.
 pub(crate) fn proof(server: &str, result: &LdapResult) -> Result<PasswordAnswer, Trouble> {
+    if let (0 | 49, Some(answer)) = (result.rc, policy_answer(result)) {
+        return Ok(answer);
+    }
     match (result.rc, sub_code(&result.text)) {
         (0, _) => Ok(PasswordAnswer::Right),
+        (49, Some("530")) => Ok(PasswordAnswer::NotNow),
+        (49, Some("531")) => Ok(PasswordAnswer::NotHere),
+        (49, Some("532")) => Ok(PasswordAnswer::TooOld),
         (49, Some("533")) => Ok(PasswordAnswer::Disabled),
-        (49, Some("532" | "701")) => Ok(PasswordAnswer::Expired),
+        (49, Some("534")) => Ok(PasswordAnswer::Restricted),
+        (49, Some("701")) => Ok(PasswordAnswer::Expired),
         (49, Some("773")) => Ok(PasswordAnswer::MustChange),
-        (49, Some("775")) => Ok(PasswordAnswer::Locked),
+        // So some directories say that there were too many wrong ones.
+        (49, Some("775")) | (19, _) => Ok(PasswordAnswer::Locked),
+        // So some directories say that an account is inactive.
+        (53, _) => Ok(PasswordAnswer::Restricted),
         // An entry that cannot be bound as has no password, and one that is gone has none either.
-        (49 | 48 | 32 | 53, _) => Ok(PasswordAnswer::Wrong),
-        _ => Err(Trouble::Refused { server: server.to_owned(), why: words(result) }),
+        (49 | 48 | 32, _) => Ok(PasswordAnswer::Wrong),
+        _ => Err(ended(server, "", result)),
     }
+}
+
+/// Asks a directory to say what its password policy makes of a bind (the draft on password policies for LDAP
+/// directories, section 6.1).
+pub(crate) const PASSWORD_POLICY: &str = "1.3.6.1.4.1.42.2.27.8.5.1";
+
+/// What the policy says that keeps a password from counting (section 6.2).
+fn policy_answer(result: &LdapResult) -> Option<PasswordAnswer> {
+    let control = result.ctrls.iter().find(|control| control.1.ctype == PASSWORD_POLICY)?;
+    match (policy_error(control.1.val.as_deref()?)?, result.rc) {
+        (0, _) => Some(PasswordAnswer::TooOld),
+        (1, _) => Some(PasswordAnswer::Locked),
+        (2, 0) => Some(PasswordAnswer::MustChange),
+        _ => None,
+    }
+}
+
+/// The error of a PasswordPolicyResponseValue: a sequence of a warning and an error, either of which may be
+/// missing. All of it is short, so that every length is one byte.
+fn policy_error(value: &[u8]) -> Option<u8> {
+    let (&[0x30, length], mut rest) = value.split_first_chunk()? else { return None };
+    rest = rest.get(..usize::from(length))?;
+    while let Some((&[tag, length], after)) = rest.split_first_chunk() {
+        let (contents, next) = after.split_at_checked(usize::from(length))?;
+        match (tag, contents) {
+            (0x81, [error]) => return Some(*error),
+            _ => rest = next,
+        }
+    }
+    None
 }
 
 /// The reason that Active Directory writes into a text: `..., data 52e, v4563`.
@@ -239,6 +313,7 @@ pub(crate) fn words(result: &LdapResult) -> String {
         50 => "it does not allow that",
         51 => "it is busy",
         52 => "it is not ready",
+        80 => "something went wrong there",
         53 => "it does not want to",
         _ => "result",
     };
@@ -251,6 +326,7 @@ pub(crate) fn words(result: &LdapResult) -> String {
 
 #[cfg(test)]
 mod tests {
+    use ldap3::controls::{Control, RawControl};
     use proptest::prelude::*;
 
     use super::*;
@@ -270,7 +346,9 @@ mod tests {
             ("52e", PasswordAnswer::Wrong),
             ("525", PasswordAnswer::Wrong),
             ("533", PasswordAnswer::Disabled),
-            ("532", PasswordAnswer::Expired),
+            ("530", PasswordAnswer::NotNow),
+            ("531", PasswordAnswer::NotHere),
+            ("532", PasswordAnswer::TooOld),
             ("701", PasswordAnswer::Expired),
             ("773", PasswordAnswer::MustChange),
             ("775", PasswordAnswer::Locked),
@@ -283,7 +361,29 @@ mod tests {
         assert!(proof("dc1", &result(51, "")).is_err(), "busy is no wrong password");
     }
 
+    #[test]
+    fn what_a_password_policy_says_counts() {
+        let told = |rc: u32, value: &[u8]| {
+            let control = RawControl { ctype: PASSWORD_POLICY.into(), crit: false, val: Some(value.to_vec()) };
+            proof("dir", &LdapResult { ctrls: vec![Control(None, control)], ..result(rc, "") }).unwrap()
+        };
+        assert_eq!(told(49, &[0x30, 3, 0x81, 1, 0]), PasswordAnswer::TooOld);
+        assert_eq!(told(49, &[0x30, 3, 0x81, 1, 1]), PasswordAnswer::Locked);
+        assert_eq!(told(0, &[0x30, 3, 0x81, 1, 2]), PasswordAnswer::MustChange);
+        assert_eq!(told(0, &[0x30, 8, 0xa0, 3, 0x81, 1, 5, 0x81, 1, 2]), PasswordAnswer::MustChange);
+        assert_eq!(told(0, &[0x30, 5, 0xa0, 3, 0x80, 1, 9]), PasswordAnswer::Right, "a warning");
+        assert_eq!(told(49, &[0x30, 0]), PasswordAnswer::Wrong);
+        for cut in [&[][..], &[0x30], &[0x30, 9, 0x81], &[0x30, 2, 0x81, 1], &[0x31, 3, 0x81, 1, 2]] {
+            assert_eq!(told(0, cut), PasswordAnswer::Right, "{cut:?}");
+        }
+    }
+
     proptest! {
+        #[test]
+        fn whatever_a_policy_answers_is_an_error_or_none(value: Vec<u8>) {
+            policy_error(&value);
+        }
+
         #[test]
         fn whatever_a_directory_writes_is_told(rc: u32, text: String) {
             let said = words(&result(rc, &text));

@@ -10,7 +10,7 @@ use rustls::ClientConfig;
 use tokio::net::TcpStream;
 use tokio::time::timeout;
 
-use crate::answers::{Trouble, trouble, words};
+use crate::answers::{Trouble, ended, trouble, words};
 use crate::entry::Entry;
 use crate::settings::Transport;
 
@@ -108,9 +108,7 @@ pub(crate) async fn search_all(ldap: &mut Ldap, url: &str, question: &Question) 
     let result = stream.finish().await;
     match result.rc {
         0 => Ok(entries),
-        10 => Err(Trouble::Referral(result.refs.first().cloned().unwrap_or_default())),
-        32 => Err(Trouble::NoBase(base.clone())),
-        _ => Err(Trouble::Refused { server: url.to_owned(), why: words(&result) }),
+        _ => Err(ended(url, base, &result)),
     }
 }
 
@@ -140,10 +138,6 @@ pub(crate) async fn search(ldap: &mut Ldap, url: &str, question: &Question) -> R
     let result = stream.finish().await;
     match result.rc {
         0 => Ok(entries),
-        // Its own limit is lower than ours: what is missing might have decided.
-        4 => Err(Trouble::Fewer(url.to_owned())),
-        10 => Err(Trouble::Referral(result.refs.first().cloned().unwrap_or_default())),
-        32 => Err(Trouble::NoBase(question.base.clone())),
-        _ => Err(Trouble::Refused { server: url.to_owned(), why: words(&result) }),
+        _ => Err(ended(url, &question.base, &result)),
     }
 }

@@ -9,7 +9,7 @@ use crate::answers::Trouble;
 use crate::connection::{Question, search_all};
 use crate::entry::Entry;
 use crate::groups;
-use crate::store::{Directory, Inner, is_disabled, title_of};
+use crate::store::{Directory, Inner, title_of};
 
 /// Devices of one list.
 const MOST: usize = 100_000;
@@ -87,12 +87,17 @@ impl Inner {
         if addresses.is_empty() {
             return Ok(Err(entry.name.clone()));
         }
-        let groups = groups::short(entry, &self.settings, &self.servers).await?;
+        let told = groups::of(entry, &self.settings, &self.servers).await?;
+        if told.in_part {
+            return Err(Trouble::GroupsInPart(entry.name.clone()));
+        }
+        let groups = told.short(&self.settings);
+        let state = self.state(entry).await?;
         let device = |mac| ListedDevice {
             mac,
             title: title_of(entry),
             groups: groups.clone(),
-            barred: is_disabled(entry),
+            barred: state.disabled.is_some(),
             attributes: self.facts(IdentityKind::Mac, entry),
         };
         Ok(Ok(addresses.into_iter().map(device).collect()))

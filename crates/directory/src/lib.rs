@@ -22,7 +22,10 @@ mod passwords;
 mod probe;
 mod servers;
 mod settings;
+mod standing;
+mod state;
 mod store;
+mod times;
 
 pub use answers::Trouble;
 pub use devices::{DeviceList, ListedDevice};

@@ -1,9 +1,8 @@
 //! What some directories keep of passwords, from which responses are checked here.
 
-use std::time::{SystemTime, UNIX_EPOCH};
-
 use ldap3::Scope;
 use regnant_base::Secret;
+use regnant_decision::{PasswordAnswer, Recovered};
 use regnant_eap::mschap;
 
 use crate::answers::Trouble;
@@ -12,13 +11,15 @@ use crate::entry::Entry;
 use crate::names::value;
 use crate::servers::Servers;
 use crate::settings::DirectorySettings;
+use crate::standing;
 use crate::store::Inner;
+use crate::times::Notation;
 
 /// What is kept of the password of an entry; it is read for each check, and forgotten.
 pub(crate) struct Kept {
     nt_hash: Option<Secret>,
     clear: Option<Secret>,
-    locked: bool,
+    standing: PasswordAnswer,
 }
 
 impl Kept {
@@ -33,7 +34,7 @@ impl Kept {
                 .into_iter()
                 .filter(|name| !name.is_empty())
                 .cloned()
-                .chain([LOCKED_SINCE, POLICY].map(str::to_owned))
+                .chain(standing::ATTRIBUTES.map(str::to_owned))
                 .collect(),
             most: 1,
         };
@@ -42,13 +43,13 @@ impl Kept {
         Ok(Self {
             nt_hash: value(&settings.nt_hash).and_then(hash),
             clear: value(&settings.clear_password).and_then(clear),
-            locked: is_locked(&found, servers).await?,
+            standing: standing::of(&found, servers).await?,
         })
     }
 
-    /// Whether the directory lets nobody in with it for now, however right it is.
-    pub(crate) fn is_locked(&self) -> bool {
-        self.locked
+    /// What the directory says of it where it is right.
+    pub(crate) fn standing(&self) -> PasswordAnswer {
+        self.standing
     }
 
     /// The NT hash, which MS-CHAP needs.
@@ -59,46 +60,10 @@ impl Kept {
     }
 
     /// The password itself.
-    pub(crate) fn into_clear(self) -> Option<Secret> {
-        self.clear.filter(|_| !self.locked)
+    pub(crate) fn into_recovered(self) -> Option<Recovered> {
+        let standing = self.standing;
+        self.clear.map(|password| Recovered { password, standing })
     }
-}
-
-/// Since when an account is locked, and by which policy (the draft on password policies for LDAP
-/// directories, sections 5.3.3 and 5.3.9).
-const LOCKED_SINCE: &str = "pwdAccountLockedTime";
-const POLICY: &str = "pwdPolicySubentry";
-
-/// Whether too many wrong passwords have locked an account, and the time of its policy is not over.
-/// Where the directory tells no policy, it counts for as long as the directory says that it is locked.
-async fn is_locked(entry: &Entry, servers: &Servers) -> Result<bool, Trouble> {
-    let Some(since) = entry.first(LOCKED_SINCE) else { return Ok(false) };
-    let (Some(since), Some(policy)) = (generalized_time(since), entry.first(POLICY)) else { return Ok(true) };
-    let question = Question {
-        base: policy.to_owned(),
-        scope: Scope::Base,
-        filter: "(objectClass=*)".into(),
-        attributes: vec!["pwdLockoutDuration".into()],
-        most: 1,
-    };
-    let policy = match servers.search(&question).await {
-        Ok(found) => found.into_iter().next().unwrap_or_default(),
-        Err(Trouble::NoBase(_) | Trouble::Refused { .. } | Trouble::Referral(_)) => return Ok(true),
-        Err(trouble) => return Err(trouble),
-    };
-    let seconds = policy.first("pwdLockoutDuration").and_then(|text| text.parse::<i64>().ok()).unwrap_or(0);
-    let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_secs() as i64;
-    // 0 is until somebody unlocks it.
-    Ok(seconds <= 0 || now < since.saturating_add(seconds))
-}
-
-/// Seconds since 1970 of a GeneralizedTime in UTC (RFC 4517 section 3.3.13), such as
-/// `20261126203000Z`; none where it is none, or the one of a lock that has no end.
-fn generalized_time(text: &str) -> Option<i64> {
-    let time = text.get(..14).filter(|_| text.ends_with('Z'))?;
-    let read = jiff::civil::DateTime::strptime("%Y%m%d%H%M%S", time).ok()?;
-    let at = read.to_zoned(jiff::tz::TimeZone::UTC).ok()?.timestamp().as_second();
-    (at > 0).then_some(at)
 }
 
 /// Times of a password, in seconds since 1970.
@@ -133,14 +98,9 @@ impl PasswordTimes {
     }
 
     fn of(entry: &Entry) -> Self {
-        let time = |name: &str| entry.first(name).and_then(|text| text.parse().ok()).and_then(since_1970);
+        let time = |name: &str| entry.first(name).and_then(|text| Notation::Intervals.read(text));
         Self { set: time("pwdLastSet"), ends: time("msDS-UserPasswordExpiryTimeComputed") }
     }
-}
-
-/// Intervals of 100 ns since 1601 ([MS-DTYP] section 2.3.3); 0 and the largest number are no times.
-fn since_1970(intervals: i64) -> Option<i64> {
-    (intervals > 0 && intervals != i64::MAX).then(|| intervals / 10_000_000 - 11_644_473_600)
 }
 
 /// 32 hexadecimal digits, as `sambaNTPassword` has them.
@@ -179,25 +139,17 @@ mod tests {
     }
 
     #[test]
-    fn a_generalized_time_is_read() {
-        assert_eq!(generalized_time("20240101000001Z"), Some(1_704_067_201));
-        assert_eq!(generalized_time("20240101000001.25Z"), Some(1_704_067_201));
-        for wrong in ["000001010000Z", "", "20241301000001Z", "2024", "20240101000001", "äääääääääZ"] {
-            assert_eq!(generalized_time(wrong), None, "{wrong}");
-        }
-    }
-
-    #[test]
     fn what_is_hidden_is_no_password_and_what_is_no_hash_is_none() {
         let shown = |text: &str| clear(text).map(|secret| secret.expose().to_vec());
         assert_eq!(shown("Tide-Table-61").as_deref(), Some(&b"Tide-Table-61"[..]));
         assert_eq!(shown("{CLEAR}Tide-Table-61").as_deref(), Some(&b"Tide-Table-61"[..]));
         assert_eq!(shown("{a b}c").as_deref(), Some(&b"{a b}c"[..]));
         assert!(shown("{SSHA}nZ8x").is_none() && shown("{ARGON2}$argon2id$").is_none());
-        let kept = Kept { nt_hash: hash("8846F7EAEE8FB117AD06BDD830B7586C"), clear: None, locked: false };
+        let kept =
+            Kept { nt_hash: hash("8846F7EAEE8FB117AD06BDD830B7586C"), clear: None, standing: PasswordAnswer::Right };
         // MD4 over `password` in UTF-16.
         assert_eq!(kept.nt_hash(), Some(mschap::nt_password_hash("password")));
-        let from_clear = Kept { nt_hash: None, clear: clear("password"), locked: false };
+        let from_clear = Kept { nt_hash: None, clear: clear("password"), standing: PasswordAnswer::Right };
         assert_eq!(from_clear.nt_hash(), kept.nt_hash());
         for wrong in ["", "8846", "8846F7EAEE8FB117AD06BDD830B7586CFF", "g846F7EAEE8FB117AD06BDD830B7586C", "ä"] {
             assert!(hash(wrong).is_none(), "{wrong}");

@@ -197,20 +197,31 @@ async fn find(inner: &Inner, (kind, name): (IdentityKind, &str), password: Optio
         Ok(groups) => groups,
         Err(trouble) => return steps.push(failed("read its groups", &trouble, began)),
     };
-    let names: Vec<_> = groups.iter().map(|group| group.to_string().trim_matches('"').to_owned()).collect();
+    let names = groups.names(&inner.settings);
+    let names: Vec<_> = names.iter().map(|group| group.to_string().trim_matches('"').to_owned()).collect();
     let saw = if names.is_empty() { "it is in none".to_owned() } else { names.join("; ") };
-    steps.push(Step::passed("read its groups", saw, began));
-    let account = inner.account(kind, name, &entry, groups);
-    if account.disabled || account.expired {
-        let what_it_is = if account.disabled { "disabled" } else { "expired" };
-        let saw = format!("the account is {what_it_is}");
-        steps.push(Step::wrong(
-            "read its state",
-            saw,
-            "It is refused for that, once it has proved itself.",
-            Instant::now(),
-        ));
-    }
+    steps.push(match groups.in_part {
+        false => Step::passed("read its groups", saw, began),
+        true => {
+            let advice =
+                "See why a group cannot be read, or how deep groups are in groups: what hangs on others is unanswered.";
+            Step::wrong("read its groups", format!("{saw}; and there are more that could not be told"), advice, began)
+        }
+    });
+    let began = Instant::now();
+    let what = "read its state";
+    steps.push(match inner.state(&entry).await {
+        Err(trouble) => failed(what, &trouble, began),
+        Ok(state) => match (state.disabled, state.expired) {
+            (None, None) => Step::passed(what, "nothing there has it disabled or expired".into(), began),
+            (disabled, expired) => {
+                let said = |word: &str, by: Option<&str>| by.map(|by| format!("the account is {word}, by {by}"));
+                let saw = [said("disabled", disabled), said("expired", expired)];
+                let saw = saw.into_iter().flatten().collect::<Vec<_>>().join("; ");
+                Step::wrong(what, saw, "It is refused for that, once it has proved itself.", began)
+            }
+        },
+    });
     let Some(password) = password else { return };
     let began = Instant::now();
     let what = "prove its password";
@@ -224,8 +235,12 @@ async fn find(inner: &Inner, (kind, name): (IdentityKind, &str), password: Optio
         Ok(other) => {
             let saw = match other {
                 PasswordAnswer::Disabled => "it is right, and the account is disabled",
-                PasswordAnswer::Expired => "it is right, and account or password has expired",
+                PasswordAnswer::Expired => "it is right, and the account has expired",
+                PasswordAnswer::TooOld => "it is right, and too old",
                 PasswordAnswer::MustChange => "it is right, and has to be changed first",
+                PasswordAnswer::NotNow => "the account may not be used at this hour",
+                PasswordAnswer::NotHere => "the account may not be used from here",
+                PasswordAnswer::Restricted => "the account may not be used in this way",
                 _ => "the account is locked",
             };
             Step::wrong(what, saw.into(), "See to the account in the directory.", began)

@@ -6,7 +6,8 @@ use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use ldap3::Ldap;
+use ldap3::controls::RawControl;
+use ldap3::{Ldap, LdapError, LdapResult};
 use regnant_base::Secret;
 use regnant_decision::PasswordAnswer;
 use regnant_outside::{Breaker, ServerHealth};
@@ -14,7 +15,7 @@ use rustls::ClientConfig;
 use tokio::sync::Semaphore;
 use tokio::time::timeout;
 
-use crate::answers::{Trouble, proof, trouble};
+use crate::answers::{PASSWORD_POLICY, Trouble, proof, trouble};
 use crate::connection::{Address, Question, bind_to_search, connect, search};
 use crate::entry::Entry;
 use crate::settings::{DirectorySettings, SettingsError, server_url};
@@ -205,7 +206,8 @@ impl Server {
     }
 
     fn note_failure(&self, trouble: &Trouble) {
-        let (left_alone, new) = self.state().failed(matches!(trouble, Trouble::Late { .. }), trouble);
+        let (left_alone, new) =
+            self.state().failed(matches!(trouble, Trouble::Late { .. } | Trouble::Unable { .. }), trouble);
         if !left_alone {
             return;
         }
@@ -229,7 +231,7 @@ impl Server {
         let proofs = || self.proofs.lock().unwrap_or_else(PoisonError::into_inner);
         let idle = std::iter::from_fn(|| proofs().pop()).find_map(|mut ldap| (!ldap.is_closed()).then_some(ldap));
         if let Some(mut ldap) = idle {
-            if let Ok(result) = ldap.simple_bind(name, password).await {
+            if let Ok(result) = bind(&mut ldap, name, password).await {
                 proofs().push(ldap);
                 return proof(url, &result);
             }
@@ -237,8 +239,14 @@ impl Server {
             proofs().clear();
         }
         let mut ldap = connect(&self.address).await?;
-        let result = ldap.simple_bind(name, password).await.map_err(|error| trouble(url, &error))?;
+        let result = bind(&mut ldap, name, password).await.map_err(|error| trouble(url, &error))?;
         proofs().push(ldap);
         proof(url, &result)
     }
+}
+
+/// Binds, and has the directory say what its password policy makes of it.
+async fn bind(ldap: &mut Ldap, name: &str, password: &str) -> Result<LdapResult, LdapError> {
+    let control = RawControl { ctype: PASSWORD_POLICY.into(), crit: false, val: None };
+    ldap.with_controls(control).simple_bind(name, password).await
 }

@@ -44,6 +44,9 @@ pub struct DirectorySettings {
     /// The attribute that holds an account's certificates (DER), or what tells them from others
     /// (`altSecurityIdentities`); none are known where it is empty.
     pub certificates: String,
+    /// What accounts and devices have in common that are disabled, beside the marks that are known; none where it
+    /// is empty.
+    pub disabled_filter: String,
     /// The attribute that holds an account's NT hash in hexadecimal, for MS-CHAP.
     pub nt_hash: String,
     /// The attribute that holds an account's password in clear, for CHAP, EAP-MD5 and MS-CHAP.
@@ -136,6 +139,7 @@ impl Default for DirectorySettings {
             device_name: "macAddress".into(),
             device_notation: Notation::default(),
             certificates: String::new(),
+            disabled_filter: String::new(),
             nt_hash: String::new(),
             clear_password: String::new(),
             groups: GroupsBy::default(),
@@ -194,7 +198,7 @@ impl DirectorySettings {
         if let Some(text) = texts.into_iter().find(|text| text.len() > LONGEST || text.chars().any(char::is_control)) {
             return Err(SettingsError::Text(text.chars().take(40).collect()));
         }
-        for filter in [&self.person_filter, &self.machine_filter, &self.device_filter]
+        for filter in [&self.person_filter, &self.machine_filter, &self.device_filter, &self.disabled_filter]
             .into_iter()
             .filter(|filter| !filter.is_empty())
         {

@@ -8,11 +8,11 @@ use std::time::{Duration, Instant};
 use ldap3::Scope;
 use regnant_base::Secret;
 use regnant_decision::{
-    Account, AttributeKind, Capabilities, Device, Found, GroupNames, IdentityAttribute, KnownAttributes, MsChapAnswer,
-    PasswordAnswer, Store, StoreReply, Title,
+    Account, AttributeKind, Capabilities, Device, Found, GroupNames, IdentityAttribute, KnownAttributes, LogonAccount,
+    MsChapAnswer, PasswordAnswer, Recovered, Store, StoreReply, Title, Unable,
 };
 use regnant_eap::MsChapResponse;
-use regnant_outside::{Cache, DeviceCache, Room, ServerHealth};
+use regnant_outside::{Cache, DeviceCache, Names, Room, ServerHealth};
 use regnant_policy::{IdentityKind, Mac};
 use rustls::ClientConfig;
 use sha2::{Digest, Sha256};
@@ -21,7 +21,7 @@ use tokio::runtime::Handle;
 use crate::answers::Trouble;
 use crate::certificates;
 use crate::connection::Question;
-use crate::domain::{Domain, keep_finding};
+use crate::domain::{Domain, DomainNames, keep_finding};
 use crate::entry::Entry;
 use crate::groups;
 use crate::look::{LastLook, Offer, keep_looking};
@@ -29,6 +29,8 @@ use crate::names::{LONGEST_NAME, named};
 use crate::passwords::{Kept, PasswordTimes};
 use crate::servers::Servers;
 use crate::settings::{DirectorySettings, SettingsError};
+use crate::state::{self, State};
+use crate::times;
 
 /// A directory.
 pub struct Directory {
@@ -43,6 +45,8 @@ pub(crate) struct Inner {
     devices: DeviceCache,
     /// The controllers of its domain, where they check responses of MS-CHAP.
     pub(crate) domain: Option<Domain>,
+    /// The names of the domains that its entries are of.
+    domains: DomainNames,
     declared: Vec<IdentityAttribute>,
     pub(crate) last_look: LastLook,
     /// What a proof took lately, in microseconds.
@@ -64,13 +68,14 @@ impl Directory {
         let domain = Domain::new(&settings, &bind_password);
         let servers = Servers::new(&settings, bind_password, tls)?;
         let keep = Duration::from_secs(settings.keep.into());
-        let (cache, devices) = (Cache::new(keep), DeviceCache::new(keep));
+        let (cache, devices) = (Cache::new(keep, Names::OfAnyCase), DeviceCache::new(keep));
         let inner = Inner {
             settings,
             servers,
             cache,
             devices,
             domain,
+            domains: DomainNames::default(),
             declared,
             last_look: LastLook::default(),
             proof_takes: AtomicU64::new(0),
@@ -150,17 +155,25 @@ impl Inner {
             _ => (&settings.person_filter, &settings.person_names),
         };
         let mut attributes = names.clone();
-        attributes.extend(STATE.map(str::to_owned));
+        attributes.extend(OWN.map(str::to_owned));
+        attributes.extend(state::attributes());
         attributes.extend(Some(settings.certificates.clone()).filter(|name| !name.is_empty()));
         attributes.extend(settings.facts.of(kind, &self.declared).map(|(_, _, place)| place.to_owned()));
+        let leave_machines_out = kind == IdentityKind::User && !speaks_of_machines(filter);
+        if leave_machines_out {
+            attributes.push("objectClass".into());
+        }
         let question = Question {
             base: settings.base.clone(),
             scope: Scope::Subtree,
             filter: named(filter, names, name),
             attributes,
-            most: 2,
+            most: 3,
         };
-        self.servers.search(&question).await
+        let mut entries = self.servers.search(&question).await?;
+        entries.retain(|entry| !(leave_machines_out && is_machine(entry)));
+        entries.truncate(2);
+        Ok(entries)
     }
 
     async fn find(&self, kind: IdentityKind, name: &str) -> Result<Found, Trouble> {
@@ -173,7 +186,8 @@ impl Inner {
             (Some(entry), true) if !self.is_called(kind, &entry, name) => Found::Nobody,
             (Some(entry), true) => {
                 let groups = groups::of(&entry, &self.settings, &self.servers).await?;
-                Found::Account(self.account(kind, name, &entry, groups))
+                let state = self.state(&entry).await?;
+                Found::Account(self.account(kind, name, &entry, &groups, state))
             }
         };
         self.cache.keep(kind, name, &found);
@@ -195,7 +209,8 @@ impl Inner {
         kind: IdentityKind,
         asked: &str,
         entry: &Entry,
-        groups: regnant_decision::Groups,
+        told: &groups::Told,
+        state: State,
     ) -> Account {
         let names = match kind {
             IdentityKind::Machine => &self.settings.machine_names,
@@ -204,15 +219,40 @@ impl Inner {
         Account {
             kind,
             name: names.first().and_then(|name| entry.first(name)).unwrap_or(asked).to_owned(),
-            groups,
-            disabled: is_disabled(entry),
-            expired: is_expired(entry),
+            groups: told.names(&self.settings),
+            groups_in_part: told.in_part,
+            disabled: state.disabled.is_some(),
+            expired: state.expired.is_some(),
             password_mark: mark(entry).unwrap_or_default(),
             place: Some(entry.name.as_str().into()),
-            logon_name: entry.first("sAMAccountName").map(Into::into),
+            logon: entry.first("sAMAccountName").map(|name| {
+                Arc::new(LogonAccount {
+                    name: name.to_owned(),
+                    identifier: entry.bytes("objectSid").map(<[u8]>::to_vec),
+                })
+            }),
             certificates: certificates::of(entry, &self.settings.certificates).into(),
             attributes: self.facts(kind, entry),
         }
+    }
+
+    /// Whether the account of an entry may be used, by the directory's own marks and by the filter of those who
+    /// connected it.
+    pub(crate) async fn state(&self, entry: &Entry) -> Result<State, Trouble> {
+        let state = state::of(entry, times::now());
+        let filter = &self.settings.disabled_filter;
+        if filter.is_empty() || state.disabled.is_some() {
+            return Ok(state);
+        }
+        let question = Question {
+            base: entry.name.clone(),
+            scope: Scope::Base,
+            filter: filter.clone(),
+            attributes: vec!["objectClass".into()],
+            most: 1,
+        };
+        let fits = !self.servers.search(&question).await?.is_empty();
+        Ok(State { disabled: fits.then_some("the filter of those who are disabled"), ..state })
     }
 
     /// Checks a response: by what the directory keeps of the password, or by the domain's controllers.
@@ -224,14 +264,20 @@ impl Inner {
             if let Some(hash) = kept.nt_hash() {
                 return Ok(match response.session_key(&hash) {
                     None => MsChapAnswer::Not(PasswordAnswer::Wrong),
-                    Some(_) if kept.is_locked() => MsChapAnswer::Not(PasswordAnswer::Locked),
-                    Some(key) => MsChapAnswer::Right(key),
+                    Some(key) => match kept.standing() {
+                        PasswordAnswer::Right => MsChapAnswer::Right(key),
+                        standing => MsChapAnswer::Not(standing),
+                    },
                 });
             }
         }
-        match (&self.domain, &account.logon_name) {
-            (Some(domain), Some(name)) => domain.check(name, response).await,
-            _ => Ok(MsChapAnswer::Unable),
+        match (&self.domain, &account.logon) {
+            (Some(domain), Some(logon)) => {
+                let place = account.place.as_deref().unwrap_or_default();
+                let of = self.domains.of(place, &self.servers).await?;
+                domain.check(of.as_deref().unwrap_or(&self.settings.domain), logon, response).await
+            }
+            _ => Ok(MsChapAnswer::Unable(Unable::NoHash)),
         }
     }
 
@@ -250,23 +296,31 @@ impl Inner {
         let known = |entry: &Entry| entry.all(&settings.device_name).iter().any(|one| one.parse() == Ok(mac));
         let device = match (entries.pop(), entries.pop()) {
             (Some(_), Some(_)) => return Err(Trouble::TwoDevices(written)),
-            (Some(entry), None) if known(&entry) => Some(Arc::new(Device {
-                title: Title::Text(title_of(&entry)),
-                groups: groups::of(&entry, settings, &self.servers).await?,
-                attributes: self.facts(IdentityKind::Mac, &entry),
-                barred: is_disabled(&entry),
-                expired: is_expired(&entry),
-            })),
+            (Some(entry), None) if known(&entry) => {
+                let state = self.state(&entry).await?;
+                let told = groups::of(&entry, settings, &self.servers).await?;
+                Some(Arc::new(Device {
+                    title: Title::Text(title_of(&entry)),
+                    groups: told.names(settings),
+                    groups_in_part: told.in_part,
+                    attributes: self.facts(IdentityKind::Mac, &entry),
+                    barred: state.disabled.is_some(),
+                    expired: state.expired.is_some(),
+                }))
+            }
             _ => None,
         };
-        self.devices.keep(mac, device.clone());
+        if !device.as_ref().is_some_and(|device| device.groups_in_part) {
+            self.devices.keep(mac, device.clone());
+        }
         Ok(device)
     }
 
     /// What is read of an entry of a device.
     pub(crate) fn device_attributes(&self) -> Vec<String> {
         let mut attributes = vec![self.settings.device_name.clone(), "cn".into(), "description".into()];
-        attributes.extend(STATE.map(str::to_owned));
+        attributes.extend(OWN.map(str::to_owned));
+        attributes.extend(state::attributes());
         let told = self.settings.facts.of(IdentityKind::Mac, &self.declared);
         attributes.extend(told.map(|(_, _, place)| place.to_owned()));
         attributes
@@ -292,39 +346,26 @@ impl Inner {
     }
 }
 
-/// What tells whether an account may be used, and whether its password is still the same.
-const STATE: [&str; 10] = [
-    "sAMAccountName",
-    "memberOf",
-    "userAccountControl",
-    "accountExpires",
-    "pwdLastSet",
-    "pwdChangedTime",
-    "entryUUID",
-    "objectGUID",
-    "uid",
-    "pwdAccountLockedTime",
-];
+/// What tells accounts apart, and whether the password of one is still the same.
+const OWN: [&str; 8] =
+    ["sAMAccountName", "objectSid", "memberOf", "pwdLastSet", "pwdChangedTime", "entryUUID", "objectGUID", "uid"];
+
+/// Whether a filter says itself which machines are meant.
+fn speaks_of_machines(filter: &str) -> bool {
+    filter.to_lowercase().contains("objectclass=computer")
+}
+
+/// Whether an entry is that of a machine, which some directories have among people. Not every directory knows the
+/// class, and what a filter says of an unknown one is true of nobody.
+fn is_machine(entry: &Entry) -> bool {
+    entry.all("objectClass").iter().any(|class| class.eq_ignore_ascii_case("computer"))
+        || entry.first("sAMAccountName").is_some_and(|name| name.ends_with('$'))
+}
 
 /// What a device is, for people.
 pub(crate) fn title_of(entry: &Entry) -> String {
     let title = entry.first("description").or_else(|| entry.first("cn")).unwrap_or_default();
     title.chars().take(100).collect()
-}
-
-/// ACCOUNTDISABLE of `userAccountControl`, or a lock that has no end (the draft on password
-/// policies for LDAP directories, section 5.3.3).
-pub(crate) fn is_disabled(entry: &Entry) -> bool {
-    let flags = entry.first("userAccountControl").and_then(|flags| flags.parse::<i64>().ok());
-    flags.is_some_and(|flags| flags & 2 != 0) || entry.first("pwdAccountLockedTime") == Some("000001010000Z")
-}
-
-/// `accountExpires`: intervals of 100 ns since 1601, 0 and the largest number for never.
-fn is_expired(entry: &Entry) -> bool {
-    let Some(at) = entry.first("accountExpires").and_then(|at| at.parse::<i64>().ok()) else { return false };
-    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
-    let now = (now.as_secs() + 11_644_473_600).saturating_mul(10_000_000);
-    at > 0 && at != i64::MAX && at.cast_unsigned() <= now
 }
 
 /// A number that changes with the password, and with whose account it is; none where the
@@ -449,10 +490,11 @@ impl Store for Directory {
         })
     }
 
-    fn recoverable_password<'s>(&'s self, account: &'s Account, asker: &'s str) -> StoreReply<'s, Option<Secret>> {
+    fn recoverable_password<'s>(&'s self, account: &'s Account, asker: &'s str) -> StoreReply<'s, Option<Recovered>> {
         let (inner, place) = (self.inner.clone(), account.place.clone().unwrap_or_default());
-        self.room
-            .ask(asker, async move { Kept::of(&place, &inner.settings, &inner.servers).await.map(Kept::into_clear) })
+        self.room.ask(asker, async move {
+            Kept::of(&place, &inner.settings, &inner.servers).await.map(Kept::into_recovered)
+        })
     }
 
     fn device<'s>(&'s self, mac: Mac, asker: &'s str) -> StoreReply<'s, Option<Arc<Device>>> {
@@ -476,13 +518,12 @@ mod tests {
     use super::*;
 
     #[test]
-    fn the_state_of_an_account_is_read() {
-        let disabled = |flags: &str| is_disabled(&Entry::of("x", &[("useraccountcontrol", &[flags])]));
-        assert!(disabled("514") && !disabled("512") && !disabled("nonsense"));
-        assert!(is_disabled(&Entry::of("x", &[("pwdAccountLockedTime", &["000001010000Z"])])));
-        let expired = |at: &str| is_expired(&Entry::of("x", &[("accountExpires", &[at])]));
-        assert!(expired("130000000000000000") && !expired("0") && !expired("9223372036854775807"));
-        assert!(!expired("160000000000000000") && !expired("-5") && !expired("x"));
+    fn a_machine_is_told_from_a_person() {
+        assert!(is_machine(&Entry::of("x", &[("objectClass", &["top", "user", "Computer"])])));
+        assert!(is_machine(&Entry::of("x", &[("sAMAccountName", &["QUAY-LAPTOP-7$"])])));
+        assert!(!is_machine(&Entry::of("x", &[("objectClass", &["person"]), ("sAMAccountName", &["ida"])])));
+        assert!(speaks_of_machines("(|(objectClass=person)(objectClass=Computer))"));
+        assert!(!speaks_of_machines("(objectClass=person)"));
     }
 
     #[test]
@@ -497,11 +538,12 @@ mod tests {
                 kind: IdentityKind::User,
                 name: "x".into(),
                 groups: [].into(),
+                groups_in_part: false,
                 disabled: false,
                 expired: false,
                 password_mark: mark,
                 place: None,
-                logon_name: None,
+                logon: None,
                 certificates: [].into(),
                 attributes: [].into(),
             })

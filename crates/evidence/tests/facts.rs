@@ -295,7 +295,7 @@ fn groups_are_values_that_ignore_case() {
     let mut harbour = Harbour::new();
     let groups = [Value::owned("CRANES")].into_iter().collect();
     let (title, attributes) = (Title::Text(String::new()), Default::default());
-    let device = Device { title, groups, attributes, barred: false, expired: false };
+    let device = Device { title, groups, groups_in_part: false, attributes, barred: false, expired: false };
     harbour.stores.devices.insert(mac("02:00:5e:99:00:01"), std::sync::Arc::new(device));
     let record = harbour.record(&bypass("02005e990001", "02005e990001"));
     assert_eq!(record.end, EndRecord::Rule { title: "Crane controllers".into() });

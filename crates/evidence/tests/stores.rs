@@ -57,8 +57,8 @@ fn what_a_directory_says_of_a_password_is_an_event_and_several_accounts_are_anot
     let right = Right::Credential;
     assert_eq!(ends(PasswordAnswer::Disabled), (Event::Disabled, LookUpAnswer::Disabled(right)));
     assert_eq!(ends(PasswordAnswer::Expired), (Event::Expired, LookUpAnswer::Expired(right)));
-    assert_eq!(ends(PasswordAnswer::MustChange), (Event::Expired, LookUpAnswer::MustChange));
-    assert_eq!(ends(PasswordAnswer::Locked), (Event::Failed, LookUpAnswer::Locked));
+    assert_eq!(ends(PasswordAnswer::MustChange), (Event::Outdated, LookUpAnswer::MustChange));
+    assert_eq!(ends(PasswordAnswer::Locked), (Event::Locked, LookUpAnswer::Locked));
     assert_eq!(ends(PasswordAnswer::Wrong), (Event::Failed, LookUpAnswer::WrongPassword));
     harbour.stores.passwords = None;
     let record = harbour.record(&login("twin", "Fibre-Spool-90"));

@@ -125,15 +125,18 @@ impl Trouble {
     }
 }
 
-/// The value of a fact at a place of an answer, where there is one of its type.
+/// The value of a fact at a place of an answer, where there is one; what is there and none of its type is one of
+/// another.
 pub(crate) fn value(answer: &Json, kind: AttributeKind, pointer: &str) -> Option<Value<'static>> {
-    let found = answer.pointer(pointer)?;
-    let mut texts = Vec::new();
-    match found {
-        Json::Array(members) => texts.extend(members.iter().filter_map(text)),
-        one => texts.extend(text(one)),
+    let members = match answer.pointer(pointer)? {
+        Json::Array(members) => members.as_slice(),
+        one => std::slice::from_ref(one),
+    };
+    let members = members.iter().filter(|member| !member.is_null());
+    match members.map(text).collect::<Option<Vec<_>>>() {
+        Some(texts) => kind.read(texts.iter().map(String::as_str)),
+        None => Some(kind.misfit()),
     }
-    kind.read(texts.iter().map(String::as_str))
 }
 
 fn text(json: &Json) -> Option<String> {
@@ -191,11 +194,12 @@ mod tests {
             (AttributeKind::Number, "/device/half"),
             (AttributeKind::Boolean, "/device/owner"),
             (AttributeKind::Text, "/device"),
-            (AttributeKind::Text, "/device/no"),
             (AttributeKind::Text, "/device/tags"),
-            (AttributeKind::Text, "/nothing"),
         ] {
-            assert_eq!(value(&answer, kind, pointer), None, "{pointer}");
+            assert_eq!(value(&answer, kind, pointer), Some(kind.misfit()), "{pointer}");
+        }
+        for pointer in ["/device/no", "/nothing"] {
+            assert_eq!(value(&answer, AttributeKind::Text, pointer), None, "{pointer}");
         }
     }
 

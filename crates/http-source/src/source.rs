@@ -9,7 +9,7 @@ use hyper::StatusCode;
 use hyper::header::{AUTHORIZATION, HeaderName};
 use regnant_base::Secret;
 use regnant_decision::{Account, Capabilities, Found, IdentityAttribute, Store, StoreReply};
-use regnant_outside::{Breaker, Cache, Room, ServerHealth};
+use regnant_outside::{Breaker, Cache, Names, Room, ServerHealth};
 use regnant_policy::IdentityKind;
 use rustls::ClientConfig;
 use serde_json::Value as Json;
@@ -75,7 +75,7 @@ impl HttpSource {
             }
             (true, true) => SignIn::Nobody,
         };
-        let cache = Cache::new(Duration::from_secs(settings.keep.into()));
+        let cache = Cache::new(Duration::from_secs(settings.keep.into()), Names::AsWritten);
         let (asked, failed) = (AtomicU64::new(0), AtomicU64::new(0));
         let (client, breaker, declared) = (client(tls), Mutex::default(), declared.to_vec());
         let tls = tls.clone();
@@ -182,11 +182,12 @@ impl Inner {
             kind,
             name: name.to_owned(),
             groups: [].into(),
+            groups_in_part: false,
             disabled: false,
             expired: false,
             password_mark: 0,
             place: None,
-            logon_name: None,
+            logon: None,
             certificates: [].into(),
             attributes: self.settings.facts.facts(kind, &self.declared, |kind, pointer| value(answer, kind, pointer)),
         }

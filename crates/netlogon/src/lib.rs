@@ -7,8 +7,9 @@
 //! 1. [`Link::plain`] to the endpoint mapper, whose [`mapper`] tells the port of NETLOGON.
 //! 2. A plain link to that port: [`challenge`] and [`authenticate`] prove both sides to each other
 //!    and give a [`SessionKey`].
-//! 3. [`Link::sealed`] links with that key, over which [`logon`] asks and [`set_password`] changes
-//!    the machine's password.
+//! 3. One [`Link::sealed`] with that key, over which [`logon`] asks and [`set_password`] changes
+//!    the machine's password. Every sealed link needs a key of its own: messages are counted from the
+//!    beginning of a link, so that under one key the answers of one would open on another.
 //!
 //! On each link the contract is: send what [`Link::bind`] gives and hand what comes to
 //! [`Link::bound`]; then send [`Link::request`] and hand every PDU that comes to [`Link::answer`]
@@ -21,6 +22,7 @@ pub mod mapper;
 mod ndr;
 mod pdu;
 mod seal;
+mod sid;
 mod status;
 
 pub use authenticate::{
@@ -30,6 +32,7 @@ pub use authenticate::{
 pub use crypto::{Credential, PasswordHash, SessionKey};
 pub use logon::{Logon, LogonAnswer, logon, read_logon};
 pub use pdu::{HEADER, LONGEST_ANSWER, Link, LinkError, pdu_length};
+pub use sid::Sid;
 pub use status::NtStatus;
 
 /// What a machine that has an account in the domain is called.

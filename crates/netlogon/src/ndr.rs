@@ -120,6 +120,13 @@ impl<'b> Reader<'b> {
         self.array().map(u32::from_le_bytes)
     }
 
+    /// Passes over a string whose counts stand in front of it.
+    pub(crate) fn skip_text(&mut self) -> Result<(), Malformed> {
+        let (_, from, units) = (self.u32()?, self.u32()?, self.u32()?);
+        self.take((from as usize).checked_add(units as usize).and_then(|all| all.checked_mul(2)).ok_or(Malformed)?)?;
+        Ok(())
+    }
+
     /// What is left.
     pub(crate) fn rest(self) -> &'b [u8] {
         self.all.get(self.at..).unwrap_or_default()

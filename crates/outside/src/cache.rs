@@ -19,9 +19,19 @@ const NOBODY: Duration = Duration::from_secs(10);
 /// How long what was found is kept for those who take what is stale.
 const STALE: Duration = Duration::from_secs(24 * 3_600);
 
+/// Whether two names that differ by case alone are one.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Names {
+    /// They are.
+    OfAnyCase,
+    /// Each is asked about by itself.
+    AsWritten,
+}
+
 /// Accounts by kind and name.
 pub struct Cache {
     keep: Duration,
+    names: Names,
     known: Mutex<Known>,
 }
 
@@ -33,15 +43,22 @@ struct Known {
 
 impl Cache {
     /// Room for accounts that count for so long.
-    pub fn new(keep: Duration) -> Self {
+    pub fn new(keep: Duration, names: Names) -> Self {
         let known = Known { found: BoundedMap::new(MOST), doubted: BoundedMap::new(MOST) };
-        Self { keep, known: Mutex::new(known) }
+        Self { keep, names, known: Mutex::new(known) }
+    }
+
+    fn key(&self, kind: IdentityKind, name: &str) -> (IdentityKind, String) {
+        match self.names {
+            Names::OfAnyCase => (kind, name.to_lowercase()),
+            Names::AsWritten => (kind, name.to_owned()),
+        }
     }
 
     /// What was found of a name not long ago.
     pub fn get(&self, kind: IdentityKind, name: &str) -> Option<Found> {
         let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
-        let key = (kind, name.to_lowercase());
+        let key = self.key(kind, name);
         let (at, found) = known.found.get(&key)?;
         let (limit, doubted) = match found {
             Found::Account(account) => {
@@ -63,7 +80,7 @@ impl Cache {
     /// it.
     pub fn stale(&self, kind: IdentityKind, name: &str, at_most: Duration) -> Option<(Account, u64)> {
         let known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
-        match known.found.get(&(kind, name.to_lowercase()))? {
+        match known.found.get(&self.key(kind, name))? {
             (at, Found::Account(account)) if at.elapsed() <= at_most => Some((account.clone(), at.elapsed().as_secs())),
             _ => None,
         }
@@ -71,10 +88,13 @@ impl Cache {
 
     /// Keeps what was found.
     pub fn keep(&self, kind: IdentityKind, name: &str, found: &Found) {
-        let many = matches!(found, Found::Account(account) if account.groups.len() > MOST_GROUPS || is_long(account));
-        if !many {
+        let leave = |account: &Account| {
+            // What is told in part may be whole the next time.
+            account.groups.len() > MOST_GROUPS || account.groups_in_part || is_long(account)
+        };
+        if !matches!(found, Found::Account(account) if leave(account)) {
             let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
-            known.found.insert((kind, name.to_lowercase()), (Instant::now(), found.clone()));
+            known.found.insert(self.key(kind, name), (Instant::now(), found.clone()));
         }
     }
 
@@ -139,11 +159,12 @@ mod tests {
             kind: IdentityKind::User,
             name: "ida.marsh".into(),
             groups: (0..groups).map(|number| regnant_policy::Value::owned(number.to_string())).collect(),
+            groups_in_part: false,
             disabled: false,
             expired: false,
             password_mark: 1,
             place: Some("uid=ida.marsh".into()),
-            logon_name: None,
+            logon: None,
             certificates: [].into(),
             attributes: [].into(),
         })
@@ -151,7 +172,7 @@ mod tests {
 
     #[test]
     fn what_is_doubted_is_looked_up_anew_by_every_name() {
-        let cache = Cache::new(Duration::from_secs(60));
+        let cache = Cache::new(Duration::from_secs(60), Names::OfAnyCase);
         let known = |name: &str| cache.get(IdentityKind::User, name).is_some();
         for name in ["ida.marsh", "ida.marsh@tarnmouth.example"] {
             cache.keep(IdentityKind::User, name, &account(3));
@@ -162,7 +183,15 @@ mod tests {
         assert!(!known("ida.marsh") && !known("ida.marsh@tarnmouth.example"));
         cache.keep(IdentityKind::User, "crowd", &account(MOST_GROUPS + 1));
         assert!(!known("crowd"));
-        let none = Cache::new(Duration::ZERO);
+        let exact = Cache::new(Duration::from_secs(60), Names::AsWritten);
+        exact.keep(IdentityKind::User, "ida.marsh", &account(3));
+        assert!(exact.get(IdentityKind::User, "ida.marsh").is_some());
+        assert!(exact.get(IdentityKind::User, "IDA.marsh").is_none());
+        let Found::Account(mut in_part) = account(3) else { panic!() };
+        in_part.groups_in_part = true;
+        exact.keep(IdentityKind::User, "in.part", &Found::Account(in_part));
+        assert!(exact.get(IdentityKind::User, "in.part").is_none());
+        let none = Cache::new(Duration::ZERO, Names::OfAnyCase);
         none.keep(IdentityKind::User, "ida.marsh", &account(3));
         assert!(none.get(IdentityKind::User, "ida.marsh").is_none());
         assert!(none.stale(IdentityKind::User, "ida.marsh", Duration::from_secs(60)).is_some());

@@ -15,7 +15,7 @@ mod tls;
 mod told;
 
 pub use breaker::Breaker;
-pub use cache::{Cache, DeviceCache};
+pub use cache::{Cache, DeviceCache, Names};
 pub use realms::{Realms, RealmsError};
 pub use room::Room;
 pub use step::{ServerHealth, Step, all_down, shown_certificate};

@@ -90,7 +90,7 @@ impl DeviceTable {
             Some((titles, store)) => Title::Kept(titles.clone(), store.clone(), mac),
             None => Title::Text(String::new()),
         };
-        Some(Arc::new(Device { title, groups, attributes, barred, expired }))
+        Some(Arc::new(Device { title, groups, groups_in_part: false, attributes, barred, expired }))
     }
 
     /// Puts a device in the place of the one of its address.

@@ -6,8 +6,8 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use regnant_decision::{
-    Account, Answer, Capabilities, Device, Found, GroupNames, Groups, MsChapAnswer, NoAnswer, PasswordAnswer, Store,
-    StoreRegistry, StoreReply, Titles,
+    Account, Answer, Capabilities, Device, Found, GroupNames, Groups, MsChapAnswer, NoAnswer, PasswordAnswer,
+    Recovered, Store, StoreRegistry, StoreReply, Titles, Unable,
 };
 use regnant_eap::MsChapResponse;
 use regnant_policy::{IdentityKind, Mac, Value};
@@ -258,11 +258,12 @@ impl Sets {
             kind,
             name: name.to_owned(),
             groups,
+            groups_in_part: false,
             disabled,
             expired: false,
             password_mark: 0,
             place: None,
-            logon_name: None,
+            logon: None,
             certificates: [].into(),
             attributes: [].into(),
         }
@@ -347,11 +348,11 @@ impl Store for People {
         self.pool.takes()
     }
 
-    fn recoverable_password<'s>(&'s self, account: &'s Account, _: &'s str) -> StoreReply<'s, Option<Secret>> {
+    fn recoverable_password<'s>(&'s self, account: &'s Account, _: &'s str) -> StoreReply<'s, Option<Recovered>> {
         let known = self.known(account.kind, &account.name);
         let sealed = known.and_then(|known| known.recoverable.as_ref());
         let open = |sealed| self.open(&recoverable_context(&self.name, &account.name), sealed);
-        StoreReply::Now(sealed.map(open).transpose())
+        StoreReply::Now(sealed.map(open).transpose().map(|password| password.map(Into::into)))
     }
 
     fn check_mschap<'s>(
@@ -363,14 +364,14 @@ impl Store for People {
         let what = if account.kind == IdentityKind::Machine { "machine" } else { "person" };
         let known = self.known(account.kind, &account.name);
         let Some(sealed) = known.and_then(|known| known.nt_hash.as_ref()) else {
-            return StoreReply::now(MsChapAnswer::Unable);
+            return StoreReply::now(MsChapAnswer::Unable(Unable::NoHash));
         };
         let hash = self.open(&nt_hash_context(what, &self.name, &account.name), sealed);
         StoreReply::Now(hash.map(|hash| match <&[u8; 16]>::try_from(hash.expose()) {
             Ok(hash) => {
                 response.session_key(hash).map_or(MsChapAnswer::Not(PasswordAnswer::Wrong), MsChapAnswer::Right)
             }
-            Err(_) => MsChapAnswer::Unable,
+            Err(_) => MsChapAnswer::Unable(Unable::NoHash),
         }))
     }
 }

@@ -129,8 +129,15 @@ export function DirectoryFields(props: { draft: Draft; isNew: boolean; set: (par
         change={(certificates) => set({ certificates })}
       />
       <TextField
+        label="Who is disabled"
+        help="What accounts have in common that are disabled, beside the marks that are known (such as nsAccountLock, shadowExpire, sambaAcctFlags): (employeeType=left)."
+        name="disabled-filter"
+        value={draft.disabledFilter}
+        change={(disabledFilter) => set({ disabledFilter })}
+      />
+      <TextField
         label="NT hash"
-        help="The attribute that holds an account's NT hash in hexadecimal, for MS-CHAP; left empty where the directory keeps none."
+        help="The attribute that holds an account's NT hash in hexadecimal, for MS-CHAP; left empty where the directory keeps none. What is checked by it never binds: locks, resets and ends count as far as entries tell them, and not what the directory enforces at a bind alone."
         name="nt-hash"
         value={draft.ntHash}
         change={(ntHash) => set({ ntHash })}

@@ -95,6 +95,7 @@ function asked(directory: Directory): [string, string][] {
       directory.device_filter ? `${directory.device_filter} by ${directory.device_name}, ${directory.device_notation}` : "",
     ],
     ["certificates", directory.certificates],
+    ["disabled", directory.disabled_filter],
     ["passwords", [directory.nt_hash, directory.clear_password].filter(Boolean).join(", ")],
     ["machines", directory.machine_filter ? `${directory.machine_filter} by ${(directory.machine_names ?? []).join(", ")}` : ""],
     [

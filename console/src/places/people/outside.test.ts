@@ -14,6 +14,7 @@ const DIRECTORY = {
   device_name: "macAddress",
   device_notation: "bare",
   certificates: "userCertificate;binary",
+  disabled_filter: "(employeeType=left)",
   nt_hash: "sambaNTPassword",
   clear_password: "",
   groups: "search",

@@ -27,6 +27,7 @@ export interface Draft {
   deviceName: string;
   deviceNotation: string;
   certificates: string;
+  disabledFilter: string;
   ntHash: string;
   clearPassword: string;
   groups: string;
@@ -63,6 +64,7 @@ export const EMPTY: Draft = {
   deviceName: "macAddress",
   deviceNotation: "colons",
   certificates: "",
+  disabledFilter: "",
   ntHash: "",
   clearPassword: "",
   groups: "member-of",
@@ -110,6 +112,7 @@ export function draftOf(store: Pick<Store, "name" | "directory" | "http">): Draf
     deviceName: directory.device_name,
     deviceNotation: directory.device_notation,
     certificates: directory.certificates,
+    disabledFilter: directory.disabled_filter,
     ntHash: directory.nt_hash,
     clearPassword: directory.clear_password,
     groups: directory.groups,
@@ -174,6 +177,7 @@ export function askedOf(draft: Draft): { kind: string; directory?: Directory; ht
     device_name: draft.deviceName.trim(),
     device_notation: draft.deviceNotation,
     certificates: draft.certificates.trim(),
+    disabled_filter: draft.disabledFilter.trim(),
     nt_hash: draft.ntHash.trim(),
     clear_password: draft.clearPassword.trim(),
     groups: draft.groups,

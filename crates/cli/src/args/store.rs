@@ -195,6 +195,10 @@ pub(crate) struct DirectoryFields {
     /// userCertificate;binary or altSecurityIdentities [default: ""]
     #[arg(long, value_name = "ATTRIBUTE")]
     pub(crate) certificates: Option<String>,
+    /// What accounts and devices have in common that are disabled, beside the marks that are known, such as
+    /// (employeeType=left) [default: ""]
+    #[arg(long, value_name = "FILTER")]
+    pub(crate) disabled_filter: Option<String>,
     /// The attribute that holds an account's NT hash, for MS-CHAP [default: ""]
     #[arg(long, value_name = "ATTRIBUTE")]
     pub(crate) nt_hash: Option<String>,

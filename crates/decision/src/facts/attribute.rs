@@ -4,7 +4,7 @@
 use std::net::IpAddr;
 use std::sync::Arc;
 
-use regnant_policy::{FactDefinition, IdentityKind, Stage, Type, Value};
+use regnant_policy::{FactDefinition, IdentityKind, Known, Stage, Type, Value};
 use serde::{Deserialize, Serialize};
 
 use crate::facts::table::FactCode;
@@ -97,25 +97,39 @@ impl AttributeKind {
         Self::ALL.iter().find(|(_, kind)| *kind == self).map_or("text", |(word, _)| word)
     }
 
-    /// The value that texts from outside say, where they say one of this type.
-    pub fn read<'t>(self, mut texts: impl Iterator<Item = &'t str>) -> Option<Value<'static>> {
-        let fits = |text: &&str| !text.is_empty() && text.len() <= LONGEST;
-        if self == Self::Texts {
-            let texts: Vec<_> = texts.filter(fits).take(MOST_TEXTS).map(|text| Value::owned(text.to_owned())).collect();
-            return (!texts.is_empty()).then(|| Value::set(texts));
-        }
-        let one = texts.next().filter(fits)?;
-        // Of several nobody knows which is meant.
-        if texts.next().is_some() {
+    /// The value that texts from outside say; where they say something that is none of this type, one of
+    /// another, so that what was said does not count as nothing.
+    pub fn read<'t>(self, texts: impl Iterator<Item = &'t str>) -> Option<Value<'static>> {
+        let texts: Vec<&str> = texts.filter(|text| !text.is_empty()).take(MOST_TEXTS + 1).collect();
+        if texts.is_empty() {
             return None;
         }
+        let read = || {
+            if texts.len() > MOST_TEXTS || texts.iter().any(|text| text.len() > LONGEST) {
+                return None;
+            }
+            if self == Self::Texts {
+                return Some(Value::set(texts.iter().map(|text| Value::owned((*text).to_owned())).collect()));
+            }
+            // Of several nobody knows which is meant.
+            let [one] = texts[..] else { return None };
+            match self {
+                Self::Number => one.trim().parse().ok().map(Value::Integer),
+                Self::Boolean if one.eq_ignore_ascii_case("true") => Some(Value::Boolean(true)),
+                Self::Boolean if one.eq_ignore_ascii_case("false") => Some(Value::Boolean(false)),
+                Self::Boolean => None,
+                Self::Address => one.trim().parse::<IpAddr>().ok().map(Value::Address),
+                Self::Text | Self::Texts => Some(Value::owned(one.to_owned())),
+            }
+        };
+        Some(read().unwrap_or_else(|| self.misfit()))
+    }
+
+    /// A value that is none of this type.
+    pub fn misfit(self) -> Value<'static> {
         match self {
-            Self::Number => one.trim().parse().ok().map(Value::Integer),
-            Self::Boolean if one.eq_ignore_ascii_case("true") => Some(Value::Boolean(true)),
-            Self::Boolean if one.eq_ignore_ascii_case("false") => Some(Value::Boolean(false)),
-            Self::Boolean => None,
-            Self::Address => one.trim().parse::<IpAddr>().ok().map(Value::Address),
-            Self::Text | Self::Texts => Some(Value::owned(one.to_owned())),
+            Self::Texts => Value::Boolean(false),
+            _ => Value::set(Vec::new()),
         }
     }
 
@@ -196,11 +210,14 @@ impl IdentityAttribute {
         }
     }
 
-    /// Its value among those of an identity; what is of another type is as good as not there.
-    pub(crate) fn value<'d>(&self, attributes: &'d [(Box<str>, Value<'static>)]) -> Option<Value<'d>> {
-        let place = attributes.binary_search_by(|(name, _)| (**name).cmp(&self.name)).ok()?;
+    /// Its value among those of an identity. What is of another type was said, and nobody knows what it means:
+    /// that is unanswered, and not absent, or a rule that refuses would be passed over.
+    pub(crate) fn value<'d>(&self, attributes: &'d [(Box<str>, Value<'static>)]) -> Known<Value<'d>> {
+        let Ok(place) = attributes.binary_search_by(|(name, _)| (**name).cmp(&self.name)) else {
+            return Known::Absent;
+        };
         let value = &attributes[place].1;
-        match (self.kind, value) {
+        let read = match (self.kind, value) {
             (AttributeKind::Address, Value::Text(text)) => text.parse::<IpAddr>().ok().map(Value::Address),
             (AttributeKind::Text, Value::Text(text)) => Some(Value::text(text)),
             (AttributeKind::Address, Value::Address(_))
@@ -208,7 +225,8 @@ impl IdentityAttribute {
             | (AttributeKind::Boolean, Value::Boolean(_))
             | (AttributeKind::Texts, Value::Set(_)) => Some(value.clone()),
             _ => None,
-        }
+        };
+        read.map_or(Known::Unanswered, Known::Is)
     }
 }
 
@@ -226,7 +244,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn what_is_of_another_type_is_as_good_as_not_there() {
+    fn what_is_of_another_type_is_unanswered_and_not_absent() {
         let texts = Value::set(vec![Value::owned("a"), Value::owned("b")]);
         let attributes: KnownAttributes = vec![
             ("class".into(), Value::owned("crane")),
@@ -238,7 +256,11 @@ mod tests {
         let value = |name: &str, kind| {
             let attribute =
                 IdentityAttribute { of: IdentityKind::Mac, name: name.into(), kind, meaning: String::new() };
-            attribute.value(&attributes).map(|value| value.to_string())
+            match attribute.value(&attributes) {
+                Known::Is(value) => Some(value.to_string()),
+                Known::Unanswered => Some("unanswered".into()),
+                _ => None,
+            }
         };
         assert_eq!(value("class", AttributeKind::Text).as_deref(), Some("\"crane\""));
         assert_eq!(value("level", AttributeKind::Number).as_deref(), Some("7"));
@@ -250,25 +272,35 @@ mod tests {
             ("level", AttributeKind::Text),
             ("level", AttributeKind::Boolean),
             ("tags", AttributeKind::Text),
-            ("nothing", AttributeKind::Text),
         ] {
-            assert_eq!(value(name, kind), None, "{name}");
+            assert_eq!(value(name, kind).as_deref(), Some("unanswered"), "{name}");
         }
+        assert_eq!(value("nothing", AttributeKind::Text), None);
     }
 
     #[test]
     fn a_text_from_outside_is_a_value_of_the_type_or_none() {
-        let read =
-            |kind: AttributeKind, texts: &[&str]| kind.read(texts.iter().copied()).map(|value| value.to_string());
+        let read = |kind: AttributeKind, texts: &[&str]| {
+            let value = kind.read(texts.iter().copied())?;
+            let misfits = value == kind.misfit();
+            Some(if misfits { "another".to_owned() } else { value.to_string() })
+        };
+        let another = Some("another".to_owned());
         assert_eq!(read(AttributeKind::Boolean, &["TRUE"]).as_deref(), Some("true"));
-        assert_eq!(read(AttributeKind::Boolean, &["yes"]), None);
+        assert_eq!(read(AttributeKind::Boolean, &["yes"]), another);
         assert_eq!(read(AttributeKind::Number, &[" 20 "]).as_deref(), Some("20"));
-        assert_eq!(read(AttributeKind::Number, &["20", "30"]), None, "nobody knows which is meant");
+        assert_eq!(read(AttributeKind::Number, &["20", "30"]), another, "nobody knows which is meant");
         assert_eq!(read(AttributeKind::Address, &["10.44.0.9"]).as_deref(), Some("10.44.0.9"));
         assert_eq!(read(AttributeKind::Text, &[""]), None);
-        assert_eq!(read(AttributeKind::Text, &[&"x".repeat(LONGEST + 1)]), None);
-        assert!(read(AttributeKind::Texts, &["a", "", "b"]).is_some());
+        assert_eq!(read(AttributeKind::Text, &[&"x".repeat(LONGEST + 1)]), another);
+        assert_eq!(read(AttributeKind::Texts, &["a", "", "b"]), Some("{ \"a\", \"b\" }".into()));
+        assert_eq!(read(AttributeKind::Texts, &["a"; MOST_TEXTS + 1]), another, "not all of them");
         assert_eq!(read(AttributeKind::Texts, &[]), None);
+        for (_, kind) in AttributeKind::ALL {
+            let attribute =
+                IdentityAttribute { of: IdentityKind::User, name: "x".into(), kind, meaning: String::new() };
+            assert_eq!(attribute.value(&[("x".into(), kind.misfit())]), Known::Unanswered);
+        }
     }
 
     #[test]

@@ -4,7 +4,7 @@ use std::sync::Arc;
 use regnant_eap::{Certificate, TlsAbout};
 use regnant_policy::{Event, FactId, Facts, IdentityKind, Known, Mac, Members, Value};
 
-use crate::added::{Added, AddedFacts};
+use crate::added::{Added, AddedFacts, OwnGroups};
 use crate::facts::attribute::IdentityAttribute;
 use crate::facts::table::{CertificatePart, FactCode, FactTable, Part, Source, TlsPart};
 use crate::request::{Carrier, Request};
@@ -239,9 +239,11 @@ impl RequestFacts<'_> {
             Source::DeviceBarred => Value::Boolean(listed.is_some_and(|(_, device)| device.barred)),
             Source::DeviceStore => return listed.map(|(store, _)| Value::text(store)).into(),
             Source::DeviceGroupsByStore => {
-                return added.groups_by_store(listed.map_or(("", &[]), |(store, device)| (store, &device.groups)));
+                let own =
+                    listed.map_or(("", OwnGroups::NONE), |(store, device)| (&**store, OwnGroups::of_device(device)));
+                return added.groups_by_store(own);
             }
-            _ => return added.groups(listed.map_or(&[], |(_, device)| &device.groups)),
+            _ => return added.groups(listed.map_or(OwnGroups::NONE, |(_, device)| OwnGroups::of_device(device))),
         })
     }
 
@@ -262,10 +264,13 @@ impl RequestFacts<'_> {
                 _ => return Known::Absent,
             },
         };
-        match attribute.value(own).or_else(|| attribute.value(&added.attributes)) {
-            Some(value) => Known::Is(value),
-            None if unanswered || added.silent => Known::Unanswered,
-            None => Known::Absent,
+        let told = match attribute.value(own) {
+            Known::Absent => attribute.value(&added.attributes),
+            told => told,
+        };
+        match told {
+            Known::Absent if unanswered || added.silent => Known::Unanswered,
+            told => told,
         }
     }
 
@@ -305,8 +310,8 @@ fn known_of<'f>(identity: &'f Identity, added: &'f AddedFacts, part: Part) -> Kn
             Part::Claimed => Value::text(&proved.claimed),
             Part::Name => Value::text(&proved.account.name),
             Part::Store => Value::text(&proved.store),
-            Part::Groups => return added.groups(&proved.account.groups),
-            Part::GroupsByStore => return added.groups_by_store((&proved.store, &proved.account.groups)),
+            Part::Groups => return added.groups(OwnGroups::of(&proved.account)),
+            Part::GroupsByStore => return added.groups_by_store((&proved.store, OwnGroups::of(&proved.account))),
             Part::Age => return proved.age.map(Value::Duration).into(),
             _ => Value::text(&proved.proof),
         }),

@@ -63,6 +63,7 @@ const SECURITY_ERROR: u32 = 0x721;
 fn lost(host: &str, error: LinkError) -> Lost {
     match error {
         LinkError::Fault(ACCESS_DENIED | SECURITY_ERROR) | LinkError::Refused(_) => Lost::Channel,
+        LinkError::Forged => Trouble::Forged(host.to_owned()).into(),
         error => Trouble::Channel { server: host.to_owned(), why: error.to_string() }.into(),
     }
 }

@@ -6,8 +6,8 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 use std::time::{Duration, Instant};
 
 use hickory_resolver::TokioResolver;
-use regnant_decision::{MsChapAnswer, PasswordAnswer};
-use regnant_netlogon::{Machine, NtStatus};
+use regnant_decision::{LogonAccount, MsChapAnswer, PasswordAnswer, Unable};
+use regnant_netlogon::{LogonAnswer, Machine, NtStatus, Sid};
 use regnant_outside::{Breaker, ServerHealth};
 use tokio::net::TcpStream;
 use tokio::runtime::Handle;
@@ -15,8 +15,8 @@ use tokio::sync::{Semaphore, watch};
 use tokio::time::{sleep, timeout};
 
 use crate::answers::Trouble;
+use crate::domain::SealedLink;
 use crate::domain::place::{ControllerPlace, Placed, in_order};
-use crate::domain::{Channel, Lost};
 use crate::settings::MOST_SERVERS;
 use crate::store::Inner;
 
@@ -51,8 +51,10 @@ type List = Arc<[Arc<Controller>]>;
 pub(crate) struct Controller {
     pub(crate) host: String,
     addresses: Vec<IpAddr>,
-    /// The channel, where there is one; whoever comes while it is made waits for it.
-    pub(crate) channel: tokio::sync::Mutex<Option<Arc<Channel>>>,
+    /// Held while both sides prove themselves and a link is bound under the key of that: a controller knows
+    /// one key of a machine at a time. In it the port of NETLOGON, once it is known.
+    pub(crate) proving: tokio::sync::Mutex<Option<u16>>,
+    idle: Mutex<Vec<SealedLink>>,
     pub(crate) places: Semaphore,
     breaker: Mutex<Breaker<Trouble>>,
     pub(crate) asked: AtomicU64,
@@ -188,7 +190,8 @@ impl Controller {
         Self {
             host: placed.host,
             addresses: placed.addresses,
-            channel: tokio::sync::Mutex::new(None),
+            proving: tokio::sync::Mutex::new(None),
+            idle: Mutex::default(),
             places: Semaphore::new(LINKS),
             breaker: Mutex::default(),
             asked: AtomicU64::new(0),
@@ -236,21 +239,34 @@ impl Controller {
         self.refused(&format!("it does not believe that we are {domain}\\{account}: {status}"))
     }
 
-    /// What a status says of the account, or of the channel.
-    pub(crate) fn refusal(&self, status: NtStatus) -> Result<MsChapAnswer, Lost> {
+    /// What an answer says of the account that was found: one of that name may be another.
+    pub(crate) fn says(&self, account: &LogonAccount, answer: LogonAnswer) -> Result<MsChapAnswer, Trouble> {
+        match answer {
+            LogonAnswer::Right { key, account: checked } => {
+                let found = account.identifier.as_deref().and_then(Sid::read);
+                Ok(match found.as_ref() == Some(&checked) {
+                    true => MsChapAnswer::Right(key),
+                    false => MsChapAnswer::Unable(Unable::OtherAccount),
+                })
+            }
+            LogonAnswer::Elsewhere => Ok(MsChapAnswer::Unable(Unable::UnknownDomain)),
+            LogonAnswer::Refused(status) => self.refusal(status),
+        }
+    }
+
+    /// What a status says of the account.
+    fn refusal(&self, status: NtStatus) -> Result<MsChapAnswer, Trouble> {
         Ok(MsChapAnswer::Not(match status {
             NtStatus::WRONG_PASSWORD | NtStatus::NO_SUCH_USER | NtStatus::LOGON_FAILURE => PasswordAnswer::Wrong,
             NtStatus::ACCOUNT_DISABLED => PasswordAnswer::Disabled,
-            NtStatus::ACCOUNT_EXPIRED | NtStatus::PASSWORD_EXPIRED => PasswordAnswer::Expired,
+            NtStatus::ACCOUNT_EXPIRED => PasswordAnswer::Expired,
+            NtStatus::PASSWORD_EXPIRED => PasswordAnswer::TooOld,
             NtStatus::PASSWORD_MUST_CHANGE => PasswordAnswer::MustChange,
-            NtStatus::ACCOUNT_LOCKED_OUT
-            | NtStatus::ACCOUNT_RESTRICTION
-            | NtStatus::INVALID_LOGON_HOURS
-            | NtStatus::INVALID_WORKSTATION
-            | NtStatus::LOGON_TYPE_NOT_GRANTED
-            | NtStatus::AUTHENTICATION_FIREWALL => PasswordAnswer::Locked,
-            NtStatus::ACCESS_DENIED | NtStatus::WRONG_CREDENTIAL_HANDLE => return Err(Lost::Channel),
-            status => return Err(Trouble::Refused { server: self.host.clone(), why: status.to_string() }.into()),
+            NtStatus::ACCOUNT_LOCKED_OUT => PasswordAnswer::Locked,
+            NtStatus::INVALID_LOGON_HOURS => PasswordAnswer::NotNow,
+            NtStatus::INVALID_WORKSTATION | NtStatus::AUTHENTICATION_FIREWALL => PasswordAnswer::NotHere,
+            NtStatus::ACCOUNT_RESTRICTION | NtStatus::LOGON_TYPE_NOT_GRANTED => PasswordAnswer::Restricted,
+            status => return Err(Trouble::Refused { server: self.host.clone(), why: status.to_string() }),
         }))
     }
 
@@ -260,15 +276,27 @@ impl Controller {
         }
     }
 
-    pub(crate) async fn note_failure(&self, trouble: &Trouble) {
+    pub(crate) fn note_failure(&self, trouble: &Trouble) {
         self.failed.fetch_add(1, Ordering::Relaxed);
         let (left_alone, new) = self.breaker().failed(matches!(trouble, Trouble::Late { .. }), trouble);
         if new {
             tracing::warn!("a domain controller does not answer: {trouble}. {}", trouble.advice());
         }
-        if left_alone && let Ok(mut kept) = self.channel.try_lock() {
-            // What hangs is not asked again over the same connections.
-            *kept = None;
+        if left_alone {
+            self.forget_links();
+        }
+    }
+
+    /// Links that nothing is asked over now.
+    pub(crate) fn idle(&self) -> MutexGuard<'_, Vec<SealedLink>> {
+        self.idle.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// What hangs, or was closed, is not asked again over the same connections.
+    pub(crate) fn forget_links(&self) {
+        self.idle().clear();
+        if let Ok(mut port) = self.proving.try_lock() {
+            *port = None;
         }
     }
 

@@ -3,18 +3,18 @@
 
 mod calls;
 mod controllers;
+mod names;
 mod place;
 
 use std::sync::atomic::Ordering;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use regnant_base::Secret;
-use regnant_decision::MsChapAnswer;
+use regnant_decision::{LogonAccount, MsChapAnswer};
 use regnant_eap::MsChapResponse;
 use regnant_netlogon::{
-    Authenticated, Link, Logon, LogonAnswer, Machine, Malformed, PasswordHash, SessionKey, authenticate, challenge,
-    logon, mapper, read_authenticated, read_challenge, read_logon, read_password_set, set_password,
+    Authenticated, Link, Logon, LogonAnswer, Machine, Malformed, NtStatus, PasswordHash, SessionKey, authenticate,
+    challenge, logon, mapper, read_authenticated, read_challenge, read_logon, read_password_set, set_password,
 };
 use tokio::net::TcpStream;
 use tokio::time::timeout;
@@ -23,6 +23,7 @@ use crate::answers::Trouble;
 use crate::domain::calls::{bound, call};
 pub(crate) use crate::domain::controllers::keep_finding;
 use crate::domain::controllers::{Controller, Controllers};
+pub(crate) use crate::domain::names::DomainNames;
 pub(crate) use crate::domain::place::ControllerPlace;
 use crate::settings::DirectorySettings;
 
@@ -34,17 +35,16 @@ pub(crate) struct Domain {
     limit: Duration,
 }
 
-/// What a controller and the machine know of each other.
-pub(crate) struct Channel {
-    port: u16,
-    proved: Authenticated,
-    idle: Mutex<Vec<(TcpStream, Link)>>,
+/// A connection over which a controller is asked, under a key of its own.
+pub(crate) struct SealedLink {
+    stream: TcpStream,
+    link: Link,
 }
 
 /// Why a controller did not answer.
 pub(crate) enum Lost {
     Trouble(Trouble),
-    /// It knows nothing of the channel any more.
+    /// It knows nothing of the link's key any more.
     Channel,
 }
 
@@ -68,8 +68,14 @@ impl Domain {
         })
     }
 
-    /// Whether a response is right for the account of this name.
-    pub(crate) async fn check(&self, name: &str, response: &MsChapResponse) -> Result<MsChapAnswer, Trouble> {
+    /// Whether a response is right for this account, which is of the domain of this name.
+    pub(crate) async fn check(
+        &self,
+        domain: &str,
+        account: &LogonAccount,
+        response: &MsChapResponse,
+    ) -> Result<MsChapAnswer, Trouble> {
+        let asked = Logon { domain, name: &account.name, challenge: &response.challenge, response: &response.response };
         let began = Instant::now();
         let mut last = None;
         let controllers = self.controllers.all(self.limit).await?;
@@ -80,17 +86,26 @@ impl Domain {
             let left = self.limit.saturating_sub(began.elapsed());
             let time = if place + 1 == controllers.len() { left } else { left / 2 };
             controller.asked.fetch_add(1, Ordering::Relaxed);
-            let asked = self.ask(controller, name, response);
-            match timeout(time, asked).await.unwrap_or_else(|_| Err(self.late(controller))) {
+            let asking = self.ask(controller, &asked);
+            match timeout(time, asking).await.unwrap_or_else(|_| Err(self.late(controller))) {
                 Err(Trouble::Busy) => return Err(Trouble::Busy),
+                // Whoever forges answers is given no second try at this one.
+                Err(trouble @ Trouble::Forged(_)) => {
+                    controller.note_failure(&trouble);
+                    return Err(trouble);
+                }
                 Err(trouble) if trouble.is_the_servers() => {
-                    controller.note_failure(&trouble).await;
+                    controller.note_failure(&trouble);
                     last = Some(trouble);
                 }
                 // What it says of one account keeps nobody else out.
-                answer => {
+                Err(trouble) => {
                     controller.note_answer();
-                    return answer;
+                    return Err(trouble);
+                }
+                Ok(answer) => {
+                    controller.note_answer();
+                    return controller.says(account, answer);
                 }
             }
         }
@@ -115,7 +130,7 @@ impl Domain {
 
     /// Whether a controller believes the machine by this password.
     async fn is_password(&self, controller: &Controller, password: &Secret) -> bool {
-        timeout(self.limit, self.open(controller, password)).await.is_ok_and(|opened| opened.is_ok())
+        timeout(self.limit, self.proved_link(controller, password)).await.is_ok_and(|link| link.is_ok())
     }
 
     fn late(&self, controller: &Controller) -> Trouble {
@@ -128,19 +143,20 @@ impl Domain {
             Lost::Trouble(trouble) => trouble,
             Lost::Channel => controller.refused("access is denied"),
         };
-        let channel = self.open(controller, current).await?;
+        // Until the password is set nobody else proves the machine there: the call stands under the last proof.
+        let mut port = controller.proving.lock().await;
+        let proved = self.prove(controller, current, &mut port).await?;
         let fill = random().ok_or_else(|| controller.refused("there are no random bytes here"))?;
         let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_secs() as u32;
-        let call_of = set_password(host, &self.machine, &channel.proved, now, new, &fill);
+        let call_of = set_password(host, &self.machine, &proved, now, new, &fill);
         let (operation, given) = call_of.ok_or_else(|| controller.refused("the new password is too long"))?;
-        let mut link = Link::sealed(&self.machine, channel.proved.key.clone());
-        let mut stream = bound(controller, channel.port, &mut link).await.map_err(plain)?;
-        let answer = call(host, &mut stream, &mut link, operation, &given).await.map_err(plain)?;
-        let set = read_password_set(&answer, &channel.proved, now).map_err(|Malformed| controller.nonsense())?;
+        let mut sealed = self.sealed(controller, &proved, *port).await.map_err(plain)?;
+        let answer = sealed.call(host, operation, &given).await.map_err(plain)?;
+        let set = read_password_set(&answer, &proved, now).map_err(|Malformed| controller.nonsense())?;
         set.map_err(|status| controller.refused(&format!("it does not take a new password: {status}")))
     }
 
-    /// Makes a channel to every controller anew, for whoever tests the way.
+    /// Makes a link to every controller anew, for whoever tests the way.
     pub(crate) async fn probe(&self) -> Vec<(String, Duration, Result<(), Trouble>)> {
         let mut seen = Vec::new();
         let began = Instant::now();
@@ -154,7 +170,7 @@ impl Domain {
         };
         for controller in all.iter() {
             let began = Instant::now();
-            let made = timeout(self.limit, self.open(controller, &self.password))
+            let made = timeout(self.limit, self.proved_link(controller, &self.password))
                 .await
                 .unwrap_or_else(|_| Err(self.late(controller)));
             seen.push((controller.host.clone(), began.elapsed(), made.map(drop)));
@@ -162,97 +178,102 @@ impl Domain {
         seen
     }
 
-    async fn ask(
-        &self,
-        controller: &Controller,
-        name: &str,
-        response: &MsChapResponse,
-    ) -> Result<MsChapAnswer, Trouble> {
+    /// Asks over a link that is there, or makes one.
+    async fn ask(&self, controller: &Controller, asked: &Logon<'_>) -> Result<LogonAnswer, Trouble> {
         // Sooner than it is given up: that it had no place is no failure of the controller.
         let place = timeout(self.limit / 3, controller.places.acquire()).await;
         let _place = place.map_err(|_| Trouble::Busy)?.map_err(|_| Trouble::Busy)?;
-        let channel = self.channel(controller, None).await?;
-        match self.over(controller, &channel, name, response).await {
-            // It was started again, or the machine has another password there.
-            Err(Lost::Channel) => {
-                let channel = self.channel(controller, Some(&channel)).await?;
-                match self.over(controller, &channel, name, response).await {
-                    Err(Lost::Channel) => Err(controller.refused("it does not take the channel that it just made")),
-                    Err(Lost::Trouble(trouble)) => Err(trouble),
-                    Ok(answer) => Ok(answer),
-                }
+        let (operation, given) = logon(&controller.host, &self.machine, asked);
+        let idle = controller.idle().pop();
+        if let Some(link) = idle {
+            match self.over(controller, link, operation, &given).await {
+                // It was closed while it waited, or the controller was started again.
+                Err(Lost::Trouble(Trouble::NotReached { .. }) | Lost::Channel) => controller.forget_links(),
+                Err(Lost::Trouble(trouble)) => return Err(trouble),
+                Ok(answer) => return Ok(answer),
             }
-            Err(Lost::Trouble(trouble)) => Err(trouble),
-            Ok(answer) => Ok(answer),
         }
+        let link = self.proved_link(controller, &self.password).await?;
+        self.over(controller, link, operation, &given).await.map_err(|lost| match lost {
+            Lost::Trouble(trouble) => trouble,
+            Lost::Channel => controller.refused("it does not take the link that it just made"),
+        })
     }
 
-    /// Asks over a channel, on a connection that is there where there is one.
     async fn over(
         &self,
         controller: &Controller,
-        channel: &Arc<Channel>,
-        name: &str,
-        response: &MsChapResponse,
-    ) -> Result<MsChapAnswer, Lost> {
-        let asked = Logon { name, challenge: &response.challenge, response: &response.response };
-        let (operation, given) = logon(&controller.host, &self.machine, &asked);
-        let idle = channel.idle().pop();
-        let answer = match idle {
-            Some((mut stream, mut link)) => {
-                match call(&controller.host, &mut stream, &mut link, operation, &given).await {
-                    // A connection that was closed while it waited is no failure of the controller.
-                    Err(Lost::Trouble(_)) => {
-                        channel.idle().clear();
-                        None
-                    }
-                    answer => Some((answer?, (stream, link))),
-                }
-            }
-            None => None,
-        };
-        let (answer, kept) = match answer {
-            Some(answer) => answer,
-            None => {
-                let mut link = Link::sealed(&self.machine, channel.proved.key.clone());
-                let mut stream = bound(controller, channel.port, &mut link).await?;
-                let answer = call(&controller.host, &mut stream, &mut link, operation, &given).await?;
-                (answer, (stream, link))
-            }
-        };
-        channel.idle().push(kept);
-        match read_logon(&answer).map_err(|Malformed| controller.nonsense())? {
-            LogonAnswer::Right(key) => Ok(MsChapAnswer::Right(key)),
-            LogonAnswer::Refused(status) => controller.refusal(status),
+        mut link: SealedLink,
+        operation: u16,
+        given: &[u8],
+    ) -> Result<LogonAnswer, Lost> {
+        let answer = link.call(&controller.host, operation, given).await?;
+        let answer = read_logon(&answer).map_err(|Malformed| controller.nonsense())?;
+        if let LogonAnswer::Refused(NtStatus::ACCESS_DENIED | NtStatus::WRONG_CREDENTIAL_HANDLE) = answer {
+            return Err(Lost::Channel);
         }
+        controller.idle().push(link);
+        Ok(answer)
     }
 
-    /// The channel to a controller; another one than `lost`.
-    async fn channel(&self, controller: &Controller, lost: Option<&Arc<Channel>>) -> Result<Arc<Channel>, Trouble> {
-        let mut kept = controller.channel.lock().await;
-        if let Some(channel) = kept.as_ref().filter(|known| lost.is_none_or(|lost| !Arc::ptr_eq(known, lost))) {
-            return Ok(channel.clone());
-        }
-        *kept = None;
-        let channel = Arc::new(self.open(controller, &self.password).await?);
-        Ok(kept.insert(channel).clone())
+    /// A link under a key of its own: what is said on one link opens on no other.
+    async fn proved_link(&self, controller: &Controller, password: &Secret) -> Result<SealedLink, Trouble> {
+        let mut port = controller.proving.lock().await;
+        let proved = self.prove(controller, password, &mut port).await?;
+        self.sealed(controller, &proved, *port).await.map_err(|lost| match lost {
+            Lost::Trouble(trouble) => trouble,
+            Lost::Channel => controller.refused("it does not take the key that it just made"),
+        })
+    }
+
+    async fn sealed(
+        &self,
+        controller: &Controller,
+        proved: &Authenticated,
+        port: Option<u16>,
+    ) -> Result<SealedLink, Lost> {
+        let mut link = Link::sealed(&self.machine, proved.key.clone());
+        let stream = bound(controller, port.unwrap_or(mapper::PORT), &mut link).await?;
+        Ok(SealedLink { stream, link })
+    }
+
+    /// The port of NETLOGON, as the endpoint mapper tells it.
+    async fn port(&self, controller: &Controller) -> Result<u16, Lost> {
+        let mut link = Link::to_mapper();
+        let mut stream = bound(controller, mapper::PORT, &mut link).await?;
+        let (operation, given) = mapper::ask();
+        let answer = call(&controller.host, &mut stream, &mut link, operation, &given).await?;
+        let port = mapper::read(&answer).map_err(|Malformed| controller.nonsense())?;
+        Ok(port.ok_or_else(|| controller.refused("it is no domain controller: nobody there has NETLOGON"))?)
     }
 
     /// Has both sides prove themselves by a password.
-    async fn open(&self, controller: &Controller, password: &Secret) -> Result<Channel, Trouble> {
+    async fn prove(
+        &self,
+        controller: &Controller,
+        password: &Secret,
+        port: &mut Option<u16>,
+    ) -> Result<Authenticated, Trouble> {
         let host = &controller.host;
         let plain = |lost| match lost {
             Lost::Trouble(trouble) => trouble,
             Lost::Channel => controller.refused("access is denied"),
         };
-        let mut link = Link::to_mapper();
-        let mut stream = bound(controller, mapper::PORT, &mut link).await.map_err(plain)?;
-        let (operation, given) = mapper::ask();
-        let answer = call(host, &mut stream, &mut link, operation, &given).await.map_err(plain)?;
-        let port = mapper::read(&answer).map_err(|Malformed| controller.nonsense())?;
-        let port = port.ok_or_else(|| controller.refused("it is no domain controller: nobody there has NETLOGON"))?;
         let mut link = Link::plain();
-        let mut stream = bound(controller, port, &mut link).await.map_err(plain)?;
+        let known = match *port {
+            Some(known) => bound(controller, known, &mut link).await.ok(),
+            None => None,
+        };
+        let mut stream = match known {
+            Some(stream) => stream,
+            // It listens elsewhere once it was started again.
+            None => {
+                *port = None;
+                let found = *port.insert(self.port(controller).await.map_err(plain)?);
+                link = Link::plain();
+                bound(controller, found, &mut link).await.map_err(plain)?
+            }
+        };
         let own = random::<8>().ok_or_else(|| controller.refused("there are no random bytes here"))?;
         let (operation, given) = challenge(host, &self.machine, &own);
         let answer = call(host, &mut stream, &mut link, operation, &given).await.map_err(plain)?;
@@ -263,14 +284,13 @@ impl Domain {
         let (operation, given) = authenticate(host, &self.machine, &key, &own);
         let answer = call(host, &mut stream, &mut link, operation, &given).await.map_err(plain)?;
         let proved = read_authenticated(&answer, &key, &own, &theirs).map_err(|Malformed| controller.nonsense())?;
-        let proved = proved.map_err(|status| controller.not_trusted(&self.machine, status))?;
-        Ok(Channel { port, proved, idle: Mutex::default() })
+        proved.map_err(|status| controller.not_trusted(&self.machine, status))
     }
 }
 
-impl Channel {
-    fn idle(&self) -> MutexGuard<'_, Vec<(TcpStream, Link)>> {
-        self.idle.lock().unwrap_or_else(PoisonError::into_inner)
+impl SealedLink {
+    async fn call(&mut self, host: &str, operation: u16, given: &[u8]) -> Result<Vec<u8>, Lost> {
+        call(host, &mut self.stream, &mut self.link, operation, given).await
     }
 }
 

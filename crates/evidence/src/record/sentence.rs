@@ -155,7 +155,9 @@ impl Record {
             (_, Event::Absent) => "nobody presented themselves".into(),
             (_, Event::Ambiguous) => "a store has several accounts of that name".into(),
             (_, Event::NoRoom) => "there was no room to ask anybody".into(),
-            (_, Event::Failed | Event::Unfit | Event::HeldBack) => said().unwrap_or_else(|| event.word().into()),
+            (_, Event::Failed | Event::Unfit | Event::HeldBack | Event::Locked | Event::Outdated) => {
+                said().unwrap_or_else(|| event.word().into())
+            }
         }
     }
 }

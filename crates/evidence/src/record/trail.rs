@@ -249,6 +249,11 @@ impl Record {
         }
     }
 
+    /// What was said last of an identity.
+    fn last_answer(&self, identity: IdentityKind) -> Option<&LookUpAnswer> {
+        self.lookups.iter().rev().find(|lookup| lookup.kind == identity).map(|lookup| &lookup.answer)
+    }
+
     /// A form of the name that a store has, and the store.
     fn near(&self, identity: IdentityKind) -> Option<(&str, String)> {
         self.lookups.iter().filter(|lookup| lookup.kind == identity).find_map(|lookup| match &lookup.answer {
@@ -290,14 +295,39 @@ impl Record {
                 "See why the store does not answer; meanwhile the NAS asks its next server.".into()
             }
             (_, Event::Failed) => "Ask the person to type the password again, or give them a new one.".into(),
-            (_, Event::Unfit) => {
-                "Allow what the method needs in the inventory (`recoverable-password` for CHAP and EAP-MD5, `mschap` \
-                 for MS-CHAP), or use another method."
-                    .into()
-            }
+            (_, Event::Unfit) => match self.last_answer(identity) {
+                Some(LookUpAnswer::UnknownDomain) => {
+                    "Have the directory's base end where its domain does, or ask controllers that trust the account's domain."
+                        .into()
+                }
+                Some(LookUpAnswer::OtherAccount) => {
+                    "The directory and the domain controllers mean two accounts by one name: see that the store's base, \
+                     domain and controllers belong together."
+                        .into()
+                }
+                _ => "Allow what the method needs where the account is kept (in the inventory `recoverable-password` for \
+                      CHAP and EAP-MD5, `mschap` for MS-CHAP; for a directory its domain controllers, or the attribute \
+                      that keeps the hash), or use another method."
+                    .into(),
+            },
             (_, Event::Disabled) => "Enable the account if the person should have access.".into(),
             (_, Event::Expired) => "Extend the account if the person should have access.".into(),
             (_, Event::Absent) => "See why the equipment sends no such identity.".into(),
+            (_, Event::Locked) => match self.last_answer(identity) {
+                Some(LookUpAnswer::NotNow) => "Its hours stand in the directory: another password changes nothing.".into(),
+                Some(LookUpAnswer::NotHere) => {
+                    "From which machines it may be used stands in the directory: another password changes nothing.".into()
+                }
+                Some(LookUpAnswer::Restricted) => {
+                    "What it may be used for stands in the directory: another password changes nothing.".into()
+                }
+                _ => "Wrong passwords have locked it: wait, or unlock it in the directory, and see in the journal where they \
+                      came from. Another password alone changes nothing."
+                    .into(),
+            },
+            (_, Event::Outdated) => {
+                "The person has to set a new password where the account is kept; this one is right and counts no more.".into()
+            }
             (_, Event::HeldBack) => {
                 "Somebody guesses at this name, or a device has an old password. Whoever was right lately from their own \
                  device gets in meanwhile; for others wait until it is over, and see in the journal where the wrong ones \

@@ -72,11 +72,12 @@ impl Memory {
             kind,
             name: name.into(),
             groups: groups(list),
+            groups_in_part: false,
             disabled,
             expired: false,
             password_mark: 1,
             place: None,
-            logon_name: None,
+            logon: None,
             certificates: [].into(),
             attributes: [].into(),
         };
@@ -181,8 +182,8 @@ impl Store for Named {
         Duration::from_millis(27)
     }
 
-    fn recoverable_password<'s>(&'s self, account: &'s Account, _: &'s str) -> StoreReply<'s, Option<Secret>> {
-        self.reply(self.memory.known(account).2.map(|password| Secret::new(password.as_bytes())))
+    fn recoverable_password<'s>(&'s self, account: &'s Account, _: &'s str) -> StoreReply<'s, Option<Recovered>> {
+        self.reply(self.memory.known(account).2.map(|password| Secret::new(password.as_bytes()).into()))
     }
 
     fn check_mschap<'s>(
@@ -192,7 +193,7 @@ impl Store for Named {
         _: &'s str,
     ) -> StoreReply<'s, MsChapAnswer> {
         if account.name == "mac.user" {
-            return self.reply(MsChapAnswer::Unable);
+            return self.reply(MsChapAnswer::Unable(Unable::NoHash));
         }
         let hash = regnant_eap::mschap::nt_password_hash(self.memory.known(account).1);
         self.reply(response.session_key(&hash).map_or(MsChapAnswer::Not(PasswordAnswer::Wrong), MsChapAnswer::Right))
@@ -434,7 +435,8 @@ impl Harbour {
             ("02:00:5e:40:00:66", "container scanner", &["scanners"], true),
         ] {
             let title = Title::Text(title.into());
-            let device = Device { title, groups: groups(list), attributes: Arc::default(), barred, expired: false };
+            let (groups, attributes) = (groups(list), Arc::default());
+            let device = Device { title, groups, groups_in_part: false, attributes, barred, expired: false };
             stores.devices.insert(mac(address), Arc::new(device));
         }
         let (sessions, machines, now) = (Arc::default(), Machines::default(), NOW);

@@ -92,7 +92,7 @@ pub(super) fn word_text(word: &str) -> Option<&'static str> {
 }
 
 /// Words of the language, and what they mean.
-const WORDS: [(&str, &str); 45] = [
+const WORDS: [(&str, &str); 47] = [
     ("zone", "The time zone of all clock times; once, in main.writ."),
     ("include", "Another file of the folder, which may hold define, list, acl, grant, case and include."),
     ("define", "A named condition."),
@@ -133,13 +133,18 @@ const WORDS: [(&str, &str); 45] = [
     ("continue", "On to the rules, the identity not proved."),
     ("next", "Ask the next store."),
     ("unknown", "No store has it; judged after the last."),
-    ("unreachable", "Some store did not answer and none had it."),
+    ("unreachable", "A store that was asked did not answer; the walk ends there, unless it says `next`."),
     ("failed", "The credential is wrong."),
     ("unfit", "The store cannot check this kind of credential."),
     ("disabled", "The account is disabled; told only after a right credential."),
     ("expired", "The account has expired; told only after a right credential."),
     ("absent", "No identity of this kind was presented."),
     ("ambiguous", "A store has several accounts of the name."),
+    (
+        "locked",
+        "Nobody gets in under the account for now, whatever the password: locked, not at this hour, not from here.",
+    ),
+    ("outdated", "The password is too old, or has to be changed before it counts; told only after a right one."),
     ("extends", "Begins with what another grant says; single values may be another."),
     ("given", "Facts that a case states; what is not stated is absent."),
     ("expect", "The outcome that a case wants: a grant, refuse or silence, and by which rule."),

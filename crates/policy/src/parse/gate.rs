@@ -4,7 +4,7 @@ use crate::parse::ast::*;
 use crate::parse::notes::Role;
 use crate::parse::parser::{Parser, Step};
 use crate::run::method::{CertificateName, IdentityKind};
-use crate::run::program::TellName;
+use crate::run::program::{Event, TellName};
 use crate::source::Span;
 
 /// What may follow an event.
@@ -212,16 +212,13 @@ impl Parser {
         }
         let mut reactions = Vec::new();
         if self.is_sign("{") {
-            self.block(
-                &["unknown", "unreachable", "failed", "unfit", "disabled", "expired", "absent", "ambiguous"],
-                |p| {
-                    let event = p.word("an event")?;
-                    reactions.push((event, p.reaction("refuse, silence, continue, next or use stale")?));
-                    // Events may stand in one line with commas between.
-                    p.take_sign(",");
-                    Ok(())
-                },
-            )?;
+            self.block(&Event::ALL.map(|(word, _)| word), |p| {
+                let event = p.word("an event")?;
+                reactions.push((event, p.reaction("refuse, silence, continue, next or use stale")?));
+                // Events may stand in one line with commas between.
+                p.take_sign(",");
+                Ok(())
+            })?;
         }
         Ok(IdentifyItem { kind, stores, name_from, bound, reactions })
     }

@@ -415,6 +415,10 @@ pub enum Event {
     Absent,
     /// A store has several accounts of that name.
     Ambiguous,
+    /// Nobody gets in under the account for now, whatever the password.
+    Locked,
+    /// The password is right, and too old, or has to be changed before it counts.
+    Outdated,
     /// There were so many wrong credentials that this one was not looked at. No gate reacts to it: it is
     /// refused.
     HeldBack,
@@ -424,7 +428,7 @@ pub enum Event {
 }
 
 impl Event {
-    pub(crate) const COUNT: usize = 8;
+    pub(crate) const COUNT: usize = 10;
     /// The events that a gate may react to, with their words in Writ.
     pub const ALL: [(&'static str, Self); Self::COUNT] = [
         ("unknown", Self::Unknown),
@@ -435,6 +439,8 @@ impl Event {
         ("expired", Self::Expired),
         ("absent", Self::Absent),
         ("ambiguous", Self::Ambiguous),
+        ("locked", Self::Locked),
+        ("outdated", Self::Outdated),
     ];
 
     /// Its word; in Writ, for those that a gate may react to.

@@ -41,6 +41,9 @@ pub(crate) struct DirectoryForm {
     /// The attribute that holds an account's certificates, or what tells them from others; none are
     /// known where it is empty.
     certificates: String,
+    /// What accounts and devices have in common that are disabled, beside the marks that are known; none where
+    /// it is empty.
+    disabled_filter: String,
     /// The attribute that holds an account's NT hash, for MS-CHAP; none where it is empty.
     nt_hash: String,
     /// The attribute that holds an account's password in clear; none where it is empty.
@@ -97,6 +100,7 @@ impl From<DirectoryForm> for DirectorySettings {
             device_name: form.device_name,
             device_notation: form.device_notation,
             certificates: form.certificates,
+            disabled_filter: form.disabled_filter,
             nt_hash: form.nt_hash,
             clear_password: form.clear_password,
             groups: form.groups,
@@ -129,6 +133,7 @@ impl From<DirectorySettings> for DirectoryForm {
             device_name: settings.device_name,
             device_notation: settings.device_notation,
             certificates: settings.certificates,
+            disabled_filter: settings.disabled_filter,
             nt_hash: settings.nt_hash,
             clear_password: settings.clear_password,
             groups: settings.groups,

@@ -289,6 +289,22 @@ fn words(cause: &str, gate: Option<&str>, rule: Option<&str>) -> (String, String
         ),
         (whose, "disabled") => (format!("because {whose} is disabled"), "Enable the account if it should come in."),
         (whose, "expired") => (format!("because the time of {whose} is over"), "Give the account another end."),
+        (whose, "locked") => (
+            format!("because the account of {whose} is locked, or may not be used now or from here"),
+            "See to the account in the directory: another password changes nothing.",
+        ),
+        (whose, "outdated") => (
+            format!("because the password of {whose} is too old, or has to be changed first"),
+            "Have a new one set where the account is kept.",
+        ),
+        (whose, "held-back") => (
+            format!("because somebody guesses at the password of {whose}"),
+            "See in the journal where the wrong ones come from; whoever was right lately from their own device gets in.",
+        ),
+        (whose, "no-room") => (
+            format!("because there was no room to ask about {whose}"),
+            "See who asks so much, and whether a store has become slow.",
+        ),
         (whose, "unreachable") => (
             format!("because the store of {whose} did not answer"),
             "See that the store runs and can be reached from here.",
