@@ -43,7 +43,7 @@ pub(crate) async fn prove(
         let outcome = match sought {
             Ok((clause, claimed)) => {
                 let (from, proof) = (Asker::of(request_facts), method.word().into());
-                let mut attempt = Attempt { claimed, proof, clause, from, log };
+                let mut attempt = Attempt { claimed, proof, clause, from, log, only: None };
                 // On the heap: a MAC bypass, which comes most often, needs none of it.
                 Box::pin(attempt.run(Tried::Presented(&request_facts.request.presented), means)).await
             }
@@ -293,6 +293,8 @@ pub(crate) struct Attempt<'a> {
     pub(crate) clause: &'a Identify,
     pub(crate) from: Asker<'a>,
     pub(crate) log: &'a mut Vec<LookUp>,
+    /// The one store that is asked, where somebody was proved by it before.
+    pub(crate) only: Option<&'a str>,
 }
 
 /// What came of asking the stores.
@@ -383,6 +385,9 @@ impl Attempt<'_> {
         let mut passed_on = None;
         for id in &self.clause.stores {
             let name = means.stores.name(*id);
+            if self.only.is_some_and(|only| *only != *name) {
+                continue;
+            }
             let event = match self.ask_one(*id, tried, means).await {
                 Ok(Ok((account, answer))) => {
                     if account.groups_in_part {

@@ -119,6 +119,70 @@ fn a_machine_is_remembered_by_its_address_for_its_time_and_looked_up_again() {
 }
 
 #[test]
+fn a_machine_is_remembered_by_no_gate_that_would_not_take_its_proof_nor_as_another_stores() {
+    let two = |machines: &str, users: &str, store: &str| {
+        format!(
+            "grant crew {{ class \"crew\" }} grant managed {{ class \"managed\" }}
+             gate machines {{
+               when request.NAS-Identifier = \"x\"
+               accept {machines}
+               present certificate \"{SERVER}\"
+               trust \"tarnmouth-authority\" {{ machine from san-dns }}
+               identify machine in people as lower(before(claimed.name, \".\"))
+               identify user in people
+               remember machine 8h
+               otherwise grant crew
+             }}
+             gate users {{
+               accept {users}
+               present certificate \"{SERVER}\"
+               trust \"tarnmouth-authority\" {{ machine from san-dns }}
+               identify user in people
+               identify machine in {store} as lower(before(claimed.name, \".\")) {{ unknown continue }}
+               remember machine 8h
+               rule \"Managed\" {{ when machine in group \"harbour-laptops\" grant managed }}
+               otherwise grant crew
+             }}"
+        )
+    };
+    let stores = ["harbour", "people"];
+    for (machines, users, store, remembered) in [
+        ("peap(eap-mschapv2)", "peap(eap-mschapv2)", "people", true),
+        ("peap(eap-mschapv2)", "peap(eap-mschapv2)", "harbour, people", true),
+        ("peap(eap-mschapv2)", "peap(eap-mschapv2)", "harbour", false),
+        ("peap(eap-mschapv2)", "peap(eap-gtc), eap-tls", "people", false),
+        ("peap(eap-mschapv2)", "peap(eap-mschapv2) bound", "people", false),
+    ] {
+        let harbour = Harbour::with_stores(&two(machines, users, store), &stores);
+        let peer = |name: &str, password: &str, gtc: bool| {
+            let login = Login::new(name, password);
+            let inner = if gtc { PeerMethod::Gtc(login) } else { PeerMethod::MsChapV2(login) };
+            PeerMethod::Peap {
+                tls: client(&harbour, None),
+                identity: name.into(),
+                inner: Box::new(inner),
+                binds: users.ends_with("bound"),
+            }
+        };
+        let from = |method, nas: &str| run_from(&harbour, method, "x", "02-00-5E-10-00-09", &[("NAS-Identifier", nas)]);
+        let machine = PeerMethod::Peap {
+            tls: client(&harbour, None),
+            identity: "host/quay-laptop-7".into(),
+            inner: Box::new(PeerMethod::MsChapV2(Login::new("host/quay-laptop-7", "Keel-Plate-55"))),
+            binds: false,
+        };
+        from(machine, "x").grant();
+        let user = from(peer("ida.marsh", "Tide-Table-61", users.contains("gtc")), "y");
+        assert_eq!(
+            user.grant(),
+            if remembered { "managed" } else { "crew" },
+            "{users} in {store}: {:?}",
+            user.record.lookups
+        );
+    }
+}
+
+#[test]
 fn teap_tells_machine_and_user_apart_each_with_its_own_outcome() {
     let harbour = Harbour::new();
     let ida = Some(("ida.marsh", "Tide-Table-61"));

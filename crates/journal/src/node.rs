@@ -25,7 +25,7 @@ pub struct NodeFile {
 }
 
 /// The form of the file.
-const VERSION: i64 = 1;
+const VERSION: i64 = 2;
 
 impl NodeFile {
     /// Opens or makes the file. One that is of no use is set aside, and told: each
@@ -50,7 +50,9 @@ impl NodeFile {
         getrandom::fill(&mut random).expect("the system gives random bytes");
         let id = Ulid::from_parts(0, u128::from_be_bytes(random));
         let schema = format!("{}; INSERT INTO node (id) VALUES ('{id}')", include_str!("node.sql"));
-        Ok(Self { connection: database::open(path, VERSION, &schema)?, since_deletion: 0 })
+        let connection = database::open(path, VERSION, &schema)?;
+        forget_what_tells_too_little(&connection)?;
+        Ok(Self { connection, since_deletion: 0 })
     }
 
     /// The node's id, a ULID.
@@ -65,8 +67,10 @@ impl NodeFile {
         }
         let transaction = self.connection.transaction()?;
         let mut insert = transaction.prepare_cached(
-            "INSERT INTO machine (mac, name, proof, at, password_mark, chain) VALUES (?1, ?2, ?3, ?4, ?5, ?6)
-             ON CONFLICT (mac) DO UPDATE SET name = ?2, proof = ?3, at = ?4, password_mark = ?5, chain = ?6",
+            "INSERT INTO machine (mac, name, proof, at, password_mark, chain, store, bound, trust)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)
+             ON CONFLICT (mac) DO UPDATE SET
+             name = ?2, proof = ?3, at = ?4, password_mark = ?5, chain = ?6, store = ?7, bound = ?8, trust = ?9",
         )?;
         for machine in seen {
             let chain: Vec<_> = machine.chain.ders().iter().map(|der| Pem::new(TAG, der.clone())).collect();
@@ -77,6 +81,9 @@ impl NodeFile {
                 machine.at.cast_signed(),
                 machine.password_mark.cast_signed(),
                 pem::encode_many(&chain),
+                &machine.store,
+                machine.bound,
+                &machine.trust,
             ))?;
         }
         drop(insert);
@@ -91,7 +98,7 @@ impl NodeFile {
 
     /// The machines on file, the oldest first; how many could not be read.
     pub fn machines(&self) -> Result<(Vec<SeenMachine>, usize), JournalError> {
-        let sql = "SELECT mac, name, proof, at, password_mark, chain FROM
+        let sql = "SELECT mac, name, proof, at, password_mark, chain, store, bound, trust FROM
                    (SELECT * FROM machine ORDER BY at DESC LIMIT ?1) ORDER BY at";
         let mut statement = self.connection.prepare(sql)?;
         let rows: Vec<_> = statement.query_map([MOST], read)?.collect::<Result<_, _>>()?;
@@ -102,6 +109,17 @@ impl NodeFile {
     }
 }
 
+/// Form 1 did not say by which store, nor how well, a machine was proved: those prove themselves again.
+fn forget_what_tells_too_little(connection: &Connection) -> Result<(), JournalError> {
+    let version: i64 = connection.query_row("PRAGMA user_version", [], |row| row.get(0))?;
+    if version >= VERSION {
+        return Ok(());
+    }
+    let (_, machine) = include_str!("node.sql").split_once(";\n").unwrap_or_default();
+    Ok(connection
+        .execute_batch(&format!("BEGIN; DROP TABLE machine; {machine}; PRAGMA user_version = {VERSION}; COMMIT"))?)
+}
+
 fn read(row: &Row<'_>) -> rusqlite::Result<(SeenMachine, String)> {
     let seen = SeenMachine {
         mac: Mac(row.get(0)?),
@@ -110,6 +128,9 @@ fn read(row: &Row<'_>) -> rusqlite::Result<(SeenMachine, String)> {
         at: row.get::<_, i64>(3)?.cast_unsigned(),
         password_mark: row.get::<_, i64>(4)?.cast_unsigned(),
         chain: Chain::default(),
+        store: row.get(6)?,
+        bound: row.get(7)?,
+        trust: row.get(8)?,
     };
     Ok((seen, row.get(5)?))
 }
@@ -134,6 +155,9 @@ mod tests {
             at,
             password_mark: u64::MAX - u64::from(number),
             chain: Chain::new(chain.iter().map(|der| der.to_vec()).collect()),
+            store: "harbour".into(),
+            bound: number.is_multiple_of(2),
+            trust: (!chain.is_empty()).then(|| "tarnmouth-authority".to_owned()),
         }
     }
 
@@ -164,6 +188,25 @@ mod tests {
         std::fs::write(&path, "no database any more ".repeat(500)).unwrap();
         assert_ne!(NodeFile::open(&path).unwrap().id().unwrap(), id);
         assert_eq!(std::fs::read_dir(dir.path()).unwrap().filter(is_set_aside).count(), 1);
+    }
+
+    #[test]
+    fn a_file_of_an_early_form_keeps_its_node_and_forgets_its_machines() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("node.sqlite");
+        let early = "CREATE TABLE node (id TEXT NOT NULL PRIMARY KEY) STRICT;
+            CREATE TABLE machine (mac BLOB NOT NULL PRIMARY KEY, name TEXT NOT NULL, proof TEXT NOT NULL, at INTEGER NOT NULL,
+            password_mark INTEGER NOT NULL, chain TEXT NOT NULL) STRICT, WITHOUT ROWID;
+            CREATE INDEX machine_at ON machine (at);
+            INSERT INTO node VALUES ('01ARZ3NDEKTSV4RRFFQ69G5FAV');
+            INSERT INTO machine VALUES (x'02005e200007', 'quay-laptop-7', 'eap-tls', 7, 1, '')";
+        drop(database::open(&path, 1, early).unwrap());
+        let mut file = NodeFile::open(&path).unwrap();
+        assert_eq!(file.id().unwrap(), "01ARZ3NDEKTSV4RRFFQ69G5FAV");
+        assert_eq!(file.machines().unwrap(), (Vec::new(), 0));
+        file.keep(&[seen(1, 5, &[])]).unwrap();
+        drop(file);
+        assert_eq!(NodeFile::open(&path).unwrap().machines().unwrap(), (vec![seen(1, 5, &[])], 0));
     }
 
     fn is_set_aside(entry: &std::io::Result<std::fs::DirEntry>) -> bool {

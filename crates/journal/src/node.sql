@@ -1,4 +1,4 @@
--- What belongs to the node itself, form 1.
+-- What belongs to the node itself, form 2.
 
 CREATE TABLE node (
     id TEXT NOT NULL PRIMARY KEY
@@ -11,7 +11,10 @@ CREATE TABLE machine (
     proof         TEXT NOT NULL,
     at            INTEGER NOT NULL, -- milliseconds since 1970
     password_mark INTEGER NOT NULL,
-    chain         TEXT NOT NULL     -- PEM, its own certificate first
+    chain         TEXT NOT NULL,    -- PEM, its own certificate first
+    store         TEXT NOT NULL,    -- that has it
+    bound         INTEGER NOT NULL, -- whether tunnel and inner method were proved to belong together
+    trust         TEXT              -- by which its certificate was taken
 ) STRICT, WITHOUT ROWID;
 
 CREATE INDEX machine_at ON machine (at)

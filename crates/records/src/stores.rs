@@ -233,15 +233,19 @@ impl KnownAccount {
         nt_hash: Option<Sealed>,
     ) -> Self {
         let password_hash = password_hash.map(|hash| String::from_utf8_lossy(hash.expose()).into_owned());
-        account.password_mark = mark(password_hash.as_deref());
+        account.password_mark = match (&password_hash, &nt_hash) {
+            // Sealed with random bytes, so that each new one is another: it tells nothing of what is in it.
+            (None, Some(sealed)) => mark(sealed.bytes()),
+            (hash, _) => mark(hash.as_deref().unwrap_or_default().as_bytes()),
+        };
         Self { account, expires, password_hash, recoverable, nt_hash }
     }
 }
 
 /// A number that changes with the password, whose hash has a salt of its own. It
 /// is kept on file with remembered machines, so every release makes the same.
-fn mark(password_hash: Option<&str>) -> u64 {
-    let digest: [u8; 32] = Sha256::digest(password_hash.unwrap_or_default()).into();
+fn mark(kept: &[u8]) -> u64 {
+    let digest: [u8; 32] = Sha256::digest(kept).into();
     digest.iter().take(8).fold(0, |mark, byte| mark << 8 | u64::from(*byte))
 }
 

@@ -43,7 +43,7 @@ pub(crate) async fn check_claim(
     let outcome = look_up(
         (kind, &claim.name),
         proof_words(about, claim.method),
-        Tried::Credential(&claim.credential),
+        (Tried::Credential(&claim.credential), None),
         gate,
         request_facts,
         &mut proofs.lookups,
@@ -69,12 +69,12 @@ pub(crate) async fn take_certificates(
         .filter(|inner| inner.outcome == InnerOutcome::Proved)
         .filter_map(|inner| Some((inner.identity_type, inner.tls.as_ref()?)));
     for (identity_type, tls) in outer.chain(inner) {
-        take_certificate(&tls.certificates, identity_type, about, gate, request_facts, proofs, means).await;
+        take_certificate((&tls.certificates, None), identity_type, about, gate, request_facts, proofs, means).await;
     }
 }
 
 async fn take_certificate(
-    chain: &Chain,
+    (chain, only): (&Chain, Option<&str>),
     identity_type: Option<IdentityType>,
     about: &About,
     gate: &Gate,
@@ -91,8 +91,8 @@ async fn take_certificate(
         Some((kind, name)) => {
             let proof = proof_words(about, "eap-tls");
             let log = &mut proofs.lookups;
-            let outcome =
-                look_up((kind, &name), proof, Tried::Certificate(certificate), gate, request_facts, log, means).await;
+            let tried = (Tried::Certificate(certificate), only);
+            let outcome = look_up((kind, &name), proof, tried, gate, request_facts, log, means).await;
             (kind, outcome, name)
         }
         None => {
@@ -173,8 +173,8 @@ pub(crate) async fn take_session(
     for identity in &before.identities {
         let kind = match identity.chain.own() {
             Some(_) => {
-                take_certificate(&identity.chain, identity.identity_type, about, gate, request_facts, proofs, means)
-                    .await
+                let chain = (&identity.chain, identity.store.as_deref());
+                take_certificate(chain, identity.identity_type, about, gate, request_facts, proofs, means).await
             }
             None => take_password(identity, gate, request_facts, proofs, means).await,
         };
@@ -191,10 +191,10 @@ async fn take_password(
     proofs: &mut Proofs,
     means: Means<'_>,
 ) -> Option<IdentityKind> {
-    let IdentityBefore { kind, claimed, name, proof, password_mark, .. } = before;
+    let IdentityBefore { kind, claimed, name, proof, password_mark, store, .. } = before;
     let outcome = match before.event {
         None => {
-            let (claimed, tried) = ((*kind, claimed.as_str()), Tried::Earlier(*password_mark));
+            let (claimed, tried) = ((*kind, claimed.as_str()), (Tried::Earlier(*password_mark), store.as_deref()));
             look_up(claimed, proof.clone(), tried, gate, request_facts, &mut proofs.lookups, means).await
         }
         Some(event) => {
@@ -226,7 +226,8 @@ pub(crate) async fn recall_machine(
         return Ok(());
     };
     let oldest = means.resources.now.saturating_sub(u64::from(seconds) * 1_000);
-    let Some(seen) = means.resources.machines.recall(mac, oldest) else { return Ok(()) };
+    let seen = means.resources.machines.recall(mac, oldest).filter(|seen| seen.is_taken_by(gate));
+    let Some(seen) = seen else { return Ok(()) };
     let proof = format!("remembered, {}", seen.proof);
     // Whether it still holds is what a silent store, or issuer, did not say. A gate
     // that insists on machines does not go on without an answer.
@@ -251,7 +252,9 @@ pub(crate) async fn recall_machine(
         return Ok(());
     }
     let from = Asker::of(request_facts);
-    let mut attempt = Attempt { claimed: Claimed::plain(seen.name), proof, clause, from, log: &mut proofs.lookups };
+    let (claimed, log) = (Claimed::plain(seen.name), &mut proofs.lookups);
+    // Another store may have another of that name.
+    let mut attempt = Attempt { claimed, proof, clause, from, log, only: Some(&seen.store) };
     let outcome = attempt.run(proved_by(own.as_deref(), seen.password_mark), means).await;
     match (outcome.identity, outcome.event) {
         (Identity::Proved(mut proved), _) => {
@@ -276,7 +279,7 @@ fn proved_by(own: Option<&Certificate>, password_mark: u64) -> Tried<'_> {
 async fn look_up(
     (kind, claimed): (IdentityKind, &str),
     proof: String,
-    tried: Tried<'_>,
+    (tried, only): (Tried<'_>, Option<&str>),
     gate: &Gate,
     request_facts: &mut RequestFacts<'_>,
     log: &mut Vec<LookUp>,
@@ -285,7 +288,7 @@ async fn look_up(
     match seek(kind, claimed, gate, request_facts, log) {
         Ok((clause, claimed)) => {
             let from = Asker::of(request_facts);
-            Attempt { claimed, proof, clause, from, log }.run(tried, means).await
+            Attempt { claimed, proof, clause, from, log, only }.run(tried, means).await
         }
         Err(outcome) => outcome,
     }

@@ -2,7 +2,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use regnant_base::BoundedMap;
 use regnant_eap::Chain;
-use regnant_policy::Mac;
+use regnant_policy::{Gate, Mac};
 
 /// Machines that proved themselves, by the MAC address that they did it from.
 /// What this node saw, not what somebody configured.
@@ -32,6 +32,23 @@ pub struct SeenMachine {
     pub password_mark: u64,
     /// The certificate's chain, where one proved it.
     pub chain: Chain,
+    /// The store that has it.
+    pub store: String,
+    /// Whether tunnel and inner method were proved to belong together.
+    pub bound: bool,
+    /// The trust by which its certificate was taken.
+    pub trust: Option<String>,
+}
+
+impl SeenMachine {
+    /// Whether a gate would take such a proof now: where it accepts certificates alone, a password that was right
+    /// elsewhere proves nothing.
+    pub(crate) fn is_taken_by(&self, gate: &Gate) -> bool {
+        let mut words = self.proof.split(", ");
+        let (method, inner) = (words.next().unwrap_or_default(), words.next());
+        let trusts = || gate.trust.as_ref().map(|trust| &trust.name) == self.trust.as_ref();
+        gate.accepts_proof(method, inner.into_iter(), self.bound) && (self.chain.is_empty() || trusts())
+    }
 }
 
 impl Machines {
@@ -75,6 +92,9 @@ mod tests {
             at,
             password_mark: 0,
             chain: Chain::default(),
+            store: "harbour".into(),
+            bound: false,
+            trust: None,
         }
     }
 

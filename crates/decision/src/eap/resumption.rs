@@ -68,6 +68,8 @@ pub(crate) struct IdentityBefore {
     pub(crate) event: Option<Event>,
     pub(crate) proof: String,
     pub(crate) password_mark: u64,
+    /// The store that has it, where it was proved.
+    pub(crate) store: Option<Arc<str>>,
     /// The certificate's chain, where one proved it.
     pub(crate) chain: Chain,
 }
@@ -112,10 +114,7 @@ impl ResumptionHandle {
     /// it was.
     fn accepts(&self, scope: &Scope, proved: &ProvedBefore) -> bool {
         let Some(method) = scope.method.map(|method| method.to_string()) else { return false };
-        self.accept.iter().filter(|accepted| accepted.method.word() == method).any(|accepted| {
-            let known = |inner: &String| accepted.inner.iter().any(|known| known.word() == inner);
-            proved.inner.iter().all(known) && (proved.bound || !accepted.bound)
-        })
+        Accepted::any_of(&self.accept, &method, proved.inner.iter().map(String::as_str), proved.bound)
     }
 
     /// The method is known only once it is agreed.

@@ -141,9 +141,9 @@ impl Proofs {
         chain: Chain,
     ) {
         self.identities.retain(|identity| identity.kind != kind);
-        let (name, proof, password_mark) = match &outcome.identity {
-            Identity::Proved(proved) => (&proved.claimed, proved.proof.clone(), proved.account.password_mark),
-            Identity::NotProved { claimed, .. } => (claimed, String::new(), 0),
+        let (name, proved) = match &outcome.identity {
+            Identity::Proved(proved) => (&proved.claimed, Some(proved)),
+            Identity::NotProved { claimed, .. } => (claimed, None),
             Identity::Absent => return,
         };
         self.identities.push(IdentityBefore {
@@ -152,8 +152,9 @@ impl Proofs {
             claimed: claimed.to_owned(),
             name: name.clone(),
             event: outcome.event,
-            proof,
-            password_mark,
+            proof: proved.map(|proved| proved.proof.clone()).unwrap_or_default(),
+            password_mark: proved.map_or(0, |proved| proved.account.password_mark),
+            store: proved.map(|proved| proved.store.clone()),
             chain,
         });
     }
@@ -560,8 +561,10 @@ impl EapSession {
         let (bound, inner, group) = (details.bound == Some(true), details.inner.clone(), details.group.clone());
         self.sessions.confirm(Arc::new(ProvedBefore { at, identities, inner, group, bound }));
         let mac = self.first.request().mac?;
-        let IdentityBefore { name, proof, password_mark, chain, .. } = machine?;
-        let seen = SeenMachine { mac, name, proof, at, password_mark, chain };
+        let IdentityBefore { name, proof, password_mark, chain, store, .. } = machine?;
+        let trust = self.gate().trust.as_ref().map(|trust| trust.name.clone());
+        let store = store?.to_string();
+        let seen = SeenMachine { mac, name, proof, at, password_mark, chain, store, bound, trust };
         resources.machines.remember(seen.clone());
         Some(seen)
     }

@@ -34,7 +34,7 @@ pub(crate) enum Event {
 impl Tunnel {
     pub(crate) fn new(tls: &ClientTls, kind: Kind, version: u8, room: usize) -> Result<Self, Failure> {
         let engine = tls.connect().map_err(|error| Failure::Tls(TlsFailure::Other(error.to_string())))?;
-        let framing = Framing::new(version, room);
+        let framing = Framing::new(kind, version, room);
         Ok(Self { engine: Box::new(engine), framing, kind, failed: None, started: false, established: false })
     }
 

@@ -53,7 +53,7 @@ impl Tunnel {
             .map_err(|error| Failure::Tls(TlsFailure::Other(error.to_string())))?;
         // A message inside a tunnel travels in records with headers of their own.
         let room = if cx.inside { cx.room.saturating_sub(120) } else { cx.room };
-        let framing = Framing::new(version, room);
+        let framing = Framing::new(kind, version, room);
         Ok(Self {
             engine: Box::new(engine),
             framing,

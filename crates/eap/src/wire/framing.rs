@@ -3,6 +3,7 @@
 //! 7170 section 4.1).
 
 use crate::failure::Failure;
+use crate::wire::kind::Kind;
 use crate::wire::reader::Reader;
 
 const LENGTH_INCLUDED: u8 = 0x80;
@@ -26,6 +27,8 @@ const OVERHEAD: usize = 5 + 1 + 4;
 #[derive(Debug)]
 pub(crate) struct Framing {
     version: u8,
+    /// Whether the other end says its version: EAP-TLS has none, and its bits mean nothing.
+    versioned: bool,
     /// Bytes of TLS data in one packet.
     room: usize,
     incoming: Vec<u8>,
@@ -50,9 +53,17 @@ pub(crate) enum Received {
 
 impl Framing {
     /// `packet` is the longest EAP packet that this end sends.
-    pub(crate) fn new(version: u8, packet: usize) -> Self {
+    pub(crate) fn new(kind: Kind, version: u8, packet: usize) -> Self {
         let room = packet.saturating_sub(OVERHEAD).max(64);
-        Self { version, room, incoming: Vec::new(), outgoing: Vec::new(), sent: 0, outer: Vec::new() }
+        Self {
+            version,
+            versioned: kind != Kind::TLS,
+            room,
+            incoming: Vec::new(),
+            outgoing: Vec::new(),
+            sent: 0,
+            outer: Vec::new(),
+        }
     }
 
     /// The packet that starts the method.
@@ -86,6 +97,10 @@ impl Framing {
         }
         if flags & START != 0 {
             return Ok(Received::Start { version: flags & VERSION });
+        }
+        // RFC 5281 section 9.1, RFC 7170 section 3.1: whoever does not take what was offered ends it.
+        if self.versioned && flags & VERSION != self.version {
+            return Err(Failure::Unexpected("a version of the method that was not offered"));
         }
         if self.incoming.len() + body.len() > MAX_MESSAGE || stated.is_some_and(|length| length > MAX_MESSAGE) {
             return Err(Failure::TooLong);
@@ -160,7 +175,7 @@ mod tests {
     proptest! {
         #[test]
         fn a_message_of_any_length_arrives_whole(message in prop::collection::vec(any::<u8>(), 1..9_000), room in 80usize..1500) {
-            let (mut from, mut to) = (Framing::new(0, room), Framing::new(0, 1400));
+            let (mut from, mut to) = (Framing::new(Kind::TTLS, 0, room), Framing::new(Kind::TTLS, 0, 1400));
             let mut packet = from.send(message.clone());
             let arrived = loop {
                 match to.receive(&packet).unwrap() {
@@ -175,7 +190,7 @@ mod tests {
 
         #[test]
         fn any_bytes_are_taken_or_refused(packets in prop::collection::vec(prop::collection::vec(any::<u8>(), 0..40), 0..8)) {
-            let mut framing = Framing::new(0, 1400);
+            let mut framing = Framing::new(Kind::TTLS, 0, 1400);
             for packet in &packets {
                 let _ = framing.receive(packet);
             }
@@ -183,8 +198,18 @@ mod tests {
     }
 
     #[test]
+    fn a_version_that_was_not_offered_ends_it_and_eap_tls_has_none() {
+        let sent = |kind, flags: u8| Framing::new(kind, 1, 1400).receive(&[flags, 7]);
+        assert_eq!(sent(Kind::TEAP, 1), Ok(Received::Message(vec![7])));
+        for flags in [0, 2, 7, MORE_FRAGMENTS] {
+            assert!(matches!(sent(Kind::TEAP, flags), Err(Failure::Unexpected(_))), "{flags}");
+            assert!(sent(Kind::TLS, flags).is_ok(), "{flags}");
+        }
+    }
+
+    #[test]
     fn a_message_that_never_ends_is_cut_off() {
-        let mut framing = Framing::new(0, 1400);
+        let mut framing = Framing::new(Kind::TTLS, 0, 1400);
         let packet = [&[MORE_FRAGMENTS][..], &[0; 1_300]].concat();
         let failed = (0..100).find_map(|_| framing.receive(&packet).err());
         assert_eq!(failed, Some(Failure::TooLong));

@@ -147,6 +147,19 @@ impl Accepted {
         }
     }
 
+    /// Whether one of these accepts a proof by a method, of this word, with these inside.
+    pub fn any_of<'w>(
+        accept: &[Self],
+        method: &str,
+        inner: impl Iterator<Item = &'w str> + Clone,
+        bound: bool,
+    ) -> bool {
+        accept.iter().filter(|accepted| accepted.method.word() == method).any(|accepted| {
+            let known = |word: &str| accepted.inner.iter().any(|known| known.word() == word);
+            inner.clone().all(known) && (bound || !accepted.bound)
+        })
+    }
+
     /// Whether a client proves itself by certificate.
     pub fn needs_trust(&self) -> bool {
         self.method == Method::EapTls || self.inner.contains(&Inner::EapTls)

@@ -187,6 +187,12 @@ impl Gate {
         self.identify.iter().find(|clause| clause.kind == kind)
     }
 
+    /// Whether the gate accepts a proof by a method, of this word, with these inside; `bound` says whether tunnel
+    /// and inner method were proved to belong together.
+    pub fn accepts_proof<'w>(&self, method: &str, inner: impl Iterator<Item = &'w str> + Clone, bound: bool) -> bool {
+        Accepted::any_of(&self.accept, method, inner, bound)
+    }
+
     /// Whether the gate accepts a method, with whatever inside.
     pub fn accepts(&self, method: Method) -> bool {
         self.accept.iter().any(|accepted| accepted.method == method)
