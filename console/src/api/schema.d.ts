@@ -1970,6 +1970,8 @@ export interface components {
         };
         /** @description The password, for what a session alone must not do. */
         Again: {
+            /** @description A code of the second factor, or a recovery code, to take it away. */
+            code?: string | null;
             password: string;
         };
         /** @description What a policy comes to. */
@@ -3734,6 +3736,8 @@ export interface components {
             code: string;
             /** @description The password. */
             password: string;
+            /** @description A code of the factor until now, or a recovery code, where there is one. */
+            present?: string | null;
             /** @description The secret that was made for it, in Base32. */
             secret: string;
         };

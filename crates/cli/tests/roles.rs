@@ -368,14 +368,20 @@ fn the_last_engineer_stays_and_sessions_end_with_the_account() {
 #[test]
 fn a_second_factor_is_asked_for_counts_once_and_can_be_lost() {
     let (mut service, desk, _) = staffed();
-    let put = |verb: &str, body: &Value| call(&service, &desk, verb, "/api/v1/session/second-factor", body);
+    let with_token = |verb: &str, body: &Value| call(&service, &desk, verb, "/api/v1/session/second-factor", body);
+    let any = json!({ "password": "desk-demo-1", "secret": "A", "code": "1" });
+    assert_eq!(with_token("put", &any).0, 403, "a token and a password are not enough");
+    assert_eq!(with_token("delete", &json!({ "password": "desk-demo-1" })).0, 403);
+    let session = Session::begin(&service, "desk", "desk-demo-1", None);
+    let put = |verb: &str, body: &Value| session.call(&service, verb, "/api/v1/session/second-factor", body);
     assert_eq!(put("post", &json!({ "password": "wrong-password" })).0, 403);
     let secret = put("post", &json!({ "password": "desk-demo-1" })).1["secret"].as_str().unwrap().to_owned();
     let set = |code: &str| put("put", &json!({ "password": "desk-demo-1", "secret": secret, "code": code }));
     assert_eq!(set("000000x").0, 400);
     let (status, told) = set(&code(&secret, 0));
     assert_eq!(status, 200, "{told}");
-    let recovery = told["codes"][4].as_str().unwrap().to_owned();
+    let told_codes = told["codes"].as_array().unwrap().clone();
+    let recovery = told_codes[4].as_str().unwrap().to_owned();
     let sign_in = |service: &Running, code: Option<&str>| {
         let form = json!({ "name": "desk", "password": "desk-demo-1", "code": code });
         let mut answer = agent().post(format!("{}/api/v1/sign-in", service.api)).send_json(form).unwrap();
@@ -389,7 +395,18 @@ fn a_second_factor_is_asked_for_counts_once_and_can_be_lost() {
     assert_eq!(sign_in(&service, Some(&now)).0, 409, "a code counts once");
     assert_eq!(sign_in(&service, Some(&recovery)).0, 200);
     assert_eq!(sign_in(&service, Some(&recovery)).0, 403, "so does a recovery code");
-    service.client(&["administrator", "reset-second-factor", "desk"]).succeeds();
+    // The password alone, in a session, neither takes the factor away nor puts another in its place.
+    let session = Session::begin(&service, "desk", "desk-demo-1", told_codes[5].as_str());
+    let put = |verb: &str, body: &Value| session.call(&service, verb, "/api/v1/session/second-factor", body);
+    assert_eq!(put("delete", &json!({ "password": "desk-demo-1" })).0, 403);
+    let other = put("post", &json!({ "password": "desk-demo-1" })).1["secret"].as_str().unwrap().to_owned();
+    let replace = |present: Option<&str>| {
+        let form = json!({ "password": "desk-demo-1", "secret": other, "code": code(&other, 0), "present": present });
+        put("put", &form)
+    };
+    assert_eq!(replace(None).0, 403);
+    assert_eq!(replace(Some("000000")).0, 403);
+    assert_eq!(put("delete", &json!({ "password": "desk-demo-1", "code": told_codes[6] })).0, 200);
     assert_eq!(sign_in(&service, None).0, 200);
     // Root on the machine helps the last engineer.
     service.end("-TERM");
@@ -404,6 +421,76 @@ fn a_second_factor_is_asked_for_counts_once_and_can_be_lost() {
     token_of(&service, "harbour", "Harbour-Wall-26");
     let audit = service.client(&["audit", "list", "--limit", "8"]).succeeds();
     assert!(audit.contains("regnant (this machine)  change administrator  harbour"), "{audit}");
+}
+
+/// Codes are counted by account over all sources, before they are checked: many at once are as many.
+#[test]
+fn codes_cannot_be_guessed_from_anywhere_nor_at_once() {
+    let (service, _, _) = staffed();
+    let session = Session::begin(&service, "desk", "desk-demo-1", None);
+    let put = |verb: &str, body: &Value| session.call(&service, verb, "/api/v1/session/second-factor", body);
+    let secret = put("post", &json!({ "password": "desk-demo-1" })).1["secret"].as_str().unwrap().to_owned();
+    let set = json!({ "password": "desk-demo-1", "secret": secret, "code": code(&secret, 0) });
+    assert_eq!(put("put", &set).0, 200);
+    let guess = |number: u32| {
+        let form = json!({ "name": "desk", "password": "desk-demo-1", "code": format!("x{number:05}") });
+        // Of a program on an address of its own each.
+        let source = std::net::SocketAddr::from(([127, 0, 1, number as u8], 0));
+        post_from(source, &service, "/api/v1/sign-in", &form)
+    };
+    let answers: Vec<u16> = std::thread::scope(|scope| {
+        let guesses: Vec<_> = (1..=40).map(|number| scope.spawn(move || guess(number))).collect();
+        guesses.into_iter().map(|guess| guess.join().unwrap()).collect()
+    });
+    let looked_at = answers.iter().filter(|status| **status == 403).count();
+    assert!(looked_at <= 6, "{looked_at} codes were looked at: {answers:?}");
+    assert!(answers.contains(&429), "{answers:?}");
+    let audit = service.client(&["audit", "list", "--limit", "30"]).succeeds();
+    assert!(audit.contains("desk, by a right password and a wrong code"), "{audit}");
+}
+
+/// Posts over a connection from this address.
+fn post_from(source: std::net::SocketAddr, service: &Running, path: &str, body: &Value) -> u16 {
+    use std::io::{Read, Write};
+    let to: std::net::SocketAddr = service.api.strip_prefix("http://").unwrap().parse().unwrap();
+    let socket = socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::STREAM, None).unwrap();
+    socket.bind(&source.into()).unwrap();
+    socket.connect(&to.into()).unwrap();
+    let mut stream = std::net::TcpStream::from(socket);
+    let body = body.to_string();
+    let head = format!("POST {path} HTTP/1.1\r\nhost: {to}\r\ncontent-type: application/json\r\nconnection: close\r\n");
+    write!(stream, "{head}content-length: {}\r\n\r\n{body}", body.len()).unwrap();
+    let mut answer = String::new();
+    stream.read_to_string(&mut answer).unwrap();
+    answer.split(' ').nth(1).unwrap().parse().unwrap()
+}
+
+/// A session, as a browser has it.
+struct Session {
+    cookie: String,
+}
+
+impl Session {
+    fn begin(service: &Running, name: &str, password: &str, code: Option<&str>) -> Self {
+        let form = json!({ "name": name, "password": password, "code": code });
+        let answer = agent().post(format!("{}/api/v1/sign-in", service.api)).send_json(form).unwrap();
+        assert_eq!(answer.status(), 200);
+        let cookies = answer.headers().get_all("set-cookie").iter();
+        let pairs = cookies.map(|cookie| cookie.to_str().unwrap().split(';').next().unwrap());
+        Self { cookie: pairs.collect::<Vec<_>>().join("; ") }
+    }
+
+    fn call(&self, service: &Running, verb: &str, path: &str, body: &Value) -> (u16, Value) {
+        let request = ureq::http::Request::builder()
+            .method(verb.to_uppercase().as_str())
+            .uri(format!("{}{path}", service.api))
+            .header("cookie", &self.cookie)
+            .header("content-type", "application/json")
+            .body(body.to_string())
+            .unwrap();
+        let mut answer = agent().run(request).unwrap();
+        (answer.status().as_u16(), answer.body_mut().read_json().unwrap_or_default())
+    }
 }
 
 /// Runs a command that reads this from standard input.

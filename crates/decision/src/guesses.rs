@@ -24,8 +24,8 @@ const RIGHT_FOR_MS: u64 = 30 * 24 * 3_600 * 1_000;
 const FREE: u32 = 3;
 const FIRST_DELAY_MS: u64 = 500;
 const LONGEST_DELAY_MS: u64 = 3_000;
-/// An attempt that would have to wait longer is not tried: its NAS has given up.
-const LONGEST_WAIT_MS: u64 = 6_000;
+/// An attempt that would have to wait longer is not tried: where its refusal is held back too, its NAS has given up.
+const LONGEST_WAIT_MS: u64 = 3_000;
 /// Wrong passwords of a whole NAS in one minute, and how long each more is held back.
 const OF_NAS: [(u32, u64); 3] = [(1_000, 3_000), (300, 1_500), (60, 500)];
 const MINUTE_MS: u64 = 60_000;
@@ -172,15 +172,14 @@ impl GuessTable {
     pub fn wait(&self, guesser: Guesser<'_>, now: u64) -> Result<Duration, Held> {
         let mut tables = self.lock();
         let lane = tables.lane(guesser, now);
-        let count = tables.counts.get_mut(&lane);
-        let Some(count) = count.filter(|count| count.next > now) else { return Ok(Duration::ZERO) };
-        let wait = count.next - now;
-        if wait > LONGEST_WAIT_MS {
+        let Some(count) = tables.counts.get_mut(&lane) else { return Ok(Duration::ZERO) };
+        let turn = count.next.max(now);
+        if turn - now > LONGEST_WAIT_MS {
             return Err(Held { of_name: count.wrong, delay: Duration::from_millis(LONGEST_DELAY_MS) });
         }
-        // Whoever comes at the same time is tried one after the other.
-        count.next += delay(count.wrong);
-        Ok(Duration::from_millis(wait))
+        // Whoever comes at the same time is tried one after the other, whether the one before is counted yet or not.
+        count.next = turn + delay(count.wrong);
+        Ok(Duration::from_millis(turn - now))
     }
 
     /// Counts a wrong password, and tells how long its refusal is held back.
@@ -270,7 +269,10 @@ mod tests {
         }
         let waits: Vec<_> = (0..4).map(|_| table.wait(guesser("x", "ida"), 0)).collect();
         let held = Err(Held { of_name: 8, delay: Duration::from_secs(3) });
-        assert_eq!(waits, [Ok(Duration::from_secs(3)), Ok(Duration::from_secs(6)), held, held]);
+        assert_eq!(waits, [Ok(Duration::from_secs(3)), held, held, held]);
+        // When their time has come, still one after the other, though none was counted meanwhile.
+        let later: Vec<_> = (0..4).map(|_| table.wait(guesser("x", "ida"), 60_000)).collect();
+        assert_eq!(later, [Ok(Duration::ZERO), Ok(Duration::from_secs(3)), held, held]);
     }
 
     #[test]

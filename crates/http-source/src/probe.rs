@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use regnant_outside::{Step, shown_certificate};
-use regnant_policy::IdentityKind;
+use regnant_policy::{IdentityKind, Value};
 use rustls::pki_types::ServerName;
 use tokio::net::TcpStream;
 use tokio::time::timeout;
@@ -67,14 +67,24 @@ async fn walk(inner: &Inner, name: Option<(IdentityKind, String)>) -> Vec<Step> 
         Ok(Some(answer)) => {
             steps.push(Step::passed(&what, "it answers with an object".into(), began));
             let told = inner.account(kind, &name, &answer);
-            let facts: Vec<_> = told.attributes.iter().map(|(name, value)| format!("{name} = {value}")).collect();
-            let wanted = inner.settings.facts.of(kind, &inner.declared).count();
+            let wanted: Vec<_> = inner.settings.facts.of(kind, &inner.declared).collect();
+            let misfit = |name: &str, value: &Value<'_>| {
+                wanted.iter().any(|(wanted, kind, _)| *wanted == name && kind.misfit() == *value)
+            };
+            let (others, facts): (Vec<_>, Vec<_>) =
+                told.attributes.iter().partition(|(name, value)| misfit(name, value));
+            let facts: Vec<_> = facts.iter().map(|(name, value)| format!("{name} = {value}")).collect();
             let began = Instant::now();
-            steps.push(match facts.len() == wanted {
+            steps.push(match facts.len() == wanted.len() {
                 true => Step::passed("read its facts", facts.join("; "), began),
                 false => {
-                    let saw = format!("{} of {wanted} are there: {}", facts.len(), facts.join("; "));
-                    let advice = "Look at the JSON Pointers and at the declared types: what is of another type is as good as not there.";
+                    let mut saw = format!("{} of {} are there: {}", facts.len(), wanted.len(), facts.join("; "));
+                    if !others.is_empty() {
+                        let names: Vec<_> = others.iter().map(|(name, _)| &**name).collect();
+                        saw.push_str(&format!("; of another type: {}", names.join(", ")));
+                    }
+                    let advice = "Look at the JSON Pointers and at the declared types: what is of another type is unanswered, so that rules \
+                                  which ask for it are undetermined.";
                     Step::wrong("read its facts", saw, advice, began)
                 }
             });

@@ -207,6 +207,11 @@ pub enum Command {
         /// How they are called.
         name: String,
     },
+    /// Somebody of a directory signed out, which changes nothing and is kept in the log.
+    NoteSignOut {
+        /// How they are called.
+        name: String,
+    },
     /// Somebody took a backup, which changes nothing and is kept in the log.
     Backup {
         /// Whether the sealing key is in it.
@@ -329,6 +334,7 @@ impl Command {
             | Self::CloseSession { .. }
             | Self::RefuseSignIn { .. }
             | Self::NoteSignIn { .. }
+            | Self::NoteSignOut { .. }
             | Self::Backup { .. }
             | Self::ActivateEdition { .. }
             | Self::RemoveLanguage { .. }
@@ -361,6 +367,7 @@ impl Command {
             | Self::CloseSession { .. }
             | Self::RefuseSignIn { .. }
             | Self::NoteSignIn { .. }
+            | Self::NoteSignOut { .. }
             | Self::Backup { .. }
             | Self::ActivateEdition { .. }
             | Self::SetLanguage { .. }
@@ -392,7 +399,7 @@ impl Command {
             Self::ChangeToken { .. } => "change token",
             Self::RemoveToken { .. } => "remove token",
             Self::OpenSession { .. } | Self::NoteSignIn { .. } => "sign in",
-            Self::CloseSession { .. } => "sign out",
+            Self::CloseSession { .. } | Self::NoteSignOut { .. } => "sign out",
             Self::RefuseSignIn { .. } => "refuse sign-in",
             Self::Backup { .. } => "back up",
             Self::ActivateEdition { .. } => "activate policy",

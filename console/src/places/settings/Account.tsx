@@ -82,15 +82,21 @@ function SecondFactor() {
   const queries = useQueryClient();
   const [password, setPassword] = useState("");
   const [code, setCode] = useState("");
+  const [present, setPresent] = useState("");
   const made = useMutation({
     mutationFn: async () => dataOf(await api.POST("/api/v1/session/second-factor", { body: { password } })),
   });
   const set = useMutation({
     mutationFn: async () =>
-      dataOf(await api.PUT("/api/v1/session/second-factor", { body: { password, code, secret: made.data?.secret ?? "" } })),
+      dataOf(
+        await api.PUT("/api/v1/session/second-factor", {
+          body: { password, code, secret: made.data?.secret ?? "", present: present || null },
+        }),
+      ),
   });
   const removed = useMutation({
-    mutationFn: async () => dataOf(await api.DELETE("/api/v1/session/second-factor", { body: { password } })),
+    mutationFn: async () =>
+      dataOf(await api.DELETE("/api/v1/session/second-factor", { body: { password, code: present || null } })),
     onSuccess: () => void queries.invalidateQueries(),
   });
   if (set.data) {
@@ -123,6 +129,13 @@ function SecondFactor() {
         type="password"
         value={password}
         change={setPassword}
+      />
+      <TextField
+        label="Present code"
+        help="What the authenticator that you have shows now, or a recovery code, to replace it or take it away; empty where you have none."
+        name="present"
+        value={present}
+        change={setPresent}
       />
       {made.data && (
         <>

@@ -416,7 +416,7 @@ fn subject(command: &Command, outcome: &Outcome) -> String {
         Command::ChangeToken { hash, .. } | Command::RemoveToken { hash } => hash.id(),
         Command::OpenSession { administrator, .. } => administrator.clone(),
         Command::CloseSession { .. } => String::new(),
-        Command::RefuseSignIn { name } | Command::NoteSignIn { name } => name.clone(),
+        Command::RefuseSignIn { name } | Command::NoteSignIn { name } | Command::NoteSignOut { name } => name.clone(),
         Command::Backup { with_key: true } => "with the sealing key".into(),
         Command::Backup { with_key: false } => "without the sealing key".into(),
         Command::ActivateEdition { source, included, note, .. } => {

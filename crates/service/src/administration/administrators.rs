@@ -263,6 +263,12 @@ impl Administrators {
         Ok(())
     }
 
+    /// Keeps in the audit that somebody of a directory signed out.
+    pub(crate) fn note_sign_out(&self, author: &Author) -> Result<(), AdministrationError> {
+        self.committer.apply(author, Command::NoteSignOut { name: author.name.clone() })?;
+        Ok(())
+    }
+
     /// Keeps in the audit that somebody took a backup.
     pub(crate) fn note_backup(&self, with_key: bool, by: &Author) -> Result<(), AdministrationError> {
         self.committer.apply(by, Command::Backup { with_key })?;

@@ -14,6 +14,8 @@ use crate::http::door::Origin;
 use crate::http::error::{ApiError, blocking};
 
 pub(crate) const COOKIE: &str = "regnant-session";
+/// What a browser is known by that signed in before.
+pub(crate) const BROWSER_COOKIE: &str = "regnant-browser";
 
 /// A signed-in administrator.
 #[derive(Clone)]
@@ -41,7 +43,7 @@ impl FromRequestParts<Api> for Signed {
             return Ok(signed.clone());
         }
         let origin = parts.extensions.get::<Origin>().cloned().ok_or_else(ApiError::not_signed_in)?;
-        let proof = match (token(&parts.headers), cookie(&parts.headers)) {
+        let proof = match (token(&parts.headers), cookie(&parts.headers, COOKIE)) {
             (Some(token), _) => Proof::Token(token.to_owned()),
             (None, Some(secret)) => Proof::Cookie(secret.to_owned()),
             (None, None) => return Err(ApiError::not_signed_in()),
@@ -52,7 +54,6 @@ impl FromRequestParts<Api> for Signed {
         if by_browser && !same_origin(&parts.headers, &origin.host) {
             return Err(ApiError::forbidden("This call came from a page of another site."));
         }
-        api.attempts.right(&bearer.administrator, origin.source);
         let from = match &bearer.token {
             Some((name, _)) if !name.is_empty() => format!("{}, token {name}", origin.source),
             Some(_) => format!("{}, a token", origin.source),
@@ -173,9 +174,10 @@ fn token(headers: &HeaderMap) -> Option<&str> {
     headers.get(header::AUTHORIZATION)?.to_str().ok()?.strip_prefix("Bearer ")
 }
 
-fn cookie(headers: &HeaderMap) -> Option<&str> {
+/// The value of a cookie.
+pub(crate) fn cookie<'h>(headers: &'h HeaderMap, name: &str) -> Option<&'h str> {
     let all = headers.get(header::COOKIE)?.to_str().ok()?;
-    all.split(';').find_map(|one| one.trim().strip_prefix(COOKIE)?.strip_prefix('='))
+    all.split(';').find_map(|one| one.trim().strip_prefix(name)?.strip_prefix('='))
 }
 
 fn same_origin(headers: &HeaderMap, host: &str) -> bool {

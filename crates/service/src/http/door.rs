@@ -1,7 +1,7 @@
 //! What every request meets before its handler: which name it calls us by, where it
 //! comes from, and how much of a body it may send.
 
-use std::net::IpAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
 use axum::body::{Body, to_bytes};
@@ -11,7 +11,8 @@ use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 
 use crate::http::Api;
-use crate::http::callers::Signed;
+use crate::http::attempts::Trier;
+use crate::http::callers::{BROWSER_COOKIE, Signed, cookie};
 use crate::http::connections::Peer;
 use crate::http::error::ApiError;
 
@@ -40,6 +41,13 @@ pub(crate) struct Front {
     pub(crate) in_plain_text: bool,
 }
 
+/// An address as proxies write it: bare, in brackets, with a port.
+fn address(entry: &str) -> Option<IpAddr> {
+    let bare = || entry.strip_prefix('[')?.strip_suffix(']')?.parse().ok();
+    let with_port = || entry.parse::<SocketAddr>().ok().map(|address| address.ip());
+    entry.parse().ok().or_else(with_port).or_else(bare).map(|address: IpAddr| address.to_canonical())
+}
+
 /// Where a request comes from, and the name it asked for.
 #[derive(Clone, Debug)]
 pub(crate) struct Origin {
@@ -47,23 +55,58 @@ pub(crate) struct Origin {
     pub(crate) host: String,
     /// Whether it came over TLS, to us or to a proxy.
     pub(crate) secure: bool,
+    /// What the browser is known by, where somebody signed in with it before.
+    pub(crate) browser: Option<String>,
+}
+
+impl Origin {
+    /// Somebody who tries to sign in under a name from here.
+    pub(crate) fn trier<'t>(&'t self, name: &'t str) -> Trier<'t> {
+        Trier { name, source: self.source, browser: self.browser.as_deref() }
+    }
 }
 
 impl Front {
-    fn origin(&self, peer: Peer, headers: &HeaderMap) -> Option<Origin> {
+    fn origin(&self, peer: Peer, headers: &HeaderMap) -> Result<Origin, ApiError> {
+        let no_host = || ApiError::bad("The request names no host.");
         let text = |name: &str| headers.get(name).and_then(|value| value.to_str().ok());
-        let direct = || Some(Origin { source: peer.address, host: text("host")?.to_owned(), secure: peer.tls });
+        let browser = cookie(headers, BROWSER_COOKIE).map(str::to_owned);
         if !self.is_proxy(peer.address) {
-            return direct();
+            let host = text("host").ok_or_else(no_host)?.to_owned();
+            return Ok(Origin { source: peer.address, host, secure: peer.tls, browser });
         }
-        // The last entry is what our own proxy saw; what stands before it anybody wrote.
-        let last = |name: &str| text(name).and_then(|list| list.rsplit(',').next()).map(str::trim);
-        let source = last("x-forwarded-for").and_then(|source| source.parse().ok());
-        Some(Origin {
-            source: source.unwrap_or(peer.address),
-            host: last("x-forwarded-host").or_else(|| text("host"))?.to_owned(),
+        // The last entry is what our own proxy wrote; what stands before it anybody did. There may be several lines.
+        let last = |name: &str| {
+            let lines = headers.get_all(name).iter().filter_map(|value| value.to_str().ok());
+            lines.flat_map(|line| line.split(',')).map(str::trim).next_back()
+        };
+        Ok(Origin {
+            source: self.asked_from(peer.address, headers)?,
+            host: last("x-forwarded-host").or_else(|| text("host")).ok_or_else(no_host)?.to_owned(),
             secure: last("x-forwarded-proto") == Some("https"),
+            browser,
         })
+    }
+
+    /// Where a request comes from that a proxy passed on: from the right, past the proxies that are ours, the first
+    /// address that is another's. What cannot be read is refused: the proxy's own would stand for everybody.
+    fn asked_from(&self, proxy: IpAddr, headers: &HeaderMap) -> Result<IpAddr, ApiError> {
+        let unread = || {
+            ApiError::bad(format!(
+                "The proxy {proxy} does not say in X-Forwarded-For, as an address, from where this request comes."
+            ))
+        };
+        let mut entries = Vec::new();
+        for line in headers.get_all("x-forwarded-for") {
+            entries.extend(line.to_str().map_err(|_| unread())?.split(',').map(str::trim));
+        }
+        for entry in entries.into_iter().rev() {
+            let address = address(entry).ok_or_else(unread)?;
+            if !self.is_proxy(address) {
+                return Ok(address);
+            }
+        }
+        Err(unread())
     }
 
     fn is_proxy(&self, address: IpAddr) -> bool {
@@ -109,7 +152,7 @@ async fn enter(api: &Api, request: Request) -> Result<Request, ApiError> {
             "Only the proxies that the configuration names are heard here, for they speak TLS.".to_owned(),
         ));
     }
-    let origin = api.front.origin(peer, &parts.headers).ok_or_else(|| ApiError::bad("The request names no host."))?;
+    let origin = api.front.origin(peer, &parts.headers)?;
     if !api.front.is_ours(&origin.host) {
         return Err(ApiError::forbidden(format!(
             "Nobody here is called `{}`: add the name to `hosts` under [api] in the configuration.",
@@ -165,6 +208,41 @@ mod tests {
         let direct = front.origin(peer("10.44.0.8"), &told).unwrap();
         assert_eq!((direct.source.to_string().as_str(), direct.secure), ("10.44.0.8", false));
         assert_eq!(direct.host, "127.0.0.1:8480");
+    }
+
+    #[test]
+    fn what_anybody_wrote_before_a_proxy_is_never_believed() {
+        let [first, second]: [IpAddr; 2] = ["10.44.0.9", "10.44.0.10"].map(|address| address.parse().unwrap());
+        let front = Front { proxies: vec![first, second], ..Front::default() };
+        let asked = |lines: &[&str]| {
+            let mut all = headers(&[("host", "127.0.0.1:8480")]);
+            for line in lines {
+                all.append("x-forwarded-for", HeaderValue::from_str(line).unwrap());
+            }
+            front.origin(Peer { address: first, tls: false }, &all).ok().map(|origin| origin.source.to_string())
+        };
+        for (lines, source) in [
+            (&["1.2.3.4", "10.44.7.7"][..], Some("10.44.7.7")),
+            (&["1.2.3.4, 10.44.7.7, 10.44.0.10"], Some("10.44.7.7")),
+            (&["10.44.7.7", "10.44.0.10, 10.44.0.9"], Some("10.44.7.7")),
+            (&["10.44.7.7:51000"], Some("10.44.7.7")),
+            (&["[2001:db8::7]:51000"], Some("2001:db8::7")),
+            (&["[2001:db8::7]"], Some("2001:db8::7")),
+            (&["::ffff:10.44.7.7"], Some("10.44.7.7")),
+            (&["10.44.7.7, unknown"], None),
+            (&["10.44.7.7, "], None),
+            (&["10.44.0.10"], None),
+            (&[], None),
+        ] {
+            assert_eq!(asked(lines).as_deref(), source, "{lines:?}");
+        }
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn any_entry_is_an_address_or_none(entry: String) {
+            address(&entry);
+        }
     }
 
     #[test]

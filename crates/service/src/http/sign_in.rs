@@ -6,7 +6,7 @@ use std::time::Duration;
 use axum::Json;
 use axum::extract::{Extension, State};
 use axum::http::{StatusCode, header};
-use axum::response::{IntoResponse, Response};
+use axum::response::{AppendHeaders, IntoResponse, Response};
 use regnant_base::{Secret, SecretText};
 use regnant_records::{Author, KnownAdministrator, Role, ShownCode, new_token, token_hash};
 use serde::{Deserialize, Serialize};
@@ -15,7 +15,8 @@ use utoipa::ToSchema;
 use crate::administration::second_factor::{self, NewSecondFactor};
 use crate::clock::now_ms;
 use crate::http::Api;
-use crate::http::callers::{COOKIE, Proof, Signed};
+use crate::http::attempts::BROWSER;
+use crate::http::callers::{BROWSER_COOKIE, COOKIE, Proof, Signed};
 use crate::http::door::Origin;
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::Sent;
@@ -95,6 +96,10 @@ pub(crate) struct OwnSecondFactor {
     /// The password.
     #[schema(value_type = String)]
     password: SecretText,
+    /// A code of the factor until now, or a recovery code, where there is one.
+    #[serde(default)]
+    #[schema(value_type = Option<String>)]
+    present: Option<SecretText>,
     /// The secret that was made for it, in Base32.
     #[schema(value_type = String)]
     secret: SecretText,
@@ -109,6 +114,10 @@ pub(crate) struct OwnSecondFactor {
 pub(crate) struct Again {
     #[schema(value_type = String)]
     password: SecretText,
+    /// A code of the second factor, or a recovery code, to take it away.
+    #[serde(default)]
+    #[schema(value_type = Option<String>)]
+    code: Option<SecretText>,
 }
 
 /// Codes that open once in the place of a second factor, shown this once.
@@ -161,9 +170,7 @@ pub(crate) async fn sign_in(
     if form.name.len() > LONGEST_NAME {
         return Err(ApiError::bad(format!("A name has at most {LONGEST_NAME} bytes.")));
     }
-    let may_try = api.attempts.allow(&form.name, origin.source)
-        && (form.code.is_none() || api.attempts.allow_guess(&form.name, origin.source));
-    if !may_try {
+    if !api.attempts.reserve(origin.trier(&form.name)) {
         return Err(ApiError::too_many("Too many wrong passwords; wait a minute, then try again."));
     }
     let (administration, wanted) = (api.administration.clone(), form.name.clone());
@@ -178,17 +185,47 @@ pub(crate) async fn sign_in(
     let let_in = |known: &KnownAdministrator| right && known.row.is_let_in(now_ms().cast_signed());
     let name = known.as_ref().map(|known| known.row.name.clone());
     let Some(known) = known.filter(let_in) else {
-        return Err(refused(&api, &form.name, name, &origin, "Name or password is wrong.").await);
+        return Err(refused(&api, name, &origin, "Name or password is wrong.").await);
     };
     let author = Author::new(&known.row.name, origin.source.to_string());
-    let code = match (&known.second_factor, &form.code) {
-        (None, _) => Some(ShownCode::None),
-        (Some(_), None) => return Err(ApiError::needs_code()),
-        (Some(secret), Some(code)) => second_factor::shown(secret, &known.recovery, code, now_ms() / 1_000),
-    };
-    match code {
-        Some(code) => signed_in(&api, author, known.row.role, code, &origin).await,
-        None => Err(refused(&api, &form.name, name, &origin, "The code is wrong, or its time is over.").await),
+    if known.second_factor.is_some() && form.code.is_none() {
+        // Whoever has the password has half of what opens: its owner shall know.
+        let told = format!("{}, by a right password without its code", known.row.name);
+        note_refusal(&api, Some(told), &origin).await;
+        return Err(ApiError::needs_code());
+    }
+    let code = prove_code(&api, &known, form.code.as_ref(), &origin).await?;
+    signed_in(&api, author, known.row.role, code, &origin).await
+}
+
+/// Checks the code of a second factor, where there is one. The try is counted before it is checked, by account,
+/// wherever it comes from.
+async fn prove_code(
+    api: &Api,
+    known: &KnownAdministrator,
+    code: Option<&SecretText>,
+    origin: &Origin,
+) -> Result<ShownCode, ApiError> {
+    let Some(secret) = &known.second_factor else { return Ok(ShownCode::None) };
+    let code = code.ok_or_else(ApiError::needs_code)?;
+    let name = &known.row.name;
+    if let Err(wait) = api.attempts.reserve_code(name) {
+        let seconds = wait.as_secs() + 1;
+        return Err(ApiError::too_many(format!(
+            "Too many wrong codes for this account, from wherever they came; the next is looked at in {seconds} s. Whoever \
+             sends them knows the password: set another one.",
+        )));
+    }
+    match second_factor::shown(secret, &known.recovery, code, now_ms() / 1_000) {
+        Some(shown) => {
+            api.attempts.right_code(name);
+            Ok(shown)
+        }
+        None => {
+            let told = format!("{name}, by a right password and a wrong code");
+            note_refusal(api, Some(told), origin).await;
+            Err(ApiError::forbidden("The code is wrong, or its time is over."))
+        }
     }
 }
 
@@ -197,31 +234,37 @@ async fn sign_in_outside(api: &Api, form: &SignIn, origin: &Origin) -> Result<Re
     let opened = api.outside_sessions.open(api, &form.name, &Secret::from(&form.password)).await;
     let (called, role, secret) = match opened {
         Ok(opened) => opened,
-        Err(Kept::Out) => return Err(refused(api, &form.name, None, origin, "Name or password is wrong.").await),
+        Err(Kept::Out) => return Err(refused(api, None, origin, "Name or password is wrong.").await),
         Err(Kept::Silent) => {
             return Err(ApiError::forbidden(
                 "The directory does not answer: nobody signs in through it meanwhile. An administrator of the records does.",
             ));
         }
     };
-    api.attempts.right(&form.name, origin.source);
+    api.attempts.right(origin.trier(&form.name));
     let (administration, author) = (api.administration.clone(), Author::new(&called, origin.source.to_string()));
     blocking(move || administration.administrators.note_sign_in(&author)).await?;
-    Ok(with_cookie(&secret, origin, called, role))
+    Ok(with_cookies(api, &secret, origin, (&form.name, called), role))
 }
 
 /// Counts a sign-in that failed, and keeps it in the audit: of a name that nobody has only
 /// that, since it may be a password that was typed in the wrong place.
-async fn refused(api: &Api, given: &str, known: Option<String>, origin: &Origin, why: &str) -> ApiError {
-    if api.attempts.wrong(given, origin.source) {
-        let (administration, author) = (api.administration.clone(), Author::new("nobody", origin.source.to_string()));
-        let name = known.unwrap_or_else(|| "a name that nobody has".into());
-        let kept = blocking(move || administration.administrators.refuse_sign_in(&name, &author)).await;
-        if let Err(error) = kept {
-            tracing::warn!("a sign-in that was refused cannot be kept in the audit: {error:?}");
-        }
-    }
+async fn refused(api: &Api, known: Option<String>, origin: &Origin, why: &str) -> ApiError {
+    note_refusal(api, known, origin).await;
     ApiError::forbidden(why)
+}
+
+/// Keeps a refusal in the audit, as far as there is room for so many.
+async fn note_refusal(api: &Api, known: Option<String>, origin: &Origin) {
+    let Some(left_out) = api.attempts.tell(known.is_some()) else { return };
+    let (administration, author) = (api.administration.clone(), Author::new("nobody", origin.source.to_string()));
+    let mut name = known.unwrap_or_else(|| "a name that nobody has".into());
+    if left_out > 0 {
+        name.push_str(&format!(", and {left_out} more before"));
+    }
+    if let Err(error) = blocking(move || administration.administrators.refuse_sign_in(&name, &author)).await {
+        tracing::warn!("a sign-in that was refused cannot be kept in the audit: {error:?}");
+    }
 }
 
 async fn signed_in(
@@ -231,17 +274,22 @@ async fn signed_in(
     code: ShownCode,
     origin: &Origin,
 ) -> Result<Response, ApiError> {
-    api.attempts.right(&author.name, origin.source);
+    api.attempts.right(origin.trier(&author.name));
     let (administration, name) = (api.administration.clone(), author.name.clone());
     let secret = blocking(move || administration.administrators.open_session(&author, SESSION, code)).await?;
-    Ok(with_cookie(&secret, origin, name, role))
+    Ok(with_cookies(api, &secret, origin, (&name.clone(), name), role))
 }
 
-fn with_cookie(secret: &str, origin: &Origin, name: String, role: Role) -> Response {
+/// The session, and what the browser is known by when somebody signs in under that name again.
+fn with_cookies(api: &Api, secret: &str, origin: &Origin, (typed, called): (&str, String), role: Role) -> Response {
     let secure = if origin.secure { "; Secure" } else { "" };
-    let cookie = format!("{COOKIE}={secret}; Path=/; HttpOnly; SameSite=Strict; Max-Age={}{secure}", SESSION.as_secs());
-    let role = role.word().to_owned();
-    ([(header::SET_COOKIE, cookie)], Json(SessionView { name, role })).into_response()
+    let cookie = |name: &str, value: &str, length: Duration| {
+        let length = length.as_secs();
+        (header::SET_COOKIE, format!("{name}={value}; Path=/; HttpOnly; SameSite=Strict; Max-Age={length}{secure}"))
+    };
+    let cookies = [cookie(COOKIE, secret, SESSION), cookie(BROWSER_COOKIE, &api.attempts.browser(typed), BROWSER)];
+    let view = Json(SessionView { name: called, role: role.word().to_owned() });
+    (AppendHeaders(cookies), view).into_response()
 }
 
 /// Ends the session, or forgets the token that is sent.
@@ -249,7 +297,9 @@ fn with_cookie(secret: &str, origin: &Origin, name: String, role: Role) -> Respo
 pub(crate) async fn sign_out(State(api): State<Api>, signed: Signed) -> Result<Response, ApiError> {
     blocking(move || match &signed.proof {
         Proof::Token(token) => api.administration.administrators.forget_token(token_hash(token), &signed.author),
-        Proof::Cookie(secret) if api.outside_sessions.close(secret) => Ok(()),
+        Proof::Cookie(secret) if api.outside_sessions.close(secret) => {
+            api.administration.administrators.note_sign_out(&signed.author)
+        }
         Proof::Cookie(secret) => api.administration.administrators.close_session(secret, &signed.author),
     })
     .await?;
@@ -307,7 +357,9 @@ pub(crate) async fn set_second_factor(
     signed: Signed,
     Sent(form): Sent<OwnSecondFactor>,
 ) -> Result<Json<RecoveryCodes>, ApiError> {
+    in_a_session(&signed)?;
     let known = prove_again(&api, &signed, &form.password, &origin).await?;
+    prove_code(&api, &known, form.present.as_ref(), &origin).await?;
     let secret = second_factor::read_secret(&form.secret)
         .ok_or_else(|| ApiError::bad("The secret is not one that was made for this: begin again."))?;
     if second_factor::step_of(&secret, &form.code, now_ms() / 1_000).is_none() {
@@ -327,7 +379,9 @@ pub(crate) async fn remove_second_factor(
     signed: Signed,
     Sent(form): Sent<Again>,
 ) -> Result<Response, ApiError> {
+    in_a_session(&signed)?;
     let known = prove_again(&api, &signed, &form.password, &origin).await?;
+    prove_code(&api, &known, form.code.as_ref(), &origin).await?;
     let (administration, author, name) = (api.administration.clone(), signed.author.clone(), known.row.name.clone());
     blocking(move || administration.administrators.remove_second_factor(&name, &author)).await?;
     begin_anew(&api, &signed, KnownAdministrator { second_factor: None, ..known }, &origin).await
@@ -350,6 +404,16 @@ async fn begin_anew(
     }
 }
 
+/// A token that was found, and a password, are not enough to change what a sign-in takes.
+fn in_a_session(signed: &Signed) -> Result<(), ApiError> {
+    match signed.proof {
+        Proof::Cookie(_) => Ok(()),
+        Proof::Token(_) => {
+            Err(ApiError::forbidden("A second factor is set and taken away in the console, in a session."))
+        }
+    }
+}
+
 /// Whoever finds a browser open, or a token, does not know the password.
 async fn prove_again(
     api: &Api,
@@ -358,7 +422,7 @@ async fn prove_again(
     origin: &Origin,
 ) -> Result<KnownAdministrator, ApiError> {
     let name = signed.bearer.administrator.clone();
-    if !api.attempts.allow_guess(&name, origin.source) {
+    if !api.attempts.reserve(origin.trier(&name)) {
         return Err(ApiError::too_many("Too many wrong passwords; wait a minute, then try again."));
     }
     let (administration, wanted) = (api.administration.clone(), name.clone());
@@ -368,8 +432,11 @@ async fn prove_again(
     })?;
     let hash = Some(known.password_hash.clone());
     match api.pool.verify(&origin.source.to_string(), Secret::from(password), hash).await {
-        Ok(true) => Ok(known),
-        Ok(false) => Err(refused(api, &name, Some(name.clone()), origin, "The password is wrong.").await),
+        Ok(true) => {
+            api.attempts.right(origin.trier(&name));
+            Ok(known)
+        }
+        Ok(false) => Err(refused(api, Some(name), origin, "The password is wrong.").await),
         Err(_) => Err(ApiError::too_many("Too many passwords are being checked; try again in a moment.")),
     }
 }
