@@ -1687,7 +1687,7 @@ export interface paths {
         put?: never;
         /**
          * Makes a token with which a program acts as the signed-in administrator. A token makes
-         *     only tokens that may no more than itself.
+         *     only tokens that may no more than itself, and last no longer.
          */
         post: operations["add_token"];
         delete?: never;
@@ -1713,7 +1713,7 @@ export interface paths {
         head?: never;
         /**
          * Changes a token: one's own, or for an engineer anybody's. A token changes only tokens that
-         *     may no more than itself, before and after.
+         *     may no more than itself, before and after, gives none a later end than its own, and never changes itself.
          */
         patch: operations["change_token"];
         trace?: never;

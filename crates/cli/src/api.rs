@@ -3,6 +3,7 @@ use std::fs;
 use std::io::BufReader;
 use std::path::PathBuf;
 
+use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 use serde_json::Value;
 use ureq::Agent;
@@ -13,6 +14,9 @@ use ureq::unversioned::transport::{Connector, TcpConnector};
 use crate::args;
 use crate::failure::Failure;
 use crate::service_tls::{Doubted, ServiceTls};
+
+/// Days after which the token of `sign-in` ends.
+const SIGN_IN_DAYS: i64 = 30;
 
 /// A client of the service's API.
 pub(crate) struct Client {
@@ -191,7 +195,10 @@ impl Client {
         let cookie = cookie.and_then(|value| value.split(';').next()).unwrap_or_default().to_owned();
         read(answer)?;
         let post = |path: &str| self.agent.post(format!("{}/api/v1/{path}", self.base)).header("cookie", &cookie);
-        let named = serde_json::json!({ "name": "sign-in" });
+        // Whoever works on goes on signing in; what a program needs for years is made under its own name.
+        let ends = Timestamp::now() + SignedDuration::from_hours(SIGN_IN_DAYS * 24);
+        let named =
+            serde_json::json!({ "name": "sign-in", "expires": ends.strftime("%Y-%m-%dT%H:%M:%SZ").to_string() });
         let body = self.reached(post("tokens").send_json(named)).and_then(|answer| Ok(read(answer)?));
         // The token is all that is wanted: no session stays behind, whatever came.
         let closed = self.reached(post("sign-out").send_empty());

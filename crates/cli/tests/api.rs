@@ -101,10 +101,21 @@ fn guessing_a_password_is_slow_where_it_is_guessed_and_shuts_nobody_out() {
     assert!((0..10).all(|_| guess("127.0.0.2", "harbour") == 403));
     assert_eq!(guess("127.0.0.2", "harbour"), 429);
     assert_eq!(guess("127.0.0.3", "harbour"), 403, "nobody else pays for it");
-    // Whoever signed in from here may mistype as they like.
-    assert!((0..12).all(|_| guess("127.0.0.1", "harbour") == 403));
-    assert_eq!(raw(&service, "127.0.0.1", &sign_in(&service, "harbour", PASSWORD)).0, 200);
     assert_eq!(raw(&service, "127.0.0.3", &sign_in(&service, "harbour", PASSWORD)).0, 200);
+    // A browser in which somebody signed in is known, and no address: whoever shares it is counted as anybody.
+    let (status, head, _) = raw(&service, "127.0.0.4", &sign_in(&service, "harbour", PASSWORD));
+    let browser = head.lines().find_map(|line| line.strip_prefix("set-cookie: regnant-browser=")).unwrap();
+    let browser = format!("regnant-browser={}", browser.split(';').next().unwrap());
+    assert_eq!(status, 200);
+    assert!((0..10).all(|_| guess("127.0.0.4", "harbour") == 403));
+    assert_eq!(guess("127.0.0.4", "harbour"), 429);
+    let from_browser = |name: &str, password: &str| {
+        let asked = sign_in(&service, name, password).replacen("\r\n", &format!("\r\ncookie: {browser}\r\n"), 1);
+        raw(&service, "127.0.0.4", &asked).0
+    };
+    assert!((0..12).all(|_| from_browser("harbour", "guess") == 403), "she may mistype");
+    assert_eq!(from_browser("harbour", PASSWORD), 200, "and is not shut out by others");
+    assert_eq!((0..30).filter(|_| from_browser("desk", "guess") == 403).count(), 10, "for no other name");
 }
 
 /// A request as text from an address of this machine; its status, its head and its body.

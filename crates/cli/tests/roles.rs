@@ -276,6 +276,24 @@ fn a_token_may_no_more_than_it_was_made_for_and_ends() {
     assert_eq!(call(&service, watch, "post", "/api/v1/tokens", &json!({ "role": "engineer" })).0, 403);
     assert_eq!(call(&service, &desk, "post", "/api/v1/tokens", &json!({ "role": "engineer" })).0, 403);
     assert_eq!(service.post("tokens", &json!({ "expires": "2020-01-01T00:00:00Z" })).0, 400);
+    // One that ends neither renews itself nor makes one that lasts longer.
+    let ending = service.post("tokens", &json!({ "name": "ending", "expires": "2990-01-01T00:00:00Z" })).1;
+    let (ending, ending_id) = (ending["token"].as_str().unwrap(), ending["id"].as_str().unwrap());
+    let made = |body: Value| call(&service, ending, "post", "/api/v1/tokens", &body);
+    assert_eq!(made(json!({ "expires": "2991-01-01T00:00:00Z" })).0, 403);
+    assert_eq!(made(json!({ "expires": "2989-01-01T00:00:00Z" })).0, 200);
+    let heir = made(json!({ "name": "heir" })).1["id"].as_str().unwrap().to_owned();
+    let shown = call(&service, ending, "get", &format!("/api/v1/tokens/{heir}"), &Value::Null).1;
+    assert_eq!(shown["expires"], "2990-01-01T00:00:00.000Z", "{shown}");
+    for (id, body, code) in [
+        (ending_id, json!({ "name": "x" }), 403),
+        (ending_id, json!({ "expires": "" }), 403),
+        (&heir, json!({ "expires": "" }), 403),
+        (&heir, json!({ "expires": "2991-01-01T00:00:00Z" }), 403),
+        (&heir, json!({ "expires": "2988-01-01T00:00:00Z" }), 204),
+    ] {
+        assert_eq!(call(&service, ending, "patch", &format!("/api/v1/tokens/{id}"), &body).0, code, "{body}");
+    }
     let list = service.client(&["token", "list"]).succeeds();
     let line = list.lines().find(|line| line.contains("watch")).unwrap();
     assert!(line.contains("auditor") && line.contains("127.0.0.1") && line.contains("2999-01-01"), "{list}");

@@ -4,6 +4,7 @@ use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 
+use crate::believed::BelievedClock;
 use crate::error::{JournalError, is_broken};
 use crate::folder::{FileName, Folder, Keep, today};
 use crate::state::State;
@@ -36,18 +37,20 @@ pub(crate) struct Files<F> {
     file: F,
     state: Arc<State>,
     tidied: Instant,
+    clock: BelievedClock,
 }
 
 impl<F: BookFile> Files<F> {
     /// Goes on with the file of today. One that cannot be used is set aside, and told.
     pub(crate) fn open(folder: Folder, keep: Keep, state: Arc<State>) -> Result<Self, JournalError> {
         let today = today();
-        let newest = folder.files()?.pop().filter(|name| name.day >= today);
+        let clock = BelievedClock::new(folder.written()?, both_clocks());
+        let newest = folder.files()?.into_iter().rfind(|name| name.day == today);
         let (name, file) = match newest {
             Some(name) => Self::open_or_set_aside(&folder, name)?,
             None => Self::begin(&folder)?,
         };
-        let files = Self { folder, keep, name, file, state, tidied: Instant::now() };
+        let mut files = Self { folder, keep, name, file, state, tidied: Instant::now(), clock };
         files.tidy_up();
         Ok(files)
     }
@@ -75,7 +78,7 @@ impl<F: BookFile> Files<F> {
 
     /// Writes entries into the file of today.
     pub(crate) fn commit(&mut self, rows: &[F::Row]) -> Result<(), JournalError> {
-        if self.name.day < today() || self.file.bytes() > LARGE {
+        if self.name.day != today() || self.file.bytes() > LARGE {
             (self.name, self.file) = Self::begin(&self.folder)?;
             self.tidy_up();
         }
@@ -96,8 +99,15 @@ impl<F: BookFile> Files<F> {
     }
 
     /// What is too old, or too much, goes.
-    fn tidy_up(&self) {
-        match self.keep.apply(&self.folder, self.name, today()) {
+    fn tidy_up(&mut self) {
+        let (believed, jumped) = self.clock.look(both_clocks());
+        if let Some(seconds) = jumped {
+            tracing::warn!(
+                "the system's clock jumped by {seconds} s: nothing of {} is deleted for its age for a day",
+                self.path().display()
+            );
+        }
+        match self.keep.apply(&self.folder, self.name, believed.then(today)) {
             Ok(files) => self.state.deleted_more(files),
             Err(error) => tracing::warn!("what is too old in {} cannot be deleted: {error}", self.path().display()),
         }
@@ -112,6 +122,11 @@ impl<F: BookFile> Files<F> {
             self.tidy_up();
         }
     }
+}
+
+/// The system's clock, in seconds since 1970, and one that only goes on.
+fn both_clocks() -> (i64, Instant) {
+    (Timestamp::now().as_second(), Instant::now())
 }
 
 fn now_ms() -> u64 {

@@ -85,6 +85,16 @@ impl Folder {
         Ok(files)
     }
 
+    /// When a file of it was written last, in seconds since 1970.
+    pub(crate) fn written(&self) -> Result<Option<i64>, JournalError> {
+        let changed = |name: FileName| {
+            let part = |part: &&str| fs::metadata(self.part(name, part)).and_then(|meta| meta.modified()).ok();
+            let newest = PARTS.iter().filter_map(part).max()?;
+            Timestamp::try_from(newest).ok().map(Timestamp::as_second)
+        };
+        Ok(self.files()?.into_iter().filter_map(changed).max())
+    }
+
     /// The name that a new file has.
     pub(crate) fn next(&self, today: Date) -> Result<FileName, JournalError> {
         // Those that were set aside count: their names come first in a listing.
@@ -154,15 +164,15 @@ pub(crate) fn today() -> Date {
 
 impl Keep {
     /// Takes away what is too old or too much, the oldest first, never the one that is
-    /// written; tells how many files went.
-    pub(crate) fn apply(self, folder: &Folder, written: FileName, today: Date) -> Result<u64, JournalError> {
+    /// written; tells how many files went. Nothing is too old on a day that is not believed.
+    pub(crate) fn apply(self, folder: &Folder, written: FileName, today: Option<Date>) -> Result<u64, JournalError> {
         let mut files: Vec<_> = folder.files()?.into_iter().map(|name| (name, folder.bytes(name))).collect();
         files.reverse();
         let mut all: u64 = files.iter().map(|(_, bytes)| bytes).sum();
         let mut removed = 0;
         while let Some((name, bytes)) = files.pop() {
-            let age = Duration::try_from(today.duration_since(name.day)).unwrap_or_default();
-            let old = age > Duration::from_secs(u64::from(self.days) * 86_400);
+            let age = today.and_then(|today| Duration::try_from(today.duration_since(name.day)).ok());
+            let old = age.is_some_and(|age| age > Duration::from_secs(u64::from(self.days) * 86_400));
             if name == written || !(old || all > self.at_most) {
                 break;
             }
@@ -222,7 +232,9 @@ mod tests {
         let left = |days, at_most| {
             fill();
             let today = "2026-11-09".parse().unwrap();
-            let removed = Keep { days, at_most }.apply(&folder, name("2026-11-09.sqlite"), today).unwrap();
+            let keep = Keep { days, at_most };
+            assert_eq!(Keep { at_most: u64::MAX, ..keep }.apply(&folder, name("2026-11-09.sqlite"), None).unwrap(), 0);
+            let removed = keep.apply(&folder, name("2026-11-09.sqlite"), Some(today)).unwrap();
             let left = folder.files().unwrap().len();
             assert_eq!(removed as usize, 9 - left);
             assert_eq!(fs::read_dir(dir.path()).unwrap().count(), 2 * left, "what lay beside them went too");

@@ -8,6 +8,7 @@
 //! then [`JournalReader`].
 
 mod accounting;
+mod believed;
 mod counts;
 mod database;
 mod decisions;

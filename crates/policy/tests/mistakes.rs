@@ -54,6 +54,25 @@ fn deep_nesting_and_defines_that_double_are_refused_in_bounded_time() {
 }
 
 #[test]
+fn regular_expressions_share_bounded_room() {
+    let rule = |number: usize, regex: &str| {
+        format!("  rule \"r{number}\" {{ when user.name matches /{regex}{number}/ grant a }}\n")
+    };
+    let policy = |regex: &str, count: usize| {
+        let rules: String = (0..count).map(|number| rule(number, regex)).collect();
+        let gate = "when request.purpose = login\n accept pap\n identify user in harbour";
+        let text = format!("grant a {{ vlan 20 }}\ngate g {{\n {gate}\n{rules}  otherwise refuse\n}}");
+        Parsed::parse(Source::new("main.writ", text)).check(&schema())
+    };
+    let codes = |checked: &Checked| checked.diagnostics().iter().map(|found| found.code).collect::<Vec<_>>();
+    let small = policy("^crane-[0-9]+-", 1_000);
+    assert!(codes(&small).is_empty(), "{:?}", small.diagnostics().first());
+    let large = policy("(\\\\w{20}){8}", 2_000);
+    assert!(codes(&large).contains(&"W219"));
+    assert!(large.diagnostics().iter().any(|found| found.message.contains("than all may have together")));
+}
+
+#[test]
 fn a_flood_of_mistakes_is_told_in_part_and_in_bounded_time() {
     let text = format!("{}\n{}", "grant x { vlan 9999 }\n".repeat(20_000), "y".repeat(500_000));
     let checked = Parsed::parse(Source::new("m", text)).check(&schema());

@@ -23,8 +23,12 @@ const MAX_COMPARISONS: usize = 10_000;
 /// A condition nested deeper than this, defines written out, is refused: checking
 /// and deciding follow it down.
 const MAX_DEPTH: usize = 128;
-/// A compiled regular expression may take this much memory.
-const MAX_REGEX_BYTES: usize = 1 << 20;
+/// A compiled regular expression takes one of these, in bytes; a larger one is refused.
+const REGEX_SIZES: [usize; 4] = [8 << 10, 64 << 10, 256 << 10, 1 << 20];
+/// All of a policy together.
+pub(super) const REGEX_ROOM: usize = 32 << 20;
+/// What one may take beside while it is matched.
+const REGEX_CACHE: usize = 256 << 10;
 
 /// What an operand is: how to compute it, its type, and the fact in it.
 struct Typed {
@@ -421,14 +425,36 @@ impl<'p> Checker<'p> {
     }
 
     fn regex(&mut self, regex: &Name, ignore_case: bool) -> Option<Regex> {
-        let built = RegexBuilder::new(&regex.text).case_insensitive(ignore_case).size_limit(MAX_REGEX_BYTES).build();
-        built
-            .map_err(|error| {
-                let message = "this regular expression cannot be used";
-                let reason = error.to_string().lines().last().unwrap_or_default().to_owned();
-                self.report(Diagnostic::error("W219", regex.span, message).note(reason));
-            })
-            .ok()
+        let mut reason = String::new();
+        // What one takes shows only in what it fits into.
+        for size in REGEX_SIZES {
+            if size > self.regex_room {
+                let message = "the regular expressions of this policy take more room than all may have together";
+                self.report(
+                    Diagnostic::error("W219", regex.span, message)
+                        .note("write fewer or smaller ones; `starts with`, `ends with`, `contains` and `in` take none"),
+                );
+                return None;
+            }
+            let built = RegexBuilder::new(&regex.text)
+                .case_insensitive(ignore_case)
+                .size_limit(size)
+                .dfa_size_limit(REGEX_CACHE)
+                .build();
+            match built {
+                Ok(built) => {
+                    self.regex_room -= size;
+                    return Some(built);
+                }
+                Err(regex::Error::CompiledTooBig(_)) => reason = format!("it takes more than {size} bytes"),
+                Err(error) => {
+                    reason = error.to_string().lines().last().unwrap_or_default().to_owned();
+                    break;
+                }
+            }
+        }
+        self.report(Diagnostic::error("W219", regex.span, "this regular expression cannot be used").note(reason));
+        None
     }
 
     /// An operand as an expression for `identify ... as`, which must be a text.

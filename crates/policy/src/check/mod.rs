@@ -59,6 +59,8 @@ pub(crate) struct Checker<'p> {
     used: HashSet<(&'static str, String)>,
     /// Whether groups that no store has can be told: not where one is asked that nobody knows.
     groups_known: bool,
+    /// Bytes that regular expressions may take yet.
+    regex_room: usize,
 }
 
 /// What a node of a condition costs and needs.
@@ -90,6 +92,7 @@ pub(crate) fn check(policy: &Policy, source: &Source, schema: &Schema) -> (Progr
         weights: Vec::new(),
         used: HashSet::new(),
         groups_known: true,
+        regex_room: condition::REGEX_ROOM,
     };
     let cases = checker.policy(policy);
     (checker.program, cases, checker.diagnostics)

@@ -1,13 +1,13 @@
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use regnant_records::{Role, TokenRow, TokenUse};
+use regnant_records::{Role, TokenRow, TokenUse, token_hash};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::clock::{iso, now_ms};
 use crate::http::Api;
-use crate::http::callers::{Permission, ReadAudit, Signed};
+use crate::http::callers::{Permission, Proof, ReadAudit, Signed};
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::{Asked, Sent};
 use crate::http::record::{shown, time};
@@ -125,7 +125,7 @@ async fn seen_by(api: Api, signed: Signed) -> Result<Vec<TokenEntry>, ApiError> 
 }
 
 /// Makes a token with which a program acts as the signed-in administrator. A token makes
-/// only tokens that may no more than itself.
+/// only tokens that may no more than itself, and last no longer.
 #[utoipa::path(post, path = "/api/v1/tokens", operation_id = "add_token", request_body = Option<NewToken>,
     responses((status = 200, body = TokenView), (status = 400, body = ApiError), (status = 403, body = ApiError),
         (status = 409, body = ApiError), (status = 401, body = ApiError)))]
@@ -138,9 +138,34 @@ pub(crate) async fn add(
     let role = new.role.unwrap_or_else(|| signed.role());
     may_make(&signed, role)?;
     let expires = end(new.expires.as_deref())?;
-    let work = move || api.administration.administrators.token_for(&signed.author, &new.name, role, expires);
+    let work = move || {
+        let expires = match sent_token(&api, &signed)?.and_then(|row| row.expires) {
+            // Of one that ends, another ends with it at the latest.
+            Some(own) if expires.is_none() => Some(own),
+            _ => within_own_end(&api, &signed, expires)?,
+        };
+        api.administration.administrators.token_for(&signed.author, &new.name, role, expires).map_err(ApiError::from)
+    };
     let (token, hash) = blocking(work).await?;
     Ok(Json(TokenView { id: hash.id(), token }))
+}
+
+/// The token that was sent, where one was.
+fn sent_token(api: &Api, signed: &Signed) -> Result<Option<TokenRow>, ApiError> {
+    let Proof::Token(token) = &signed.proof else { return Ok(None) };
+    let hash = token_hash(token);
+    Ok(api.administration.administrators.tokens()?.into_iter().find(|row| row.hash == hash))
+}
+
+/// An end that a token may give another: none after its own. Else one that ends would live on in what it makes.
+fn within_own_end(api: &Api, signed: &Signed, expires: Option<i64>) -> Result<Option<i64>, ApiError> {
+    match sent_token(api, signed)?.and_then(|row| row.expires) {
+        Some(own) if expires.is_none_or(|expires| expires > own) => Err(ApiError::forbidden(format!(
+            "You act by a token that ends {}: it gives none a later end. Sign in for that.",
+            iso(own.cast_unsigned())
+        ))),
+        _ => Ok(expires),
+    }
 }
 
 /// Whether somebody may have a token of a role: one that may no more than they.
@@ -177,7 +202,7 @@ pub(crate) struct TokenPatch {
 }
 
 /// Changes a token: one's own, or for an engineer anybody's. A token changes only tokens that
-/// may no more than itself, before and after.
+/// may no more than itself, before and after, gives none a later end than its own, and never changes itself.
 #[utoipa::path(patch, path = "/api/v1/tokens/{id}", operation_id = "change_token", params(("id" = String, Path)),
     request_body = TokenPatch,
     responses((status = 204), (status = 400, body = ApiError), (status = 403, body = ApiError),
@@ -191,10 +216,17 @@ pub(crate) async fn change(
     let expires = patch.expires.as_deref().map(|text| end(Some(text))).transpose()?;
     let work = move || {
         let row = own(&api, &signed, &id)?;
+        if sent_token(&api, &signed)?.is_some_and(|sent| sent.hash == row.hash) {
+            return Err(ApiError::forbidden("A token does not change itself: sign in for that."));
+        }
         let role = patch.role.unwrap_or(row.role);
         may_make(&signed, role)?;
         let name = patch.name.as_deref().unwrap_or(&row.name);
-        let change = (name, role, expires.unwrap_or(row.expires));
+        let expires = match expires {
+            Some(wanted) => within_own_end(&api, &signed, wanted)?,
+            None => row.expires,
+        };
+        let change = (name, role, expires);
         api.administration.administrators.change_token(&row, change, &signed.author).map_err(ApiError::from)
     };
     blocking(work).await?;
