@@ -118,6 +118,40 @@ fn guessing_a_password_is_slow_where_it_is_guessed_and_shuts_nobody_out() {
     assert_eq!((0..30).filter(|_| from_browser("desk", "guess") == 403).count(), 10, "for no other name");
 }
 
+/// Large bodies have shared places, whatever route they are for: they cannot fill the memory.
+#[test]
+fn large_bodies_have_their_places_and_small_ones_go_on_meanwhile() {
+    let service = Running::harbour();
+    let token = format!("authorization: Bearer {}\r\n", service.token);
+    let begin = || {
+        let mut stream = connect(&service, "127.0.0.1");
+        let host = host(&service);
+        write!(
+            stream,
+            "POST /api/v1/nothing-there HTTP/1.1\r\nhost: {host}\r\nconnection: close\r\n{token}content-type: \
+             application/json\r\ncontent-length: {}\r\n\r\n",
+            20 << 20
+        )
+        .unwrap();
+        stream
+    };
+    let held: Vec<_> = (0..12).map(|_| begin()).collect();
+    let refused = || {
+        let mut stream = begin();
+        let mut answer = String::new();
+        let _ = stream.read_to_string(&mut answer);
+        answer.contains(" 429 ")
+    };
+    let began = std::time::Instant::now();
+    while !refused() {
+        assert!(began.elapsed() < Duration::from_secs(10), "as many as one likes are taken");
+    }
+    let check = json!({ "source": "gate nobody { otherwise refuse }" });
+    let bearer = format!("Bearer {}", service.token);
+    assert_eq!(post(&service, "policy/check", &[("authorization", &bearer)], &check).0, 200);
+    drop(held);
+}
+
 /// A request as text from an address of this machine; its status, its head and its body.
 fn raw(service: &Running, from: &str, request: &str) -> (u16, String, String) {
     let mut stream = connect(service, from);

@@ -148,7 +148,13 @@ function SecondFactor() {
               {made.data.uri}
             </a>
           </Field>
-          <TextField label="Code" help="What the authenticator shows now." name="code" value={code} change={setCode} />
+          <TextField
+            label="Code"
+            help="What the authenticator shows now for this secret."
+            name="code"
+            value={code}
+            change={setCode}
+          />
         </>
       )}
       <Refused error={set.error ?? made.error ?? removed.error} />

@@ -4,11 +4,12 @@
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
-use axum::body::{Body, to_bytes};
+use axum::body::{Body, HttpBody, to_bytes};
 use axum::extract::{FromRequestParts, Request, State};
 use axum::http::{HeaderMap, HeaderValue, Method, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
+use regnant_base::Place;
 
 use crate::http::Api;
 use crate::http::attempts::Trier;
@@ -18,6 +19,10 @@ use crate::http::error::ApiError;
 
 /// A policy or inventory larger than this is refused before it is read.
 const MOST_BODY: usize = 20 << 20;
+/// Bodies that may be larger than [`ORDINARY`] and are held at a time, whoever sent them; of these each has a share.
+const MOST_LARGE: usize = 8;
+/// What most calls send at most.
+const ORDINARY: usize = 256 << 10;
 /// What anybody may send before they signed in.
 const MOST_BEFORE_SIGN_IN: usize = 4 << 10;
 /// How long a body may take.
@@ -134,7 +139,8 @@ impl Front {
 pub(crate) async fn admit(State(api): State<Api>, request: Request, next: Next) -> Response {
     let of_api = request.uri().path().starts_with("/api/");
     let mut response = match enter(&api, request).await {
-        Ok(request) => next.run(request).await,
+        // A large body has its place until it is dealt with.
+        Ok((request, _place)) => next.run(request).await,
         Err(error) => error.into_response(),
     };
     if of_api {
@@ -143,7 +149,7 @@ pub(crate) async fn admit(State(api): State<Api>, request: Request, next: Next) 
     response
 }
 
-async fn enter(api: &Api, request: Request) -> Result<Request, ApiError> {
+async fn enter(api: &Api, request: Request) -> Result<(Request, Option<Place>), ApiError> {
     let (mut parts, body) = request.into_parts();
     let here = Peer { address: [127, 0, 0, 1].into(), tls: false };
     let peer = parts.extensions.get().copied().unwrap_or(here);
@@ -161,26 +167,34 @@ async fn enter(api: &Api, request: Request) -> Result<Request, ApiError> {
     }
     parts.extensions.insert(origin);
     if matches!(parts.method, Method::GET | Method::HEAD) || !parts.uri.path().starts_with("/api/") {
-        return Ok(Request::from_parts(parts, Body::empty()));
+        return Ok((Request::from_parts(parts, Body::empty()), None));
     }
     // Whoever has not signed in cannot make us hold what they send.
-    let most = match OPEN.contains(&parts.uri.path()) {
-        true => MOST_BEFORE_SIGN_IN,
+    let (most, sender) = match OPEN.contains(&parts.uri.path()) {
+        true => (MOST_BEFORE_SIGN_IN, None),
         false => {
             let signed = Signed::from_request_parts(&mut parts, api).await?;
+            let sender = signed.bearer.administrator.clone();
             parts.extensions.insert(signed);
-            MOST_BODY
+            (MOST_BODY, Some(sender))
         }
     };
     // What is read as it comes bounds itself.
     if parts.uri.path().starts_with(STREAMED) {
-        return Ok(Request::from_parts(parts, body));
+        return Ok((Request::from_parts(parts, body), None));
     }
+    let is_ordinary = body.size_hint().upper().is_some_and(|bytes| bytes <= ORDINARY as u64);
+    let place = match sender.filter(|_| !is_ordinary) {
+        None => None,
+        Some(sender) => Some(api.bodies.take(&sender, MOST_LARGE).ok_or_else(|| {
+            ApiError::too_many("Too much is sent at once; wait until the other calls are answered, then try again.")
+        })?),
+    };
     let bytes = tokio::time::timeout(BODY, to_bytes(body, most))
         .await
         .map_err(|_| ApiError::timeout("The body of the request did not come in time."))?
         .map_err(|_| ApiError::too_large(format!("The body of this request may have {most} bytes at most.")))?;
-    Ok(Request::from_parts(parts, Body::from(bytes)))
+    Ok((Request::from_parts(parts, Body::from(bytes)), place))
 }
 
 #[cfg(test)]

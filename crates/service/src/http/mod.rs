@@ -94,6 +94,8 @@ pub(crate) struct Api {
     pub(crate) live: Shares,
     /// Where what is backed up is kept.
     pub(crate) places: Places,
+    /// Room for bodies, of which everybody who signed in has a share.
+    pub(crate) bodies: Shares,
     /// One import at a time.
     pub(crate) imports: Arc<Semaphore>,
     /// One list of all devices of a directory at a time.
@@ -112,7 +114,7 @@ impl Api {
         (config, outside, places): (&ApiConfig, &AdministratorsConfig, Places),
         stopped: watch::Receiver<bool>,
     ) -> Self {
-        let (attempts, welcome, live) = Default::default();
+        let (attempts, welcome, live, bodies) = Default::default();
         let front = Arc::new(Front {
             hosts: config.hosts.clone(),
             proxies: config.proxies.clone(),
@@ -132,6 +134,7 @@ impl Api {
             outside_sessions: OutsideSessions::new(outside),
             front,
             live,
+            bodies,
             places,
             imports,
             listings,
