@@ -1453,6 +1453,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sign-in/token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Signs in with name and password, and gives a token in the place of a session, for the command line; it ends
+         *     after 30 days. Whoever has a second factor sends its code too; without it, the answer is 403 with `needs_code`.
+         */
+        post: operations["sign_in_for_token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sign-out": {
         parameters: {
             query?: never;
@@ -1687,7 +1707,8 @@ export interface paths {
         put?: never;
         /**
          * Makes a token with which a program acts as the signed-in administrator. A token makes
-         *     only tokens that may no more than itself, and last no longer.
+         *     only tokens that may no more than itself, last no longer, and end with it. In a session the password is wanted
+         *     again, with the code of the second factor where there is one; without it, the answer is 403 with `needs_code`.
          */
         post: operations["add_token"];
         delete?: never;
@@ -1938,6 +1959,8 @@ export interface components {
             disabled?: boolean;
             /** @description From when on they are kept out; never where there is none. */
             expires?: string | null;
+            /** @description Whether their tokens go on though they get another password; they end if not said. */
+            keep_tokens?: boolean;
             /** @description Another password; theirs stays where there is none. */
             password?: string | null;
             role: string;
@@ -1953,6 +1976,8 @@ export interface components {
             disabled?: boolean | null;
             /** @description From when on they are kept out; empty is never. */
             expires?: string | null;
+            /** @description Whether their tokens go on though they get another password; they end if not said. */
+            keep_tokens?: boolean;
             password?: string | null;
             role?: string | null;
         };
@@ -2324,10 +2349,14 @@ export interface components {
             anyway?: boolean;
             name?: string | null;
             note?: string | null;
+            /** @description Whether whoever is in it is ordinary; of groups alone. */
+            ordinary?: boolean | null;
         };
         /** @description What people should know of a group or a site. */
         CommonNote: {
             note?: string;
+            /** @description Of groups alone; as it was where it is left out. */
+            ordinary?: boolean | null;
         };
         /** @description A policy that is compared: an edition by its number, one's own draft, or files. */
         Compared: {
@@ -2898,7 +2927,7 @@ export interface components {
         /** @description Something that ends soon. */
         EndView: {
             at: string;
-            /** @description `device`, `person`, `machine`, `former-secret`, `certificate` or `authority`. */
+            /** @description `device`, `person`, `machine`, `former-secret`, `certificate`, `authority` or `token`. */
             kind: string;
             /** @description Its name or address. */
             name: string;
@@ -3087,6 +3116,11 @@ export interface components {
             named_by: string[];
             /** @description What people should know. */
             note: string;
+            /**
+             * @description Whether whoever is in it is ordinary, so that the helpdesk may set their password though a rule could make
+             *     an administrator of whoever comes so.
+             */
+            ordinary: boolean;
             /** Format: int64 */
             people: number;
         };
@@ -3530,6 +3564,8 @@ export interface components {
         NewCommonName: {
             name: string;
             note?: string;
+            /** @description Of groups alone. */
+            ordinary?: boolean;
         };
         /** @description A device as it shall be. */
         NewDevice: {
@@ -3601,6 +3637,7 @@ export interface components {
             mschap?: boolean;
             name: string;
             note?: string;
+            ordinary?: boolean;
             /** @description A new one needs it; left out, another keeps its own. */
             password?: string | null;
             recoverable_password?: boolean;
@@ -3640,10 +3677,14 @@ export interface components {
         };
         /** @description A token that is wanted. */
         NewToken: {
+            /** @description A code of the second factor, or a recovery code, where there is one, likewise. */
+            code?: string | null;
             /** @description When it ends; never if not said. */
             expires?: string | null;
             /** @description What to call it. */
             name?: string;
+            /** @description The password, where it is made in a session: whoever finds a browser open does not know it. */
+            password?: string | null;
             /** @description What it may do; one's own role if not said. */
             role?: string | null;
         };
@@ -3734,6 +3775,8 @@ export interface components {
         OwnSecondFactor: {
             /** @description A code that was made with it, which shows that it arrived. */
             code: string;
+            /** @description Whether one's tokens, which were made without it, go on; they end if not said. */
+            keep_tokens?: boolean;
             /** @description The password. */
             password: string;
             /** @description A code of the factor until now, or a recovery code, where there is one. */
@@ -3828,6 +3871,7 @@ export interface components {
             mschap?: boolean | null;
             name?: string | null;
             note?: string | null;
+            ordinary?: boolean | null;
             password?: string | null;
             recoverable_password?: boolean | null;
         };
@@ -3843,6 +3887,8 @@ export interface components {
             mschap: boolean;
             name: string;
             note: string;
+            /** @description Whether an engineer says that they are ordinary, so that the helpdesk may set their password. */
+            ordinary: boolean;
             /** @description Whether the password can be had back, so that CHAP works. */
             recoverable_password: boolean;
             store: string;
@@ -4277,6 +4323,8 @@ export interface components {
             id: string;
             /** @description What its owner calls it; may be empty. */
             name: string;
+            /** @description The token that it was made with, and with which it ends, by its id. */
+            parent?: string | null;
             /** @description What it may do, as far as its owner may. */
             role: string;
             /** @description When it was used last, to within a minute. */
@@ -9918,6 +9966,45 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SessionView"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    sign_in_for_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignIn"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenView"];
                 };
             };
             403: {

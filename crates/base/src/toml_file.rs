@@ -272,6 +272,16 @@ impl<'f> Item<'f> {
         matches!(self.value, DeValue::Table(_))
     }
 
+    /// Whether it is true or false.
+    pub fn is_flag(&self) -> bool {
+        matches!(self.value, DeValue::Boolean(_))
+    }
+
+    /// Whether it is a whole number.
+    pub fn is_number(&self) -> bool {
+        matches!(self.value, DeValue::Integer(_))
+    }
+
     /// True or false.
     pub fn flag(&self, what: &str) -> Option<bool> {
         match self.value {

@@ -23,11 +23,12 @@ pub(crate) fn run(args: &args::Administrator) -> Result<ExitCode, Failure> {
             say!("{name} is the first administrator, an engineer");
             return Ok(ExitCode::SUCCESS);
         }
-        AdministratorAction::Rescue { name, data, config } => {
+        AdministratorAction::Rescue { name, data, config, keep_tokens } => {
             let machine = on_machine(data, config.as_deref())?;
             let password = ask_secretly(&format!("New password of {name}: "))?;
-            machine.rescue_administrator(name, &password)?;
-            say!("{name} is an engineer, signs in with the new password, and has no second factor");
+            machine.rescue_administrator(name, &password, *keep_tokens)?;
+            let tokens = if *keep_tokens { "their tokens go on" } else { "their tokens have ended" };
+            say!("{name} is an engineer, signs in with the new password, and has no second factor; {tokens}");
             return Ok(ExitCode::SUCCESS);
         }
         _ => {}
@@ -56,7 +57,7 @@ pub(crate) fn run(args: &args::Administrator) -> Result<ExitCode, Failure> {
             client.post("administrators", &json!({ "name": name, "role": role, "password": password }))??;
             say!("{name} may sign in as {role}");
         }
-        AdministratorAction::Change { name, role, disabled, expires, ask_password } => {
+        AdministratorAction::Change { name, role, disabled, expires, ask_password, keep_tokens } => {
             let mut form = Map::new();
             put(&mut form, "role", role.as_deref());
             put(&mut form, "disabled", *disabled);
@@ -65,8 +66,13 @@ pub(crate) fn run(args: &args::Administrator) -> Result<ExitCode, Failure> {
                 put(&mut form, "password", Some(ask_secretly(&format!("New password of {name}: "))?));
             }
             changes(&form)?;
+            put(&mut form, "keep_tokens", keep_tokens.then_some(true));
             client.patch(&path(&["administrators", name])?, &Value::Object(form))??;
-            say!("{name} is changed, and their sessions have ended");
+            let tokens = match (*ask_password, *keep_tokens) {
+                (true, false) => "; so have tokens of theirs, where somebody else set the password",
+                _ => "",
+            };
+            say!("{name} is changed, and their sessions have ended{tokens}");
         }
         AdministratorAction::Remove { name } => {
             client.delete(&path(&["administrators", name])?)??;
@@ -131,6 +137,7 @@ pub(crate) fn token(args: &args::Token) -> Result<ExitCode, Failure> {
                 paint::json(&made);
             } else {
                 say!("token {} ({name}), shown this once:\n{}", text(&made["id"]), text(&made["token"]));
+                say!("it ends with the token that you act by: see regnant token show {}", text(&made["id"]));
             }
         }
         TokenAction::Change { id, name, role, expires } => {
@@ -156,4 +163,5 @@ pub(crate) fn token(args: &args::Token) -> Result<ExitCode, Failure> {
 }
 
 const ADMINISTRATOR_FIELDS: [&str; 5] = ["name", "role", "second_factor", "disabled", "expires"];
-const TOKEN_FIELDS: [&str; 8] = ["id", "name", "administrator", "role", "created", "expires", "used", "used_from"];
+const TOKEN_FIELDS: [&str; 9] =
+    ["id", "name", "administrator", "role", "created", "expires", "parent", "used", "used_from"];

@@ -3,7 +3,6 @@ use std::fs;
 use std::io::BufReader;
 use std::path::PathBuf;
 
-use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 use serde_json::Value;
 use ureq::Agent;
@@ -14,9 +13,6 @@ use ureq::unversioned::transport::{Connector, TcpConnector};
 use crate::args;
 use crate::failure::Failure;
 use crate::service_tls::{Doubted, ServiceTls};
-
-/// Days after which the token of `sign-in` ends.
-const SIGN_IN_DAYS: i64 = 30;
 
 /// A client of the service's API.
 pub(crate) struct Client {
@@ -182,30 +178,15 @@ impl Client {
     /// Signs in and makes a token; none where the code of a second factor is wanted too.
     pub(crate) fn sign_in(&self, name: &str, password: &str, code: Option<&str>) -> Result<Option<String>, Failure> {
         let form = serde_json::json!({ "name": name, "password": password, "code": code });
-        let request = self.agent.post(format!("{}/api/v1/sign-in", self.base));
-        let answer = self.reached(request.send_json(form))?;
-        if code.is_none() && answer.status() == StatusCode::FORBIDDEN {
-            return match read(answer) {
-                Err(refused) if refused.body["needs_code"] == true => Ok(None),
-                Err(refused) => Err(refused.into()),
-                Ok(_) => Ok(None),
-            };
+        let request = self.agent.post(format!("{}/api/v1/sign-in/token", self.base));
+        match read(self.reached(request.send_json(form))?) {
+            Ok(body) => {
+                let token = body.get("token").and_then(Value::as_str);
+                token.map(|token| Some(token.to_owned())).ok_or_else(|| Failure::new("the service gave no token"))
+            }
+            Err(refused) if code.is_none() && refused.body["needs_code"] == true => Ok(None),
+            Err(refused) => Err(refused.into()),
         }
-        let cookie = answer.headers().get("set-cookie").and_then(|value| value.to_str().ok());
-        let cookie = cookie.and_then(|value| value.split(';').next()).unwrap_or_default().to_owned();
-        read(answer)?;
-        let post = |path: &str| self.agent.post(format!("{}/api/v1/{path}", self.base)).header("cookie", &cookie);
-        // Whoever works on goes on signing in; what a program needs for years is made under its own name.
-        let ends = Timestamp::now() + SignedDuration::from_hours(SIGN_IN_DAYS * 24);
-        let named =
-            serde_json::json!({ "name": "sign-in", "expires": ends.strftime("%Y-%m-%dT%H:%M:%SZ").to_string() });
-        let body = self.reached(post("tokens").send_json(named)).and_then(|answer| Ok(read(answer)?));
-        // The token is all that is wanted: no session stays behind, whatever came.
-        let closed = self.reached(post("sign-out").send_empty());
-        let body = body?;
-        closed?;
-        let token = body.get("token").and_then(Value::as_str);
-        token.map(|token| Some(token.to_owned())).ok_or_else(|| Failure::new("the service gave no token"))
     }
 
     /// The journal's live events that a filter lets through.

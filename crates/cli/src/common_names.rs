@@ -24,16 +24,16 @@ pub(crate) fn group(args: &args::Group) -> Result<ExitCode, Failure> {
             let head = ["name", "people", "machines", "devices", "in policy", "note"];
             show_filtered(&client, "groups", how, &["name", "note", "people", "machines", "devices"], head, row)?;
         }
-        GroupAction::Show { name } => show_name(&client, "groups", name, &kinds)?,
+        GroupAction::Show { name } => show_name(&client, "groups", name, &[&kinds[..], &["ordinary"]].concat())?,
         GroupAction::Add { name, note } => {
             client.post("groups", &json!({ "name": name, "note": note }))??;
             say!("group {name} is added; `regnant person change`, `device regroup` and others put somebody into it");
         }
-        GroupAction::Change { name, new_name, note, anyway } => {
-            let renamed = change(&client, "groups", name, (new_name.as_ref(), note.as_ref(), *anyway))?;
+        GroupAction::Change { name, new_name, note, ordinary, anyway } => {
+            let renamed = change(&client, "groups", name, (new_name.as_ref(), note.as_ref(), *ordinary, *anyway))?;
             match new_name {
                 Some(new_name) => say!("{} in {new_name} now, and nobody is in {name}", are(&renamed)),
-                None => say!("the note of group {name} is changed"),
+                None => say!("group {name} is changed"),
             }
         }
         GroupAction::Remove { name, anyway } => {
@@ -41,7 +41,7 @@ pub(crate) fn group(args: &args::Group) -> Result<ExitCode, Failure> {
             say!("{} left {name}, which is no more", counted(&left));
         }
         GroupAction::Import(file) => return import_lines::run(&client, "groups", "group", file, None),
-        GroupAction::Export => say!("{}", exported(&client, "groups", "group")?),
+        GroupAction::Export => say!("{}", exported(&client, "groups", "group", &["name", "note", "ordinary"])?),
     }
     Ok(ExitCode::SUCCESS)
 }
@@ -69,7 +69,7 @@ pub(crate) fn site(args: &args::Site) -> Result<ExitCode, Failure> {
             say!("site {name} is added; `regnant nas change --site` puts equipment there");
         }
         SiteAction::Change { name, new_name, note, anyway } => {
-            let renamed = change(&client, "sites", name, (new_name.as_ref(), note.as_ref(), *anyway))?;
+            let renamed = change(&client, "sites", name, (new_name.as_ref(), note.as_ref(), None, *anyway))?;
             match new_name {
                 Some(new_name) => say!("{} at {new_name} now, and nothing at {name}", are(&renamed)),
                 None => say!("the note of site {name} is changed"),
@@ -80,24 +80,26 @@ pub(crate) fn site(args: &args::Site) -> Result<ExitCode, Failure> {
             say!("site {name} is no more; {} stood there", counted(&left));
         }
         SiteAction::Import(file) => return import_lines::run(&client, "sites", "site", file, None),
-        SiteAction::Export => say!("{}", exported(&client, "sites", "site")?),
+        SiteAction::Export => say!("{}", exported(&client, "sites", "site", &["name", "note"])?),
     }
     Ok(ExitCode::SUCCESS)
 }
 
-fn exported(client: &Client, list: &str, table: &str) -> Result<String, Failure> {
-    Ok(export(table, &all(client, list, &[])?, &["name", "note"].map(|field| (field, field))))
+fn exported(client: &Client, list: &str, table: &str, fields: &[&'static str]) -> Result<String, Failure> {
+    let fields: Vec<_> = fields.iter().map(|field| (*field, *field)).collect();
+    Ok(export(table, &all(client, list, &[])?, &fields))
 }
 
 fn change(
     client: &Client,
     list: &str,
     name: &str,
-    (new_name, note, anyway): (Option<&String>, Option<&String>, bool),
+    (new_name, note, ordinary, anyway): (Option<&String>, Option<&String>, Option<bool>, bool),
 ) -> Result<Value, Failure> {
     let mut body = Map::new();
     put(&mut body, "name", new_name.map(String::as_str));
     put(&mut body, "note", note.map(String::as_str));
+    put(&mut body, "ordinary", ordinary);
     put(&mut body, "anyway", Some(anyway));
     Ok(client.patch(&path(&[list, name])?, &Value::Object(body))??)
 }

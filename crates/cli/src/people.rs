@@ -64,7 +64,11 @@ pub(crate) fn person(args: &args::Person) -> Result<ExitCode, Failure> {
             return import_lines::run(&client, "people", "person", &file.lines, file.store.as_deref());
         }
         PersonAction::Export { with_secrets } => {
-            let more = [("recoverable-password", "recoverable_password"), ("engineers-only", "engineers_only")];
+            let more = [
+                ("recoverable-password", "recoverable_password"),
+                ("engineers-only", "engineers_only"),
+                ("ordinary", "ordinary"),
+            ];
             let fields = [&EXPORTED[..], &more].concat();
             say!("{}", export("person", &with_passwords(&client, "people", *with_secrets)?, &fields));
         }
@@ -172,6 +176,7 @@ fn person_fields(fields: &args::PersonFields) -> Map<String, Value> {
     put(&mut form, "mschap", fields.mschap);
     put(&mut form, "recoverable_password", fields.recoverable_password);
     put(&mut form, "engineers_only", fields.engineers_only);
+    put(&mut form, "ordinary", fields.ordinary);
     put(&mut form, "note", fields.note.as_deref());
     form
 }
@@ -190,8 +195,18 @@ fn machine_fields(name: &str, fields: &args::MachineFields) -> Result<Map<String
 }
 
 const HEAD: [&str; 6] = ["name", "store", "groups", "expires", "state", "note"];
-const PERSON_FIELDS: [&str; 9] =
-    ["store", "name", "groups", "disabled", "expires", "mschap", "recoverable_password", "engineers_only", "note"];
+const PERSON_FIELDS: [&str; 10] = [
+    "store",
+    "name",
+    "groups",
+    "disabled",
+    "expires",
+    "mschap",
+    "recoverable_password",
+    "engineers_only",
+    "ordinary",
+    "note",
+];
 const MACHINE_FIELDS: [&str; 7] = ["store", "name", "groups", "disabled", "expires", "mschap", "note"];
 
 fn person_row(person: &Value) -> [String; 6] {
@@ -200,6 +215,7 @@ fn person_row(person: &Value) -> [String; 6] {
         flag(&person["mschap"], "MS-CHAP"),
         flag(&person["recoverable_password"], "recoverable password"),
         flag(&person["engineers_only"], "engineers only"),
+        flag(&person["ordinary"], "ordinary"),
     ];
     account_row(person, &words)
 }

@@ -52,8 +52,8 @@ fn a_person_is_added_changed_and_removed() {
     assert_eq!(
         list.lines().collect::<Vec<_>>(),
         [
-            "store,name,groups,disabled,expires,mschap,recoverable_password,engineers_only,note",
-            "harbour,mara.pier,staff,true,,true,false,false,Dry dock; night shift"
+            "store,name,groups,disabled,expires,mschap,recoverable_password,engineers_only,ordinary,note",
+            "harbour,mara.pier,staff,true,,true,false,false,false,Dry dock; night shift"
         ]
     );
     // What was exported is imported again and keeps the passwords.

@@ -123,6 +123,7 @@ const ROUTES: &str = "
     put    /session/second-factor                 e h a
     delete /session/second-factor                 e h a
     post   /sign-in                               -
+    post   /sign-in/token                         -
     get    /sites                                 e h a
     post   /sites                                 e
     get    /sites/{name}                          e h a
@@ -176,12 +177,10 @@ fn call(service: &Running, token: &str, verb: &str, path: &str, body: &Value) ->
 
 /// Signs in with a password and gives a token.
 fn token_of(service: &Running, name: &str, password: &str) -> String {
-    let answer = agent().post(format!("{}/api/v1/sign-in", service.api));
-    let answer = answer.send_json(json!({ "name": name, "password": password })).unwrap();
+    let asked = agent().post(format!("{}/api/v1/sign-in/token", service.api));
+    let mut answer = asked.send_json(json!({ "name": name, "password": password })).unwrap();
     assert_eq!(answer.status(), 200, "{name}");
-    let cookie = answer.headers()["set-cookie"].to_str().unwrap().split(';').next().unwrap().to_owned();
-    let tokens = agent().post(format!("{}/api/v1/tokens", service.api)).header("cookie", cookie);
-    let body: Value = tokens.send_json(json!({ "name": "test" })).unwrap().body_mut().read_json().unwrap();
+    let body: Value = answer.body_mut().read_json().unwrap();
     body["token"].as_str().unwrap().to_owned()
 }
 
@@ -263,6 +262,109 @@ fn the_helpdesk_helps_people_and_never_reaches_privilege() {
     let (status, told) = set("harbour", "pia.quill");
     assert_eq!(status, 403, "{told}");
     assert!(told["error"].as_str().unwrap().contains("Whoever knows the knock"), "{told}");
+}
+
+#[test]
+fn whoever_may_become_privileged_is_an_engineers_to_help_until_an_engineer_says_otherwise() {
+    let (service, desk, _) = staffed();
+    let set = |name: &str| {
+        let path = format!("/api/v1/people/harbour/{name}/password");
+        let (status, told) = call(&service, &desk, "put", &path, &json!({ "password": "Mooring-Line-72" }));
+        (status, told["error"].as_str().unwrap_or_default().to_owned())
+    };
+    let operators = "rule \"Network operators\" {";
+    let with_rule = |then: &str| {
+        format!("rule \"Odd\" {{\n        when nas.name = \"tower-rt-1\"\n        {then}\n    }}\n    {operators}")
+    };
+    // A text in a vendor's attribute, a value of the RFC's, a role in an attribute of which nothing is said.
+    for (says, why) in [
+        ("send Service-Type = \"Callback-Administrative\"", "Service-Type"),
+        ("send Service-Type = 11", "Service-Type"),
+        ("send Tarnworks-Privilege = \"full\"", "Tarnworks-Privilege full"),
+        ("send Tarnworks-Zone = \"wheelhouse\"", "no dictionary says"),
+        ("send Reply-Message = \"level=15\"", "reads like a privilege"),
+        ("filter \"crew\"", "Filter-Id"),
+    ] {
+        service.activate_with_all(&[
+            ("gate vpn {", &format!("grant odd {{ {says} }}\ngate vpn {{")),
+            (operators, &with_rule("grant odd")),
+        ]);
+        let (status, told) = set("pia.quill");
+        assert_eq!(status, 403, "{says}: {told}");
+        assert!(told.contains("rule `Odd`") && told.contains("grant `odd`") && told.contains(why), "{says}: {told}");
+    }
+    // What lets traffic through is none, nor a role of which the dictionary says so.
+    for says in ["vlan 30", "send Tarnworks-Role = \"crew\"", "session 1h"] {
+        service.activate_with_all(&[
+            ("gate vpn {", &format!("grant odd {{ {says} }}\ngate vpn {{")),
+            (operators, &with_rule("grant odd")),
+        ]);
+        assert_eq!(set("pia.quill").0, 204, "{says}");
+    }
+    // A gate that is watched gives its grant to whoever fails, too.
+    service.activate_with(
+        "otherwise refuse \"Only the network desk may sign in here.\"",
+        "observe with grant operator\n  otherwise refuse",
+    );
+    let told = set("pia.quill").1;
+    assert!(told.contains("`observe` of gate `admin-logins`"), "{told}");
+    // An engineer says that she is ordinary, or her group; that counts where no rule asks for either.
+    let mark =
+        |path: &str, ordinary: bool| call(&service, &service.token, "patch", path, &json!({ "ordinary": ordinary })).0;
+    assert_eq!(mark("/api/v1/people/harbour/pia.quill", true), 200);
+    assert_eq!(set("pia.quill").0, 204);
+    assert_eq!(mark("/api/v1/people/harbour/pia.quill", false), 200);
+    assert_eq!(set("pia.quill").0, 403);
+    service.client(&["group", "change", "network-readers", "--ordinary", "true"]).succeeds();
+    assert_eq!(set("pia.quill").0, 204);
+    assert_eq!(mark("/api/v1/people/harbour/ola.nett", true), 200);
+    let (status, told) = set("ola.nett");
+    assert!(status == 403 && told.contains("`Network operators`"), "{told}");
+    let both = json!({ "ordinary": true, "engineers_only": true });
+    assert_eq!(call(&service, &service.token, "patch", "/api/v1/people/harbour/pia.quill", &both).0, 400);
+}
+
+#[test]
+fn a_token_ends_with_the_one_that_made_it_and_a_session_makes_none_without_the_password() {
+    let (service, _, _) = staffed();
+    let made = |by: &str, name: &str| {
+        let made = call(&service, by, "post", "/api/v1/tokens", &json!({ "name": name })).1;
+        let part = |field: &str| made[field].as_str().unwrap_or_default().to_owned();
+        (part("id"), part("token"))
+    };
+    let stands = |token: &str| call(&service, token, "get", "/api/v1/session", &Value::Null).0;
+    let (first_id, first) = made(&service.token, "first");
+    let (_, second) = made(&first, "second");
+    let (_, third) = made(&second, "third");
+    let tokens = service.get("tokens").1.to_string();
+    assert!(tokens.contains(&format!("\"parent\":\"{first_id}\"")), "{tokens}");
+    // Whoever changes the first changes what was made with it.
+    let patch = json!({ "role": "auditor", "expires": "2990-01-01T00:00:00Z" });
+    assert_eq!(call(&service, &service.token, "patch", &format!("/api/v1/tokens/{first_id}"), &patch).0, 204);
+    assert_eq!(call(&service, &third, "put", "/api/v1/devices/bar", &json!({ "macs": [] })).0, 403);
+    assert_eq!(service.get("tokens").1.to_string().matches("2990-01-01").count(), 3);
+    assert_eq!(stands(&third), 200);
+    assert_eq!(call(&service, &service.token, "delete", &format!("/api/v1/tokens/{first_id}"), &json!({})).0, 204);
+    assert_eq!((stands(&first), stands(&second), stands(&third)), (401, 401, 401));
+    // A session that somebody found open.
+    let session = Session::begin(&service, "desk", "desk-demo-1", None);
+    let post = |body: &Value| session.call(&service, "post", "/api/v1/tokens", body).0;
+    assert_eq!(post(&json!({ "name": "mine" })), 403);
+    assert_eq!(post(&json!({ "name": "mine", "password": "wrong-password" })), 403);
+    assert_eq!(post(&json!({ "name": "mine", "password": "desk-demo-1" })), 200);
+    // A password that somebody else sets ends them, unless they say otherwise.
+    let desk = token_of(&service, "desk", "desk-demo-1");
+    let set = |body: Value| call(&service, &service.token, "patch", "/api/v1/administrators/desk", &body).0;
+    assert_eq!(set(json!({ "password": "Desk-Lamp-2026", "keep_tokens": true })), 200);
+    assert_eq!(stands(&desk), 200);
+    assert_eq!(set(json!({ "password": "Desk-Chair-2026" })), 200);
+    assert_eq!(stands(&desk), 401);
+    // What ends soon is told.
+    let soon = jiff::Timestamp::now() + jiff::SignedDuration::from_hours(60);
+    let soon = soon.strftime("%Y-%m-%dT%H:%M:%SZ").to_string();
+    service.post("tokens", &json!({ "name": "nightly", "expires": soon }));
+    assert!(service.get("today").1["ends"].to_string().contains("nightly"));
+    assert!(service.get("findings").1.to_string().contains("`nightly` of harbour ends"));
 }
 
 #[test]
@@ -426,6 +528,13 @@ fn a_second_factor_is_asked_for_counts_once_and_can_be_lost() {
     assert_eq!(replace(Some("000000")).0, 403);
     assert_eq!(put("delete", &json!({ "password": "desk-demo-1", "code": told_codes[6] })).0, 200);
     assert_eq!(sign_in(&service, None).0, 200);
+    // A factor that is set ends the tokens that were made without it.
+    let before = token_of(&service, "desk", "desk-demo-1");
+    let session = Session::begin(&service, "desk", "desk-demo-1", None);
+    let put = |verb: &str, body: &Value| session.call(&service, verb, "/api/v1/session/second-factor", body);
+    let secret = put("post", &json!({ "password": "desk-demo-1" })).1["secret"].as_str().unwrap().to_owned();
+    assert_eq!(put("put", &json!({ "password": "desk-demo-1", "secret": secret, "code": code(&secret, 0) })).0, 200);
+    assert_eq!(call(&service, &before, "get", "/api/v1/session", &Value::Null).0, 401);
     // Root on the machine helps the last engineer.
     service.end("-TERM");
     let rescue = |name: &str| {
@@ -435,8 +544,9 @@ fn a_second_factor_is_asked_for_counts_once_and_can_be_lost() {
     };
     assert!(String::from_utf8(rescue("nobody").stderr).unwrap().contains("there is no administrator `nobody`"));
     assert!(rescue("harbour").status.success());
-    let service = service.again();
-    token_of(&service, "harbour", "Harbour-Wall-26");
+    let mut service = service.again();
+    assert_eq!(service.get("session").0, 401, "a rescue ends tokens");
+    service.token = token_of(&service, "harbour", "Harbour-Wall-26");
     let audit = service.client(&["audit", "list", "--limit", "8"]).succeeds();
     assert!(audit.contains("regnant (this machine)  change administrator  harbour"), "{audit}");
 }

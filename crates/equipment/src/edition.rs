@@ -1,7 +1,7 @@
 use std::borrow::Cow;
 use std::collections::HashMap;
 use std::net::IpAddr;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use regnant_base::did_you_mean;
 use regnant_decision::{NasIdentity, Purpose};
@@ -9,6 +9,7 @@ use regnant_policy::{Acl, Compiled, FactId, Facts, Known, Members, Statement, St
 use regnant_radius::{Attributes, Definition, MAX_LEN};
 
 use crate::nas::Nas;
+use crate::privilege::Privilege;
 use crate::render::acl::AclCarriage;
 use crate::render::asking::Bypass;
 use crate::render::dialect::Dialect;
@@ -28,6 +29,8 @@ pub struct Edition {
     dialects: HashMap<String, InDialect>,
     /// Secrets that replies carry, by combination of grants: the attribute and the name.
     secrets: Vec<Vec<(Arc<Definition>, String)>>,
+    /// What makes administrators of equipment, by combination of grants, once somebody asked.
+    pub(crate) privileges: OnceLock<Vec<Option<Privilege>>>,
 }
 
 /// The grants of a policy in a dialect.
@@ -58,13 +61,27 @@ impl Edition {
         let dialects = dialects.iter().map(prepare).collect();
         let sets = (0..policy.grant_sets()).map(|grants| policy.longest_statements(grants));
         let secrets = sets.map(|statements| secrets_of(&statements, &vocabulary)).collect();
-        Self { number, policy: Arc::new(policy), vocabulary, dialects, secrets }
+        Self { number, policy: Arc::new(policy), vocabulary, dialects, secrets, privileges: OnceLock::new() }
     }
 
     /// The same under the number that it was given.
     #[must_use]
     pub fn numbered(self, number: u32) -> Self {
         Self { number, ..self }
+    }
+
+    /// What each dialect says of a statement: attributes and the values that they get, none where that is not
+    /// known before.
+    pub(crate) fn told_of<'e>(
+        &'e self,
+        statement: &'e Statement,
+        varies: bool,
+    ) -> impl Iterator<Item = (&'e str, Arc<Definition>, Option<String>)> {
+        let by_dialect = self.dialects.iter().map(|(name, known)| (name.as_str(), &known.dialect));
+        by_dialect.flat_map(move |(name, dialect)| {
+            let told = dialect.told_of(statement, self.vocabulary.dictionary()).into_iter();
+            told.map(move |(attribute, value)| (name, attribute, value.filter(|_| !varies)))
+        })
     }
 
     /// The secrets that a combination of grants sends.

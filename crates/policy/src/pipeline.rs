@@ -145,10 +145,10 @@ impl Compiled {
         self.program.rules_traced(&self.program.gates[gate], facts)
     }
 
-    /// The rules of a gate that are true, or that an answer which is missing could make true,
-    /// whatever the rules before them come to.
-    pub fn possible_rules<'p>(&'p self, gate: &'p Gate, facts: &'p dyn Facts) -> impl Iterator<Item = &'p Rule> {
-        self.program.possible_rules(gate, facts)
+    /// Whether a rule is true, or could be made true by an answer that is missing, whatever the rules before it
+    /// come to.
+    pub fn may_decide(&self, rule: &Rule, facts: &dyn Facts) -> bool {
+        self.program.may_decide(rule, facts)
     }
 
     /// Runs every case of the policy that depends on nothing but the policy.
@@ -205,6 +205,24 @@ impl Compiled {
     /// The same with the longest values that facts may give it.
     pub fn longest_statements(&self, set: usize) -> Vec<Statement> {
         self.program.plans(set).map(Plan::longest).collect()
+    }
+
+    /// The statements of a combination of grants, each with its grant, and whether it takes a value from a
+    /// fact; it has the longest then.
+    pub fn stated(&self, set: usize) -> impl Iterator<Item = (&Grant, Statement, bool)> {
+        let statements = |grant: &'_ Grant| -> Vec<_> {
+            grant.statements.iter().map(|plan| (plan.longest(), plan.varies())).collect()
+        };
+        self.grants(set).flat_map(move |grant| {
+            statements(grant).into_iter().map(move |(statement, varies)| (grant, statement, varies))
+        })
+    }
+
+    /// Whether a gate that is watched may give what it gives then, as far as these facts are known.
+    pub fn may_observe(&self, gate: usize, facts: &dyn Facts) -> Option<usize> {
+        let observe = self.program.gates[gate].observe.as_ref()?;
+        let truth = self.program.truth(observe.when, facts, &mut ());
+        (truth.is_true() || truth.might_be_true()).then_some(observe.grants)
     }
 
     /// The grants that send a secret of this name.

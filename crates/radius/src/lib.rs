@@ -34,7 +34,8 @@ pub use crypto::mppe::read_session_keys;
 pub use crypto::password::{PasswordError, hide_password, reveal_password};
 pub use crypto::secret::{Secret, SharedSecret};
 pub use dictionary::{
-    Definition, Dictionary, DictionaryOrigin, EncodeError, Hidden, Kind, Quantity, Unassigned, Vendor, VendorLayout,
+    Definition, Dictionary, DictionaryOrigin, EncodeError, Hidden, Kind, Privileged, Quantity, Unassigned, Vendor,
+    VendorLayout,
 };
 pub use ms_chap::MsChapSent;
 pub use packet::{HEADER_LEN, MAX_LEN, Malformed, OwnedPacket, Packet};

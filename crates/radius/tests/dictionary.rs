@@ -300,6 +300,43 @@ fn mistakes_of_a_file_are_told_with_file_and_line_and_nothing_of_it_is_taken() {
 }
 
 #[test]
+fn a_dictionary_says_which_values_make_administrators() {
+    let of = |name: &str| {
+        let dictionary = Dictionary::standard();
+        dictionary.by_name(name).unwrap().clone()
+    };
+    let service = of("Service-Type");
+    for (value, privileged) in
+        [("Administrative", true), ("6", true), ("callback-administrative", true), ("11", true), ("NAS-Prompt", false)]
+    {
+        assert_eq!(service.makes_administrator(Some(value)), Some(privileged), "{value}");
+    }
+    assert_eq!(service.makes_administrator(None), Some(true), "a value that a fact gives may be any");
+    let level = of("Management-Privilege-Level");
+    assert_eq!(
+        ["0", "1", "2", "15", "x"].map(|value| level.makes_administrator(Some(value)).unwrap()),
+        [false, false, true, true, true]
+    );
+    assert_eq!(of("Filter-Id").makes_administrator(Some("admin")), None);
+    let marked = |privileged: &str| {
+        let text = format!(
+            "attribute = [{{ number = 1, name = \"Tarnworks-Say\", type = \"text\", privileged = {privileged} }}]\n\
+             [vendor]\nname = \"Tarnworks\"\nnumber = 32473\n"
+        );
+        let mut dictionary = Dictionary::standard();
+        let added = dictionary
+            .add("own.toml", &text)
+            .map_err(|mistakes| mistakes.iter().map(ToString::to_string).collect::<String>());
+        added.map(|()| dictionary.by_name("Tarnworks-Say").unwrap().clone())
+    };
+    let say = marked("[\"level=15\"]").unwrap();
+    assert_eq!(say.makes_administrator(Some("shell:Level=15")), Some(true));
+    assert_eq!(say.makes_administrator(Some("shell:level=1")), Some(false));
+    assert_eq!(marked("false").unwrap().makes_administrator(None), Some(false));
+    assert!(marked("[]").unwrap_err().contains("a list of such values"));
+}
+
+#[test]
 fn files_of_early_releases_are_read_still() {
     let early =
         "vendor = 32473\n[[attribute]]\nname = \"Quay-Zone\"\nnumber = 3\ntype = \"octets\"\nrfc = \"a manual\"\n";

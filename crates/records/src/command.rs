@@ -23,7 +23,7 @@ use crate::rows::{
 use crate::sealing::{KeyId, Sealed, random};
 
 /// The version of commands that this release writes, and the newest that it applies.
-pub const VERSION: u16 = 4;
+pub const VERSION: u16 = 5;
 
 /// A command, and who wants it when.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -164,6 +164,9 @@ pub enum Command {
         /// When it ends, in milliseconds since 1970.
         #[serde(default)]
         expires: Option<i64>,
+        /// The token that it was made with, and with which it ends.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        parent: Option<TokenHash>,
     },
     /// Says of a token that there is what it is called, may do and when it ends.
     ChangeToken {
@@ -176,10 +179,15 @@ pub enum Command {
         /// When it ends, in milliseconds since 1970.
         expires: Option<i64>,
     },
-    /// Forgets a token.
+    /// Forgets a token, with those that were made with it.
     RemoveToken {
         /// Its hash.
         hash: TokenHash,
+    },
+    /// Forgets every token of an administrator.
+    RemoveTokens {
+        /// Whose they are.
+        administrator: String,
     },
     /// Somebody signed in.
     OpenSession {
@@ -330,6 +338,7 @@ impl Command {
             | Self::AddToken { .. }
             | Self::ChangeToken { .. }
             | Self::RemoveToken { .. }
+            | Self::RemoveTokens { .. }
             | Self::OpenSession { .. }
             | Self::CloseSession { .. }
             | Self::RefuseSignIn { .. }
@@ -363,6 +372,7 @@ impl Command {
             | Self::AddToken { .. }
             | Self::ChangeToken { .. }
             | Self::RemoveToken { .. }
+            | Self::RemoveTokens { .. }
             | Self::OpenSession { .. }
             | Self::CloseSession { .. }
             | Self::RefuseSignIn { .. }
@@ -398,6 +408,7 @@ impl Command {
             Self::AddToken { .. } => "add token",
             Self::ChangeToken { .. } => "change token",
             Self::RemoveToken { .. } => "remove token",
+            Self::RemoveTokens { .. } => "remove tokens",
             Self::OpenSession { .. } | Self::NoteSignIn { .. } => "sign in",
             Self::CloseSession { .. } | Self::NoteSignOut { .. } => "sign out",
             Self::RefuseSignIn { .. } => "refuse sign-in",

@@ -276,7 +276,14 @@ fn after_another_key_is_set_the_old_one_opens_nothing_not_even_in_the_log() {
         };
         records.apply(&envelope(Command::Add(administrators(vec![row])))).unwrap();
         let (hash, administrator) = (token_hash(&token), "harbour".into());
-        let add = Command::AddToken { hash, administrator, name: "ci".into(), role: Role::Engineer, expires: None };
+        let add = Command::AddToken {
+            hash,
+            administrator,
+            name: "ci".into(),
+            role: Role::Engineer,
+            expires: None,
+            parent: None,
+        };
         records.apply(&envelope(add)).unwrap();
         for network in ["127.0.0.11", "127.0.0.12"] {
             records.apply(&envelope(nases(vec![nas(&old, "a", network)]))).unwrap();
@@ -362,6 +369,7 @@ fn command(key: Arc<SealingKey>) -> impl Strategy<Value = Command> {
         "[ab]".prop_map(|source| Command::activate(source.as_str().into(), BasisOf::New(Basis::default())));
     let token = (0..3_u8, any::<bool>()).prop_map(|(number, add)| {
         let hash = TokenHash([number; 32]);
+        let parent = number.checked_sub(1).map(|parent| TokenHash([parent; 32]));
         match add {
             true => Command::AddToken {
                 hash,
@@ -369,6 +377,7 @@ fn command(key: Arc<SealingKey>) -> impl Strategy<Value = Command> {
                 name: String::new(),
                 role: Role::Engineer,
                 expires: None,
+                parent,
             },
             false => Command::RemoveToken { hash },
         }

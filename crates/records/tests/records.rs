@@ -296,7 +296,8 @@ fn tokens_and_administrators_are_known_by_hash_only() {
     let token = new_token();
     let hash = token_hash(&token);
     let (administrator_name, name, expires) = ("Harbour".into(), "ci".into(), Some(9_000));
-    let add = Command::AddToken { hash, administrator: administrator_name, name, role: Role::Auditor, expires };
+    let add =
+        Command::AddToken { hash, administrator: administrator_name, name, role: Role::Auditor, expires, parent: None };
     let early = apply(&records, add.clone()).unwrap_err();
     assert!(
         matches!(early, RecordsError::Refused(Refusal::NotFound(Missing::Record(RecordName::Administrator(_))))),

@@ -39,7 +39,12 @@ impl OnMachine {
 
     /// Makes an administrator an engineer who may sign in with this password and no second
     /// factor.
-    pub fn rescue_administrator(&self, name: &str, password: &str) -> Result<(), AdministrationError> {
+    pub fn rescue_administrator(
+        &self,
+        name: &str,
+        password: &str,
+        keep_tokens: bool,
+    ) -> Result<(), AdministrationError> {
         let record = RecordName::Administrator(name.to_owned());
         let found = self.records.find(&record)?.administrators.pop();
         let before = found.ok_or_else(|| AdministrationError::NotFound(record.clone()))?;
@@ -47,6 +52,9 @@ impl OnMachine {
         let (administrator, recovery) = (row.name.clone(), Vec::new());
         let rows = Rows { administrators: vec![row], ..Rows::default() };
         self.apply(Command::Change { was: vec![record], rows })?;
+        if !keep_tokens {
+            self.apply(Command::RemoveTokens { administrator: administrator.clone() })?;
+        }
         self.apply(Command::SetSecondFactor { administrator, secret: None, recovery })
     }
 

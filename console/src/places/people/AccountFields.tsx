@@ -70,7 +70,13 @@ export function AccountFields(props: {
             label="Engineers only"
             help="The helpdesk must leave the password alone."
             checked={draft.engineersOnly}
-            change={(engineersOnly) => change({ ...draft, engineersOnly })}
+            change={(engineersOnly) => change({ ...draft, engineersOnly, ordinary: engineersOnly ? false : draft.ordinary })}
+          />
+          <Check
+            label="Ordinary"
+            help="The helpdesk may set the password though a rule could make an administrator of whoever comes so; never where a rule asks for this person or their groups."
+            checked={draft.ordinary}
+            change={(ordinary) => change({ ...draft, ordinary, engineersOnly: ordinary ? false : draft.engineersOnly })}
           />
         </>
       )}

@@ -1,8 +1,11 @@
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { api, dataOf } from "../../api/client";
 import { CommonNamePage } from "../../parts/CommonNamePage";
+import { Check } from "../../parts/Field";
 import { Notice } from "../../parts/Notice";
+import { Refused } from "../../parts/Refused";
+import { useRole } from "../../queries";
 import { Members } from "./Members";
 
 /** A group: what people should know of it, who is in it, where the policy names it. */
@@ -26,7 +29,12 @@ export function GroupPage() {
       name={group.name}
       note={group.note}
       named={group.named_by}
-      had={<Members group={group} />}
+      had={
+        <>
+          <Members group={group} />
+          <Ordinary name={group.name} ordinary={group.ordinary} />
+        </>
+      }
       isHad={group.people + group.machines + group.devices > 0}
       follows="Everybody and everything in it is in the other then."
       back={
@@ -46,5 +54,27 @@ export function GroupPage() {
       goTo={(to) => navigate({ to: "/people/groups/$name", params: { name: to } })}
       leave={() => navigate({ to: "/people", search: { show: "groups" } })}
     />
+  );
+}
+
+/** Whether whoever is in a group is ordinary. */
+function Ordinary({ name, ordinary }: { name: string; ordinary: boolean }) {
+  const queries = useQueryClient();
+  const set = useMutation({
+    mutationFn: async (ordinary: boolean) =>
+      dataOf(await api.PATCH("/api/v1/groups/{name}", { params: { path: { name } }, body: { ordinary } })),
+    onSuccess: () => void queries.invalidateQueries({ queryKey: ["group", name] }),
+  });
+  if (useRole() !== "engineer") return ordinary ? <p className="mt-4">Whoever is in it is ordinary.</p> : null;
+  return (
+    <div className="mt-4">
+      <Check
+        label="Whoever is in it is ordinary"
+        help="The helpdesk may set their passwords though a rule could make an administrator of whoever comes so; never where a rule asks for them or their groups."
+        checked={ordinary}
+        change={(ordinary) => set.mutate(ordinary)}
+      />
+      <Refused error={set.error} />
+    </div>
   );
 }

@@ -10,6 +10,7 @@ const ida = {
   mschap: true,
   recoverable_password: false,
   engineers_only: true,
+  ordinary: false,
   note: "",
 };
 
@@ -24,6 +25,7 @@ test("a form keeps what was not touched, and no password unless one is typed", (
     mschap: true,
     recoverable_password: false,
     engineers_only: true,
+    ordinary: false,
   });
   expect(personChange({ ...draftOf(ida), password: "x" }).password).toBe("x");
 });

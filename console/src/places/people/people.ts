@@ -29,6 +29,7 @@ export interface AccountDraft {
   mschap: boolean;
   recoverable: boolean;
   engineersOnly: boolean;
+  ordinary: boolean;
 }
 
 export const EMPTY: AccountDraft = {
@@ -41,6 +42,7 @@ export const EMPTY: AccountDraft = {
   mschap: false,
   recoverable: false,
   engineersOnly: false,
+  ordinary: false,
 };
 
 export function draftOf(account: Person | Machine): AccountDraft {
@@ -52,7 +54,9 @@ export function draftOf(account: Person | Machine): AccountDraft {
     expires: timeField(account.expires),
     disabled: account.disabled,
     mschap: account.mschap,
-    ...("engineers_only" in account ? { recoverable: account.recoverable_password, engineersOnly: account.engineers_only } : {}),
+    ...("engineers_only" in account
+      ? { recoverable: account.recoverable_password, engineersOnly: account.engineers_only, ordinary: account.ordinary }
+      : {}),
   };
 }
 
@@ -70,7 +74,12 @@ export function machineChange(draft: AccountDraft) {
 }
 
 export function personChange(draft: AccountDraft) {
-  return { ...machineChange(draft), recoverable_password: draft.recoverable, engineers_only: draft.engineersOnly };
+  return {
+    ...machineChange(draft),
+    recoverable_password: draft.recoverable,
+    engineers_only: draft.engineersOnly,
+    ordinary: draft.ordinary,
+  };
 }
 
 /** What is special about an account, in words. */
@@ -80,6 +89,7 @@ export function state(account: Person | Machine): string {
     account.mschap && "MS-CHAP",
     "recoverable_password" in account && account.recoverable_password && "recoverable password",
     "engineers_only" in account && account.engineers_only && "engineers only",
+    "ordinary" in account && account.ordinary && "ordinary",
     "has_password" in account && !account.has_password && "certificates alone",
   ];
   return said.filter(Boolean).join(", ");

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, dataOf } from "../../api/client";
-import { Field, TextField } from "../../parts/Field";
+import { Check, Field, TextField } from "../../parts/Field";
 import { Refused } from "../../parts/Refused";
 import { session } from "../../queries";
 
@@ -83,6 +83,7 @@ function SecondFactor() {
   const [password, setPassword] = useState("");
   const [code, setCode] = useState("");
   const [present, setPresent] = useState("");
+  const [keepTokens, setKeepTokens] = useState(false);
   const made = useMutation({
     mutationFn: async () => dataOf(await api.POST("/api/v1/session/second-factor", { body: { password } })),
   });
@@ -90,7 +91,7 @@ function SecondFactor() {
     mutationFn: async () =>
       dataOf(
         await api.PUT("/api/v1/session/second-factor", {
-          body: { password, code, secret: made.data?.secret ?? "", present: present || null },
+          body: { password, code, secret: made.data?.secret ?? "", present: present || null, keep_tokens: keepTokens },
         }),
       ),
   });
@@ -154,6 +155,12 @@ function SecondFactor() {
             name="code"
             value={code}
             change={setCode}
+          />
+          <Check
+            label="My tokens go on"
+            help="They were made without it. Where this is not ticked they end, also what the command line signed in with."
+            checked={keepTokens}
+            change={setKeepTokens}
           />
         </>
       )}

@@ -111,11 +111,12 @@ function Edit({ one, seen, close }: { one: Administrator; seen: string; close: (
   const [disabled, setDisabled] = useState(one.disabled);
   const [expires, setExpires] = useState(timeField(one.expires));
   const [password, setPassword] = useState("");
+  const [keepTokens, setKeepTokens] = useState(false);
   const queries = useQueryClient();
   const changed = useMutation({
     mutationFn: async () => {
       const params = { path: { name: one.name }, header: { "If-Match": seen } };
-      const body = { role, disabled, expires: timeOf(expires), ...(password ? { password } : {}) };
+      const body = { role, disabled, expires: timeOf(expires), ...(password ? { password, keep_tokens: keepTokens } : {}) };
       dataOf(await api.PATCH("/api/v1/administrators/{name}", { params, body }));
     },
     onSuccess: async () => {
@@ -155,6 +156,14 @@ function Edit({ one, seen, close }: { one: Administrator; seen: string; close: (
         value={password}
         change={setPassword}
       />
+      {password && (
+        <Check
+          label="Their tokens go on"
+          help="Where this is not ticked, every token of theirs ends with the password that they had."
+          checked={keepTokens}
+          change={setKeepTokens}
+        />
+      )}
       <p className="text-soft">Whatever is changed, their sessions end.</p>
       <FormEnd act="Save" busy={changed.isPending} error={changed.error} cancel={close} />
     </form>

@@ -63,16 +63,26 @@ function NewToken({ mine }: { mine: string }) {
   const [name, setName] = useState("");
   const [role, setRole] = useState("");
   const [expires, setExpires] = useState("");
+  const [password, setPassword] = useState("");
+  const [code, setCode] = useState("");
   const queries = useQueryClient();
   const made = useMutation({
     mutationFn: async () =>
       dataOf(
         await api.POST("/api/v1/tokens", {
-          body: { name: name.trim(), role: role || mine, ...(expires ? { expires: timeOf(expires) } : {}) },
+          body: {
+            name: name.trim(),
+            role: role || mine,
+            password,
+            ...(code ? { code } : {}),
+            ...(expires ? { expires: timeOf(expires) } : {}),
+          },
         }),
       ),
     onSuccess: () => {
       setName("");
+      setPassword("");
+      setCode("");
       void queries.invalidateQueries({ queryKey: ["tokens"] });
     },
   });
@@ -107,7 +117,27 @@ function NewToken({ mine }: { mine: string }) {
           until (UTC){" "}
           <input type="datetime-local" value={expires} onChange={(event) => setExpires(event.target.value)} className={box} />
         </label>
-        <button type="submit" disabled={!name.trim()} className="cursor-pointer text-deep hover:underline disabled:text-soft">
+        <input
+          aria-label="Your password"
+          placeholder="Your password"
+          type="password"
+          autoComplete="current-password"
+          value={password}
+          onChange={(event) => setPassword(event.target.value)}
+          className={`w-44 ${box}`}
+        />
+        <input
+          aria-label="A code of your second factor"
+          placeholder="Code, if you have one"
+          value={code}
+          onChange={(event) => setCode(event.target.value)}
+          className={`w-44 ${box}`}
+        />
+        <button
+          type="submit"
+          disabled={!name.trim() || !password}
+          className="cursor-pointer text-deep hover:underline disabled:text-soft"
+        >
           Make it
         </button>
       </form>

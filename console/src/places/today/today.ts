@@ -28,6 +28,8 @@ export function linkOf(end: End) {
       return { to: "/machines/$store/$name", params: { store, name: end.name } } as const;
     case "former-secret":
       return { to: "/network/$name", params: { name: end.name } } as const;
+    case "token":
+      return { to: "/settings" } as const;
     default:
       return { to: "/certificates" } as const;
   }

@@ -185,6 +185,9 @@ pub(crate) struct PersonFields {
     /// Whether the helpdesk must leave the password alone
     #[arg(long, value_name = "true|false")]
     pub(crate) engineers_only: Option<bool>,
+    /// Whether the helpdesk may set the password though a rule could make an administrator of whoever comes so
+    #[arg(long, value_name = "true|false")]
+    pub(crate) ordinary: Option<bool>,
     /// What people should know
     #[arg(long)]
     pub(crate) note: Option<String>,
@@ -441,11 +444,15 @@ pub(crate) enum GroupAction {
         /// Its name
         name: String,
         /// The new name
-        #[arg(long = "name", value_name = "NAME", required_unless_present = "note")]
+        #[arg(long = "name", value_name = "NAME", required_unless_present_any = ["note", "ordinary"])]
         new_name: Option<String>,
         /// What people should know
         #[arg(long)]
         note: Option<String>,
+        /// Whether the helpdesk may set passwords of whoever is in it, though a rule could make an administrator of
+        /// whoever comes so
+        #[arg(long, value_name = "true|false")]
+        ordinary: Option<bool>,
         /// Although the active policy names it, or there is one of that name, with which it becomes one
         #[arg(long)]
         anyway: bool,
@@ -567,6 +574,9 @@ pub(crate) enum AdministratorAction {
         /// Read a new password from standard input
         #[arg(long)]
         ask_password: bool,
+        /// Whether their tokens go on though they get another password; else they end
+        #[arg(long, requires = "ask_password")]
+        keep_tokens: bool,
     },
     /// Remove somebody with their sessions and tokens
     Remove {
@@ -606,6 +616,9 @@ pub(crate) enum AdministratorAction {
         /// Configuration file (TOML), where it says where the sealing key is
         #[arg(long, value_name = "FILE")]
         config: Option<std::path::PathBuf>,
+        /// Whether their tokens go on; else they end
+        #[arg(long)]
+        keep_tokens: bool,
     },
 }
 

@@ -116,7 +116,7 @@ fn furnish(administration: &Arc<Administration>, data: &Path, wants_directory: b
     for earlier in administration.administrators.tokens()?.iter().filter(|token| token.name == "demo") {
         administration.administrators.forget_token(earlier.hash, author)?;
     }
-    let (token, _) = administration.administrators.token_for(author, "demo", Role::Engineer, None)?;
+    let (token, _) = administration.administrators.token_for(author, "demo", (Role::Engineer, None), None)?;
     keep_token(&data.join("token"), &token)?;
     let outside = Outside::open(data, &certificates, wants_directory)?;
     let client = Client::with_token(&args::Api::plain(&format!("http://{API}")), token.clone())?;

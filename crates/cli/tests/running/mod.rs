@@ -90,7 +90,7 @@ impl Running {
         assert_eq!(answer.status(), 200);
         let cookie = answer.headers()["set-cookie"].to_str().unwrap().split(';').next().unwrap().to_owned();
         let tokens = agent.post(format!("{}/api/v1/tokens", self.api)).header("cookie", cookie);
-        let body: Value = tokens.send_empty().unwrap().body_mut().read_json().unwrap();
+        let body: Value = tokens.send_json(json!({ "password": PASSWORD })).unwrap().body_mut().read_json().unwrap();
         self.token = body["token"].as_str().unwrap().to_owned();
         let folder = self.data.join("harbour");
         std::fs::create_dir_all(&folder).unwrap();
@@ -280,9 +280,18 @@ impl Running {
 
     /// Activates the harbour's policy with a part of it written otherwise.
     pub(crate) fn activate_with(&self, from: &str, to: &str) {
-        assert!(harbour::POLICY.contains(from), "{from}");
+        self.activate_with_all(&[(from, to)]);
+    }
+
+    /// Activates the harbour's policy with several changes.
+    pub(crate) fn activate_with_all(&self, changes: &[(&str, &str)]) {
         let folder = self.data.join("harbour");
-        std::fs::write(folder.join("main.writ"), harbour::POLICY.replacen(from, to, 1)).unwrap();
+        let mut policy = harbour::POLICY.to_owned();
+        for (from, to) in changes {
+            assert!(policy.contains(from), "{from}");
+            policy = policy.replacen(from, to, 1);
+        }
+        std::fs::write(folder.join("main.writ"), policy).unwrap();
         self.client(&["policy", "activate"]).arg(&folder).succeeds();
     }
 

@@ -1,9 +1,10 @@
 use std::collections::{BTreeSet, HashMap};
+use std::sync::Arc;
 
 use regnant_base::{Item, Mistakes, Section, TomlFile, did_you_mean};
 use regnant_decision::Purpose;
-use regnant_policy::{STATEMENTS, StatementKind};
-use regnant_radius::{Attributes, Dictionary, MAX_LEN};
+use regnant_policy::{STATEMENTS, Statement, StatementKind};
+use regnant_radius::{Attributes, Definition, Dictionary, MAX_LEN};
 
 use crate::render::acl::AclCarriage;
 use crate::render::asking::{Bypass, Look};
@@ -100,6 +101,21 @@ impl Dialect {
             }
             Some(Way::Cannot(_)) | None => Vec::new(),
         }
+    }
+
+    /// The attributes that a statement goes into by itself, each with its value where it has one that suits.
+    pub(crate) fn told_of(
+        &self,
+        statement: &Statement,
+        dictionary: &Dictionary,
+    ) -> Vec<(Arc<Definition>, Option<String>)> {
+        if let Some(name) = &statement.attribute {
+            let value = statement.value().map(ToString::to_string);
+            return dictionary.by_name(name).map(|attribute| (attribute.clone(), value)).into_iter().collect();
+        }
+        let Some(Way::Attributes(templates)) = self.statements.get(statement.kind.keyword) else { return Vec::new() };
+        let said = templates.iter().filter(|template| template.is_for(statement));
+        said.map(|template| (template.attribute.clone(), template.value(statement).ok())).collect()
     }
 
     /// What a request with these attributes is for, where the dialect knows its look.

@@ -256,7 +256,7 @@ pub enum Consequence {
 
 impl Consequence {
     /// What is given, where something is.
-    pub(crate) fn grants(&self) -> Option<usize> {
+    pub fn grants(&self) -> Option<usize> {
         match self {
             Self::Grant(grants) => Some(*grants),
             Self::Refuse(_) | Self::Silence => None,

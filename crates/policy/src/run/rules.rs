@@ -90,13 +90,10 @@ impl Program {
         (Decided::Otherwise, tried)
     }
 
-    /// The rules of a gate that are true, or that an answer which is missing could make true,
-    /// whatever the rules before them come to.
-    pub(crate) fn possible_rules<'g>(&'g self, gate: &'g Gate, facts: &'g dyn Facts) -> impl Iterator<Item = &'g Rule> {
-        gate.rules.iter().filter(move |rule| {
-            let truth = self.rule(rule, facts, &mut ());
-            truth.is_true() || truth.might_be_true()
-        })
+    /// Whether a rule is true, or could be made true by an answer that is missing.
+    pub(crate) fn may_decide(&self, rule: &Rule, facts: &dyn Facts) -> bool {
+        let truth = self.rule(rule, facts, &mut ());
+        truth.is_true() || truth.might_be_true()
     }
 
     fn rule(&self, rule: &Rule, facts: &dyn Facts, witness: &mut impl Witness) -> Truth {

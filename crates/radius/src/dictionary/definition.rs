@@ -29,6 +29,8 @@ pub struct Definition {
     pub accept: Quantity,
     /// Whether the service makes it by itself, so that nobody else may.
     pub reserved: bool,
+    /// Which of its values make somebody an administrator of equipment; none where nobody said.
+    pub privileged: Option<Privileged>,
     /// The dictionary file, and the line in it.
     pub place: (Arc<str>, usize),
     /// Names of numbers, in the order of the file.
@@ -49,6 +51,30 @@ impl Definition {
     /// The value that a person wrote, encoded, under tag 0 where it has a tag.
     pub fn encode(&self, text: &str) -> Result<Vec<u8>, ValueError> {
         write(self, 0, text)
+    }
+
+    /// Whether this value, as a person wrote it, makes somebody an administrator of equipment; some value
+    /// where none is given. Nothing where nobody said.
+    pub fn makes_administrator(&self, written: Option<&str>) -> Option<bool> {
+        let privileged = self.privileged.as_ref()?;
+        let Some(written) = written else { return Some(*privileged != Privileged::Never) };
+        Some(match privileged {
+            Privileged::Never => false,
+            Privileged::Always => true,
+            // What is no number cannot be compared.
+            Privileged::Above(most) => self.number_of(written).is_none_or(|number| number > *most),
+            Privileged::Values(values) => values.iter().any(|known| {
+                let inside = self.kind.most().is_none() && written.to_lowercase().contains(&known.to_lowercase());
+                let same = || self.encode(written).is_ok_and(|bytes| self.encode(known) == Ok(bytes));
+                inside || written.eq_ignore_ascii_case(known) || same()
+            }),
+        })
+    }
+
+    /// The number that a written value is.
+    fn number_of(&self, written: &str) -> Option<u64> {
+        let named = self.value_number(written).map(u64::from);
+        named.or_else(|| written.trim().parse().ok()).filter(|_| self.kind.most().is_some())
     }
 
     /// All named values.
@@ -165,6 +191,19 @@ impl Hidden {
     pub fn word(self) -> &'static str {
         Self::ALL[self as usize].0
     }
+}
+
+/// Which values of an attribute make somebody an administrator of equipment.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Privileged {
+    /// No value does.
+    Never,
+    /// Every value does.
+    Always,
+    /// Numbers above this do.
+    Above(u64),
+    /// These do, and texts that have one of them inside; case does not count.
+    Values(Vec<String>),
 }
 
 /// How many of an attribute a packet may carry, as the tables of the RFCs say it.

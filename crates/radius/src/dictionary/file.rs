@@ -5,7 +5,7 @@ use std::sync::{Arc, LazyLock};
 use regnant_base::{At, Item, Section, TomlFile};
 
 use crate::attribute_id::AttributeId;
-use crate::dictionary::definition::{Definition, Hidden, Kind, Quantity, Vendor, VendorLayout};
+use crate::dictionary::definition::{Definition, Hidden, Kind, Privileged, Quantity, Vendor, VendorLayout};
 
 /// RFC 5580 section 4.1 has the longest of the RFCs' names; people write them.
 const LONGEST_NAME: usize = 100;
@@ -142,6 +142,7 @@ fn entry(section: &Section<'_>, vendor: Option<&Vendor>, (source, place): (&str,
     let accept = section.word("accept", &Quantity::ALL);
     let (tagged, secret) = (section.flag("tagged"), section.flag("secret"));
     let (repeats, reserved) = (section.flag("repeats"), section.flag("reserved"));
+    let privileged = section.get("privileged").and_then(|item| privileged(&item));
     let own_source = match (section.text("rfc"), section.text("section")) {
         (Some(whole), _) => whole.value.to_owned(),
         (None, Some(part)) => format!("{source} section {}", part.value),
@@ -164,10 +165,28 @@ fn entry(section: &Section<'_>, vendor: Option<&Vendor>, (source, place): (&str,
         hidden,
         accept: accept.unwrap_or(Quantity::Any),
         reserved,
+        privileged,
         place: (place.clone(), section.line()),
         values,
     };
     Some(Entry { line: section.line(), name, number: number?.value as u32, inside, definition })
+}
+
+/// `true`, `false`, a number above which values are privileged, or the values that are.
+fn privileged(item: &Item<'_>) -> Option<Privileged> {
+    if item.is_flag() {
+        let always = item.flag("privileged")?;
+        return Some(if always { Privileged::Always } else { Privileged::Never });
+    }
+    if item.is_number() {
+        return item.number("privileged", (0, u32::MAX.into())).map(|most| Privileged::Above(most.value));
+    }
+    let values: Vec<_> = item.texts("privileged").iter().map(|text| text.value.to_owned()).collect();
+    if values.is_empty() {
+        item.wrong("write `true` or `false`, the number above which values are privileged, or a list of such values");
+        return None;
+    }
+    Some(Privileged::Values(values))
 }
 
 /// What of an attribute excludes what else.

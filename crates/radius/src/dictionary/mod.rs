@@ -18,7 +18,7 @@ use crate::builder::BuildError;
 use crate::value::ValueError;
 
 use built_in::BUILT_IN;
-pub use definition::{Definition, Hidden, Kind, Quantity, Vendor, VendorLayout};
+pub use definition::{Definition, Hidden, Kind, Privileged, Quantity, Vendor, VendorLayout};
 pub use file::Unassigned;
 use file::{DictionaryFile, Entry};
 

@@ -73,6 +73,8 @@ pub struct TokenRow {
     pub created_at: i64,
     /// When it ends, in milliseconds since 1970.
     pub expires: Option<i64>,
+    /// The token that it was made with, and with which it ends.
+    pub parent: Option<TokenHash>,
 }
 
 impl TokenHash {
@@ -130,8 +132,8 @@ impl Records {
 
     /// Every token, by owner and time.
     pub fn tokens(&self) -> Result<Vec<TokenRow>, RecordsError> {
-        let sql = "SELECT hash, administrator.name, token.name, token.role, token.created_at, token.expires
-                   FROM token JOIN administrator ON administrator = key ORDER BY key, token.created_at, hash";
+        let sql = "SELECT hash, administrator.name, token.name, token.role, token.created_at, token.expires,
+                   parent FROM token JOIN administrator ON administrator = key ORDER BY key, token.created_at, hash";
         let db = self.reader();
         let mut statement = db.prepare_cached(sql)?;
         let read = |row: &rusqlite::Row<'_>| {
@@ -142,6 +144,7 @@ impl Records {
                 role: tables::role(row, 3)?,
                 created_at: row.get(4)?,
                 expires: row.get(5)?,
+                parent: row.get::<_, Option<[u8; 32]>>(6)?.map(TokenHash),
             })
         };
         Ok(statement.query_map([], read)?.collect::<Result<_, _>>()?)
@@ -157,6 +160,23 @@ fn recovery_codes(db: &Connection, name: &str) -> Result<Vec<TokenHash>, Records
 fn keep_recovery_codes(db: &Connection, name: &str, codes: &[TokenHash]) -> Result<(), RecordsError> {
     let text = serde_json::to_string(codes).expect("hashes are JSON");
     db.execute("UPDATE administrator SET recovery = ?2 WHERE key = ?1", [&fold(name), &text])?;
+    Ok(())
+}
+
+/// What was made with a token, and with that again, may no more than it may from now on, and lasts no longer.
+pub(crate) fn bound_heirs(
+    db: &Connection,
+    hash: TokenHash,
+    role: Role,
+    expires: Option<i64>,
+) -> Result<(), RecordsError> {
+    let heirs = "WITH RECURSIVE heir (hash) AS (SELECT hash FROM token WHERE parent = ?1
+                     UNION SELECT token.hash FROM token JOIN heir ON parent = heir.hash)
+                 UPDATE token SET expires = CASE WHEN ?2 IS NULL THEN expires
+                         ELSE min(coalesce(expires, ?2), ?2) END,
+                     role = CASE WHEN ?3 = 'engineer' THEN role ELSE ?3 END
+                 WHERE hash IN (SELECT hash FROM heir)";
+    db.execute(heirs, params![hash.0, expires, role.word()])?;
     Ok(())
 }
 

@@ -82,18 +82,30 @@ fn run(db: &Connection, envelope: &Envelope, revision: u64) -> Result<(Done, Bef
             }
             administrators::set_second_factor(db, administrator, secret.as_ref(), recovery, revision)?;
         }
-        Command::AddToken { hash, administrator, name, role, expires } => {
+        Command::AddToken { hash, administrator, name, role, expires, parent } => {
             let owner = RecordName::Administrator(administrator.clone());
             tables::revision(db, &owner)?.ok_or(Missing::Record(owner))?;
-            let sql = "INSERT INTO token (hash, administrator, created_at, name, role, expires)
-                       VALUES (?1, ?2, ?3, ?4, ?5, ?6) ON CONFLICT (hash) DO NOTHING";
-            db.execute(sql, params![hash.0, fold(administrator), at, name, role.word(), expires])?;
+            let parent = parent.map(|parent| parent.0);
+            let is_there = |parent: &[u8; 32]| {
+                let sql = "SELECT EXISTS (SELECT 1 FROM token WHERE hash = ?1 AND administrator = ?2)";
+                db.query_row(sql, params![parent, fold(administrator)], |row| row.get::<_, bool>(0))
+            };
+            if parent.as_ref().map(is_there).transpose()? == Some(false) {
+                return Err(Missing::Token.into());
+            }
+            let sql = "INSERT INTO token (hash, administrator, created_at, name, role, expires, parent)
+                       VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7) ON CONFLICT (hash) DO NOTHING";
+            db.execute(sql, params![hash.0, fold(administrator), at, name, role.word(), expires, parent])?;
         }
         Command::ChangeToken { hash, name, role, expires } => {
             let sql = "UPDATE token SET name = ?2, role = ?3, expires = ?4 WHERE hash = ?1";
             if db.execute(sql, params![hash.0, name, role.word(), expires])? == 0 {
                 return Err(Missing::Token.into());
             }
+            administrators::bound_heirs(db, *hash, *role, *expires)?;
+        }
+        Command::RemoveTokens { administrator } => {
+            db.execute("DELETE FROM token WHERE administrator = ?1", [fold(administrator)])?;
         }
         Command::RemoveToken { hash } => {
             if db.execute("DELETE FROM token WHERE hash = ?1", [hash.0])? == 0 {

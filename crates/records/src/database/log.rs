@@ -414,6 +414,7 @@ fn subject(command: &Command, outcome: &Outcome) -> String {
         }
         Command::AddToken { hash, administrator, name, .. } => format!("{name} ({}) of {administrator}", hash.id()),
         Command::ChangeToken { hash, .. } | Command::RemoveToken { hash } => hash.id(),
+        Command::RemoveTokens { administrator } => administrator.clone(),
         Command::OpenSession { administrator, .. } => administrator.clone(),
         Command::CloseSession { .. } => String::new(),
         Command::RefuseSignIn { name } | Command::NoteSignIn { name } | Command::NoteSignOut { name } => name.clone(),

@@ -29,7 +29,7 @@ use crate::names::RecordName;
 use crate::rows::{Rows, fold, number};
 use crate::sealing::{Sealed, SealingKey};
 
-const MIGRATIONS: [&str; 18] = [
+const MIGRATIONS: [&str; 19] = [
     include_str!("../../migrations/shared-1.sql"),
     include_str!("../../migrations/shared-2.sql"),
     include_str!("../../migrations/shared-3.sql"),
@@ -48,6 +48,7 @@ const MIGRATIONS: [&str; 18] = [
     include_str!("../../migrations/shared-16.sql"),
     include_str!("../../migrations/shared-17.sql"),
     include_str!("../../migrations/shared-18.sql"),
+    include_str!("../../migrations/shared-19.sql"),
 ];
 /// What early releases sealed into every file, to tell another key when it was opened.
 const CANARY: &str = "the seal of these records";

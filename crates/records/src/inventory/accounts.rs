@@ -68,6 +68,9 @@ impl PersonEntry {
         };
         let nt_hash =
             brought.nt_hash_of(self.mschap, password, kept.as_ref(), (key, &nt_hash)).map_err(|why| wrong(&why))?;
+        if self.engineers_only && self.ordinary {
+            return Err(wrong("engineers alone set the password, or the person is ordinary; not both"));
+        }
         Ok(PersonRow {
             password_hash,
             recoverable,
@@ -78,6 +81,7 @@ impl PersonEntry {
             groups: without_repeats(self.groups),
             disabled: self.disabled,
             engineers_only: self.engineers_only,
+            ordinary: self.ordinary,
             note: self.note,
         })
     }

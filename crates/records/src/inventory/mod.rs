@@ -63,6 +63,9 @@ pub struct CommonNameEntry {
     /// What people should know.
     #[serde(default)]
     pub note: String,
+    /// Whether whoever is in this group is ordinary, see [`PersonEntry::ordinary`]; of groups alone.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub ordinary: bool,
 }
 
 /// A store.
@@ -179,6 +182,10 @@ pub struct PersonEntry {
     /// Whether the helpdesk must leave the password alone; false if not said.
     #[serde(default)]
     pub engineers_only: bool,
+    /// Whether an engineer says that no administrator of equipment is meant where a rule could make one of
+    /// whoever comes so; never where a rule asks for this person or their groups.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub ordinary: bool,
     /// What people should know.
     #[serde(default)]
     pub note: String,
@@ -423,7 +430,10 @@ impl CommonNameEntry {
         named(kind.word(), &self.name)?;
         fit_texts(&[], &[&self.note])
             .map_err(|why| InventoryError(format!("{} `{}`: {why}", kind.word(), self.name)))?;
-        Ok(CommonNameRow { kind, name: self.name, note: self.note })
+        if self.ordinary && kind == CommonNameKind::Site {
+            return Err(InventoryError(format!("site `{}`: people and groups are ordinary, and not sites", self.name)));
+        }
+        Ok(CommonNameRow { kind, name: self.name, note: self.note, ordinary: self.ordinary })
     }
 }
 

@@ -121,6 +121,10 @@ pub struct PersonRow {
     /// Whether the helpdesk must leave the password alone.
     #[serde(default)]
     pub engineers_only: bool,
+    /// Whether an engineer says that no administrator of equipment is meant where a rule could make one of
+    /// whoever comes so; never where a rule asks for this person or their groups.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub ordinary: bool,
     /// What people should know.
     #[serde(default)]
     pub note: String,
@@ -242,6 +246,9 @@ pub struct CommonNameRow {
     /// What people should know.
     #[serde(default)]
     pub note: String,
+    /// Whether whoever is in this group is ordinary, see [`PersonRow::ordinary`].
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub ordinary: bool,
 }
 
 /// What a name that records have in common is the name of.

@@ -95,6 +95,8 @@ pub(crate) struct AdministratorChange {
     pub(crate) disabled: Option<bool>,
     /// When they end, in milliseconds since 1970, or never.
     pub(crate) expires: Option<Option<i64>>,
+    /// Whether their tokens go on with another password that somebody else sets.
+    pub(crate) keep_tokens: bool,
 }
 
 impl Administrators {
@@ -157,6 +159,9 @@ impl Administrators {
             expires: change.expires.unwrap_or(before.expires),
             ..before
         };
+        if change.password.is_some() && !change.keep_tokens && !by.name.eq_ignore_ascii_case(&row.name) {
+            self.forget_tokens(&row.name, by)?;
+        }
         let was = vec![RecordName::Administrator(row.name.clone())];
         let rows = Rows { administrators: vec![row.clone()], ..Rows::default() };
         self.committer.apply(by, Command::Change { was, rows })?;
@@ -195,13 +200,17 @@ impl Administrators {
         Ok(())
     }
 
-    /// Sets a second factor and gives its recovery codes; sessions end.
+    /// Sets a second factor and gives its recovery codes; sessions end, and tokens where they are not kept.
     pub(crate) fn set_second_factor(
         &self,
         name: &str,
         secret: &Secret,
+        keep_tokens: bool,
         by: &Author,
     ) -> Result<Vec<String>, AdministrationError> {
+        if !keep_tokens {
+            self.forget_tokens(name, by)?;
+        }
         let (codes, recovery) = second_factor::recovery_codes();
         let secret = Some(sealed_second_factor(name, secret.expose(), &self.committer.environment.key));
         self.committer.apply(by, Command::SetSecondFactor { administrator: name.to_owned(), secret, recovery })?;
@@ -240,6 +249,15 @@ impl Administrators {
         Ok(secret)
     }
 
+    /// A recovery code opens once, whatever for.
+    pub(crate) fn use_up(&self, code: ShownCode, author: &Author) -> Result<(), AdministrationError> {
+        if let ShownCode::Recovery(_) = code {
+            let session = self.open_session(author, Duration::ZERO, code)?;
+            self.close_session(&session, author)?;
+        }
+        Ok(())
+    }
+
     /// Ends a session.
     pub(crate) fn close_session(&self, secret: &str, author: &Author) -> Result<(), AdministrationError> {
         self.committer.apply(author, Command::CloseSession { hash: token_hash(secret) })?;
@@ -275,13 +293,14 @@ impl Administrators {
         Ok(())
     }
 
-    /// A token with which a program acts as the author, in a role that the author may give.
+    /// A token with which a program acts as the author, in a role that the author may give; it ends with the one
+    /// that it is made with.
     pub fn token_for(
         &self,
         author: &Author,
         name: &str,
-        role: Role,
-        expires: Option<i64>,
+        (role, expires): (Role, Option<i64>),
+        parent: Option<TokenHash>,
     ) -> Result<(String, TokenHash), AdministrationError> {
         fits_token(name)?;
         if self.tokens()?.iter().filter(|token| token.administrator == author.name).count() >= MOST_TOKENS {
@@ -289,7 +308,7 @@ impl Administrators {
         }
         let token = new_token();
         let (hash, administrator, name) = (token_hash(&token), author.name.clone(), name.to_owned());
-        self.committer.apply(author, Command::AddToken { hash, administrator, name, role, expires })?;
+        self.committer.apply(author, Command::AddToken { hash, administrator, name, role, expires, parent })?;
         Ok((token, hash))
     }
 
@@ -325,7 +344,15 @@ impl Administrators {
         Ok(())
     }
 
-    /// Forgets a token.
+    /// Forgets every token of somebody, where they have some: whoever made one with what was stolen goes with it.
+    pub(crate) fn forget_tokens(&self, administrator: &str, by: &Author) -> Result<(), AdministrationError> {
+        if self.tokens()?.iter().any(|row| row.administrator == administrator) {
+            self.committer.apply(by, Command::RemoveTokens { administrator: administrator.to_owned() })?;
+        }
+        Ok(())
+    }
+
+    /// Forgets a token, with those that were made with it.
     pub fn forget_token(&self, hash: TokenHash, by: &Author) -> Result<(), AdministrationError> {
         self.committer.apply(by, Command::RemoveToken { hash })?;
         Ok(())

@@ -46,6 +46,8 @@ pub(crate) struct Rename<'r> {
     pub(crate) to: Option<&'r str>,
     /// What people should know from now on; what they know already where none.
     pub(crate) note: Option<&'r str>,
+    /// Whether whoever is in it is ordinary from now on; as it was where none.
+    pub(crate) ordinary: Option<bool>,
     /// What its author saw.
     pub(crate) seen: Option<&'r RecordVersion>,
     /// Whether it is done although the active policy names it, something has the new name
@@ -103,12 +105,15 @@ impl Rename<'_> {
         // Of two that become one the note of the one that was there stays.
         let other = self.to.filter(|to| !same(to, self.from)).and_then(find);
         let was = this.into_iter().chain(other).map(name).collect();
-        let note = other.or(this).map(|known| known.row.note.as_str());
-        let common_names = match (self.to, self.note.or(note)) {
-            (Some(to), Some(note)) => {
-                vec![CommonNameEntry { name: to.to_owned(), note: note.to_owned() }.row(self.kind)?]
+        let before = other.or(this).map(|known| &known.row);
+        let says = before.is_some() || self.note.is_some() || self.ordinary.is_some();
+        let common_names = match self.to.filter(|_| says) {
+            Some(to) => {
+                let note = self.note.or(before.map(|row| row.note.as_str())).unwrap_or_default().to_owned();
+                let ordinary = self.ordinary.unwrap_or(before.is_some_and(|row| row.ordinary));
+                vec![CommonNameEntry { name: to.to_owned(), note, ordinary }.row(self.kind)?]
             }
-            _ => Vec::new(),
+            None => Vec::new(),
         };
         Ok((was, Rows { common_names, ..Rows::default() }))
     }
@@ -129,7 +134,7 @@ impl Identities {
             all.insert(row.name.to_lowercase(), CommonName { is_kept: true, ..new(row) });
         }
         let mut of = |name: &str, change: &mut dyn FnMut(&mut CommonName)| {
-            let row = || CommonNameRow { kind, name: name.to_owned(), note: String::new() };
+            let row = || CommonNameRow { kind, name: name.to_owned(), note: String::new(), ordinary: false };
             change(all.entry(name.to_lowercase()).or_insert_with(|| new(row())));
         };
         let snapshot = self.committer.snapshot.load_full();
@@ -175,27 +180,33 @@ impl Identities {
         self.commit(&self.committer.turn(), Command::Add(rows), by)
     }
 
-    /// Says what people should know of a group or a site, whether something was kept of it or not.
+    /// Says what people should know of a group or a site, whether something was kept of it or not. What is not
+    /// said stays.
     pub(crate) fn put_common_name(
         &self,
-        kind: CommonNameKind,
-        entry: CommonNameEntry,
+        name: RecordName,
+        (note, ordinary): (Option<String>, Option<bool>),
         seen: Option<&RecordVersion>,
         by: &Author,
     ) -> Result<(), AdministrationError> {
+        let RecordName::CommonName { kind, name: spelled } = &name else {
+            return Err(AdministrationError::NotFound(name));
+        };
         let turn = self.committer.turn();
-        let row = entry.row(kind)?;
-        let name = RecordName::CommonName { kind, name: row.name.clone() };
+        let before = self.committer.records.find(&name)?.common_names.pop();
+        let entry = CommonNameEntry {
+            name: spelled.clone(),
+            note: note.or(before.as_ref().map(|row| row.note.clone())).unwrap_or_default(),
+            ordinary: ordinary.or(before.as_ref().map(|row| row.ordinary)).unwrap_or_default(),
+        };
+        let row = entry.row(*kind)?;
         if let Some(seen) = seen {
-            let known = self.common_name(kind, &row.name)?;
+            let known = self.common_name(*kind, &row.name)?;
             if *seen != RecordVersion::of(&known.row) {
                 return Err(AdministrationError::Changed(row.name));
             }
         }
-        let was = match self.committer.records.find(&name)?.common_names.is_empty() {
-            true => Vec::new(),
-            false => vec![name],
-        };
+        let was = before.map(|_| name).into_iter().collect();
         let rows = Rows { common_names: vec![row], ..Rows::default() };
         self.commit(&turn, Command::Change { was, rows }, by)
     }
@@ -297,7 +308,8 @@ mod tests {
     fn a_group_is_renamed_where_it_stands_and_never_had_twice() {
         let on = |from: &str, to: Option<&str>, groups: &[&str]| {
             let groups: Vec<_> = groups.iter().map(|group| (*group).to_owned()).collect();
-            Rename { kind: CommonNameKind::Group, from, to, note: None, seen: None, anyway: false }.on(&groups)
+            Rename { kind: CommonNameKind::Group, from, to, note: None, ordinary: None, seen: None, anyway: false }
+                .on(&groups)
         };
         assert_eq!(on("Crew", Some("hands"), &["staff", "crew"]), Some(vec!["staff".into(), "hands".into()]));
         assert_eq!(on("crew", Some("staff"), &["STAFF", "crew"]), Some(vec!["STAFF".into()]));

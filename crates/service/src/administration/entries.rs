@@ -40,6 +40,7 @@ pub(crate) fn person(row: &PersonRow) -> PersonEntry {
         disabled: row.disabled,
         expires: time(row.expires),
         engineers_only: row.engineers_only,
+        ordinary: row.ordinary,
         note: row.note.clone(),
     }
 }

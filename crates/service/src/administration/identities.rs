@@ -4,9 +4,9 @@ use std::sync::Arc;
 use regnant_base::SecretText;
 use regnant_policy::Mac;
 use regnant_records::{
-    Author, Barred, Command, DeclaredAttributes, DeviceEntry, DeviceFilter, DeviceRow, Expected, KeptPassword,
-    MachineEntry, MachineRow, Marked, NasRow, PersonEntry, PersonRow, Reading, RecordName, RecordsError, Rows,
-    StoreKind, StoreRow,
+    Author, Barred, Command, CommonNameKind, DeclaredAttributes, DeviceEntry, DeviceFilter, DeviceRow, Expected,
+    KeptPassword, MachineEntry, MachineRow, Marked, NasRow, PersonEntry, PersonRow, Reading, RecordName, RecordsError,
+    Rows, StoreKind, StoreRow,
 };
 
 use crate::administration::committer::{Committer, Turn};
@@ -158,8 +158,21 @@ impl Identities {
         if person.engineers_only {
             return Some("they are marked engineers only".into());
         }
-        let rule = privilege::reach(&self.committer.snapshot.load().active.edition, person)?;
-        Some(format!("{rule} could make them an administrator of equipment"))
+        let reach = privilege::reach(&self.committer.snapshot.load().active.edition, person)?;
+        if !reach.is_theirs && self.is_ordinary(person) {
+            return None;
+        }
+        Some(format!("{} could make them an administrator of equipment", reach.why))
+    }
+
+    /// Whether an engineer says so of a person, or of a group that they are in. Where that cannot be read,
+    /// nobody does.
+    fn is_ordinary(&self, person: &PersonRow) -> bool {
+        let of_group = |group: &String| {
+            let name = RecordName::CommonName { kind: CommonNameKind::Group, name: group.clone() };
+            self.committer.records.find(&name).is_ok_and(|rows| rows.common_names.iter().any(|row| row.ordinary))
+        };
+        person.ordinary || person.groups.iter().any(of_group)
     }
 
     /// Every machine.

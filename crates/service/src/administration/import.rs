@@ -390,7 +390,11 @@ impl Lines<'_> {
     ) -> Result<bool, String> {
         let record = RecordName::CommonName { kind, name: name.to_owned() };
         let before = self.committer.records.find(&record).map_err(|error| error.to_string())?.common_names.pop();
-        let kept = before.as_ref().map(|row| CommonNameEntry { name: row.name.clone(), note: row.note.clone() });
+        let kept = before.as_ref().map(|row| CommonNameEntry {
+            name: row.name.clone(),
+            note: row.note.clone(),
+            ordinary: row.ordinary,
+        });
         let entry: CommonNameEntry = over(kept, said).map_err(|error| error.to_string())?;
         rows.common_names.push(entry.row(kind).map_err(|error| error.to_string())?);
         Ok(before.is_none())

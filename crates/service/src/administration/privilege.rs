@@ -1,15 +1,42 @@
 //! Whom the policy could make an administrator of equipment: their passwords are not the
-//! helpdesk's to set.
+//! helpdesk's to set. In doubt they are not, until an engineer says that somebody is ordinary.
 
-use regnant_equipment::Edition;
-use regnant_policy::{Compiled, Consequence, FactId, Facts, Known, Members, Statement, StatementValue, Value};
+use regnant_decision::Purpose;
+use regnant_equipment::{Doubt, Edition, Privilege};
+use regnant_policy::{FactId, Facts, Gate, Known, Members, Value};
 use regnant_records::PersonRow;
 
-/// Somebody of whom the name, store and groups are known, and nothing else.
+/// Somebody of whom the name, store and groups are known, who wants one thing, and nothing else is known.
 struct Somebody<'p> {
     name: (Option<FactId>, &'p str),
     store: (Option<FactId>, &'p str),
     groups: (Option<FactId>, Vec<Value<'p>>),
+    purpose: (Option<FactId>, Purpose),
+    /// Whether what is looked up may put them into more groups.
+    in_part: bool,
+}
+
+impl<'p> Somebody<'p> {
+    fn new(edition: &Edition, person: &'p PersonRow, purpose: Purpose) -> Self {
+        let schema = edition.vocabulary.schema();
+        Self {
+            name: (schema.find("user.name"), &person.name),
+            store: (schema.find("user.store"), &person.store),
+            groups: (schema.find("user.groups"), person.groups.iter().map(|group| Value::Text(group.into())).collect()),
+            purpose: (schema.find("request.purpose"), purpose),
+            in_part: false,
+        }
+    }
+
+    /// The same where what a gate looks up may add groups.
+    fn at(self, gate: &Gate) -> Self {
+        Self { in_part: !gate.lookups.is_empty(), ..self }
+    }
+
+    /// Somebody else of the same store, in no group.
+    fn stranger(self) -> Self {
+        Self { name: (self.name.0, ""), groups: (self.groups.0, Vec::new()), ..self }
+    }
 }
 
 impl Facts for Somebody<'_> {
@@ -21,65 +48,77 @@ impl Facts for Somebody<'_> {
             return Known::Is(Value::Text(self.store.1.into()));
         }
         if self.groups.0 == Some(id) {
-            return Known::Is(Value::Set(Members::Borrowed(&self.groups.1)));
+            let groups = Value::Set(Members::Borrowed(&self.groups.1));
+            return if self.in_part { Known::Partial(groups) } else { Known::Is(groups) };
+        }
+        if self.purpose.0 == Some(id) {
+            return Known::Is(Value::Integer(self.purpose.1 as i64));
         }
         // Whatever else a request says could make a rule true.
         Known::Unanswered
     }
 }
 
-/// What could make a person an administrator of equipment, in words: a rule that grants
-/// `service administrative` or a privilege above 1 and is not false of them whatever else is
-/// true. None where nothing could.
-pub(crate) fn reach(edition: &Edition, person: &PersonRow) -> Option<String> {
-    let (policy, schema) = (&edition.policy, edition.vocabulary.schema());
-    let somebody = Somebody {
-        name: (schema.find("user.name"), &person.name),
-        store: (schema.find("user.store"), &person.store),
-        groups: (schema.find("user.groups"), person.groups.iter().map(|group| Value::Text(group.into())).collect()),
-    };
-    policy.gates().iter().find_map(|gate| {
-        if gives_privilege(policy, &gate.otherwise) {
-            return Some(format!("the `otherwise` of gate `{}`", gate.name));
-        }
-        let rule = policy.possible_rules(gate, &somebody).find(|rule| gives_privilege(policy, &rule.then))?;
-        Some(format!("rule `{}` of gate `{}`", rule.title, gate.name))
-    })
+/// What could make a person an administrator of equipment.
+pub(crate) struct Reach {
+    /// Rule, grant and what it says, in words.
+    pub(crate) why: String,
+    /// Whether the rule asks for their name or groups, so that it is about them and not about whoever comes so.
+    pub(crate) is_theirs: bool,
 }
 
-fn gives_privilege(policy: &Compiled, consequence: &Consequence) -> bool {
-    let Consequence::Grant(set) = consequence else { return false };
-    policy.varies(*set) && policy.longest_statements(*set).iter().any(names_privilege)
-        || policy.longest_statements(*set).iter().any(is_privilege)
-}
-
-/// A statement that is about privilege, whose value a fact gives.
-fn names_privilege(statement: &Statement) -> bool {
-    let attribute = statement.attribute.as_deref().unwrap_or_default();
-    matches!(statement.kind.keyword, "service" | "privilege") || is_of_privilege(attribute)
-}
-
-fn is_privilege(statement: &Statement) -> bool {
-    let value = statement.values.iter().find(|(word, _)| word.is_empty()).map(|(_, value)| value);
-    let above_one = match value {
-        Some(StatementValue::Number(number)) => *number > 1,
-        Some(StatementValue::Text(text)) => text.parse::<i64>().map_or(true, |number| number > 1),
-        _ => true,
-    };
-    match (statement.kind.keyword, statement.attribute.as_deref()) {
-        ("service", _) => value.is_some_and(|value| value.to_string().eq_ignore_ascii_case("administrative")),
-        ("privilege", _) => above_one,
-        // RFC 2865 section 5.6 and RFC 5607 section 6.4, sent by themselves.
-        (_, Some("Service-Type")) => {
-            value.is_some_and(|value| matches!(value.to_string().to_lowercase().as_str(), "6" | "administrative"))
-        }
-        (_, Some(attribute)) => is_of_privilege(attribute) && above_one,
-        _ => false,
+/// What could make a person an administrator of equipment: whatever some gate may give them that
+/// says so, or that no dictionary says it does not. What is theirs goes before what is anybody's.
+pub(crate) fn reach(edition: &Edition, person: &PersonRow) -> Option<Reach> {
+    let all = || Purpose::ALL.into_iter().map(|(_, purpose)| purpose);
+    let of_gates = edition.policy.gates().iter().enumerate();
+    let mut found =
+        of_gates.flat_map(|(place, gate)| all().filter_map(move |purpose| at(edition, (place, gate), person, purpose)));
+    let first = found.next()?;
+    if first.is_theirs {
+        return Some(first);
     }
+    Some(found.find(|reach| reach.is_theirs).unwrap_or(first))
 }
 
-/// By its name, of whatever vendor.
-fn is_of_privilege(attribute: &str) -> bool {
-    let name = attribute.to_lowercase();
-    name.contains("priv") || name.contains("admin")
+fn at(edition: &Edition, (place, gate): (usize, &Gate), person: &PersonRow, purpose: Purpose) -> Option<Reach> {
+    let policy = &edition.policy;
+    let somebody = Somebody::new(edition, person, purpose).at(gate);
+    if !policy.may_take(place, &somebody) {
+        return None;
+    }
+    let stranger = Somebody::new(edition, person, purpose).stranger();
+    let privilege = |grants: Option<usize>| {
+        let privilege = edition.privilege(grants?)?;
+        // Into a network nobody is let in as an administrator by what nobody speaks of.
+        (privilege.doubt < Doubt::Unsaid || purpose == Purpose::Login).then_some(privilege)
+    };
+    let told = |what: String, privilege: &Privilege, is_theirs: bool| {
+        let doubt = match privilege.doubt {
+            Doubt::None => "",
+            Doubt::ByItsWords => ", which reads like a privilege",
+            Doubt::Unsaid => ", of which no dictionary says that it is no privilege",
+        };
+        let why = format!("{what} gives grant `{}`: {}{doubt}", privilege.grant, privilege.says);
+        Some(Reach { why, is_theirs })
+    };
+    let mut anybodys = None;
+    for rule in gate.rules.iter().filter(|rule| policy.may_decide(rule, &somebody)) {
+        let Some(privilege) = privilege(rule.then.grants()) else { continue };
+        let of_stranger = policy.may_decide(rule, &stranger);
+        let reach = told(format!("rule `{}` of gate `{}`", rule.title, gate.name), privilege, !of_stranger);
+        if !of_stranger {
+            return reach;
+        }
+        anybodys = anybodys.or(reach);
+    }
+    let otherwise = || {
+        let privilege = privilege(gate.otherwise.grants())?;
+        told(format!("the `otherwise` of gate `{}`", gate.name), privilege, false)
+    };
+    let observe = || {
+        let privilege = privilege(policy.may_observe(place, &somebody))?;
+        told(format!("the `observe` of gate `{}`", gate.name), privilege, false)
+    };
+    anybodys.or_else(otherwise).or_else(observe)
 }

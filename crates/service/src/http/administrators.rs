@@ -65,6 +65,9 @@ pub(crate) struct AdministratorForm {
     /// From when on they are kept out; never where there is none.
     #[serde(default)]
     expires: Option<String>,
+    /// Whether their tokens go on though they get another password; they end if not said.
+    #[serde(default)]
+    keep_tokens: bool,
 }
 
 /// What of an administrator shall be otherwise; what is left out stays. Their sessions end.
@@ -78,6 +81,9 @@ pub(crate) struct AdministratorPatch {
     disabled: Option<bool>,
     /// From when on they are kept out; empty is never.
     expires: Option<String>,
+    /// Whether their tokens go on though they get another password; they end if not said.
+    #[serde(default)]
+    keep_tokens: bool,
 }
 
 impl From<AdministratorRow> for AdministratorView {
@@ -148,8 +154,14 @@ pub(crate) async fn replace(
     Sent(form): Sent<AdministratorForm>,
 ) -> Result<Response, ApiError> {
     let expires = form.expires.as_deref().filter(|text| !text.is_empty()).map(time).transpose()?;
-    let AdministratorForm { password, role, disabled, .. } = form;
-    let change = AdministratorChange { password, role: Some(role), disabled: Some(disabled), expires: Some(expires) };
+    let AdministratorForm { password, role, disabled, keep_tokens, .. } = form;
+    let change = AdministratorChange {
+        password,
+        role: Some(role),
+        disabled: Some(disabled),
+        expires: Some(expires),
+        keep_tokens,
+    };
     changed(api, name, change, &headers, by).await
 }
 
@@ -172,8 +184,8 @@ pub(crate) async fn change(
         Some("") => Some(None),
         Some(text) => Some(Some(time(text)?)),
     };
-    let AdministratorPatch { password, role, disabled, .. } = patch;
-    let change = AdministratorChange { password, role, disabled, expires };
+    let AdministratorPatch { password, role, disabled, keep_tokens, .. } = patch;
+    let change = AdministratorChange { password, role, disabled, expires, keep_tokens };
     changed(api, name, change, &headers, by).await
 }
 

@@ -4,7 +4,7 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Response};
-use regnant_records::{Author, CommonNameEntry, CommonNameKind};
+use regnant_records::{Author, CommonNameEntry, CommonNameKind, RecordName};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -22,6 +22,9 @@ pub(crate) struct GroupView {
     name: String,
     /// What people should know.
     note: String,
+    /// Whether whoever is in it is ordinary, so that the helpdesk may set their password though a rule could make
+    /// an administrator of whoever comes so.
+    ordinary: bool,
     /// Whether it was added by its name, so that it stays where nobody is in it.
     kept: bool,
     people: u64,
@@ -67,7 +70,7 @@ pub(crate) struct SiteList {
 impl From<CommonName> for GroupView {
     fn from(CommonName { row, is_kept: kept, had_by, named_by }: CommonName) -> Self {
         let Counts { people, machines, devices, .. } = had_by;
-        Self { name: row.name, note: row.note, kept, people, machines, devices, named_by }
+        Self { name: row.name, note: row.note, ordinary: row.ordinary, kept, people, machines, devices, named_by }
     }
 }
 
@@ -84,6 +87,9 @@ pub(crate) struct NewCommonName {
     name: String,
     #[serde(default)]
     note: String,
+    /// Of groups alone.
+    #[serde(default)]
+    ordinary: bool,
 }
 
 /// What people should know of a group or a site.
@@ -92,6 +98,8 @@ pub(crate) struct NewCommonName {
 pub(crate) struct CommonNote {
     #[serde(default)]
     note: String,
+    /// Of groups alone; as it was where it is left out.
+    ordinary: Option<bool>,
 }
 
 /// What of a group or a site shall be otherwise; what is left out stays.
@@ -100,6 +108,8 @@ pub(crate) struct CommonNote {
 pub(crate) struct CommonNamePatch {
     name: Option<String>,
     note: Option<String>,
+    /// Whether whoever is in it is ordinary; of groups alone.
+    ordinary: Option<bool>,
     /// Whether it is done although the active policy names it, or something has that name
     /// already and the two become one.
     #[serde(default)]
@@ -154,11 +164,12 @@ async fn find(api: Api, kind: CommonNameKind, name: String) -> Result<CommonName
 async fn put(
     api: &Api,
     (kind, by): (CommonNameKind, Author),
-    entry: CommonNameEntry,
+    (name, says): (String, CommonNote),
     headers: &HeaderMap,
 ) -> Result<CommonName, ApiError> {
-    let (work, name, seen) = (api.clone(), entry.name.clone(), seen(headers)?);
-    blocking(move || work.administration.identities.put_common_name(kind, entry, seen.as_ref(), &by)).await?;
+    let (work, record, seen) = (api.clone(), RecordName::CommonName { kind, name: name.clone() }, seen(headers)?);
+    let says = (Some(says.note), says.ordinary);
+    blocking(move || work.administration.identities.put_common_name(record, says, seen.as_ref(), &by)).await?;
     find(api.clone(), kind, name).await
 }
 
@@ -170,16 +181,16 @@ async fn patch(
     headers: &HeaderMap,
 ) -> Result<RenamedView, ApiError> {
     let seen = seen(headers)?;
-    if patch.name.is_none() && patch.note.is_none() {
-        return Err(ApiError::bad("Say `name`, `note` or both."));
+    if patch.name.is_none() && patch.note.is_none() && patch.ordinary.is_none() {
+        return Err(ApiError::bad("Say `name`, `note`, `ordinary` or several."));
     }
     let work = move || {
         let identities = &api.administration.identities;
         if patch.name.is_none() {
             // Nobody has to be in it for that.
             let name = identities.common_name(kind, &name)?.row.name;
-            let entry = CommonNameEntry { name, note: patch.note.unwrap_or_default() };
-            return identities.put_common_name(kind, entry, seen.as_ref(), &by).map(|()| Counts::default());
+            let (record, says) = (RecordName::CommonName { kind, name }, (patch.note, patch.ordinary));
+            return identities.put_common_name(record, says, seen.as_ref(), &by).map(|()| Counts::default());
         }
         identities.rename(
             &Rename {
@@ -187,6 +198,7 @@ async fn patch(
                 from: &name,
                 to: patch.name.as_deref().map(str::trim),
                 note: patch.note.as_deref(),
+                ordinary: patch.ordinary,
                 seen: seen.as_ref(),
                 anyway: patch.anyway,
             },
@@ -205,7 +217,7 @@ async fn remove(
 ) -> Result<RenamedView, ApiError> {
     let seen = seen(headers)?;
     let work = move || {
-        let rename = Rename { kind, from: &name, to: None, note: None, seen: seen.as_ref(), anyway };
+        let rename = Rename { kind, from: &name, to: None, note: None, ordinary: None, seen: seen.as_ref(), anyway };
         api.administration.identities.rename(&rename, &by)
     };
     Ok(blocking(work).await?.into())
@@ -243,9 +255,9 @@ pub(crate) async fn group(
 pub(crate) async fn add_group(
     State(api): State<Api>,
     May { signed: Signed { author: by, .. }, .. }: May<Change>,
-    Sent(NewCommonName { name, note }): Sent<NewCommonName>,
+    Sent(NewCommonName { name, note, ordinary }): Sent<NewCommonName>,
 ) -> Result<StatusCode, ApiError> {
-    let entry = CommonNameEntry { name: name.trim().to_owned(), note };
+    let entry = CommonNameEntry { name: name.trim().to_owned(), note, ordinary };
     blocking(move || api.administration.identities.add_common_name(GROUP, entry, &by)).await?;
     Ok(StatusCode::CREATED)
 }
@@ -262,9 +274,9 @@ pub(crate) async fn put_group(
     May { signed: Signed { author: by, .. }, .. }: May<Change>,
     Path(name): Path<String>,
     headers: HeaderMap,
-    Sent(CommonNote { note }): Sent<CommonNote>,
+    Sent(says): Sent<CommonNote>,
 ) -> Result<Response, ApiError> {
-    let found = put(&api, (GROUP, by), CommonNameEntry { name, note }, &headers).await?;
+    let found = put(&api, (GROUP, by), (name, says), &headers).await?;
     Ok((etag(&found.row), Json(GroupView::from(found))).into_response())
 }
 
@@ -329,9 +341,9 @@ pub(crate) async fn site(State(api): State<Api>, _: May<Look>, Path(name): Path<
 pub(crate) async fn add_site(
     State(api): State<Api>,
     May { signed: Signed { author: by, .. }, .. }: May<Change>,
-    Sent(NewCommonName { name, note }): Sent<NewCommonName>,
+    Sent(NewCommonName { name, note, ordinary }): Sent<NewCommonName>,
 ) -> Result<StatusCode, ApiError> {
-    let entry = CommonNameEntry { name: name.trim().to_owned(), note };
+    let entry = CommonNameEntry { name: name.trim().to_owned(), note, ordinary };
     blocking(move || api.administration.identities.add_common_name(SITE, entry, &by)).await?;
     Ok(StatusCode::CREATED)
 }
@@ -348,9 +360,9 @@ pub(crate) async fn put_site(
     May { signed: Signed { author: by, .. }, .. }: May<Change>,
     Path(name): Path<String>,
     headers: HeaderMap,
-    Sent(CommonNote { note }): Sent<CommonNote>,
+    Sent(says): Sent<CommonNote>,
 ) -> Result<Response, ApiError> {
-    let found = put(&api, (SITE, by), CommonNameEntry { name, note }, &headers).await?;
+    let found = put(&api, (SITE, by), (name, says), &headers).await?;
     Ok((etag(&found.row), Json(SiteView::from(found))).into_response())
 }
 

@@ -28,7 +28,7 @@ const MOST_BEFORE_SIGN_IN: usize = 4 << 10;
 /// How long a body may take.
 const BODY: Duration = Duration::from_secs(20);
 /// What is open to everybody that has a body.
-const OPEN: [&str; 2] = ["/api/v1/sign-in", "/api/v1/welcome"];
+const OPEN: [&str; 3] = ["/api/v1/sign-in", "/api/v1/sign-in/token", "/api/v1/welcome"];
 
 /// What is open to whoever signed in, of bodies that are read as they come.
 const STREAMED: &str = "/api/v1/import/";

@@ -9,7 +9,7 @@ use serde::Serialize;
 use utoipa::ToSchema;
 
 use crate::administration::{Administration, AdministrationError};
-use crate::clock::now_ms;
+use crate::clock::{iso, now_ms};
 use crate::findings::{Finding, Look};
 use crate::http::Api;
 use crate::http::callers::{May, ReadPolicy};
@@ -18,6 +18,8 @@ use crate::http::error::{ApiError, blocking};
 /// A backup older than this is told, in milliseconds.
 const BACKUP_EVERY: u64 = 7 * 86_400_000;
 const HOURS: i64 = 24;
+/// A token that ends within this time is told, in milliseconds.
+const TOKENS_END: i64 = 14 * 86_400_000;
 
 /// What was looked at.
 #[derive(Serialize, ToSchema)]
@@ -204,6 +206,16 @@ fn administrators(administration: &Administration) -> Result<Vec<Finding>, Admin
             "there is one engineer",
             "Add a second: whoever loses both password and recovery codes needs root on the machine.",
         );
+    }
+    let soon = |at: &i64| (now..now + TOKENS_END).contains(at);
+    for row in administration.administrators.tokens()? {
+        if let Some(at) = row.expires.filter(soon) {
+            let name = if row.name.is_empty() { row.hash.id() } else { row.name };
+            look.advice(
+                format!("the token `{name}` of {} ends {}", row.administrator, iso(at.cast_unsigned())),
+                "Whatever acts by it stops then: make another under Settings, or sign in again.",
+            );
+        }
     }
     Ok(look.else_well(format!("{} administrators, and every engineer has a second factor", all.len())))
 }

@@ -159,6 +159,7 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(health::health))
         .routes(routes!(sign_in::welcome))
         .routes(routes!(sign_in::sign_in))
+        .routes(routes!(sign_in::sign_in_for_token))
         .routes(routes!(sign_in::sign_out))
         .routes(routes!(sign_in::session))
         .routes(routes!(sign_in::set_own_password))

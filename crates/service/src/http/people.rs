@@ -31,6 +31,8 @@ pub(crate) struct PersonView {
     recoverable_password: bool,
     /// Whether the helpdesk must leave the password alone.
     engineers_only: bool,
+    /// Whether an engineer says that they are ordinary, so that the helpdesk may set their password.
+    ordinary: bool,
     note: String,
 }
 
@@ -79,6 +81,8 @@ pub(crate) struct NewPerson {
     #[serde(default)]
     engineers_only: bool,
     #[serde(default)]
+    ordinary: bool,
+    #[serde(default)]
     note: String,
 }
 
@@ -96,6 +100,7 @@ pub(crate) struct PersonPatch {
     mschap: Option<bool>,
     recoverable_password: Option<bool>,
     engineers_only: Option<bool>,
+    ordinary: Option<bool>,
     note: Option<String>,
 }
 
@@ -133,6 +138,7 @@ impl From<PersonRow> for PersonView {
             mschap: row.nt_hash.is_some(),
             recoverable_password: row.recoverable.is_some(),
             engineers_only: row.engineers_only,
+            ordinary: row.ordinary,
             note: row.note,
         }
     }
@@ -152,6 +158,7 @@ impl From<NewPerson> for PersonEntry {
             disabled: new.disabled,
             expires: new.expires,
             engineers_only: new.engineers_only,
+            ordinary: new.ordinary,
             note: new.note,
         }
     }
@@ -172,6 +179,7 @@ impl PersonPatch {
             disabled: self.disabled.unwrap_or(before.disabled),
             expires: self.expires.map_or(before.expires, |at| Some(at).filter(|at| !at.is_empty())),
             engineers_only: self.engineers_only.unwrap_or(before.engineers_only),
+            ordinary: self.ordinary.unwrap_or(before.ordinary),
             note: self.note.unwrap_or(before.note),
         }
     }

@@ -21,8 +21,12 @@ use crate::http::door::Origin;
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::Sent;
 use crate::http::outside_sessions::Kept;
+use crate::http::tokens::TokenView;
 
 pub(crate) const SESSION: Duration = Duration::from_secs(12 * 3600);
+/// How long the token lasts that the command line signs in for: whoever works on goes on signing in, and what a
+/// program needs for years is made under a name of its own.
+const TOKEN: Duration = Duration::from_secs(30 * 24 * 3600);
 /// The longest name that anybody has.
 const LONGEST_NAME: usize = 253;
 
@@ -106,6 +110,9 @@ pub(crate) struct OwnSecondFactor {
     /// A code that was made with it, which shows that it arrived.
     #[schema(value_type = String)]
     code: SecretText,
+    /// Whether one's tokens, which were made without it, go on; they end if not said.
+    #[serde(default)]
+    keep_tokens: bool,
 }
 
 /// The password, for what a session alone must not do.
@@ -156,6 +163,14 @@ pub(crate) async fn welcome(
     signed_in(&api, author, Role::Engineer, ShownCode::None, &origin).await
 }
 
+/// Who showed name, password and what else is wanted.
+enum Proved {
+    /// An administrator of the records, by this code.
+    Known(Box<KnownAdministrator>, ShownCode),
+    /// Somebody of a directory: what they are called, their role and what their browser shows.
+    Outside(String, Role, String),
+}
+
 /// Signs in with name and password; the session is a cookie. Whoever has a second factor
 /// sends its code too; without it, the answer is 403 with `needs_code`.
 #[utoipa::path(post, path = "/api/v1/sign-in", request_body = SignIn,
@@ -163,20 +178,69 @@ pub(crate) async fn welcome(
 pub(crate) async fn sign_in(
     State(api): State<Api>,
     Extension(origin): Extension<Origin>,
-    Sent(mut form): Sent<SignIn>,
+    Sent(form): Sent<SignIn>,
 ) -> Result<Response, ApiError> {
+    match prove(&api, &form, &origin).await? {
+        Proved::Known(known, code) => {
+            let author = Author::new(&known.row.name, origin.source.to_string());
+            signed_in(&api, author, known.row.role, code, &origin).await
+        }
+        Proved::Outside(called, role, secret) => {
+            Ok(with_cookies(&api, &secret, &origin, (form.name.trim(), called), role))
+        }
+    }
+}
+
+/// Signs in with name and password, and gives a token in the place of a session, for the command line; it ends
+/// after 30 days. Whoever has a second factor sends its code too; without it, the answer is 403 with `needs_code`.
+#[utoipa::path(post, path = "/api/v1/sign-in/token", request_body = SignIn,
+    responses((status = 200, body = TokenView), (status = 403, body = ApiError), (status = 429, body = ApiError)))]
+pub(crate) async fn sign_in_for_token(
+    State(api): State<Api>,
+    Extension(origin): Extension<Origin>,
+    Sent(form): Sent<SignIn>,
+) -> Result<Json<TokenView>, ApiError> {
+    let (known, code) = match prove(&api, &form, &origin).await? {
+        Proved::Known(known, code) => (known, code),
+        Proved::Outside(called, _, secret) => {
+            api.outside_sessions.close(&secret);
+            let (administration, author) =
+                (api.administration.clone(), Author::new(&called, origin.source.to_string()));
+            blocking(move || administration.administrators.note_sign_out(&author)).await?;
+            return Err(ApiError::forbidden(format!(
+                "{called} is known to a directory alone, and tokens are of administrators of the records: sign in to the \
+                 console, or have an engineer add an administrator for the command line (`regnant administrator add`)."
+            )));
+        }
+    };
+    let (role, author) = (known.row.role, Author::new(known.row.name, origin.source.to_string()));
+    api.attempts.right(origin.trier(&author.name));
+    let ends = (now_ms() + TOKEN.as_millis() as u64).cast_signed();
+    let work = move || {
+        let administrators = &api.administration.administrators;
+        // The session uses up the code; nothing else of it is wanted.
+        let session = administrators.open_session(&author, TOKEN, code)?;
+        let made = administrators.token_for(&author, "sign-in", (role, Some(ends)), None);
+        administrators.close_session(&session, &author)?;
+        made
+    };
+    Ok(Json(TokenView::new(blocking(work).await?)))
+}
+
+/// Checks a name, a password and, where there is a second factor, its code; the try is counted first.
+async fn prove(api: &Api, form: &SignIn, origin: &Origin) -> Result<Proved, ApiError> {
     // One name however it is typed, to whoever counts guesses and to whoever is asked.
-    form.name = form.name.trim().to_owned();
-    if form.name.len() > LONGEST_NAME {
+    let typed = form.name.trim();
+    if typed.len() > LONGEST_NAME {
         return Err(ApiError::bad(format!("A name has at most {LONGEST_NAME} bytes.")));
     }
-    if !api.attempts.reserve(origin.trier(&form.name)) {
+    if !api.attempts.reserve(origin.trier(typed)) {
         return Err(ApiError::too_many("Too many wrong passwords; wait a minute, then try again."));
     }
-    let (administration, wanted) = (api.administration.clone(), form.name.clone());
+    let (administration, wanted) = (api.administration.clone(), typed.to_owned());
     let known = blocking(move || administration.administrators.known(&wanted)).await?;
     if known.is_none() && api.outside_sessions.are_open() {
-        return sign_in_outside(&api, &form, &origin).await;
+        return prove_outside(api, typed, &form.password, origin).await;
     }
     let hash = known.as_ref().map(|known| known.password_hash.clone());
     let right = api.pool.verify(&origin.source.to_string(), Secret::from(&form.password), hash).await;
@@ -185,22 +249,21 @@ pub(crate) async fn sign_in(
     let let_in = |known: &KnownAdministrator| right && known.row.is_let_in(now_ms().cast_signed());
     let name = known.as_ref().map(|known| known.row.name.clone());
     let Some(known) = known.filter(let_in) else {
-        return Err(refused(&api, name, &origin, "Name or password is wrong.").await);
+        return Err(refused(api, name, origin, "Name or password is wrong.").await);
     };
-    let author = Author::new(&known.row.name, origin.source.to_string());
     if known.second_factor.is_some() && form.code.is_none() {
         // Whoever has the password has half of what opens: its owner shall know.
         let told = format!("{}, by a right password without its code", known.row.name);
-        note_refusal(&api, Some(told), &origin).await;
+        note_refusal(api, Some(told), origin).await;
         return Err(ApiError::needs_code());
     }
-    let code = prove_code(&api, &known, form.code.as_ref(), &origin).await?;
-    signed_in(&api, author, known.row.role, code, &origin).await
+    let code = prove_code(api, &known, form.code.as_ref(), origin).await?;
+    Ok(Proved::Known(Box::new(known), code))
 }
 
 /// Checks the code of a second factor, where there is one. The try is counted before it is checked, by account,
 /// wherever it comes from.
-async fn prove_code(
+pub(crate) async fn prove_code(
     api: &Api,
     known: &KnownAdministrator,
     code: Option<&SecretText>,
@@ -229,9 +292,9 @@ async fn prove_code(
     }
 }
 
-/// Signs in by an account of a directory.
-async fn sign_in_outside(api: &Api, form: &SignIn, origin: &Origin) -> Result<Response, ApiError> {
-    let opened = api.outside_sessions.open(api, &form.name, &Secret::from(&form.password)).await;
+/// Checks an account of a directory, and opens a session for it.
+async fn prove_outside(api: &Api, name: &str, password: &SecretText, origin: &Origin) -> Result<Proved, ApiError> {
+    let opened = api.outside_sessions.open(api, name, &Secret::from(password)).await;
     let (called, role, secret) = match opened {
         Ok(opened) => opened,
         Err(Kept::Out) => return Err(refused(api, None, origin, "Name or password is wrong.").await),
@@ -241,10 +304,10 @@ async fn sign_in_outside(api: &Api, form: &SignIn, origin: &Origin) -> Result<Re
             ));
         }
     };
-    api.attempts.right(origin.trier(&form.name));
+    api.attempts.right(origin.trier(name));
     let (administration, author) = (api.administration.clone(), Author::new(&called, origin.source.to_string()));
     blocking(move || administration.administrators.note_sign_in(&author)).await?;
-    Ok(with_cookies(api, &secret, origin, (&form.name, called), role))
+    Ok(Proved::Outside(called, role, secret))
 }
 
 /// Counts a sign-in that failed, and keeps it in the audit: of a name that nobody has only
@@ -365,7 +428,10 @@ pub(crate) async fn set_second_factor(
     if second_factor::step_of(&secret, &form.code, now_ms() / 1_000).is_none() {
         return Err(ApiError::bad("The code does not fit the secret: is the clock of the device right?"));
     }
-    let work = move || api.administration.administrators.set_second_factor(&known.row.name, &secret, &signed.author);
+    let work = move || {
+        let administrators = &api.administration.administrators;
+        administrators.set_second_factor(&known.row.name, &secret, form.keep_tokens, &signed.author)
+    };
     Ok(Json(RecoveryCodes { codes: blocking(work).await? }))
 }
 
@@ -415,7 +481,7 @@ fn in_a_session(signed: &Signed) -> Result<(), ApiError> {
 }
 
 /// Whoever finds a browser open, or a token, does not know the password.
-async fn prove_again(
+pub(crate) async fn prove_again(
     api: &Api,
     signed: &Signed,
     password: &SecretText,

@@ -110,7 +110,7 @@ pub(crate) struct DownView {
 /// Something that ends soon.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct EndView {
-    /// `device`, `person`, `machine`, `former-secret`, `certificate` or `authority`.
+    /// `device`, `person`, `machine`, `former-secret`, `certificate`, `authority` or `token`.
     kind: String,
     /// The store, of those that are in one.
     store: Option<String>,
@@ -375,6 +375,10 @@ fn ends(administration: &Administration) -> Result<Vec<EndView>, AdministrationE
         for link in trust.authorities.iter().filter(|link| link.days_left < CERTIFICATE_DAYS) {
             tell("authority", None, &trust.name, &link.subject, link.not_after * 1_000);
         }
+    }
+    for row in administration.administrators.tokens()? {
+        let name = if row.name.is_empty() { row.hash.id() } else { row.name };
+        soon(row.expires).into_iter().for_each(|at| tell("token", None, &name, &row.administrator, at));
     }
     ends.sort_by_key(|(at, _)| *at);
     Ok(ends.into_iter().map(|(_, end)| end).take(MOST).collect())

@@ -1,17 +1,20 @@
-use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use regnant_records::{Role, TokenRow, TokenUse, token_hash};
+use axum::{Extension, Json};
+use regnant_base::SecretText;
+use regnant_records::{Role, TokenHash, TokenRow, TokenUse, token_hash};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::clock::{iso, now_ms};
 use crate::http::Api;
 use crate::http::callers::{Permission, Proof, ReadAudit, Signed};
+use crate::http::door::Origin;
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::{Asked, Sent};
 use crate::http::record::{shown, time};
 use crate::http::short_list::Wanted;
+use crate::http::sign_in::{prove_again, prove_code};
 
 /// A token, by what is known of it without knowing it.
 #[derive(Serialize, ToSchema)]
@@ -26,6 +29,8 @@ pub(crate) struct TokenEntry {
     created: String,
     /// When it ends; never where there is none.
     expires: Option<String>,
+    /// The token that it was made with, and with which it ends, by its id.
+    parent: Option<String>,
     /// When it was used last, to within a minute.
     used: Option<String>,
     /// From where.
@@ -52,6 +57,12 @@ pub(crate) struct NewToken {
     role: Option<Role>,
     /// When it ends; never if not said.
     expires: Option<String>,
+    /// The password, where it is made in a session: whoever finds a browser open does not know it.
+    #[schema(value_type = Option<String>)]
+    password: Option<SecretText>,
+    /// A code of the second factor, or a recovery code, where there is one, likewise.
+    #[schema(value_type = Option<String>)]
+    code: Option<SecretText>,
 }
 
 /// A token, shown this once.
@@ -61,6 +72,12 @@ pub(crate) struct TokenView {
     id: String,
     /// Send it as `Authorization: Bearer TOKEN`.
     token: String,
+}
+
+impl TokenView {
+    pub(crate) fn new((token, hash): (String, TokenHash)) -> Self {
+        Self { id: hash.id(), token }
+    }
 }
 
 impl TokenEntry {
@@ -73,6 +90,7 @@ impl TokenEntry {
             role: row.role.word().to_owned(),
             created: iso(row.created_at.cast_unsigned()),
             expires: shown(row.expires),
+            parent: row.parent.map(|parent| parent.id()),
             used: used.map(|used| iso(used.at)),
             used_from: used.map(|used| used.from.clone()),
         }
@@ -125,12 +143,14 @@ async fn seen_by(api: Api, signed: Signed) -> Result<Vec<TokenEntry>, ApiError> 
 }
 
 /// Makes a token with which a program acts as the signed-in administrator. A token makes
-/// only tokens that may no more than itself, and last no longer.
+/// only tokens that may no more than itself, last no longer, and end with it. In a session the password is wanted
+/// again, with the code of the second factor where there is one; without it, the answer is 403 with `needs_code`.
 #[utoipa::path(post, path = "/api/v1/tokens", operation_id = "add_token", request_body = Option<NewToken>,
     responses((status = 200, body = TokenView), (status = 400, body = ApiError), (status = 403, body = ApiError),
         (status = 409, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn add(
     State(api): State<Api>,
+    Extension(origin): Extension<Origin>,
     signed: Signed,
     new: Option<Sent<NewToken>>,
 ) -> Result<Json<TokenView>, ApiError> {
@@ -138,16 +158,28 @@ pub(crate) async fn add(
     let role = new.role.unwrap_or_else(|| signed.role());
     may_make(&signed, role)?;
     let expires = end(new.expires.as_deref())?;
+    if let Proof::Cookie(_) = signed.proof {
+        let password = new.password.as_ref().ok_or_else(|| {
+            ApiError::forbidden(
+                "A token outlives the session: send your `password` too, and the `code` where you have one.",
+            )
+        })?;
+        let known = prove_again(&api, &signed, password, &origin).await?;
+        let code = prove_code(&api, &known, new.code.as_ref(), &origin).await?;
+        let (administration, author) = (api.administration.clone(), signed.author.clone());
+        blocking(move || administration.administrators.use_up(code, &author)).await?;
+    }
     let work = move || {
-        let expires = match sent_token(&api, &signed)?.and_then(|row| row.expires) {
+        let parent = sent_token(&api, &signed)?;
+        let expires = match parent.as_ref().and_then(|row| row.expires) {
             // Of one that ends, another ends with it at the latest.
             Some(own) if expires.is_none() => Some(own),
             _ => within_own_end(&api, &signed, expires)?,
         };
-        api.administration.administrators.token_for(&signed.author, &new.name, role, expires).map_err(ApiError::from)
+        let (parent, bounds) = (parent.map(|row| row.hash), (role, expires));
+        api.administration.administrators.token_for(&signed.author, &new.name, bounds, parent).map_err(ApiError::from)
     };
-    let (token, hash) = blocking(work).await?;
-    Ok(Json(TokenView { id: hash.id(), token }))
+    Ok(Json(TokenView::new(blocking(work).await?)))
 }
 
 /// The token that was sent, where one was.

@@ -62,9 +62,11 @@ pub(crate) fn put(db: &Connection, rows: &Rows, at: i64, revision: Option<u64>) 
     for row in &rows.common_names {
         run(
             db,
-            "INSERT INTO common_name (kind, key, name, note, revision) VALUES (?1, ?2, ?3, ?4, coalesce(?5, 0))
-             ON CONFLICT (kind, key) DO UPDATE SET name = ?3, note = ?4, revision = coalesce(?5, revision)",
-            params![row.kind.word(), fold(&row.name), row.name, row.note, revision],
+            "INSERT INTO common_name (kind, key, name, note, ordinary, revision)
+             VALUES (?1, ?2, ?3, ?4, ?5, coalesce(?6, 0))
+             ON CONFLICT (kind, key) DO UPDATE SET name = ?3, note = ?4, ordinary = ?5,
+                 revision = coalesce(?6, revision)",
+            params![row.kind.word(), fold(&row.name), row.name, row.note, row.ordinary, revision],
         )?;
     }
     Ok(())
@@ -104,11 +106,11 @@ fn put_person(db: &Connection, row: &PersonRow, revision: Option<i64>) -> Result
     run(
         db,
         "INSERT INTO person (store, key, name, password_hash, recoverable, nt_hash, groups, disabled, expires,
-             engineers_only, note, revision)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, coalesce(?12, 0))
+             engineers_only, ordinary, note, revision)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, coalesce(?13, 0))
          ON CONFLICT (store, key) DO UPDATE SET name = ?3, password_hash = ?4, recoverable = ?5, nt_hash = ?6,
-             groups = ?7, disabled = ?8, expires = ?9, engineers_only = ?10, note = ?11,
-             revision = coalesce(?12, revision)",
+             groups = ?7, disabled = ?8, expires = ?9, engineers_only = ?10, ordinary = ?11,
+             note = ?12, revision = coalesce(?13, revision)",
         params![
             row.store,
             fold(&row.name),
@@ -120,6 +122,7 @@ fn put_person(db: &Connection, row: &PersonRow, revision: Option<i64>) -> Result
             row.disabled,
             row.expires,
             row.engineers_only,
+            row.ordinary,
             row.note,
             revision,
         ],

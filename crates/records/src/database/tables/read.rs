@@ -59,7 +59,7 @@ impl Record for NasRow {
 
 impl Record for PersonRow {
     const COLUMNS: &'static str =
-        "store, name, password_hash, recoverable, nt_hash, groups, disabled, expires, engineers_only, note";
+        "store, name, password_hash, recoverable, nt_hash, groups, disabled, expires, engineers_only, ordinary, note";
     const TABLE: &'static str = "person";
     const ORDER: &'static str = "store, key";
 
@@ -74,7 +74,8 @@ impl Record for PersonRow {
             disabled: row.get(6)?,
             expires: row.get(7)?,
             engineers_only: row.get(8)?,
-            note: row.get(9)?,
+            ordinary: row.get(9)?,
+            note: row.get(10)?,
         })
     }
 }
@@ -196,7 +197,7 @@ impl Record for LanguageRow {
 }
 
 impl Record for CommonNameRow {
-    const COLUMNS: &'static str = "kind, name, note";
+    const COLUMNS: &'static str = "kind, name, note, ordinary";
     const TABLE: &'static str = "common_name";
     const ORDER: &'static str = "kind, key";
 
@@ -205,7 +206,7 @@ impl Record for CommonNameRow {
             "group" => CommonNameKind::Group,
             _ => CommonNameKind::Site,
         };
-        Ok(Self { kind, name: row.get(1)?, note: row.get(2)? })
+        Ok(Self { kind, name: row.get(1)?, note: row.get(2)?, ordinary: row.get(3)? })
     }
 }
 
