@@ -184,7 +184,9 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * A backup of the running service: a tar archive, encrypted where a passphrase is given. One
+         * A backup of the running service: a tar archive, encrypted where a passphrase is given; the password is wanted
+         *     again then, and the code of the second factor where there is one (without it, the answer is 403 with
+         *     `needs_code`). One is made at a time, and whoever reads slower than 100 kB a second for a minute gets no more. One
          *     that breaks off has no end, which a restore tells.
          */
         post: operations["backup"];
@@ -2117,11 +2119,15 @@ export interface components {
         };
         /** @description What shall be backed up beside the records. */
         BackupForm: {
+            /** @description The code of their second factor, or a recovery code, likewise, where there is one. */
+            code?: string | null;
             /**
              * @description Takes the sealing key along, and encrypts all of it under this; left out, the key stays
              *     here and must be kept apart.
              */
             passphrase?: string | null;
+            /** @description The password of whoever asks, where the key is wanted. */
+            password?: string | null;
             /** @description Whether journal and accounting are taken along; false if not said. */
             with_journal?: boolean;
         };
@@ -5290,6 +5296,22 @@ export interface operations {
                 };
             };
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };

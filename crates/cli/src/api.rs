@@ -146,12 +146,19 @@ impl Client {
     }
 
     /// Asks for a file, which is read as it comes.
-    pub(crate) fn download(&self, path: &str, body: &serde_json::Value) -> Result<impl std::io::Read + use<>, Failure> {
+    pub(crate) fn download(
+        &self,
+        path: &str,
+        body: &serde_json::Value,
+    ) -> Result<Result<impl std::io::Read + use<>, Refused>, Failure> {
         let request = self.agent.post(format!("{}/api/v1/{path}", self.base));
         let answer = self.reached(self.authorize(request).send_json(body))?;
         match answer.status().is_success() {
-            true => Ok(answer.into_body().into_reader()),
-            false => Err(read(answer).err().map_or_else(|| Failure::new("no file"), Failure::from)),
+            true => Ok(Ok(answer.into_body().into_reader())),
+            false => match read(answer) {
+                Err(refused) => Ok(Err(refused)),
+                Ok(_) => Err(Failure::new("no file")),
+            },
         }
     }
 

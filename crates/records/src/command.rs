@@ -225,6 +225,16 @@ pub enum Command {
         /// Whether the sealing key is in it.
         with_key: bool,
     },
+    /// These records took the place of others; every session ends.
+    Restore {
+        /// When they were backed up.
+        made: String,
+        /// The last change of the records that were there before, and its hash; none where there were none, or
+        /// they could not be read.
+        replaced: Option<(u64, String)>,
+        /// Whether tokens go on.
+        keep_tokens: bool,
+    },
     /// Makes a policy the active edition, under the next number, and retires the one
     /// before.
     ActivateEdition {
@@ -345,6 +355,7 @@ impl Command {
             | Self::NoteSignIn { .. }
             | Self::NoteSignOut { .. }
             | Self::Backup { .. }
+            | Self::Restore { .. }
             | Self::ActivateEdition { .. }
             | Self::RemoveLanguage { .. }
             | Self::RemoveSecret { .. }
@@ -379,6 +390,7 @@ impl Command {
             | Self::NoteSignIn { .. }
             | Self::NoteSignOut { .. }
             | Self::Backup { .. }
+            | Self::Restore { .. }
             | Self::ActivateEdition { .. }
             | Self::SetLanguage { .. }
             | Self::RemoveLanguage { .. }
@@ -413,6 +425,7 @@ impl Command {
             Self::CloseSession { .. } | Self::NoteSignOut { .. } => "sign out",
             Self::RefuseSignIn { .. } => "refuse sign-in",
             Self::Backup { .. } => "back up",
+            Self::Restore { .. } => "restore",
             Self::ActivateEdition { .. } => "activate policy",
             Self::SetSecret(_) => "set secret",
             Self::RemoveSecret { .. } => "remove secret",

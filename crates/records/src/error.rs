@@ -45,6 +45,14 @@ pub enum RecordsError {
     /// SQLite refused. Trying again may help where the disk was full.
     #[error("the records cannot be used: {0}")]
     Sqlite(#[from] rusqlite::Error),
+    /// A copy of a file cannot be made.
+    #[error("{} cannot be made: {error}; see that there is room", file.display())]
+    Copy {
+        /// The copy.
+        file: PathBuf,
+        /// Why.
+        error: std::io::Error,
+    },
     /// A file cannot be opened at all.
     #[error("{} cannot be used: {error}", file.display())]
     File {
@@ -106,6 +114,7 @@ impl RecordsError {
             Self::Sqlite(error) | Self::File { error, .. } => is_broken(error),
             Self::Damaged(_) => true,
             Self::Texts(_)
+            | Self::Copy { .. }
             | Self::Newer { .. }
             | Self::Migration { .. }
             | Self::Refused(_)

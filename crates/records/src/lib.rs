@@ -37,7 +37,7 @@ pub use database::changes::FieldChange;
 pub use database::drafts::DraftRow;
 pub use database::editions::{Basis, EditionRow};
 pub use database::log::{AuditEntry, AuditFilter, Verified};
-pub use database::rotation::{RotationError, records_key, rotate_key, take_key};
+pub use database::rotation::{RotationError, offer_key, records_key, rotate_key, take_key, withdraw_key};
 pub use database::{
     Batch, Committed, Keep, Pending, Reading, Record, Records, check_records, copy_database, settle_database,
 };

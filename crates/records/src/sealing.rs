@@ -83,6 +83,24 @@ impl SealingKey {
         Ok(Self::new(&key))
     }
 
+    /// Copies a key file, over what is there; on the disk, name and all, when this is over.
+    pub fn copy(from: &Path, to: &Path) -> Result<(), KeyError> {
+        let copy = || {
+            let bytes = Zeroizing::new(fs::read(from)?);
+            let part = to.with_added_extension("part");
+            match fs::remove_file(&part) {
+                Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),
+                _ => {}
+            }
+            let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(&part)?;
+            file.write_all(&bytes)?;
+            file.sync_all()?;
+            fs::rename(&part, to)?;
+            sync_folder_of(to)
+        };
+        copy().map_err(|error| KeyError::Io(to.into(), error))
+    }
+
     /// Puts a key file in the place of another.
     pub fn replace(path: &Path, with: &Path) -> Result<(), KeyError> {
         let put = || {

@@ -10,6 +10,7 @@ use std::time::UNIX_EPOCH;
 
 use regnant_records::{SealingKey, check_records, records_key};
 
+use crate::backup::left_behind;
 use crate::clock::now_ms;
 use crate::config::Config;
 use crate::findings::{Finding, Look};
@@ -32,8 +33,16 @@ pub fn look_at_installation(config: &Config, data: &Path) -> Vec<Finding> {
     }
     let runs = is_taken(data);
     let key = data.join(&config.keys.sealing);
-    [permissions(data, &key), keys(data, &key), records(data), room(config, data), clock(data), ports(config, runs)]
-        .concat()
+    [
+        permissions(data, &key),
+        keys(data, &key),
+        records(data),
+        room(config, data),
+        interrupted(data, runs),
+        clock(data),
+        ports(config, runs),
+    ]
+    .concat()
 }
 
 /// Whether a service runs on the directory.
@@ -69,6 +78,23 @@ fn permissions(data: &Path, key: &Path) -> Vec<Finding> {
         }
     }
     look.else_well(format!("{} and what is in it are their owner's alone", data.display()))
+}
+
+fn interrupted(data: &Path, runs: bool) -> Vec<Finding> {
+    let mut look = Look::at("backups");
+    // Of a service that runs, one may be under way.
+    if !runs {
+        for folder in left_behind(data) {
+            look.advice(
+                format!(
+                    "{} is left of a backup or a restore that was interrupted, and holds records",
+                    folder.display()
+                ),
+                "Start the service, or restore again: either takes it away, or brings it to its end.",
+            );
+        }
+    }
+    look.else_well("nothing is left of a backup or a restore that was interrupted")
 }
 
 fn keys(data: &Path, key: &Path) -> Vec<Finding> {

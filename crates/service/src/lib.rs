@@ -31,7 +31,7 @@ pub use administration::profile::ProfileOrder;
 pub use administration::report::{CaseReport, CheckReport, DiagnosticReport};
 pub use administration::revocation_lists::ListReport;
 pub use administration::{Administration, AdministrationError};
-pub use backup::{BackupError, Manifest, Restored, is_encrypted, restore};
+pub use backup::{BackupError, Manifest, Restore, Restored, is_encrypted};
 pub use config::{AdministratorsConfig, ApiConfig, Config, ConfigError, KeysConfig, RadiusConfig};
 pub use console_tls::ConsoleTlsError;
 pub use findings::{Finding, Weight};

@@ -10,7 +10,7 @@ use crate::administration::administrators::new_administrator;
 use crate::clock::now_ms;
 use crate::config::Config;
 use crate::data_dir::DataDir;
-use crate::service::{RECORDS, StartError};
+use crate::service::{RECORDS, StartError, put_right};
 
 /// Records that no service has open.
 pub struct OnMachine {
@@ -23,6 +23,7 @@ impl OnMachine {
     /// Opens the records of a data directory, which is made where there is none.
     pub fn open(config: &Config, data: &Path) -> Result<Self, StartError> {
         let data = DataDir::take(data)?;
+        put_right(&data, config)?;
         let key = take_key(&data.join(&config.keys.sealing), &data.join(RECORDS))?;
         let records = Records::open(&data.join(RECORDS), &key, now_ms())?;
         Ok(Self { records, key, _data: data })

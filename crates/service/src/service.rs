@@ -22,7 +22,7 @@ use tokio::task;
 use crate::administration::downloads::Fetched;
 use crate::administration::issuers::Issuers;
 use crate::administration::{Administration, AdministrationError};
-use crate::backup::Places;
+use crate::backup::{self, BackupError, Places};
 use crate::clock::now_ms;
 use crate::config::Config;
 use crate::console_tls::{ConsoleTls, ConsoleTlsError};
@@ -88,6 +88,7 @@ pub fn rotate_key(config: &Config, data: &Path) -> Result<(KeyId, KeyId), StartE
         return Err(StartError::NoRecords(data.join(RECORDS)));
     }
     let data = DataDir::take(data)?;
+    put_right(&data, config)?;
     Ok(regnant_records::rotate_key(
         &data.join(&config.keys.sealing),
         &data.join(RECORDS),
@@ -96,10 +97,18 @@ pub fn rotate_key(config: &Config, data: &Path) -> Result<(KeyId, KeyId), StartE
     )?)
 }
 
+/// Brings a restore that was interrupted to its end, or takes it back, and removes what is left of a backup.
+pub(crate) fn put_right(data: &DataDir, config: &Config) -> Result<(), StartError> {
+    let done = backup::finish(&data.join(""), &data.join(&config.keys.sealing));
+    let done = done.and_then(|()| Ok(backup::clear(&data.join(""))?));
+    done.map_err(|error| StartError::Interrupted(Box::new(error)))
+}
+
 impl Service {
     /// Opens the data directory, binds every port and begins to answer.
     pub async fn start(config: &Config, data: &Path) -> Result<Self, StartError> {
         let data = DataDir::take(data)?;
+        put_right(&data, config)?;
         let key = take_key(&data.join(&config.keys.sealing), &data.join(RECORDS))?;
         let threads = std::thread::available_parallelism().map_or(1, usize::from);
         let list_file = open_or_set_aside(&data.join("lists.sqlite"), FetchedLists::open)?;
@@ -482,6 +491,9 @@ pub enum StartError {
     /// Another service has it.
     #[error("the data directory {path} is in use by another service; stop that one, or give this one --data of its own", path = .0.display())]
     DataDirInUse(PathBuf),
+    /// A backup or a restore was interrupted, and what it left cannot be put right.
+    #[error("what an interrupted backup or restore left cannot be put right: {0}")]
+    Interrupted(Box<BackupError>),
     /// There are no records in it.
     #[error("there are no records in {}: name the data directory that a service was run on", .0.display())]
     NoRecords(PathBuf),

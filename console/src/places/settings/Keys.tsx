@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, dataOf } from "../../api/client";
-import { BOX, Check, Field } from "../../parts/Field";
+import { BOX, Check, Field, TextField } from "../../parts/Field";
 import { Refused } from "../../parts/Refused";
 import { moment } from "../../parts/time";
 import { useRole } from "../../queries";
@@ -29,6 +29,8 @@ export function Keys() {
 
 function Backup() {
   const [passphrase, setPassphrase] = useState("");
+  const [password, setPassword] = useState("");
+  const [code, setCode] = useState("");
   const [withJournal, setWithJournal] = useState(false);
   const queries = useQueryClient();
   const taken = useMutation({
@@ -36,7 +38,10 @@ function Backup() {
       const answer = await fetch("/api/v1/backup", {
         method: "POST",
         headers: { "content-type": "application/json" },
-        body: JSON.stringify({ with_journal: withJournal, ...(passphrase ? { passphrase } : {}) }),
+        body: JSON.stringify({
+          with_journal: withJournal,
+          ...(passphrase ? { passphrase, password, ...(code ? { code } : {}) } : {}),
+        }),
       });
       if (!answer.ok) {
         const body: unknown = await answer.json().catch(() => ({}));
@@ -50,6 +55,8 @@ function Backup() {
     },
     onSuccess: () => {
       setPassphrase("");
+      setPassword("");
+      setCode("");
       void queries.invalidateQueries({ queryKey: ["keys"] });
     },
   });
@@ -72,6 +79,25 @@ function Backup() {
           className={BOX}
         />
       </Field>
+      {passphrase && (
+        <>
+          <TextField
+            label="Your password"
+            help="Whoever finds a browser open does not know it."
+            name="password"
+            type="password"
+            value={password}
+            change={setPassword}
+          />
+          <TextField
+            label="Code"
+            help="Of your second factor, or a recovery code; empty where you have none."
+            name="code"
+            value={code}
+            change={setCode}
+          />
+        </>
+      )}
       <Check label="with journal and accounting" help="They may be large." checked={withJournal} change={setWithJournal} />
       <Refused error={taken.error} />
       <p className="pl-40">

@@ -8,7 +8,7 @@ mod try_out;
 
 use std::path::PathBuf;
 
-use clap::{Args, Parser, Subcommand};
+use clap::{Args, Parser, Subcommand, ValueEnum};
 
 pub(crate) use attribute::{Attribute, AttributeAction};
 pub(crate) use certificates::{Certificate, CertificateAction, MakeProfile, Profile, Trust, TrustAction};
@@ -289,7 +289,7 @@ pub(crate) struct Backup {
     #[arg(value_name = "FILE")]
     pub(crate) file: PathBuf,
     /// Take the sealing key along, and encrypt all of it under a passphrase, which is read from
-    /// standard input
+    /// standard input; after it your password, and the code of your second factor where you have one
     #[arg(long)]
     pub(crate) with_keys: bool,
     /// Take journal and accounting along
@@ -310,6 +310,18 @@ pub(crate) struct Restore {
     /// Configuration file (TOML), where it says where the sealing key is
     #[arg(long, value_name = "FILE")]
     pub(crate) config: Option<PathBuf>,
+    /// What becomes of the tokens that it has [default: asked at a terminal, else `end`]
+    #[arg(long, value_enum)]
+    pub(crate) tokens: Option<Tokens>,
+}
+
+/// What becomes of the tokens of a backup.
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub(crate) enum Tokens {
+    /// They go on
+    Keep,
+    /// They end
+    End,
 }
 
 #[derive(Subcommand)]

@@ -161,7 +161,7 @@ impl Running {
         self.child.id()
     }
 
-    fn start_with(config: &Path, data: &Path) -> Self {
+    pub(crate) fn start_with(config: &Path, data: &Path) -> Self {
         let mut child = regnant()
             .args(["serve", "--config"])
             .arg(config)

@@ -104,6 +104,12 @@ fn run(db: &Connection, envelope: &Envelope, revision: u64) -> Result<(Done, Bef
             }
             administrators::bound_heirs(db, *hash, *role, *expires)?;
         }
+        Command::Restore { keep_tokens, .. } => {
+            db.execute("DELETE FROM session", [])?;
+            if !keep_tokens {
+                db.execute("DELETE FROM token", [])?;
+            }
+        }
         Command::RemoveTokens { administrator } => {
             db.execute("DELETE FROM token WHERE administrator = ?1", [fold(administrator)])?;
         }

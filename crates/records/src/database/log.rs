@@ -420,6 +420,14 @@ fn subject(command: &Command, outcome: &Outcome) -> String {
         Command::RefuseSignIn { name } | Command::NoteSignIn { name } | Command::NoteSignOut { name } => name.clone(),
         Command::Backup { with_key: true } => "with the sealing key".into(),
         Command::Backup { with_key: false } => "without the sealing key".into(),
+        Command::Restore { made, replaced, keep_tokens } => {
+            let replaced = match replaced {
+                Some((revision, chain)) => format!(", in the place of {revision}:{chain}"),
+                None => String::new(),
+            };
+            let tokens = if *keep_tokens { "; tokens go on" } else { "; tokens ended" };
+            format!("of {made}{replaced}{tokens}")
+        }
         Command::ActivateEdition { source, included, note, .. } => {
             let bytes = source.len() + included.values().map(String::len).sum::<usize>();
             let why = if note.is_empty() { String::new() } else { format!(": {note}") };

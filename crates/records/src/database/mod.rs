@@ -12,6 +12,7 @@ mod tables;
 
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::{fs, io};
 
 use regnant_decision::Titles;
 use regnant_policy::Mac;
@@ -371,7 +372,16 @@ fn copy_before(connection: &Connection, path: &Path, known: usize) -> Result<(),
     }
     let copy = path.with_added_extension(format!("before-{}", form + 1));
     if !copy.exists() {
-        connection.execute("VACUUM INTO ?1", [copy.to_string_lossy()])?;
+        // Under another name until it is whole: whatever interrupts it leaves no half copy that looks like one.
+        let part = copy.with_added_extension("part");
+        let failed = |error| RecordsError::Copy { file: part.clone(), error };
+        match fs::remove_file(&part) {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(failed(error)),
+            _ => {}
+        }
+        connection.execute("VACUUM INTO ?1", [part.to_string_lossy()])?;
+        let synced = fs::File::open(&part).and_then(|file| file.sync_all());
+        synced.and_then(|()| fs::rename(&part, &copy)).map_err(failed)?;
     }
     tracing::info!(
         "{} is brought up to date; as it was it is kept as {}. To go back to the release before: stop the service, put \

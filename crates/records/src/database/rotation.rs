@@ -1,8 +1,8 @@
 //! Another sealing key for the same records.
 
-use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::{fs, io};
 
 use rusqlite::{Connection, OpenFlags};
 use thiserror::Error;
@@ -49,6 +49,22 @@ pub fn take_key(path: &Path, records: &Path) -> Result<Arc<SealingKey>, KeyError
         _ => {}
     }
     SealingKey::load_or_create(path, records).map(Arc::new)
+}
+
+/// Puts a key beside another, whose place it takes as soon as records that it opens are there ([`take_key`]); until
+/// then it changes nothing. It is copied, for the two may be on different file systems.
+pub fn offer_key(path: &Path, with: &Path) -> Result<(), KeyError> {
+    let next = next_of(path);
+    SealingKey::copy(with, &next)
+}
+
+/// Takes back what was offered.
+pub fn withdraw_key(path: &Path) -> Result<(), KeyError> {
+    let next = next_of(path);
+    match fs::remove_file(&next) {
+        Err(error) if error.kind() != io::ErrorKind::NotFound => Err(KeyError::Io(next, error)),
+        _ => Ok(()),
+    }
 }
 
 /// Where the key is that will take the place of this one.

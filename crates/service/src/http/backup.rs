@@ -1,5 +1,7 @@
 use std::io::{self, Write};
+use std::time::{Duration, Instant};
 
+use axum::Extension;
 use axum::body::{Body, Bytes};
 use axum::extract::State;
 use axum::http::header;
@@ -7,18 +9,26 @@ use axum::response::{IntoResponse, Response};
 use futures_util::stream;
 use regnant_base::SecretText;
 use serde::Deserialize;
+use tokio::runtime::Handle;
 use tokio::sync::mpsc::{Sender, channel};
+use tokio::time::timeout;
 use utoipa::ToSchema;
 
-use crate::backup::{self, BackupOrder};
+use crate::backup::{self, BackupError, BackupOrder};
 use crate::http::Api;
-use crate::http::callers::{Change, May, Signed};
+use crate::http::callers::{Change, May};
+use crate::http::door::Origin;
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::Sent;
+use crate::http::sign_in::prove_both_again;
 
 /// Parts that wait to be sent.
 const AHEAD: usize = 8;
 const PART: usize = 64 << 10;
+/// How long is waited for whoever reads a backup, beside what [`SLOWEST`] gives.
+const PATIENCE: Duration = Duration::from_secs(60);
+/// Bytes of a backup that are read in a second, at least.
+const SLOWEST: u64 = 100_000;
 
 /// What shall be backed up beside the records.
 #[derive(Deserialize, ToSchema)]
@@ -29,31 +39,53 @@ pub(crate) struct BackupForm {
     #[serde(default)]
     #[schema(value_type = Option<String>)]
     passphrase: Option<SecretText>,
+    /// The password of whoever asks, where the key is wanted.
+    #[serde(default)]
+    #[schema(value_type = Option<String>)]
+    password: Option<SecretText>,
+    /// The code of their second factor, or a recovery code, likewise, where there is one.
+    #[serde(default)]
+    #[schema(value_type = Option<String>)]
+    code: Option<SecretText>,
     /// Whether journal and accounting are taken along; false if not said.
     #[serde(default)]
     with_journal: bool,
 }
 
-/// A backup of the running service: a tar archive, encrypted where a passphrase is given. One
+/// A backup of the running service: a tar archive, encrypted where a passphrase is given; the password is wanted
+/// again then, and the code of the second factor where there is one (without it, the answer is 403 with
+/// `needs_code`). One is made at a time, and whoever reads slower than 100 kB a second for a minute gets no more. One
 /// that breaks off has no end, which a restore tells.
 #[utoipa::path(post, path = "/api/v1/backup", operation_id = "backup", request_body = BackupForm,
     responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>), (status = 400, body = ApiError),
-        (status = 401, body = ApiError), (status = 403, body = ApiError)))]
+        (status = 401, body = ApiError), (status = 403, body = ApiError), (status = 429, body = ApiError),
+        (status = 507, body = ApiError)))]
 pub(crate) async fn backup(
     State(api): State<Api>,
-    May { signed: Signed { author: by, .. }, .. }: May<Change>,
+    Extension(origin): Extension<Origin>,
+    May { signed, .. }: May<Change>,
     Sent(form): Sent<BackupForm>,
 ) -> Result<Response, ApiError> {
     if form.passphrase.as_ref().is_some_and(|passphrase| passphrase.expose().chars().count() < 12) {
         return Err(ApiError::bad("A passphrase has at least 12 characters: it guards the key to every secret."));
     }
+    if form.passphrase.is_some() {
+        let shown = (form.password.as_ref(), form.code.as_ref());
+        prove_both_again(&api, &signed, shown, &origin, "The key to every secret is taken along").await?;
+    }
+    let under_way = api.backups.clone().try_acquire_owned();
+    let under_way = under_way.map_err(|_| ApiError::too_many("A backup is being made: wait until it is there."))?;
+    let by = signed.author;
     let order = BackupOrder { passphrase: form.passphrase, with_journal: form.with_journal };
     let (places, administration) = (api.places.clone(), api.administration.clone());
     let with_key = order.passphrase.is_some();
+    let (room, with_journal) = (places.clone(), order.with_journal);
+    blocking(move || backup::has_room(&room, with_journal)).await?;
     blocking(move || administration.administrators.note_backup(with_key, &by)).await?;
     let (send, parts) = channel(AHEAD);
     tokio::task::spawn_blocking(move || {
-        let mut output = Parts { send: send.clone(), part: Vec::with_capacity(PART) };
+        let _under_way = under_way;
+        let mut output = Parts::new(send.clone());
         let made = backup::write(&places, &order, &mut output);
         if let Err(error) = made.and_then(|()| Ok(output.hand_on()?)) {
             if send.is_closed() {
@@ -67,17 +99,45 @@ pub(crate) async fn backup(
     Ok(([(header::CONTENT_TYPE, "application/octet-stream")], Body::from_stream(parts)).into_response())
 }
 
-/// Hands on what is written in parts.
+/// Hands on what is written in parts, and waits for whoever reads them no longer than is fair.
 struct Parts {
     send: Sender<io::Result<Bytes>>,
     part: Vec<u8>,
+    /// Bytes that were handed on.
+    sent: u64,
+    /// How long that was waited for.
+    waited: Duration,
 }
 
 impl Parts {
+    fn new(send: Sender<io::Result<Bytes>>) -> Self {
+        Self { send, part: Vec::with_capacity(PART), sent: 0, waited: Duration::ZERO }
+    }
+
     fn hand_on(&mut self) -> io::Result<()> {
         let part = std::mem::replace(&mut self.part, Vec::with_capacity(PART));
-        let gone = |_| io::Error::other("whoever asked for it is gone");
-        if part.is_empty() { Ok(()) } else { self.send.blocking_send(Ok(part.into())).map_err(gone) }
+        if part.is_empty() {
+            return Ok(());
+        }
+        self.sent += part.len() as u64;
+        let most = PATIENCE + Duration::from_millis(self.sent * 1_000 / SLOWEST);
+        let (begun, left) = (Instant::now(), most.saturating_sub(self.waited));
+        let sent = Handle::current().block_on(timeout(left, self.send.send(Ok(part.into()))));
+        self.waited += begun.elapsed();
+        match sent {
+            Ok(Ok(())) => Ok(()),
+            Ok(Err(_)) => Err(io::Error::other("whoever asked for it is gone")),
+            Err(_) => Err(io::Error::other("whoever asked for it reads too slowly")),
+        }
+    }
+}
+
+impl From<BackupError> for ApiError {
+    fn from(error: BackupError) -> Self {
+        match error {
+            BackupError::Room { .. } => Self::no_room(error.to_string()),
+            error => Self::ours(error),
+        }
     }
 }
 

@@ -59,6 +59,10 @@ impl ApiError {
         Self::new(StatusCode::PAYLOAD_TOO_LARGE, error)
     }
 
+    pub(crate) fn no_room(error: impl Into<String>) -> Self {
+        Self::new(StatusCode::INSUFFICIENT_STORAGE, error)
+    }
+
     pub(crate) fn timeout(error: impl Into<String>) -> Self {
         Self::new(StatusCode::REQUEST_TIMEOUT, error)
     }
@@ -75,7 +79,7 @@ impl ApiError {
         Self::new(StatusCode::METHOD_NOT_ALLOWED, "This address does not take this method; see /api/v1/openapi.json.")
     }
 
-    fn ours(error: impl std::fmt::Display) -> Self {
+    pub(crate) fn ours(error: impl std::fmt::Display) -> Self {
         tracing::error!("a call of the API failed: {error}");
         Self::new(StatusCode::INTERNAL_SERVER_ERROR, sentence(error))
     }

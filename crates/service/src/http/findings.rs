@@ -226,7 +226,7 @@ fn backups(administration: &Administration) -> Result<Vec<Finding>, Administrati
         None => look.advice("no backup was ever taken", "regnant backup FILE --with-keys, and keep it elsewhere."),
         Some(entry) if now_ms().saturating_sub(entry.at) > BACKUP_EVERY => look.advice(
             format!("the last backup is {} days old", now_ms().saturating_sub(entry.at) / 86_400_000),
-            "Take one every day: regnant backup FILE --with-keys.",
+            "Take one every day, and keep a copy of the sealing key apart from them: regnant backup FILE.",
         ),
         Some(_) => {}
     }

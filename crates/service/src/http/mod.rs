@@ -98,6 +98,8 @@ pub(crate) struct Api {
     pub(crate) bodies: Shares,
     /// One import at a time.
     pub(crate) imports: Arc<Semaphore>,
+    /// One backup at a time.
+    pub(crate) backups: Arc<Semaphore>,
     /// One list of all devices of a directory at a time.
     pub(crate) listings: Arc<Semaphore>,
     /// Apart from the pool of the RADIUS side: guessing at sign-in delays nobody there.
@@ -122,7 +124,7 @@ impl Api {
             in_plain_text: config.in_plain_text(),
         });
         let one = || Arc::new(Semaphore::new(1));
-        let (pool, imports, listings) = (HashPool::start(1), one(), one());
+        let (pool, imports, backups, listings) = (HashPool::start(1), one(), one(), one());
         Self {
             administration,
             journal,
@@ -137,6 +139,7 @@ impl Api {
             bodies,
             places,
             imports,
+            backups,
             listings,
             pool,
             stopped,

@@ -263,7 +263,7 @@ async fn prove(api: &Api, form: &SignIn, origin: &Origin) -> Result<Proved, ApiE
 
 /// Checks the code of a second factor, where there is one. The try is counted before it is checked, by account,
 /// wherever it comes from.
-pub(crate) async fn prove_code(
+async fn prove_code(
     api: &Api,
     known: &KnownAdministrator,
     code: Option<&SecretText>,
@@ -480,8 +480,24 @@ fn in_a_session(signed: &Signed) -> Result<(), ApiError> {
     }
 }
 
+/// The password, and the code where there is a second factor, for what lasts longer than what shows who calls, or
+/// reaches further. `why` is told where no password was sent.
+pub(crate) async fn prove_both_again(
+    api: &Api,
+    signed: &Signed,
+    (password, code): (Option<&SecretText>, Option<&SecretText>),
+    origin: &Origin,
+    why: &str,
+) -> Result<(), ApiError> {
+    let wanted = || ApiError::forbidden(format!("{why}: send your `password` too, and the `code` where you have one."));
+    let known = prove_again(api, signed, password.ok_or_else(wanted)?, origin).await?;
+    let code = prove_code(api, &known, code, origin).await?;
+    let (administration, author) = (api.administration.clone(), signed.author.clone());
+    blocking(move || administration.administrators.use_up(code, &author)).await
+}
+
 /// Whoever finds a browser open, or a token, does not know the password.
-pub(crate) async fn prove_again(
+async fn prove_again(
     api: &Api,
     signed: &Signed,
     password: &SecretText,

@@ -14,7 +14,7 @@ use crate::http::error::{ApiError, blocking};
 use crate::http::extract::{Asked, Sent};
 use crate::http::record::{shown, time};
 use crate::http::short_list::Wanted;
-use crate::http::sign_in::{prove_again, prove_code};
+use crate::http::sign_in::prove_both_again;
 
 /// A token, by what is known of it without knowing it.
 #[derive(Serialize, ToSchema)]
@@ -159,15 +159,8 @@ pub(crate) async fn add(
     may_make(&signed, role)?;
     let expires = end(new.expires.as_deref())?;
     if let Proof::Cookie(_) = signed.proof {
-        let password = new.password.as_ref().ok_or_else(|| {
-            ApiError::forbidden(
-                "A token outlives the session: send your `password` too, and the `code` where you have one.",
-            )
-        })?;
-        let known = prove_again(&api, &signed, password, &origin).await?;
-        let code = prove_code(&api, &known, new.code.as_ref(), &origin).await?;
-        let (administration, author) = (api.administration.clone(), signed.author.clone());
-        blocking(move || administration.administrators.use_up(code, &author)).await?;
+        let shown = (new.password.as_ref(), new.code.as_ref());
+        prove_both_again(&api, &signed, shown, &origin, "A token outlives the session").await?;
     }
     let work = move || {
         let parent = sent_token(&api, &signed)?;
