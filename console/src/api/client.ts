@@ -14,6 +14,8 @@ export class CallError extends Error {
     message: string,
     /** Whether the code of a second factor is wanted too. */
     readonly needsCode = false,
+    /** The stores whose secret is wanted anew. */
+    readonly wantsSecrets: string[] = [],
   ) {
     super(message);
   }
@@ -22,8 +24,9 @@ export class CallError extends Error {
 const told: Middleware = {
   async onResponse({ response }) {
     if (response.ok) return;
-    const body: { error?: string; needs_code?: boolean } = await response.json().catch(() => ({}));
-    throw new CallError(response.status, body.error ?? `The service answered ${response.status}.`, body.needs_code);
+    const body: { error?: string; needs_code?: boolean; wants_secrets?: string[] } = await response.json().catch(() => ({}));
+    const why = body.error ?? `The service answered ${response.status}.`;
+    throw new CallError(response.status, why, body.needs_code, body.wants_secrets);
   },
   onError() {
     return new CallError(0, "The service cannot be reached. Nothing was changed; try again when it runs.");

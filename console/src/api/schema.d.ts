@@ -884,7 +884,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What a directory has to offer that is no store yet, to whoever types how it is asked. */
+        /**
+         * What a directory has to offer that is no store yet, to whoever types how it is asked. It counts as a try at a
+         *     sign-in, and stands in the audit.
+         */
         post: operations["first_offer"];
         delete?: never;
         options?: never;
@@ -1651,7 +1654,7 @@ export interface paths {
         put?: never;
         /**
          * Goes the way to every server of a store outside, and to an account where one is named, and says at
-         *     which step it ends and what to do.
+         *     which step it ends and what to do. A password that is tried counts as at a sign-in, and stands in the audit.
          */
         post: operations["test_store"];
         delete?: never;
@@ -1810,7 +1813,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Tries a secret on the newest packet of a sender that stayed unheard. It is kept nowhere. */
+        /**
+         * Tries a secret on the newest packet of a sender that stayed unheard. It is kept nowhere; that one was tried counts
+         *     as a try at a sign-in, and stands in the audit.
+         */
         post: operations["try_secret"];
         delete?: never;
         options?: never;
@@ -2085,6 +2091,8 @@ export interface components {
             /** @description Whether the code of a second factor is wanted too. */
             needs_code?: boolean;
             report?: components["schemas"]["CheckReport"] | null;
+            /** @description The stores whose secret is wanted anew, where that is why. */
+            wants_secrets?: string[];
         };
         /** @description An attribute with its value. */
         AttributeValue: {
@@ -3712,6 +3720,13 @@ export interface components {
              *     its answers are signed themselves.
              */
             ocsp_url?: string | null;
+            /**
+             * @description The secrets of stores that are believed by it, by their names, where it gets an authority that it had not:
+             *     whoever that one vouches for is shown them. The answer to a call without them names the stores.
+             */
+            secrets?: {
+                [key: string]: string;
+            };
             /**
              * @description Whether certificates that are no authorities' vouch too; they do not if not
              *     said. Whoever holds the key of one could then issue clients.
@@ -8309,6 +8324,14 @@ export interface operations {
                     "application/json": components["schemas"]["ApiError"];
                 };
             };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
         };
     };
     people: {
@@ -10934,6 +10957,14 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -9,6 +9,11 @@ use ipnet::IpNet;
 pub struct Network(IpNet);
 
 impl Network {
+    /// Whether an address is in it.
+    pub fn contains(self, address: IpAddr) -> bool {
+        self.0.contains(&address)
+    }
+
     /// The block of this prefix length that holds an address; none where an address has
     /// fewer bits.
     pub fn holding(address: IpAddr, prefix: u8) -> Option<Self> {

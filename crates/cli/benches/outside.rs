@@ -21,7 +21,7 @@ use regnant_client::{Ask, Supplicant};
 use regnant_decision::{Found, Store, StoreReply};
 use regnant_directory::{Directory, DirectorySettings};
 use regnant_eap::{ClientTls, Login, PeerMethod, TlsVersion, mschap};
-use regnant_outside::client_tls;
+use regnant_outside::{Never, Way, client_tls};
 use regnant_policy::IdentityKind;
 use regnant_radius::{Dictionary, SharedSecret};
 use running::directory::order;
@@ -108,7 +108,7 @@ impl Drop for Far {
 /// 2,000 questions a second, half of them for accounts with their groups, half of them proofs.
 fn questions(far: &Far, authority: &str) {
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().unwrap();
-    let tls = client_tls(Some(&read_certificates(authority).unwrap()));
+    let way = Way { tls: client_tls(Some(&read_certificates(authority).unwrap())), never: Never::default() };
     let directory = |keep| {
         let settings = DirectorySettings {
             servers: vec![far.url()],
@@ -117,7 +117,7 @@ fn questions(far: &Far, authority: &str) {
             keep,
             ..DirectorySettings::default()
         };
-        Directory::new(settings, Secret::new(*b"x"), &tls, &[], runtime.handle().clone()).unwrap()
+        Directory::new(settings, Secret::new(*b"x"), &way, &[], runtime.handle().clone()).unwrap()
     };
     let asked = Arc::new(directory(0));
     let account = runtime.block_on(async { account(&asked).await }).expect("the stand-in answers");

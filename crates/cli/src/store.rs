@@ -35,9 +35,16 @@ pub(crate) fn run(args: &args::Store) -> Result<ExitCode, Failure> {
             put(&mut form, "name", Some(name.as_str()));
             put(&mut form, "kind", Some(kind.as_str()));
             ask_as(&mut form, kind, outside, Map::new())?;
-            client.post("stores", &Value::Object(form))??;
+            let form = Value::Object(form);
+            client.post("stores", &form)??;
             let names = if kind == "http" { "lookup" } else { "identify" };
             say!("store {name} is added; a gate looks identities up in it once its `{names}` names it");
+            if by_what_it_keeps(&form["directory"]) {
+                say!(
+                    "MS-CHAP is checked by what the directory keeps, and so goes past what it enforces at binds alone:"
+                );
+                say!("hours, places, and a policy that entries do not name. What entries say themselves is read.");
+            }
             if matches!(kind.as_str(), "directory" | "http") {
                 say!("`regnant store test {name} --person NAME` goes the way to it");
             }
@@ -199,6 +206,11 @@ fn tell(told: &Value) {
             say!("    {}", text(&step["advice"]));
         }
     }
+}
+
+/// Whether MS-CHAP is checked by what a directory keeps of passwords.
+fn by_what_it_keeps(directory: &Value) -> bool {
+    ["nt_hash", "clear_password"].iter().any(|field| directory[*field].as_str().is_some_and(|name| !name.is_empty()))
 }
 
 fn is_outside(one: &Value) -> bool {

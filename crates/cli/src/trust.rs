@@ -8,7 +8,8 @@ use crate::args::{self, TrustAction};
 use crate::certificate::{days, listed, read, report, show_link, tell};
 use crate::failure::Failure;
 use crate::paint::{self, say};
-use crate::records::path;
+use crate::records::{path, text};
+use crate::sign_in::ask_secretly;
 
 /// Shows whom we trust, or says so.
 pub(crate) fn run(args: &args::Trust) -> Result<ExitCode, Failure> {
@@ -16,12 +17,21 @@ pub(crate) fn run(args: &args::Trust) -> Result<ExitCode, Failure> {
     match &args.action {
         TrustAction::List { json } => show(&client, *json)?,
         TrustAction::Add { name, files, crl_url, ocsp_url, whatever_it_is } => {
-            let text = files.iter().map(|file| read(file)).collect::<Result<Vec<_>, _>>()?.join("\n");
-            let body = json!({
-                "name": name, "authorities": text, "crls": text, "crl_url": crl_url, "ocsp_url": ocsp_url,
+            let pem = files.iter().map(|file| read(file)).collect::<Result<Vec<_>, _>>()?.join("\n");
+            let mut body = json!({
+                "name": name, "authorities": pem, "crls": pem, "crl_url": crl_url, "ocsp_url": ocsp_url,
                 "whatever": whatever_it_is,
             });
-            let kept = client.post("trusts", &body)??;
+            let kept = match client.post("trusts", &body)? {
+                Err(refused) if refused.body["wants_secrets"].is_array() => {
+                    say!("{}", text(&refused.body["error"]));
+                    for store in refused.body["wants_secrets"].as_array().into_iter().flatten().map(text) {
+                        body["secrets"][&store] = json!(ask_secretly(&format!("Secret of store {store}: "))?);
+                    }
+                    client.post("trusts", &body)??
+                }
+                kept => kept?,
+            };
             say!("trust {name} is as the files say");
             for subject in kept["left_out"].as_array().into_iter().flatten().filter_map(|subject| subject.as_str()) {
                 say!("left out: {subject} is no authority's certificate");

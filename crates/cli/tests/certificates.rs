@@ -173,6 +173,19 @@ fn a_revocation_list_is_fetched_and_what_it_says_holds_at_once() {
     ida().ends_with(1);
     assert!(service.certificates().contains("cannot be fetched"));
     assert!(trust("https://issuer.example/list.crl").fails(1).contains("http://"));
+    // Whoever sends elsewhere is not followed.
+    let elsewhere = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let at = format!("http://{}/list.crl", elsewhere.local_addr().unwrap());
+    let to = url.clone();
+    std::thread::spawn(move || {
+        use std::io::{Read, Write};
+        let mut asked = elsewhere.accept().unwrap().0;
+        let _ = asked.read(&mut [0; 1_024]);
+        let _ = write!(asked, "HTTP/1.1 302 Found\r\nlocation: {to}\r\ncontent-length: 0\r\n\r\n");
+    });
+    trust(&at).succeeds();
+    let told = service.certificates();
+    assert!(told.contains("sends on to") && told.contains("give the address itself"), "{told}");
 
     // After a restart it is in force before its issuer can be reached.
     service.end("-TERM");

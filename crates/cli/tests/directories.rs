@@ -9,6 +9,7 @@ use std::time::{Duration, Instant};
 use browser::{Browser, block_on};
 use regnant_campus::directory::GROUPS;
 use regnant_campus::harbour::*;
+use regnant_certificates::Authority;
 use running::directory::*;
 use running::*;
 use serde_json::json;
@@ -37,6 +38,60 @@ fn last(service: &Running, query: &str) -> String {
     let entry = service.entries(query, 1).remove(0);
     let detail = service.get(&format!("journal/{}", entry["id"].as_str().unwrap())).1;
     detail.to_string()
+}
+
+#[test]
+fn a_network_to_which_the_service_never_goes_is_met_by_no_store() {
+    let dir = tempfile::tempdir().unwrap();
+    let config = config_with_api(dir.path(), "127.0.0.1:0", "[outside]\nnever = [\"127.0.0.0/8\", \"::1\"]\n");
+    let mut service = Running::start_with(&config, &dir.path().join("data"));
+    service.open_harbour();
+    let slapd = Slapd::start();
+    slapd.connect(&service, &slapd.ldaps(), &[]);
+    let told = printed(&service.client(&["store", "test", "tarn-directory"]).ends_with(1));
+    assert!(told.contains("where this service never goes"), "{told}");
+}
+
+#[test]
+fn a_secret_follows_nobody_and_what_is_tried_of_others_is_told() {
+    let slapd = Slapd::start();
+    let service = Running::harbour();
+    slapd.connect(&service, &slapd.ldaps(), &[]);
+    let change = |more: &[&str]| {
+        let mut command = service.client(&[&["store", "change", "tarn-directory"], more].concat());
+        printed(&command.output().unwrap())
+    };
+    let typed_password = |more: &[&str], password: &str| {
+        let mut command = service.client(&[&["store", "test", "tarn-directory", "--ask-password"], more].concat());
+        printed(&typed(&mut command, &format!("{password}\n")))
+    };
+    // Not when the domain changes that is asked with it, or the trust gets another authority.
+    let told =
+        change(&["--domain", "TARN", "--machine-account", "REGNANT$", "--domain-controller", "elsewhere.example"]);
+    assert!(told.contains("Give the secret anew"), "{told}");
+    let other = Authority::new("Other Authority", 1_700_000_000).unwrap().certificate().to_owned();
+    let both = slapd.authority().with_file_name("both.pem");
+    std::fs::write(&both, std::fs::read_to_string(slapd.authority()).unwrap() + &other).unwrap();
+    let add = |input: &str| {
+        let mut command = service.client(&["trust", "add", "port-directory"]);
+        printed(&typed(command.arg(&both), input))
+    };
+    let told = add("another secret\n");
+    assert!(told.contains("shown the secret of tarn-directory"), "{told}");
+    assert!(!service.certificates().contains("Other Authority"), "nothing was changed");
+    let told = add(&format!("{SEARCHER_PASSWORD}\n"));
+    assert!(told.contains("is as the files say") && service.certificates().contains("Other Authority"), "{told}");
+    // To take one away wants nothing.
+    service.client(&["trust", "add", "port-directory"]).arg(slapd.authority()).succeeds();
+    // What was tried stands in the audit, and is no way to guess.
+    assert!(typed_password(&["--person", "ida.marsh"], "Tide-Table-61").contains("it is right"));
+    let told = service.client(&["audit", "list", "try"]).succeeds();
+    assert!(told.contains("a password of `ida.marsh` in store tarn-directory"), "{told}");
+    let mut last = String::new();
+    for _ in 0..12 {
+        last = typed_password(&["--person", "tom.reed"], "guess");
+    }
+    assert!(last.contains("Too many"), "{last}");
 }
 
 #[test]

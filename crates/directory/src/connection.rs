@@ -1,13 +1,11 @@
 //! One connection to one server.
 
-use std::sync::Arc;
 use std::time::Duration;
 
 use ldap3::adapters::{Adapter, PagedResults};
 use ldap3::{Ldap, LdapConnAsync, LdapConnSettings, LdapError, Scope, SearchOptions, StdStream};
 use regnant_base::Secret;
-use rustls::ClientConfig;
-use tokio::net::TcpStream;
+use regnant_outside::Way;
 use tokio::time::timeout;
 
 use crate::answers::{Trouble, ended, trouble, words};
@@ -27,7 +25,7 @@ pub(crate) struct Address {
     pub(crate) host: String,
     pub(crate) port: u16,
     pub(crate) transport: Transport,
-    pub(crate) tls: Arc<ClientConfig>,
+    pub(crate) way: Way,
 }
 
 /// A question for entries.
@@ -44,7 +42,7 @@ pub(crate) struct Question {
 /// Connects; nobody is bound yet.
 pub(crate) async fn connect(address: &Address) -> Result<Ldap, Trouble> {
     let connecting = async {
-        let stream = TcpStream::connect((address.host.as_str(), address.port)).await?;
+        let stream = address.way.never.connect(&address.host, address.port).await?;
         // Questions are small: without this each first one waits 40 ms for an acknowledgement.
         stream.set_nodelay(true)?;
         open(stream.into_std()?, address).await
@@ -70,7 +68,7 @@ async fn open(stream: std::net::TcpStream, address: &Address) -> Result<(LdapCon
     let settings = LdapConnSettings::new()
         .set_std_stream(StdStream::Tcp(stream))
         .set_starttls(address.transport == Transport::StartTls)
-        .set_config(address.tls.clone());
+        .set_config(address.way.tls.clone());
     LdapConnAsync::with_settings(settings, &address.url).await
 }
 

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use ldap3::Scope;
 use regnant_base::Secret;
 use regnant_decision::GroupNames;
-use rustls::ClientConfig;
+use regnant_outside::Way;
 use thiserror::Error;
 use tokio::runtime::Handle;
 use tokio::time::{sleep, timeout};
@@ -80,12 +80,12 @@ async fn look_once(inner: &Weak<Inner>) -> Option<bool> {
 pub async fn first_look(
     settings: DirectorySettings,
     bind_password: Secret,
-    tls: &Arc<ClientConfig>,
+    way: &Way,
 ) -> Result<Offer, FirstLookError> {
     if settings.servers.is_empty() {
         return Err(SettingsError::Servers(0).into());
     }
-    let servers = Servers::new(&settings, bind_password, tls)?;
+    let servers = Servers::new(&settings, bind_password, way)?;
     match timeout(PATIENCE, look(&servers, &settings)).await {
         Ok(offer) => Ok(offer?),
         Err(_) => Err(Trouble::Late { server: "the directory".into(), seconds: PATIENCE.as_secs() }.into()),

@@ -3,15 +3,14 @@
 
 use std::future::Future;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use ldap3::controls::RawControl;
 use ldap3::{Ldap, LdapError, LdapResult};
 use regnant_base::Secret;
 use regnant_decision::PasswordAnswer;
-use regnant_outside::{Breaker, ServerHealth};
-use rustls::ClientConfig;
+use regnant_outside::{Breaker, ServerHealth, Way};
 use tokio::sync::Semaphore;
 use tokio::time::timeout;
 
@@ -44,11 +43,7 @@ struct Server {
 }
 
 impl Servers {
-    pub(crate) fn new(
-        settings: &DirectorySettings,
-        bind_password: Secret,
-        tls: &Arc<ClientConfig>,
-    ) -> Result<Self, SettingsError> {
+    pub(crate) fn new(settings: &DirectorySettings, bind_password: Secret, way: &Way) -> Result<Self, SettingsError> {
         let server = |text: &String| {
             let (url, transport) = server_url(text)?;
             Ok::<_, SettingsError>(Server {
@@ -57,7 +52,7 @@ impl Servers {
                     port: url.port().unwrap_or(transport.port()),
                     url: url.to_string(),
                     transport,
-                    tls: tls.clone(),
+                    way: way.clone(),
                 },
                 searches: std::array::from_fn(|_| tokio::sync::Mutex::new(None)),
                 turn: AtomicUsize::new(0),

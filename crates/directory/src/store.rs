@@ -12,9 +12,8 @@ use regnant_decision::{
     MsChapAnswer, PasswordAnswer, Recovered, Store, StoreReply, Title, Unable,
 };
 use regnant_eap::MsChapResponse;
-use regnant_outside::{Cache, DeviceCache, Names, Room, ServerHealth};
+use regnant_outside::{Cache, DeviceCache, Names, Room, ServerHealth, Way};
 use regnant_policy::{IdentityKind, Mac};
-use rustls::ClientConfig;
 use sha2::{Digest, Sha256};
 use tokio::runtime::Handle;
 
@@ -59,14 +58,14 @@ impl Directory {
     pub fn new(
         settings: DirectorySettings,
         bind_password: Secret,
-        tls: &Arc<ClientConfig>,
+        way: &Way,
         declared: &[IdentityAttribute],
         runtime: Handle,
     ) -> Result<Self, SettingsError> {
         settings.check()?;
         let declared = declared.to_vec();
-        let domain = Domain::new(&settings, &bind_password);
-        let servers = Servers::new(&settings, bind_password, tls)?;
+        let domain = Domain::new(&settings, &bind_password, &way.never);
+        let servers = Servers::new(&settings, bind_password, way)?;
         let keep = Duration::from_secs(settings.keep.into());
         let (cache, devices) = (Cache::new(keep, Names::OfAnyCase), DeviceCache::new(keep));
         let inner = Inner {

@@ -7,7 +7,6 @@ use std::time::Instant;
 use regnant_outside::{Step, shown_certificate};
 use regnant_policy::{IdentityKind, Value};
 use rustls::pki_types::ServerName;
-use tokio::net::TcpStream;
 use tokio::time::timeout;
 use tokio_rustls::TlsConnector;
 
@@ -101,8 +100,8 @@ async fn connect(inner: &Inner) -> Result<String, Trouble> {
     let port = url.port_or_known_default().unwrap_or(443);
     let name = ServerName::try_from(host.clone()).map_err(|error| not_reached(error.to_string()))?;
     let connecting = async {
-        let stream = TcpStream::connect((host.as_str(), port)).await?;
-        TlsConnector::from(Arc::clone(&inner.tls)).connect(name, stream).await
+        let stream = inner.way.never.connect(&host, port).await?;
+        TlsConnector::from(Arc::clone(&inner.way.tls)).connect(name, stream).await
     };
     let limit = inner.settings.limit();
     let late = || io::Error::other(format!("no answer within {} s", limit.as_secs()));

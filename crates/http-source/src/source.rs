@@ -9,9 +9,8 @@ use hyper::StatusCode;
 use hyper::header::{AUTHORIZATION, HeaderName};
 use regnant_base::Secret;
 use regnant_decision::{Account, Capabilities, Found, IdentityAttribute, Store, StoreReply};
-use regnant_outside::{Breaker, Cache, Names, Room, ServerHealth};
+use regnant_outside::{Breaker, Cache, Names, Room, ServerHealth, Way};
 use regnant_policy::IdentityKind;
-use rustls::ClientConfig;
 use serde_json::Value as Json;
 use tokio::runtime::Handle;
 use tokio::time::timeout;
@@ -34,7 +33,7 @@ pub struct HttpSource {
 pub(crate) struct Inner {
     pub(crate) settings: HttpSettings,
     pub(crate) declared: Vec<IdentityAttribute>,
-    pub(crate) tls: Arc<ClientConfig>,
+    pub(crate) way: Way,
     /// The address without a name, for people.
     pub(crate) place: Url,
     client: HttpClient,
@@ -53,12 +52,12 @@ enum SignIn {
 }
 
 impl HttpSource {
-    /// A service that is asked on this runtime. `tls` says who vouches for it, `declared` of which
+    /// A service that is asked on this runtime. `way` says who vouches for it, `declared` of which
     /// types the facts are that it tells.
     pub fn new(
         settings: HttpSettings,
         secret: Secret,
-        tls: &Arc<ClientConfig>,
+        way: &Way,
         declared: &[IdentityAttribute],
         runtime: Handle,
     ) -> Result<Self, SettingsError> {
@@ -77,9 +76,9 @@ impl HttpSource {
         };
         let cache = Cache::new(Duration::from_secs(settings.keep.into()), Names::AsWritten);
         let (asked, failed) = (AtomicU64::new(0), AtomicU64::new(0));
-        let (client, breaker, declared) = (client(tls), Mutex::default(), declared.to_vec());
-        let tls = tls.clone();
-        let inner = Inner { settings, declared, tls, place, client, sign_in, cache, breaker, asked, failed };
+        let (client, breaker, declared) = (client(way), Mutex::default(), declared.to_vec());
+        let inner =
+            Inner { settings, declared, way: way.clone(), place, client, sign_in, cache, breaker, asked, failed };
         Ok(Self { inner: Arc::new(inner), room: Room::new(runtime) })
     }
 
@@ -292,7 +291,7 @@ impl Store for HttpSource {
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;
-    use regnant_outside::{Told, client_tls};
+    use regnant_outside::{Never, Told, client_tls};
 
     use super::*;
 
@@ -301,8 +300,8 @@ mod tests {
         let facts = Told([("machine.compliant".to_owned(), "/compliant".to_owned())].into());
         let url = "https://register.example/devices/{name}?view=short".to_owned();
         let settings = HttpSettings { url, facts, ..HttpSettings::default() };
-        let tls = client_tls(Some(&[]));
-        let source = HttpSource::new(settings, Secret::new(*b""), &tls, &[], runtime.handle().clone()).unwrap();
+        let way = Way { tls: client_tls(Some(&[])), never: Never::default() };
+        let source = HttpSource::new(settings, Secret::new(*b""), &way, &[], runtime.handle().clone()).unwrap();
         (runtime, source)
     }
 

@@ -13,6 +13,7 @@ mod room;
 mod step;
 mod tls;
 mod told;
+mod way;
 
 pub use breaker::Breaker;
 pub use cache::{Cache, DeviceCache, Names};
@@ -21,3 +22,4 @@ pub use room::Room;
 pub use step::{ServerHealth, Step, all_down, shown_certificate};
 pub use tls::client_tls;
 pub use told::{Told, ToldError};
+pub use way::{Never, Way};

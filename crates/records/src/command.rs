@@ -225,6 +225,11 @@ pub enum Command {
         /// Whether the sealing key is in it.
         with_key: bool,
     },
+    /// Somebody tried a password or a secret of others, which changes nothing and is kept in the log.
+    NoteTry {
+        /// Of whom or what, in words.
+        what: String,
+    },
     /// These records took the place of others; every session ends.
     Restore {
         /// When they were backed up.
@@ -355,6 +360,7 @@ impl Command {
             | Self::NoteSignIn { .. }
             | Self::NoteSignOut { .. }
             | Self::Backup { .. }
+            | Self::NoteTry { .. }
             | Self::Restore { .. }
             | Self::ActivateEdition { .. }
             | Self::RemoveLanguage { .. }
@@ -390,6 +396,7 @@ impl Command {
             | Self::NoteSignIn { .. }
             | Self::NoteSignOut { .. }
             | Self::Backup { .. }
+            | Self::NoteTry { .. }
             | Self::Restore { .. }
             | Self::ActivateEdition { .. }
             | Self::SetLanguage { .. }
@@ -425,6 +432,7 @@ impl Command {
             Self::CloseSession { .. } | Self::NoteSignOut { .. } => "sign out",
             Self::RefuseSignIn { .. } => "refuse sign-in",
             Self::Backup { .. } => "back up",
+            Self::NoteTry { .. } => "try",
             Self::Restore { .. } => "restore",
             Self::ActivateEdition { .. } => "activate policy",
             Self::SetSecret(_) => "set secret",

@@ -2,8 +2,10 @@ use std::fs;
 use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
 
+use regnant_base::Network;
 use regnant_journal::Keep;
-use serde::Deserialize;
+use serde::de::Error as _;
+use serde::{Deserialize, Deserializer};
 use thiserror::Error;
 
 /// The configuration file: where to listen, and where the key is. What a policy
@@ -23,6 +25,29 @@ pub struct Config {
     pub keys: KeysConfig,
     /// Administrators who come from a directory.
     pub administrators: AdministratorsConfig,
+    /// Directories, services and responders that are asked.
+    pub outside: OutsideConfig,
+}
+
+/// Where whoever is asked may be.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct OutsideConfig {
+    /// Networks to which the service never goes, whatever a store, a trust, a certificate or a name server says:
+    /// `["169.254.0.0/16", "fe80::/10"]` if not said, where clouds keep what only machines may know.
+    #[serde(deserialize_with = "networks")]
+    pub never: Vec<Network>,
+}
+
+fn networks<'de, D: Deserializer<'de>>(from: D) -> Result<Vec<Network>, D::Error> {
+    let texts = Vec::<String>::deserialize(from)?;
+    texts.iter().map(|text| text.parse().map_err(D::Error::custom)).collect()
+}
+
+impl Default for OutsideConfig {
+    fn default() -> Self {
+        Self { never: ["169.254.0.0/16", "fe80::/10"].map(|network| network.parse().expect("a block")).into() }
+    }
 }
 
 /// Who may sign in to console and API by an account of a directory: whoever is in one of these

@@ -9,7 +9,7 @@ use regnant_certificates::read_certificates;
 use regnant_decision::{IdentityAttribute, Store, StoreRegistry};
 use regnant_directory::{Directory, DirectorySettings};
 use regnant_http_source::{HttpSettings, HttpSource};
-use regnant_outside::{ServerHealth, Told, client_tls};
+use regnant_outside::{Never, ServerHealth, Told, Way, client_tls};
 use regnant_records::{Reading, RecordsError, SealingKey, StoreKind, StoreRow, TrustRow};
 use tokio::runtime::Handle;
 
@@ -112,7 +112,13 @@ impl OutsideSettings {
     pub(crate) fn same_confidant(&self, others: &Self) -> bool {
         match (self, others) {
             (Self::Directory(one), Self::Directory(other)) => {
-                one.bind_as == other.bind_as && one.servers == other.servers && one.trust == other.trust
+                let goes = |settings: &DirectorySettings| {
+                    let DirectorySettings {
+                        bind_as, servers, trust, domain, machine_account, domain_controllers, ..
+                    } = settings.clone();
+                    (bind_as, servers, trust, domain, machine_account, domain_controllers)
+                };
+                goes(one) == goes(other)
             }
             (Self::Http(one), Self::Http(other)) => {
                 let goes = |settings: &HttpSettings| {
@@ -143,14 +149,14 @@ impl OutsideStores {
         records: &impl Reading,
         key: &SealingKey,
         declared: &[IdentityAttribute],
-        runtime: &Handle,
+        (runtime, never): (&Handle, &Never),
     ) -> Result<Self, RecordsError> {
         let trusts = records.all::<TrustRow>()?;
         let mut known = BTreeMap::new();
         for row in records.all::<StoreRow>()? {
             let Some(settings) = OutsideSettings::of(&row) else { continue };
             let one = settings.map_err(|error| error.to_string());
-            match one.and_then(|settings| self.one(&row, settings, &trusts, key, declared, runtime)) {
+            match one.and_then(|settings| self.one(&row, settings, &trusts, key, declared, (runtime, never))) {
                 Ok(one) => drop(known.insert(row.name, one)),
                 Err(why) => tracing::error!("store {} cannot be asked: {why}; set it anew", row.name),
             }
@@ -166,7 +172,7 @@ impl OutsideStores {
         trusts: &[TrustRow],
         key: &SealingKey,
         declared: &[IdentityAttribute],
-        runtime: &Handle,
+        (runtime, never): (&Handle, &Never),
     ) -> Result<Known, String> {
         let trust = |name: &String| trusts.iter().find(|trust| trust.name == *name);
         // One whose trust is gone believes nobody.
@@ -183,13 +189,14 @@ impl OutsideStores {
         }
         let secret = row.open_secret(key).map_err(|error| error.to_string())?;
         let der = authorities.map(|pem| read_certificates(pem).unwrap_or_default());
-        let (tls, secret) = (client_tls(der.as_deref()), secret.unwrap_or_else(|| Secret::new(*b"")));
+        let way = Way { tls: client_tls(der.as_deref()), never: never.clone() };
+        let secret = secret.unwrap_or_else(|| Secret::new(*b""));
         let (authorities, runtime) = (authorities.map(str::to_owned), runtime.clone());
         let store = match settings {
-            OutsideSettings::Directory(settings) => Directory::new(*settings, secret, &tls, &declared, runtime)
+            OutsideSettings::Directory(settings) => Directory::new(*settings, secret, &way, &declared, runtime)
                 .map(|directory| OutsideStore::Directory(Arc::new(directory)))
                 .map_err(|error| error.to_string())?,
-            OutsideSettings::Http(settings) => HttpSource::new(settings, secret, &tls, &declared, runtime)
+            OutsideSettings::Http(settings) => HttpSource::new(settings, secret, &way, &declared, runtime)
                 .map(|source| OutsideStore::Http(Arc::new(source)))
                 .map_err(|error| error.to_string())?,
         };

@@ -10,6 +10,7 @@ use regnant_decision::{EntryKind, Machines, SeenMachine};
 use regnant_journal::{
     AccountingLog, Entry, EntryFilter, HeardFile, Journal, JournalError, JournalReader, NodeFile, set_aside,
 };
+use regnant_outside::Never;
 use regnant_records::{
     Author, FetchedLists, HashPool, KeyError, KeyId, Records, RecordsError, RotationError, TokenUses, take_key,
 };
@@ -114,6 +115,7 @@ impl Service {
         let list_file = open_or_set_aside(&data.join("lists.sqlite"), FetchedLists::open)?;
         let tls = || ConsoleTls::open(&config.api, &data.join("")).map(Arc::new);
         let console_tls = config.api.speaks_tls().then(tls).transpose()?;
+        let never = Never::new(&config.outside.never);
         let environment = Environment {
             console_tls: console_tls.clone(),
             heard: open_heard(&data.join("heard.sqlite"))?,
@@ -123,8 +125,9 @@ impl Service {
             lists: Fetched::restored(list_file.all()?),
             list_file,
             staples: Fetched::default(),
-            issuers: Arc::new(Issuers::new(Handle::current())),
+            issuers: Arc::new(Issuers::new(Handle::current(), never.clone())),
             runtime: Handle::current(),
+            never,
         };
         let records = Records::open(&data.join(RECORDS), &key, now_ms())?;
         environment.refresh_console(&records)?;

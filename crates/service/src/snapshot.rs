@@ -9,6 +9,7 @@ use regnant_decision::{
 };
 use regnant_eap::{Judgement, Trust};
 use regnant_equipment::{ActiveEdition, Edition, FormerSecret, GrantProblem, NamedSecrets, Nas, NasTable};
+use regnant_outside::Never;
 use regnant_policy::Checked;
 use regnant_radius::SharedSecret;
 use regnant_records::{
@@ -84,6 +85,8 @@ pub(crate) struct Environment {
     pub(crate) console_tls: Option<Arc<ConsoleTls>>,
     /// What drives connections to others.
     pub(crate) runtime: Handle,
+    /// Where they never go.
+    pub(crate) never: Never,
 }
 
 /// Why a policy cannot become an edition.
@@ -115,7 +118,7 @@ impl Environment {
         languages: &Languages,
         records: &impl Reading,
     ) -> Result<OutsideStores, RecordsError> {
-        before.refreshed(records, &self.key, languages.vocabulary.table().attributes(), &self.runtime)
+        before.refreshed(records, &self.key, languages.vocabulary.table().attributes(), (&self.runtime, &self.never))
     }
 
     /// The snapshot with the stores outside that the records name now.

@@ -1,6 +1,6 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
-import { api, dataOf } from "../../api/client";
+import { api, CallError, dataOf } from "../../api/client";
 import { TextField } from "../../parts/Field";
 import { Refused } from "../../parts/Refused";
 import { PemField } from "./PemField";
@@ -11,6 +11,7 @@ export function NewTrust({ done }: { done: () => void }) {
   const [pem, setPem] = useState("");
   const [crlUrl, setCrlUrl] = useState("");
   const [ocspUrl, setOcspUrl] = useState("");
+  const [secrets, setSecrets] = useState<Record<string, string>>({});
   const queries = useQueryClient();
   const kept = useMutation({
     mutationFn: async () =>
@@ -22,6 +23,7 @@ export function NewTrust({ done }: { done: () => void }) {
             crls: pem,
             crl_url: crlUrl.trim() || null,
             ocsp_url: ocspUrl.trim() || null,
+            secrets,
           },
         }),
       ),
@@ -30,6 +32,7 @@ export function NewTrust({ done }: { done: () => void }) {
       if (answer.left_out.length === 0) done();
     },
   });
+  const wanted = kept.error instanceof CallError ? kept.error.wantsSecrets : [];
   const submit = (event: FormEvent) => {
     event.preventDefault();
     kept.mutate();
@@ -64,6 +67,17 @@ export function NewTrust({ done }: { done: () => void }) {
         help="Who is asked about revocation in place of those that certificates name; http://. Empty: those."
       />
       <Refused error={kept.error} />
+      {wanted.map((store) => (
+        <TextField
+          key={store}
+          label={`Secret of ${store}`}
+          name={`secret-${store}`}
+          type="password"
+          value={secrets[store] ?? ""}
+          change={(secret) => setSecrets({ ...secrets, [store]: secret })}
+          help="As it is kept: it goes to whoever the new authority vouches for."
+        />
+      ))}
       {kept.data && kept.data.left_out.length > 0 && (
         <p role="status" className="border-l-2 border-deep bg-tint px-3 py-2">
           It is kept, without what is no authority&rsquo;s certificate: {kept.data.left_out.join("; ")}.

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use hickory_resolver::TokioResolver;
 use regnant_decision::{LogonAccount, MsChapAnswer, PasswordAnswer, Unable};
 use regnant_netlogon::{LogonAnswer, Machine, NtStatus, Sid};
-use regnant_outside::{Breaker, ServerHealth};
+use regnant_outside::{Breaker, Never, ServerHealth};
 use tokio::net::TcpStream;
 use tokio::runtime::Handle;
 use tokio::sync::{Semaphore, watch};
@@ -31,6 +31,7 @@ const AGAIN: (Duration, Duration) = (Duration::from_secs(60), Duration::from_sec
 /// The controllers, the one that is asked first in front.
 pub(crate) struct Controllers {
     places: Vec<(ControllerPlace, Option<TokioResolver>)>,
+    never: Never,
     known: watch::Sender<Known>,
 }
 
@@ -51,6 +52,7 @@ type List = Arc<[Arc<Controller>]>;
 pub(crate) struct Controller {
     pub(crate) host: String,
     addresses: Vec<IpAddr>,
+    never: Never,
     /// Held while both sides prove themselves and a link is bound under the key of that: a controller knows
     /// one key of a machine at a time. In it the port of NETLOGON, once it is known.
     pub(crate) proving: tokio::sync::Mutex<Option<u16>>,
@@ -62,7 +64,7 @@ pub(crate) struct Controller {
 }
 
 impl Controllers {
-    pub(crate) fn new(places: Vec<ControllerPlace>) -> Self {
+    pub(crate) fn new(places: Vec<ControllerPlace>, never: Never) -> Self {
         let (mut trouble, mut ways) = (None, Vec::new());
         for place in places {
             match place.resolver() {
@@ -70,7 +72,8 @@ impl Controllers {
                 Err(why) => trouble = Some((Instant::now(), why)),
             }
         }
-        let controllers = Self { places: ways, known: watch::Sender::new(Known { trouble, ..Known::default() }) };
+        let controllers =
+            Self { places: ways, never, known: watch::Sender::new(Known { trouble, ..Known::default() }) };
         if !controllers.ask_the_dns() {
             controllers.take(controllers.places.iter().filter_map(|(place, _)| place.named()).collect());
         }
@@ -140,7 +143,12 @@ impl Controllers {
             let ordered = named.into_iter().chain(in_order(found, random_up_to));
             let kept = |one: Placed| {
                 let same = |known: &&Arc<Controller>| known.host == one.host && known.addresses == one.addresses;
-                known.list.iter().find(same).cloned().unwrap_or_else(|| Arc::new(Controller::new(one)))
+                known
+                    .list
+                    .iter()
+                    .find(same)
+                    .cloned()
+                    .unwrap_or_else(|| Arc::new(Controller::new(one, self.never.clone())))
             };
             known.list = ordered.take(MOST_SERVERS).map(kept).collect();
             known.placed = placed;
@@ -186,9 +194,10 @@ fn random_up_to(most: u32) -> u32 {
 }
 
 impl Controller {
-    fn new(placed: Placed) -> Self {
+    fn new(placed: Placed, never: Never) -> Self {
         Self {
             host: placed.host,
+            never,
             addresses: placed.addresses,
             proving: tokio::sync::Mutex::new(None),
             idle: Mutex::default(),
@@ -215,8 +224,8 @@ impl Controller {
         let addresses: Vec<_> = self.addresses.iter().map(|address| SocketAddr::new(*address, port)).collect();
         let connecting = async {
             match addresses.as_slice() {
-                [] => TcpStream::connect((self.host.as_str(), port)).await,
-                addresses => TcpStream::connect(addresses).await,
+                [] => self.never.connect(&self.host, port).await,
+                addresses => self.never.connect_to(&self.host, addresses.to_vec()).await,
             }
         };
         let late = || not_reached(format!("no answer within {} ms", CONNECT.as_millis()));

@@ -16,6 +16,7 @@ use regnant_netlogon::{
     Authenticated, Link, Logon, LogonAnswer, Machine, Malformed, NtStatus, PasswordHash, SessionKey, authenticate,
     challenge, logon, mapper, read_authenticated, read_challenge, read_logon, read_password_set, set_password,
 };
+use regnant_outside::Never;
 use tokio::net::TcpStream;
 use tokio::time::timeout;
 
@@ -56,14 +57,14 @@ impl From<Trouble> for Lost {
 
 impl Domain {
     /// The controllers that settings name, where they name a domain.
-    pub(crate) fn new(settings: &DirectorySettings, password: &Secret) -> Option<Self> {
+    pub(crate) fn new(settings: &DirectorySettings, password: &Secret, never: &Never) -> Option<Self> {
         if settings.domain.is_empty() {
             return None;
         }
         Some(Self {
             machine: Machine { domain: settings.domain.clone(), account: settings.machine_account.clone() },
             password: password.clone(),
-            controllers: Controllers::new(settings.controllers()),
+            controllers: Controllers::new(settings.controllers(), never.clone()),
             limit: settings.limit().mul_f32(0.9),
         })
     }

@@ -59,6 +59,7 @@ fn run(db: &Connection, envelope: &Envelope, revision: u64) -> Result<(Done, Bef
         | Command::SetSecret(_)
         | Command::Backup { .. }
         | Command::NoteSignIn { .. }
+        | Command::NoteTry { .. }
         | Command::NoteSignOut { .. }
         | Command::RefuseSignIn { .. } => {}
         Command::Add(rows) => make_way(db, &[], rows, &mut gone)?,

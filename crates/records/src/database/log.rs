@@ -420,6 +420,7 @@ fn subject(command: &Command, outcome: &Outcome) -> String {
         Command::RefuseSignIn { name } | Command::NoteSignIn { name } | Command::NoteSignOut { name } => name.clone(),
         Command::Backup { with_key: true } => "with the sealing key".into(),
         Command::Backup { with_key: false } => "without the sealing key".into(),
+        Command::NoteTry { what } => what.clone(),
         Command::Restore { made, replaced, keep_tokens } => {
             let replaced = match replaced {
                 Some((revision, chain)) => format!(", in the place of {revision}:{chain}"),

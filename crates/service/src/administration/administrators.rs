@@ -287,6 +287,12 @@ impl Administrators {
         Ok(())
     }
 
+    /// Keeps in the audit that somebody tries a password or a secret of others.
+    pub(crate) fn note_try(&self, what: String, by: &Author) -> Result<(), AdministrationError> {
+        self.committer.apply(by, Command::NoteTry { what })?;
+        Ok(())
+    }
+
     /// Keeps in the audit that somebody took a backup.
     pub(crate) fn note_backup(&self, with_key: bool, by: &Author) -> Result<(), AdministrationError> {
         self.committer.apply(by, Command::Backup { with_key })?;

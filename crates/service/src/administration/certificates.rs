@@ -1,13 +1,15 @@
 //! Certificates that we present and authorities that we trust: bringing them,
 //! asking for them, and what is odd about them.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use regnant_base::SecretText;
 use regnant_certificates::{Bundle, SigningRequest, check_chain, read_certificates, read_crls, to_pem};
 use regnant_eap::{Certificate, Judgement, ServerTls, Trust, is_authority};
 use regnant_policy::{Gate, RevocationSource};
 use regnant_radius::Secret;
-use regnant_records::{Author, CertificateRow, Command, Expected, Reading, RecordName, TrustRow};
+use regnant_records::{Author, CertificateRow, Command, Expected, Reading, RecordName, StoreRow, TrustRow};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -16,6 +18,7 @@ use crate::administration::renewal::staple_name;
 use crate::administration::revocation_lists::{ListReport, list_findings};
 use crate::administration::{AdministrationError, RecordVersion};
 use crate::clock::now_ms;
+use crate::outside_stores::OutsideSettings;
 
 pub(crate) const DAY: i64 = 86_400;
 /// Days before the end at which people are warned.
@@ -244,10 +247,11 @@ impl Certificates {
     pub(crate) fn set_trust_over(
         &self,
         trust: &TrustRow,
+        secrets: &BTreeMap<String, SecretText>,
         seen: Option<&RecordVersion>,
         by: &Author,
     ) -> Result<Vec<String>, AdministrationError> {
-        let (row, left_out) = self.keep_trust(trust, seen, by)?;
+        let (row, left_out) = self.keep_trust(trust, secrets, seen, by)?;
         if self.fetch_list(&row) {
             self.committer.turn().refresh_offers()?;
         }
@@ -256,19 +260,20 @@ impl Certificates {
 
     /// The same, whatever is there.
     pub fn set_trust(&self, trust: &TrustRow, by: &Author) -> Result<Vec<String>, AdministrationError> {
-        self.set_trust_over(trust, None, by)
+        self.set_trust_over(trust, &BTreeMap::new(), None, by)
     }
 
     fn keep_trust(
         &self,
         trust: &TrustRow,
+        secrets: &BTreeMap<String, SecretText>,
         seen: Option<&RecordVersion>,
         by: &Author,
     ) -> Result<(TrustRow, Vec<String>), AdministrationError> {
         let turn = self.committer.turn();
         named(&trust.name)?;
+        let before = self.trusts()?.into_iter().find(|row| row.name == trust.name);
         if seen.is_some() {
-            let before = self.trusts()?.into_iter().find(|row| row.name == trust.name);
             is_as_seen(&trust.name, before.as_ref(), seen)?;
         }
         for (url, what) in [(&trust.crl_url, "a revocation list"), (&trust.ocsp_url, "a responder's answer")] {
@@ -291,12 +296,39 @@ impl Certificates {
             };
             return Err(AdministrationError::Certificate(text));
         }
+        if let Some(before) = &before {
+            let known = read_certificates(&before.authorities).unwrap_or_default();
+            if read.iter().any(|der| !known.contains(der)) {
+                self.secrets_given(&trust.name, secrets)?;
+            }
+        }
         let lists = read_crls(&trust.crls).map_err(|error| wrong(&error))?;
         Trust::whatever(&read, &lists, Judgement::default()).map_err(|error| wrong(&error))?;
         let row =
             TrustRow { authorities: to_pem("CERTIFICATE", &read), crls: to_pem("X509 CRL", &lists), ..trust.clone() };
         put_in_force(&self.committer, &turn, Command::SetTrust(row.clone()), by)?;
         Ok((row, left_out))
+    }
+
+    /// Whether the secret was given of each store that is believed by a trust: it was given for those whom the
+    /// authorities of then vouch for, and goes to whom others do from now on.
+    fn secrets_given(&self, trust: &str, given: &BTreeMap<String, SecretText>) -> Result<(), AdministrationError> {
+        let mut missing = Vec::new();
+        for row in self.committer.records.all::<StoreRow>()? {
+            let Some(Ok(settings)) = OutsideSettings::of(&row) else { continue };
+            if settings.trust().is_none_or(|name| name != trust) {
+                continue;
+            }
+            let Some(kept) = row.open_secret(&self.committer.environment.key)? else { continue };
+            let given = given.get(&row.name).map(|secret| Secret::new(secret.expose().as_bytes()));
+            if given.is_none_or(|given| given != kept) {
+                missing.push(row.name);
+            }
+        }
+        match missing.is_empty() {
+            true => Ok(()),
+            false => Err(AdministrationError::SecretsAnew { trust: trust.to_owned(), stores: missing }),
+        }
     }
 
     /// Every certificate of ours, by name.

@@ -9,10 +9,12 @@ use regnant_base::BoundedMap;
 use regnant_certificates::{OcspAnswer, ocsp_request, read_ocsp_response};
 use regnant_decision::{Answer, NoAnswer, Responders};
 use regnant_eap::{Certificate, Question, Standing, Standings};
+use regnant_outside::Never;
 use tokio::runtime::Handle;
 use tokio::sync::Semaphore;
 use tokio::time::timeout;
 
+use crate::administration::fetching::{agent, came};
 use crate::clock::now_ms;
 
 /// Answers kept at a time; the oldest go first.
@@ -38,6 +40,8 @@ pub(crate) struct Issuers {
     said: Mutex<BoundedMap<Fingerprint, CachedAnswer>>,
     rooms: Arc<Semaphore>,
     runtime: Handle,
+    /// Where no responder is asked.
+    never: Never,
     /// How long anybody waits for a turn.
     patience: Duration,
 }
@@ -51,11 +55,12 @@ struct CachedAnswer {
 
 impl Issuers {
     /// Questions wait on this runtime.
-    pub(crate) fn new(runtime: Handle) -> Self {
+    pub(crate) fn new(runtime: Handle, never: Never) -> Self {
         Self {
             said: Mutex::new(BoundedMap::new(MOST)),
             rooms: Arc::new(Semaphore::new(AT_ONCE)),
             runtime,
+            never,
             patience: PATIENCE,
         }
     }
@@ -76,12 +81,13 @@ impl Issuers {
         };
         let (certificate, issuer) = (question.certificate.clone(), question.issuer.clone());
         let (rooms, runtime, patience) = (self.rooms.clone(), self.runtime.clone(), self.patience);
+        let never = self.never.clone();
         // Whoever waits for the answer may do so on a thread without timers.
         let work = async move {
             let room = timeout(patience, rooms.acquire_owned()).await.ok()?.ok()?;
             let asking = runtime.spawn_blocking(move || {
                 let _room = room;
-                ask(&url, &certificate, &issuer).map(|(_, answer)| answer)
+                ask(&never, &url, &certificate, &issuer).map(|(_, answer)| answer)
             });
             Some(asking.await.unwrap_or_else(|error| Err(error.to_string())))
         };
@@ -131,13 +137,18 @@ pub(crate) fn responder(certificate: &[u8], instead: Option<&str>) -> Result<Str
 
 /// Asks a responder about a certificate; waits for the answer, and gives it as it
 /// came and as it was read.
-pub(crate) fn ask(url: &str, certificate: &[u8], issuer: &[u8]) -> Result<(Vec<u8>, OcspAnswer), String> {
+pub(crate) fn ask(
+    never: &Never,
+    url: &str,
+    certificate: &[u8],
+    issuer: &[u8],
+) -> Result<(Vec<u8>, OcspAnswer), String> {
     let told = |error: &dyn std::fmt::Display| format!("{url}: {error}");
     let request = ocsp_request(certificate, issuer).map_err(|error| told(&error))?;
-    let agent = ureq::Agent::from(ureq::Agent::config_builder().timeout_global(Some(PATIENCE)).build());
+    let agent = agent(never, PATIENCE);
     // RFC 6960 appendix A.1.
     let sent = agent.post(url).content_type("application/ocsp-request").send(&request[..]);
-    let mut answer = sent.map_err(|error| told(&error))?;
+    let mut answer = came(sent).map_err(|error| told(&error))?;
     let bytes = answer.body_mut().with_config().limit(MOST_BYTES).read_to_vec().map_err(|error| told(&error))?;
     let read = read_ocsp_response(&bytes, certificate, issuer, now_ms() / 1_000).map_err(|error| told(&error))?;
     Ok((bytes, read))
@@ -156,7 +167,7 @@ mod tests {
 
     #[tokio::test]
     async fn a_rush_waits_for_its_turn_and_a_silent_responder_is_told_from_a_full_house() {
-        let issuers = Arc::new(Issuers::new(Handle::current()));
+        let issuers = Arc::new(Issuers::new(Handle::current(), Never::default()));
         let authority = regnant_certificates::Authority::new("Tarnmouth Demo Root", 1_700_000_000).unwrap();
         let der = regnant_certificates::read_certificates(authority.certificate()).unwrap().swap_remove(0);
         let (listener, url) = silent();
@@ -179,7 +190,7 @@ mod tests {
         }
         assert!(issuers.known(&[0; 32], now_ms() / 1_000).unwrap().is_err(), "silence is remembered");
         // With no room at all nobody is asked, and that is not held against the certificate.
-        let full = Issuers { patience: Duration::from_millis(10), ..Issuers::new(Handle::current()) };
+        let full = Issuers { patience: Duration::from_millis(10), ..Issuers::new(Handle::current(), Never::default()) };
         let _rooms = full.rooms.clone().acquire_many_owned(AT_ONCE as u32).await.unwrap();
         let told = full.ask(&question(200)).await.unwrap_err().to_string();
         assert!(told.contains("too many questions"), "{told}");
@@ -188,7 +199,7 @@ mod tests {
 
     #[tokio::test]
     async fn answers_count_for_their_time_and_are_bounded() {
-        let issuers = Issuers::new(Handle::current());
+        let issuers = Issuers::new(Handle::current(), Never::default());
         let said = |standing, until| CachedAnswer { said: Ok(standing), until };
         issuers.keep([1; 32], said(Standing::Good, 10));
         assert_eq!((issuers.of(&[1; 32], 10), issuers.of(&[1; 32], 11)), (Some(Standing::Good), None));

@@ -8,6 +8,7 @@ pub(crate) mod common_names;
 pub(crate) mod downloads;
 pub(crate) mod entries;
 pub(crate) mod equipment;
+pub(crate) mod fetching;
 pub(crate) mod identities;
 pub(crate) mod import;
 pub(crate) mod inventories;
@@ -291,6 +292,17 @@ pub enum AdministrationError {
     /// A secret that would go to others than it was given for.
     #[error("give the secret anew: it is kept for the servers, the trust and the account that it was given for")]
     SecretAnew,
+    /// Secrets that would go to others than they were given for.
+    #[error(
+        "trust `{trust}` gets an authority that it had not, and whoever that vouches for would be shown the secret of {}: \
+         give it anew with the change, as it is kept", .stores.join(", ")
+    )]
+    SecretsAnew {
+        /// The trust.
+        trust: String,
+        /// The stores.
+        stores: Vec<String>,
+    },
     /// A domain that takes no new password.
     #[error("the password stays as it was: {0}")]
     Domain(regnant_directory::Trouble),

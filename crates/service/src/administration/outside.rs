@@ -1,14 +1,12 @@
 //! Stores outside: how they are asked, and whether they answer.
 
-use std::sync::Arc;
 use std::time::Duration;
 
 use regnant_base::{Secret, SecretText};
 use regnant_certificates::read_certificates;
 use regnant_directory::{PasswordTimes, Trouble};
-use regnant_outside::client_tls;
+use regnant_outside::{Way, client_tls};
 use regnant_records::{Author, Command, Reading, RecordName, Rows, StoreKind, StoreRow, TrustRow, new_token};
-use rustls::ClientConfig;
 
 use crate::administration::committer::Turn;
 use crate::administration::identities::Identities;
@@ -179,13 +177,14 @@ impl Identities {
         }
     }
 
-    /// How servers are believed by a trust, or by the system's authorities.
-    pub(crate) fn tls_by_trust(&self, trust: Option<&str>) -> Result<Arc<ClientConfig>, AdministrationError> {
-        let Some(name) = trust else { return Ok(client_tls(None)) };
+    /// How servers are believed by a trust, or by the system's authorities, and where nobody goes.
+    pub(crate) fn way_by_trust(&self, trust: Option<&str>) -> Result<Way, AdministrationError> {
+        let way = |tls| Way { tls, never: self.committer.environment.never.clone() };
+        let Some(name) = trust else { return Ok(way(client_tls(None))) };
         let trusts = self.committer.records.all::<TrustRow>()?;
         let found = trusts.into_iter().find(|trust| trust.name == name);
         let trust = found.ok_or_else(|| AdministrationError::NotFound(RecordName::Trust(name.to_owned())))?;
-        Ok(client_tls(Some(&read_certificates(&trust.authorities).unwrap_or_default())))
+        Ok(way(client_tls(Some(&read_certificates(&trust.authorities).unwrap_or_default()))))
     }
 
     fn outside_row(

@@ -6,11 +6,13 @@ use std::time::Duration;
 
 use regnant_certificates::{read_certificates, read_crls};
 use regnant_eap::{Certificate, Judgement, Standing, Trust};
+use regnant_outside::Never;
 use regnant_records::{CertificateRow, TrustRow};
 
 use crate::administration::AdministrationError;
 use crate::administration::certificates::{Certificates, LinkReport};
 use crate::administration::downloads::Download;
+use crate::administration::fetching::{agent, came};
 use crate::administration::issuers::{ask, responder};
 use crate::administration::revocation_lists::freshest;
 use crate::clock::now_ms;
@@ -48,7 +50,7 @@ impl Certificates {
     pub(crate) fn fetch_list(&self, trust: &TrustRow) -> bool {
         let Some(url) = &trust.crl_url else { return false };
         let authorities = read_certificates(&trust.authorities).unwrap_or_default();
-        let came = fetch(url, &authorities);
+        let came = fetch(&self.committer.environment.never, url, &authorities);
         if let Err(trouble) = &came {
             tracing::warn!("the revocation list of trust {} cannot be fetched from {url}: {trouble}", trust.name);
         }
@@ -83,7 +85,7 @@ impl Certificates {
     pub(crate) fn fetch_staple(&self, row: &CertificateRow) -> Result<bool, AdministrationError> {
         let chain = read_certificates(&row.chain).unwrap_or_default();
         let Some(Ok(url)) = chain.first().map(|own| responder(own, None)) else { return Ok(false) };
-        let came = staple(&url, &chain, &self.trusts()?);
+        let came = staple(&self.committer.environment.never, &url, &chain, &self.trusts()?);
         if let Err(trouble) = &came {
             tracing::warn!("there is no OCSP response to present with certificate {}: {trouble}", row.name);
         }
@@ -124,9 +126,8 @@ fn ending(link: &LinkReport) -> Option<(i64, String)> {
 }
 
 /// One list, in DER or PEM, which one of the authorities must have signed.
-fn fetch(url: &str, authorities: &[Vec<u8>]) -> Result<Vec<u8>, String> {
-    let config = ureq::Agent::config_builder().timeout_global(Some(PATIENCE)).build();
-    let mut answer = ureq::Agent::from(config).get(url).call().map_err(|error| error.to_string())?;
+fn fetch(never: &Never, url: &str, authorities: &[Vec<u8>]) -> Result<Vec<u8>, String> {
+    let mut answer = came(agent(never, PATIENCE).get(url).call())?;
     let bytes = answer.body_mut().with_config().limit(MOST_BYTES).read_to_vec().map_err(|error| error.to_string())?;
     let der = match std::str::from_utf8(&bytes).map(read_crls) {
         Ok(Ok(mut lists)) if !lists.is_empty() => lists.swap_remove(0),
@@ -137,11 +138,11 @@ fn fetch(url: &str, authorities: &[Vec<u8>]) -> Result<Vec<u8>, String> {
 }
 
 /// A response that says that our certificate is good.
-fn staple(url: &str, chain: &[Vec<u8>], trusts: &[TrustRow]) -> Result<Download, String> {
+fn staple(never: &Never, url: &str, chain: &[Vec<u8>], trusts: &[TrustRow]) -> Result<Download, String> {
     let own = &chain[0];
     let issuer = issuer_of(chain, trusts)
         .ok_or("its issuer's certificate is not known here; import it behind the certificate")?;
-    let (bytes, answer) = ask(url, own, &issuer)?;
+    let (bytes, answer) = ask(never, url, own, &issuer)?;
     match answer.standing {
         Standing::Good => Ok(Download { bytes, until: Some(answer.until) }),
         Standing::Unknown => Err(format!("{url}: the responder does not know it")),

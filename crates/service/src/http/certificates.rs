@@ -1,7 +1,9 @@
-use axum::Json;
+use std::collections::BTreeMap;
+
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
+use axum::{Extension, Json};
 use regnant_base::SecretText;
 use regnant_records::{RecordName, TrustRow};
 use serde::{Deserialize, Serialize};
@@ -12,6 +14,7 @@ use crate::administration::certificates::{CertificateReport, CertificatesReport,
 use crate::administration::profile::ProfileOrder;
 use crate::http::Api;
 use crate::http::callers::{Change, Look, May, Signed};
+use crate::http::door::Origin;
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::{Asked, Sent};
 use crate::http::record::{etag, seen};
@@ -67,12 +70,25 @@ pub(crate) struct NewTrust {
     /// said. Whoever holds the key of one could then issue clients.
     #[serde(default)]
     whatever: bool,
+    /// The secrets of stores that are believed by it, by their names, where it gets an authority that it had not:
+    /// whoever that one vouches for is shown them. The answer to a call without them names the stores.
+    #[serde(default)]
+    #[schema(value_type = BTreeMap<String, String>)]
+    secrets: BTreeMap<String, SecretText>,
 }
 
 impl NewTrust {
-    fn row(self) -> TrustRow {
-        let Self { name, authorities, crls, crl_url, ocsp_url, whatever } = self;
-        TrustRow { name, authorities, crls, crl_url, ocsp_url, whatever }
+    fn parts(self) -> (TrustRow, BTreeMap<String, SecretText>) {
+        let Self { name, authorities, crls, crl_url, ocsp_url, whatever, secrets } = self;
+        (TrustRow { name, authorities, crls, crl_url, ocsp_url, whatever }, secrets)
+    }
+}
+
+/// Secrets of stores are tried as passwords are.
+fn counted(api: &Api, origin: &Origin, secrets: &BTreeMap<String, SecretText>) -> Result<(), ApiError> {
+    match secrets.keys().all(|store| api.attempts.reserve(origin.trier(&format!("the secret of store {store}")))) {
+        true => Ok(()),
+        false => Err(ApiError::too_many("Too many secrets were tried; wait a minute, then try again.")),
     }
 }
 
@@ -190,6 +206,7 @@ pub(crate) async fn find_trust(
         (status = 401, body = ApiError), (status = 403, body = ApiError)))]
 pub(crate) async fn put_trust(
     State(api): State<Api>,
+    Extension(origin): Extension<Origin>,
     May { signed: Signed { author: by, .. }, .. }: May<Change>,
     Path(name): Path<String>,
     headers: HeaderMap,
@@ -198,8 +215,9 @@ pub(crate) async fn put_trust(
     if new.name != name {
         return Err(ApiError::bad("A trust keeps its name: remove it, and add it under the other."));
     }
-    let (seen, row) = (seen(&headers)?, new.row());
-    let work = move || api.administration.certificates.set_trust_over(&row, seen.as_ref(), &by);
+    let (seen, (row, secrets)) = (seen(&headers)?, new.parts());
+    counted(&api, &origin, &secrets)?;
+    let work = move || api.administration.certificates.set_trust_over(&row, &secrets, seen.as_ref(), &by);
     Ok(Json(TrustKept { left_out: blocking(work).await? }))
 }
 
@@ -261,11 +279,14 @@ pub(crate) async fn remove_trust(
     responses((status = 200, body = TrustKept), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn trust(
     State(api): State<Api>,
+    Extension(origin): Extension<Origin>,
     May { signed: Signed { author: by, .. }, .. }: May<Change>,
     Sent(new): Sent<NewTrust>,
 ) -> Result<Json<TrustKept>, ApiError> {
-    let row = new.row();
-    let left_out = blocking(move || api.administration.certificates.set_trust(&row, &by)).await?;
+    let (row, secrets) = new.parts();
+    counted(&api, &origin, &secrets)?;
+    let work = move || api.administration.certificates.set_trust_over(&row, &secrets, None, &by);
+    let left_out = blocking(work).await?;
     Ok(Json(TrustKept { left_out }))
 }
 

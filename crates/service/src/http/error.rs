@@ -20,14 +20,17 @@ pub(crate) struct ApiError {
     /// Whether the code of a second factor is wanted too.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     needs_code: bool,
+    /// The stores whose secret is wanted anew, where that is why.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    wants_secrets: Vec<String>,
     /// What the check found, where a policy was refused.
     #[serde(skip_serializing_if = "Option::is_none")]
-    report: Option<CheckReport>,
+    report: Option<Box<CheckReport>>,
 }
 
 impl ApiError {
     fn new(status: StatusCode, error: impl Into<String>) -> Self {
-        Self { status, error: error.into(), needs_code: false, report: None }
+        Self { status, error: error.into(), needs_code: false, wants_secrets: Vec::new(), report: None }
     }
 
     pub(crate) fn not_found(error: impl Into<String>) -> Self {
@@ -125,7 +128,7 @@ impl From<AdministrationError> for ApiError {
     fn from(error: AdministrationError) -> Self {
         let text = sentence(&error);
         match error {
-            AdministrationError::Unfit(report) => Self { report: Some(*report), ..Self::unprocessable(text) },
+            AdministrationError::Unfit(report) => Self { report: Some(report), ..Self::unprocessable(text) },
             AdministrationError::Inventory(_)
             | AdministrationError::Offer(_)
             | AdministrationError::Language(_)
@@ -167,6 +170,9 @@ impl From<AdministrationError> for ApiError {
             | AdministrationError::SiteHeld { .. }
             | AdministrationError::InService { .. } => Self::new(StatusCode::CONFLICT, text),
             AdministrationError::EngineersOnly { .. } => Self::forbidden(text),
+            AdministrationError::SecretsAnew { stores, .. } => {
+                Self { wants_secrets: stores, ..Self::new(StatusCode::CONFLICT, text) }
+            }
             AdministrationError::NotFound(_)
             | AdministrationError::NoSuchEdition(_)
             | AdministrationError::NoDraft(_)

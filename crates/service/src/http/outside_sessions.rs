@@ -2,6 +2,7 @@
 //! from their groups, looked up again every few minutes. While the directory is silent nobody signs
 //! in through it; administrators of the records remain.
 
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
@@ -21,6 +22,8 @@ use crate::outside_stores::OutsideStore;
 const LOOK_AGAIN: Duration = Duration::from_secs(300);
 /// Sessions at a time; the oldest go first.
 const MOST: usize = 1_000;
+/// How long a sign-in takes at least that goes wrong.
+const LEAST: Duration = Duration::from_millis(100);
 /// Whoever asks, as shares of a directory know it.
 const ASKER: &str = "administrators";
 
@@ -28,6 +31,8 @@ const ASKER: &str = "administrators";
 pub(crate) struct OutsideSessions {
     from: AdministratorsConfig,
     open: Mutex<BoundedMap<[u8; 32], Session>>,
+    /// How long a sign-in takes that goes well, in microseconds.
+    takes: AtomicU64,
 }
 
 #[derive(Clone)]
@@ -52,7 +57,7 @@ pub(crate) enum Kept {
 
 impl OutsideSessions {
     pub(crate) fn new(from: &AdministratorsConfig) -> Arc<Self> {
-        Arc::new(Self { from: from.clone(), open: Mutex::new(BoundedMap::new(MOST)) })
+        Arc::new(Self { from: from.clone(), open: Mutex::new(BoundedMap::new(MOST)), takes: AtomicU64::new(0) })
     }
 
     /// Whether anybody comes from a directory.
@@ -63,13 +68,28 @@ impl OutsideSessions {
     /// Proves somebody, and gives what to call them, their role, and what their browser shows from
     /// now on.
     pub(crate) async fn open(&self, api: &Api, name: &str, password: &Secret) -> Result<(String, Role, String), Kept> {
+        let begun = Instant::now();
+        let opened = self.prove(api, name, password).await;
+        let takes = Duration::from_micros(self.takes.load(Ordering::Relaxed)).max(LEAST);
+        match &opened {
+            // By how long it takes nobody learns whether there is such a name, or whether it has a role.
+            Err(Kept::Out) => tokio::time::sleep(takes.saturating_sub(begun.elapsed())).await,
+            Err(Kept::Silent) => {}
+            Ok(_) => {
+                let took = begun.elapsed().as_micros() as u64;
+                let before = self.takes.load(Ordering::Relaxed);
+                self.takes.store(if before == 0 { took } else { (7 * before + took) / 8 }, Ordering::Relaxed);
+            }
+        }
+        opened
+    }
+
+    async fn prove(&self, api: &Api, name: &str, password: &Secret) -> Result<(String, Role, String), Kept> {
         let directory = self.directory(api)?;
         let account = look_up(&directory, name).await?.ok_or(Kept::Out)?;
-        let role = self.role(&account).ok_or(Kept::Out)?;
+        // Whoever has no role proves themselves, too: it takes as long.
         let proved = answer(&directory, directory.check_password(&account, password.clone(), ASKER)).await?;
-        if proved != PasswordAnswer::Right {
-            return Err(Kept::Out);
-        }
+        let role = self.role(&account).filter(|_| proved == PasswordAnswer::Right).ok_or(Kept::Out)?;
         let (secret, now) = (new_token(), Instant::now());
         let called = self.called(&account.name);
         let Account { name, place, password_mark: mark, .. } = account;

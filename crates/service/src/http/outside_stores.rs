@@ -2,9 +2,9 @@
 
 use std::collections::BTreeMap;
 
-use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
+use axum::{Extension, Json};
 use regnant_base::{Secret, SecretText, printable};
 use regnant_directory::{DirectorySettings, FirstLookError, ListedDevice, Offer, Probe, first_look};
 use regnant_outside::{ServerHealth, Step};
@@ -14,6 +14,7 @@ use utoipa::ToSchema;
 
 use crate::http::Api;
 use crate::http::callers::{Change, Look, May, Signed};
+use crate::http::door::Origin;
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::{Asked, Sent};
 use crate::http::outside_forms::DirectoryForm;
@@ -93,14 +94,15 @@ impl From<Step> for StepView {
 }
 
 /// Goes the way to every server of a store outside, and to an account where one is named, and says at
-/// which step it ends and what to do.
+/// which step it ends and what to do. A password that is tried counts as at a sign-in, and stands in the audit.
 #[utoipa::path(post, path = "/api/v1/stores/{name}/test", operation_id = "test_store", params(("name" = String, Path)),
     request_body = Option<StoreProbe>,
     responses((status = 200, body = StoreTest), (status = 400, body = ApiError), (status = 404, body = ApiError),
-        (status = 401, body = ApiError), (status = 403, body = ApiError)))]
+        (status = 429, body = ApiError), (status = 401, body = ApiError), (status = 403, body = ApiError)))]
 pub(crate) async fn test(
     State(api): State<Api>,
-    _: May<Change>,
+    Extension(origin): Extension<Origin>,
+    May { signed, .. }: May<Change>,
     Path(name): Path<String>,
     probe: Option<Sent<StoreProbe>>,
 ) -> Result<Json<StoreTest>, ApiError> {
@@ -115,7 +117,12 @@ pub(crate) async fn test(
     if named.is_none() && probe.password.is_some() {
         return Err(ApiError::bad("Whose password is it? Name a `person` or a `machine`."));
     }
-    let outside = blocking(move || api.administration.identities.outside(&name)).await?;
+    let (reading, wanted) = (api.clone(), name.clone());
+    let outside = blocking(move || reading.administration.identities.outside(&wanted)).await?;
+    if let (Some((_, whose)), true) = (&named, probe.password.is_some()) {
+        let what = format!("a password of `{}` in store {name}", printable(whose));
+        try_of_others(&api, &signed, &origin, what).await?;
+    }
     let password = probe.password.map(|password| password.expose().to_owned());
     let steps = match outside {
         OutsideStore::Directory(directory) => directory.probe(Probe { name: named, password }).await,
@@ -128,6 +135,15 @@ pub(crate) async fn test(
         passed: steps.iter().all(|step| step.passed),
         steps: steps.into_iter().map(Into::into).collect(),
     }))
+}
+
+/// Counts a try at a password or a secret of others, as one at a sign-in is, and keeps it in the audit.
+pub(crate) async fn try_of_others(api: &Api, signed: &Signed, origin: &Origin, what: String) -> Result<(), ApiError> {
+    if !api.attempts.reserve(origin.trier(&what)) {
+        return Err(ApiError::too_many("Too many were tried there; wait a minute, then try again."));
+    }
+    let (administration, author) = (api.administration.clone(), signed.author.clone());
+    blocking(move || administration.administrators.note_try(what, &author)).await
 }
 
 /// Gives the machine account by which a domain's controllers are asked another password, there and
@@ -217,20 +233,25 @@ pub(crate) struct NewDirectory {
     secret: Option<SecretText>,
 }
 
-/// What a directory has to offer that is no store yet, to whoever types how it is asked.
+/// What a directory has to offer that is no store yet, to whoever types how it is asked. It counts as a try at a
+/// sign-in, and stands in the audit.
 #[utoipa::path(post, path = "/api/v1/offer", operation_id = "first_offer", request_body = NewDirectory,
     responses((status = 200, body = StoreOffer), (status = 400, body = ApiError), (status = 404, body = ApiError),
-        (status = 401, body = ApiError), (status = 403, body = ApiError)))]
+        (status = 429, body = ApiError), (status = 401, body = ApiError), (status = 403, body = ApiError)))]
 pub(crate) async fn first_offer(
     State(api): State<Api>,
-    _: May<Change>,
+    Extension(origin): Extension<Origin>,
+    May { signed, .. }: May<Change>,
     Sent(new): Sent<NewDirectory>,
 ) -> Result<Json<StoreOffer>, ApiError> {
     let settings = DirectorySettings::from(new.directory);
+    let servers = settings.servers.join(", ");
+    let what = format!("what {} offers `{}`", printable(&servers), printable(&settings.bind_as));
+    try_of_others(&api, &signed, &origin, what).await?;
     let trust = settings.trust.clone();
-    let tls = blocking(move || api.administration.identities.tls_by_trust(trust.as_deref())).await?;
+    let way = blocking(move || api.administration.identities.way_by_trust(trust.as_deref())).await?;
     let secret = Secret::new(new.secret.as_ref().map_or("", |secret| secret.expose()).as_bytes());
-    match first_look(settings, secret, &tls).await {
+    match first_look(settings, secret, &way).await {
         Ok(offer) => Ok(Json(offered(&offer, ""))),
         Err(FirstLookError::Settings(error)) => Err(ApiError::bad(error.to_string())),
         Err(FirstLookError::Trouble(trouble)) => {

@@ -1,7 +1,7 @@
 use std::net::IpAddr;
 
-use axum::Json;
 use axum::extract::{Path, State};
+use axum::{Extension, Json};
 use regnant_base::SecretText;
 use regnant_equipment::{Cause, claims, secret_fits};
 use regnant_radius::SharedSecret;
@@ -11,8 +11,10 @@ use utoipa::ToSchema;
 use crate::clock::iso;
 use crate::http::Api;
 use crate::http::callers::{Change, Look, May};
+use crate::http::door::Origin;
 use crate::http::error::ApiError;
 use crate::http::extract::Sent;
+use crate::http::outside_stores::try_of_others;
 
 /// Who stayed unheard within the last minutes.
 #[derive(Serialize, ToSchema)]
@@ -120,14 +122,16 @@ pub(crate) async fn unheard(State(api): State<Api>, _: May<Look>) -> Json<Unhear
     Json(UnheardList { senders: views.collect(), unlisted: api.radius.unheard.unlisted() })
 }
 
-/// Tries a secret on the newest packet of a sender that stayed unheard. It is kept nowhere.
+/// Tries a secret on the newest packet of a sender that stayed unheard. It is kept nowhere; that one was tried counts
+/// as a try at a sign-in, and stands in the audit.
 #[utoipa::path(post, path = "/api/v1/unheard/{id}/secret", params(("id" = String, Path, description = "The sender's address")),
     request_body = TriedSecret,
     responses((status = 200, body = SecretFits), (status = 400, body = ApiError), (status = 404, body = ApiError),
         (status = 401, body = ApiError)))]
 pub(crate) async fn try_secret(
     State(api): State<Api>,
-    _: May<Change>,
+    Extension(origin): Extension<Origin>,
+    May { signed, .. }: May<Change>,
     Path(source): Path<String>,
     Sent(tried): Sent<TriedSecret>,
 ) -> Result<Json<SecretFits>, ApiError> {
@@ -135,6 +139,7 @@ pub(crate) async fn try_secret(
         source.parse().map_err(|_| ApiError::bad(format!("`{}` is no address.", source.escape_debug())))?;
     let packet = api.radius.unheard.newest(address);
     let packet = packet.ok_or_else(|| ApiError::not_found(format!("No packet of {address} stayed unheard lately.")))?;
+    try_of_others(&api, &signed, &origin, format!("a secret on the newest packet of {address}")).await?;
     let fits = secret_fits(&packet, &SharedSecret::new(tried.secret.expose().as_bytes()));
     let says = match fits {
         Some(true) => "The secret fits: the newest packet was made under it.",
