@@ -3417,8 +3417,8 @@ export interface components {
         /** @description What stands at a place. */
         MeaningView: {
             /**
-             * @description Everywhere where it is named, the place first where it has its name from; none where the policy gives it
-             *     none.
+             * @description Where it is named, 10,000 places at most, the place first where it has its name from; none where the policy
+             *     gives it none.
              */
             occurrences: components["schemas"]["StretchView"][];
             /** @description What it means. */

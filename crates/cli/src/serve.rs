@@ -1,6 +1,7 @@
 use std::fmt;
 use std::io::{IsTerminal, Write, stdout};
 use std::process::ExitCode;
+use std::time::Duration;
 
 use regnant_service::{Config, ConfigError, Service};
 use tokio::runtime::Runtime;
@@ -9,6 +10,9 @@ use tokio::signal::unix::{Signal, SignalKind, signal};
 use crate::args;
 use crate::failure::Failure;
 
+/// How long what was begun may take at the end.
+const LEFT: Duration = Duration::from_millis(500);
+
 /// Runs the service until it is told to stop.
 pub(crate) fn run(args: &args::Serve) -> Result<ExitCode, Failure> {
     tell_log();
@@ -16,7 +20,8 @@ pub(crate) fn run(args: &args::Serve) -> Result<ExitCode, Failure> {
         ConfigError::Unreadable(..) => Failure::usage(error),
         error => Failure::new(error),
     })?;
-    Runtime::new()?.block_on(async {
+    // What is being worked out for somebody ends with the process, and is not waited for.
+    until_done(Runtime::new()?, async {
         let stop = Stop::listen()?;
         let service = Service::start(&config, &args.data).await?;
         for address in service.radius() {
@@ -38,6 +43,13 @@ pub(crate) fn run(args: &args::Serve) -> Result<ExitCode, Failure> {
         tell(format_args!("stopping"));
         ended(service.stop().await)
     })
+}
+
+/// Runs something to its end, and waits for nothing else that was begun.
+pub(crate) fn until_done<T>(runtime: Runtime, work: impl Future<Output = T>) -> T {
+    let done = runtime.block_on(work);
+    runtime.shutdown_timeout(LEFT);
+    done
 }
 
 /// The service goes on, whoever reads what it prints or has stopped to.

@@ -4,7 +4,7 @@ mod running;
 use std::io::{BufRead, BufReader, Read, Write};
 use std::net::TcpStream;
 use std::process::Stdio;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use regnant_campus::harbour::*;
 use running::*;
@@ -512,4 +512,48 @@ fn every_change_is_in_the_audit_with_its_author_and_without_secrets() {
     assert_eq!(service.get("audit?limit=0").0, 400);
     let printed = service.client(&["audit", "list", "--limit", "2"]).succeeds();
     assert!(printed.lines().count() == 2 && printed.contains("not done: NAS `b` would have"), "{printed}");
+}
+
+#[test]
+fn whoever_asks_much_of_a_policy_is_answered_soon_or_refused_and_holds_up_no_end() {
+    let mut service = Running::harbour();
+    // A megabyte in which one name stands everywhere, on one line.
+    let line = format!("define a = {}request.carrier = eap\n", "a or ".repeat(200_000));
+    let place = json!({ "source": line, "line": 1, "column": 8 });
+    let began = Instant::now();
+    let (status, told) = service.post("policy/meaning", &place);
+    assert_eq!(status, 200);
+    assert_eq!(told["occurrences"].as_array().unwrap().len(), 10_000);
+    // Not a measure of speed: it took a hundred seconds and more when it grew with the square.
+    assert!(began.elapsed() < Duration::from_secs(20), "{:?}", began.elapsed());
+    let (status, told) = service.post("policy/rename", &json!({ "place": place, "name": "x y" }));
+    assert!(status == 400 && told.to_string().contains("cannot be a name"), "{told}");
+    // More than any policy may have is told before it is looked at.
+    let files: serde_json::Map<_, _> = (0..300).map(|number| (format!("{number}.writ"), json!("x"))).collect();
+    let many = json!({ "source": "", "included": files });
+    for (path, body) in [
+        ("policy/format", many.clone()),
+        ("policy/outline", many.clone()),
+        ("policy/difference", json!({ "from": "active", "to": { "files": many } })),
+    ] {
+        let (status, told) = service.post(path, &body);
+        assert!(status == 400 && told.to_string().contains("256 files"), "{path}: {status} {told}");
+    }
+    // While threads are busy for somebody the service ends when it is told to.
+    let (api, token) = (service.api.clone(), service.token.clone());
+    let heavy = json!({ "source": (0..9_000).map(|number| format!("define a{number} = {}user.proved\n", "user.proved or ".repeat(40))).collect::<String>() });
+    let asking: Vec<_> = (0..4)
+        .map(|_| {
+            let (api, token, heavy) = (api.clone(), token.clone(), heavy.clone());
+            std::thread::spawn(move || {
+                let asked = agent().post(format!("{api}/api/v1/policy/check"));
+                drop(asked.header("authorization", format!("Bearer {token}")).send_json(heavy));
+            })
+        })
+        .collect();
+    std::thread::sleep(Duration::from_millis(300));
+    let began = Instant::now();
+    service.end("-TERM");
+    assert!(began.elapsed() < Duration::from_secs(15), "{:?}", began.elapsed());
+    asking.into_iter().for_each(|one| drop(one.join()));
 }

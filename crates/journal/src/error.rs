@@ -11,6 +11,9 @@ pub enum JournalError {
     /// SQLite refused. Trying again may help where the disk was full.
     #[error(transparent)]
     Sqlite(#[from] rusqlite::Error),
+    /// It took longer than whoever asked would wait.
+    #[error("it takes too long: look for fewer words, or only before a moment, by the id of an entry")]
+    Late,
     /// A file cannot be opened.
     #[error("{} cannot be used: {error}", file.display())]
     File {
@@ -45,7 +48,7 @@ impl JournalError {
         match self {
             Self::Sqlite(error) | Self::File { error, .. } => is_broken(error),
             Self::Newer { .. } => true,
-            Self::Folder { .. } => false,
+            Self::Late | Self::Folder { .. } => false,
         }
     }
 }

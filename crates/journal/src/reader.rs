@@ -1,5 +1,6 @@
 use std::collections::HashMap;
 use std::path::Path;
+use std::time::{Duration, Instant};
 
 use regnant_decision::EntryKind;
 use regnant_evidence::{AccountingRecord, Evidence, UnheardRecord};
@@ -32,11 +33,15 @@ pub struct EntryFilter {
     pub text: Option<String>,
     /// At most this many, newest first.
     pub limit: usize,
+    /// How long is looked at most; as long as it takes where it is not said.
+    pub patience: Option<Duration>,
 }
 
 /// Entries that are found, each with its id.
 type Found = Vec<(Ulid, Entry)>;
 
+/// Steps of the database between two looks at the clock.
+const STEPS: i32 = 20_000;
 /// Reports on one decision that are told of.
 const MOST_REPORTS: usize = 200;
 
@@ -49,15 +54,15 @@ impl JournalReader {
     /// The entries that a filter lets through, newest first. A file that cannot be read
     /// is told in the log and left out.
     pub fn entries(&self, filter: &EntryFilter) -> Result<Vec<Entry>, JournalError> {
-        let mut found = Found::new();
+        let (mut found, until) = (Found::new(), filter.patience.map(|patience| Instant::now() + patience));
         let wants = |accounting| {
             filter.kinds.is_empty() || filter.kinds.iter().any(|kind| (*kind == EntryKind::Accounting) == accounting)
         };
         if wants(false) {
-            found = newest_in(&self.journal, segment::VERSION, filter, ENTRY, read)?;
+            found = newest_in(&self.journal, segment::VERSION, (filter, until), ENTRY, read)?;
         }
         if wants(true) {
-            found.extend(newest_in(&self.accounting, reports_file::VERSION, filter, REPORT, read_report)?);
+            found.extend(newest_in(&self.accounting, reports_file::VERSION, (filter, until), REPORT, read_report)?);
         }
         found.sort_by_key(|(id, _)| std::cmp::Reverse(*id));
         found.truncate(filter.limit);
@@ -209,13 +214,18 @@ fn each_file(
 fn newest_in(
     folder: &Folder,
     form: i64,
-    filter: &EntryFilter,
+    (filter, until): (&EntryFilter, Option<Instant>),
     table: Table,
     read: fn(&Row<'_>) -> rusqlite::Result<(Ulid, Entry)>,
 ) -> Result<Found, JournalError> {
     let (sql, parameters) = filter.query(table);
     let mut found = Found::new();
+    let is_late = move || until.is_some_and(|until| Instant::now() > until);
     each_file(folder, form, |file| {
+        if is_late() {
+            return Ok(true);
+        }
+        file.progress_handler(STEPS, Some(is_late))?;
         let mut statement = file.prepare(&sql)?;
         let rows = statement.query_map(rusqlite::params_from_iter(&parameters), read)?;
         for row in rows {
@@ -232,7 +242,8 @@ fn newest_in(
         // Whatever an older file holds was there before this one began.
         Ok(last.is_some_and(|(id, _)| id.timestamp_ms() >= begun))
     })?;
-    Ok(found)
+    // What was found is not all that there is, nor the newest of it.
+    if is_late() { Err(JournalError::Late) } else { Ok(found) }
 }
 
 /// When a file began, in milliseconds since 1970.

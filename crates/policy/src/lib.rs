@@ -55,5 +55,5 @@ pub use run::rules::{Decided, GateTrace, LeafTrace, RuleTrace};
 pub use run::{Facts, Known};
 pub use schema::{FactDefinition, FactId, KnownGroups, KnownStore, Schema, SentAttribute, Stage, Type, quoted};
 pub use sets::{Asked, Numbers, Values, Words, number};
-pub use source::{Lines, MAIN, PolicyFiles, Position, Source, SourceFile, Span};
+pub use source::{MAIN, PolicyFiles, Position, Source, SourceFile, Span};
 pub use value::{Members, Value, show_duration};

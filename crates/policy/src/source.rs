@@ -1,5 +1,6 @@
 use std::collections::BTreeMap;
 use std::ops::Range;
+use std::sync::OnceLock;
 
 use serde::{Deserialize, Serialize};
 
@@ -57,6 +58,46 @@ pub struct Source {
     /// The texts, one after the other.
     text: String,
     files: Vec<SourceFile>,
+    marks: Marks,
+}
+
+/// Lines and columns of places that are not far from each other, once somebody asked for one: each question is as
+/// cheap wherever it is about, also in a file of one long line.
+#[derive(Clone, Debug, Default)]
+struct Marks(OnceLock<Vec<Mark>>);
+
+/// They follow from the text.
+impl PartialEq for Marks {
+    fn eq(&self, _: &Self) -> bool {
+        true
+    }
+}
+
+impl Eq for Marks {}
+
+/// What stands before a place.
+#[derive(Clone, Copy, Debug, Default)]
+struct Mark {
+    offset: usize,
+    /// Ends of lines.
+    lines: usize,
+    /// Characters since the last of them.
+    column: usize,
+}
+
+/// Bytes between marks.
+const APART: usize = 512;
+
+impl Mark {
+    /// The same of a place further on.
+    fn then(self, between: &str) -> Self {
+        let (offset, lines) = (self.offset + between.len(), self.lines + between.matches('\n').count());
+        let column = match between.rfind('\n') {
+            Some(at) => between[at + 1..].chars().count(),
+            None => self.column + between.chars().count(),
+        };
+        Self { offset, lines, column }
+    }
 }
 
 /// One file of a source.
@@ -79,20 +120,6 @@ pub struct Position<'s> {
     pub column: usize,
 }
 
-/// Where the lines of a source begin.
-#[derive(Clone, Debug)]
-pub struct Lines {
-    starts: Vec<usize>,
-}
-
-impl Lines {
-    /// The line of its file in which an offset lies, from 1.
-    pub fn line(&self, file: &SourceFile, offset: usize) -> usize {
-        let of = |offset: usize| self.starts.partition_point(|start| *start <= offset);
-        of(offset) - of(file.span.start) + 1
-    }
-}
-
 impl From<&PolicyFiles> for Source {
     fn from(files: &PolicyFiles) -> Self {
         Self::of(files.iter())
@@ -110,7 +137,7 @@ impl Source {
     /// A byte order mark before a file is left out, and every end of line is `\n`: where
     /// the old sign for it stands alone, a comment would hide the whole rest.
     pub fn of<'f>(files: impl IntoIterator<Item = (&'f str, &'f str)>) -> Self {
-        let mut source = Self { text: String::new(), files: Vec::new() };
+        let mut source = Self { text: String::new(), files: Vec::new(), marks: Marks::default() };
         for (name, text) in files {
             if !source.text.is_empty() {
                 source.text.push('\n');
@@ -151,22 +178,32 @@ impl Source {
 
     /// The file in which an offset lies.
     pub fn file_at(&self, offset: usize) -> Option<&SourceFile> {
-        self.files.iter().rev().find(|file| file.span.start <= offset)
+        let after = self.files.partition_point(|file| file.span.start <= offset);
+        self.files[..after].last()
     }
 
     /// Where a byte offset lies.
     pub fn position(&self, offset: usize) -> Position<'_> {
         let Some(file) = self.file_at(offset) else { return Position { file: "", line: 1, column: 1 } };
-        let before = self.text.get(file.span.start..offset).unwrap_or_else(|| self.text_of(file));
-        let line_start = before.rfind('\n').map_or(0, |at| at + 1);
-        let (line, column) = (before.matches('\n').count() + 1, before[line_start..].chars().count() + 1);
-        Position { file: &file.name, line, column }
+        let (first, here) = (self.mark(file.span.start), self.mark(offset.min(file.span.end)));
+        Position { file: &file.name, line: here.lines - first.lines + 1, column: here.column + 1 }
     }
 
-    /// Where each line of the whole begins, for whoever asks for many.
-    pub fn lines(&self) -> Lines {
-        let ends = self.text.bytes().enumerate().filter(|(_, byte)| *byte == b'\n');
-        Lines { starts: std::iter::once(0).chain(ends.map(|(at, _)| at + 1)).collect() }
+    fn mark(&self, offset: usize) -> Mark {
+        let offset = self.text.floor_char_boundary(offset);
+        let marks = self.marks.0.get_or_init(|| {
+            let mut marks = vec![Mark::default()];
+            let mut last = Mark::default();
+            while last.offset < self.text.len() {
+                let end = self.text.ceil_char_boundary(last.offset + APART);
+                last = last.then(&self.text[last.offset..end]);
+                marks.push(last);
+            }
+            marks
+        });
+        let after = marks.partition_point(|mark| mark.offset <= offset);
+        let near = marks[..after].last().copied().unwrap_or_default();
+        near.then(&self.text[near.offset..offset])
     }
 
     /// The offset of a line and a column of a file, both counted from 1 and columns in characters, as

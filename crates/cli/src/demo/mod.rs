@@ -26,7 +26,7 @@ use crate::args;
 use crate::demo::outside::Outside;
 use crate::failure::Failure;
 use crate::paint::{self, say};
-use crate::serve::{Stop, ended, tell_log};
+use crate::serve::{Stop, ended, tell_log, until_done};
 use crate::sign_in::keep_token;
 
 const RADIUS: SocketAddr = SocketAddr::new(std::net::IpAddr::V4(std::net::Ipv4Addr::LOCALHOST), 18120);
@@ -44,7 +44,7 @@ pub(crate) fn run(args: &args::Demo) -> Result<ExitCode, Failure> {
         api: ApiConfig { listen: API, ..ApiConfig::default() },
         ..Config::default()
     };
-    Runtime::new()?.block_on(async {
+    until_done(Runtime::new()?, async {
         let service = Service::start(&config, &args.data).await?;
         let wants_directory = !args.without_directory;
         let port = tokio::task::block_in_place(|| furnish(service.administration(), &args.data, wants_directory))?;

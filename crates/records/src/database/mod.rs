@@ -27,7 +27,7 @@ pub use crate::database::tables::Record;
 pub(crate) use crate::database::tables::{LookedUp, device_id, devices_by_id, mac_of};
 use crate::error::{RecordsError, Refusal, is_broken};
 use crate::names::RecordName;
-use crate::rows::{Rows, fold, number};
+use crate::rows::{PersonRow, Rows, fold, number};
 use crate::sealing::{Sealed, SealingKey};
 
 const MIGRATIONS: [&str; 19] = [
@@ -91,6 +91,23 @@ impl Records {
             Some(id) => return Err(RecordsError::OtherKey { records: id, file: key.id() }),
         }
         Ok(records)
+    }
+
+    /// How many people there are, and those after one by store and name, in that order.
+    pub fn people_after(
+        &self,
+        after: Option<(&str, &str)>,
+        most: usize,
+    ) -> Result<(usize, Vec<PersonRow>), RecordsError> {
+        let db = self.reader();
+        let all: i64 = db.query_row("SELECT count(*) FROM person", [], |row| row.get(0))?;
+        let (store, name) = after.unwrap_or_default();
+        let rows = tables::select(
+            &db,
+            "WHERE (store, key) > (?1, ?2) ORDER BY store, key LIMIT ?3",
+            rusqlite::params![store, fold(name), most as i64],
+        )?;
+        Ok((all as usize, rows))
     }
 
     /// Applies a command that nothing follows from in memory. Where it had been applied

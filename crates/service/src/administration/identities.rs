@@ -94,6 +94,15 @@ impl Identities {
         Ok(self.committer.records.all()?)
     }
 
+    /// How many people there are, and those after one by store and name.
+    pub(crate) fn people_after(
+        &self,
+        after: Option<(&str, &str)>,
+        most: usize,
+    ) -> Result<(usize, Vec<PersonRow>), AdministrationError> {
+        Ok(self.committer.records.people_after(after, most)?)
+    }
+
     /// A person.
     pub(crate) fn person(&self, store: &str, name: &str) -> Result<PersonRow, AdministrationError> {
         let record = RecordName::Person { store: store.to_owned(), name: name.to_owned() };

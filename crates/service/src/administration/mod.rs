@@ -319,8 +319,8 @@ pub enum AdministrationError {
     #[error("the file {0}")]
     DraftPath(String),
     /// More than any policy may have.
-    #[error("the draft is longer than a policy may be: 8,000,000 bytes and 256 files")]
-    LongDraft,
+    #[error("it is longer than a policy may be: 8,000,000 bytes and 256 files")]
+    LongPolicy,
     /// Work that ended with the service.
     #[error("the service stops")]
     Stopped,

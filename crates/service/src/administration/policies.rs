@@ -23,9 +23,18 @@ const FIRST_POLICY_BEFORE: &str = "# The first edition: every request is refused
 /// Editions that are kept compiled for readers of the journal.
 const MOST_READ: usize = 8;
 
-/// Bytes of a draft, and its files: what no check would read is not kept.
+/// Bytes of a policy, and its files.
 const MOST_BYTES: usize = 8_000_000;
 const MOST_FILES: usize = 255;
+
+/// Whether files are no more than any policy may have.
+pub(crate) fn fits(files: &PolicyFiles) -> Result<(), AdministrationError> {
+    let bytes: usize = files.iter().map(|(path, text)| path.len() + text.len()).sum();
+    match bytes > MOST_BYTES || files.included.len() > MOST_FILES {
+        true => Err(AdministrationError::LongPolicy),
+        false => Ok(()),
+    }
+}
 
 /// A policy that shall be the active edition.
 #[derive(Clone, Debug)]
@@ -148,10 +157,7 @@ impl Policies {
         made_from: u32,
         seen: u64,
     ) -> Result<DraftRow, AdministrationError> {
-        let bytes: usize = files.iter().map(|(path, text)| path.len() + text.len()).sum();
-        if bytes > MOST_BYTES || files.included.len() > MOST_FILES {
-            return Err(AdministrationError::LongDraft);
-        }
+        fits(&files)?;
         if let Some((path, why)) = files.included.keys().find_map(|path| Some((path, bad_path(path)?))) {
             return Err(AdministrationError::DraftPath(format!("`{}` {why}", path.escape_debug())));
         }

@@ -2,9 +2,7 @@ use std::collections::HashSet;
 
 use jiff::Timestamp;
 use regnant_equipment::{Edition, GrantProblem};
-use regnant_policy::{
-    COPIED, CaseResult, Compiled, Decided, Diagnostic, Edit, Lines, Position, Severity, Source, Span,
-};
+use regnant_policy::{COPIED, CaseResult, Compiled, Decided, Diagnostic, Edit, Position, Severity, Source, Span};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -101,8 +99,8 @@ pub struct CaseReport {
 }
 
 impl CaseReport {
-    fn new(result: CaseResult, source: &Source, lines: &Lines) -> Self {
-        let (file, line) = placed(source, lines, result.span);
+    fn new(result: CaseResult, source: &Source) -> Self {
+        let (file, line) = placed(source, result.span);
         let failure = result.failure.as_ref().map(|diagnostic| diagnostic.render(source));
         let (instead, why) = result.failure.map_or_else(Default::default, |diagnostic| {
             (diagnostic.labels.into_iter().next().map_or(String::new(), |label| label.text), diagnostic.notes)
@@ -131,8 +129,7 @@ impl CheckReport {
         let diagnostics = found.into_iter().map(|found| DiagnosticReport::new(found, source)).collect();
         let results = policy.run_cases();
         let uncovered = uncovered(policy, &results);
-        let lines = source.lines();
-        let cases = results.into_iter().map(|result| CaseReport::new(result, source, &lines)).collect();
+        let cases = results.into_iter().map(|result| CaseReport::new(result, source)).collect();
         let comparisons = policy.gates().iter().map(|gate| gate.comparisons).max().unwrap_or(0);
         Self { diagnostics, cases, comparisons, uncovered }
     }
@@ -152,8 +149,7 @@ impl CheckReport {
 
     /// With cases that were judged against the records.
     pub(crate) fn with_cases(mut self, results: Vec<CaseResult>, source: &Source) -> Self {
-        let lines = source.lines();
-        self.cases.extend(results.into_iter().map(|result| CaseReport::new(result, source, &lines)));
+        self.cases.extend(results.into_iter().map(|result| CaseReport::new(result, source)));
         self
     }
 
@@ -201,8 +197,9 @@ impl CheckReport {
 }
 
 /// The file and the line where something stands.
-fn placed(source: &Source, lines: &Lines, span: Span) -> (String, usize) {
-    source.file_at(span.start).map_or((String::new(), 0), |file| (file.name.clone(), lines.line(file, span.start)))
+fn placed(source: &Source, span: Span) -> (String, usize) {
+    let Position { file, line, .. } = source.position(span.start);
+    (file.to_owned(), line)
 }
 
 /// Rules without a case that are told: nobody reads more.
@@ -217,11 +214,11 @@ fn uncovered(policy: &Compiled, results: &[CaseResult]) -> Vec<UncoveredRule> {
             (gate, Decided::Otherwise) => Some((gate, None)),
         })
         .collect();
-    let (mut missed, lines) = (Vec::new(), policy.source().lines());
+    let mut missed = Vec::new();
     for (place, gate) in policy.gates().iter().enumerate() {
         let missed_rules = gate.rules.iter().enumerate().filter(|(rule, _)| !reached.contains(&(place, Some(*rule))));
         for (_, rule) in missed_rules {
-            let (file, line) = placed(policy.source(), &lines, rule.span);
+            let (file, line) = placed(policy.source(), rule.span);
             missed.push(UncoveredRule { gate: gate.name.clone(), rule: rule.title.clone(), file, line });
             if missed.len() >= MOST_UNCOVERED {
                 return missed;

@@ -1,7 +1,7 @@
 //! How policies differ, by meaning, by line and by what equipment would be told.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use axum::Json;
 use axum::extract::State;
@@ -14,8 +14,9 @@ use crate::administration::AdministrationError;
 use crate::administration::policies::Policies;
 use crate::http::Api;
 use crate::http::callers::{May, ReadPolicy, Signed};
-use crate::http::error::{ApiError, blocking};
+use crate::http::error::ApiError;
 use crate::http::extract::Sent;
+use crate::http::policy::sent_files;
 
 /// A policy that is compared: an edition by its number, one's own draft, or files.
 #[derive(Deserialize, ToSchema)]
@@ -105,9 +106,10 @@ pub(crate) struct FileDifference {
     responses((status = 200, body = DifferenceView), (status = 404, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn difference(
     State(api): State<Api>,
-    May { signed: Signed { author: by, .. }, .. }: May<ReadPolicy>,
+    May { signed: Signed { author: by, bearer, .. }, .. }: May<ReadPolicy>,
     Sent(Comparison { from, to }): Sent<Comparison>,
 ) -> Result<Json<DifferenceView>, ApiError> {
+    let study = api.study.clone();
     let work = move || {
         let policies = &api.administration.policies;
         let (from, to) = (from.files(policies, &by.name)?, to.files(policies, &by.name)?);
@@ -115,7 +117,7 @@ pub(crate) async fn difference(
         difference.told = told(&api, (&from, &to), &difference.changes)?;
         Ok::<_, AdministrationError>(difference)
     };
-    Ok(Json(blocking(work).await?))
+    Ok(Json(study.run(&bearer.administrator, work).await?))
 }
 
 impl PolicyChangeView {
@@ -141,13 +143,13 @@ impl Compared {
             Self::Edition(number) => policies.edition(number)?.files,
             Self::Active => policies.active()?.0.files,
             Self::Draft => policies.draft(author)?.files,
-            Self::Files { source: main, included } => PolicyFiles { main, included },
+            Self::Files { source, included } => sent_files(source, included)?,
         })
     }
 }
 
-/// How long lines of one file are compared; what is not found by then is told as more than it is.
-const DIFF_LIMIT: Duration = Duration::from_millis(300);
+/// How long lines are compared, of all files together; what is not found by then is told as more than it is.
+const DIFF_LIMIT: Duration = Duration::from_secs(1);
 /// Lines around those that differ.
 const AROUND: usize = 3;
 
@@ -178,11 +180,12 @@ fn compare(from: &PolicyFiles, to: &PolicyFiles) -> DifferenceView {
         let found = files.iter().find(|(known, _)| *known == path).map(|(_, text)| text.to_owned());
         found.unwrap_or_default()
     };
+    let until = Instant::now() + DIFF_LIMIT;
     let files = paths.into_iter().filter_map(|path| {
         let (old, new) = (text(from, path), text(to, path));
         let unified = || {
             TextDiff::configure()
-                .timeout(DIFF_LIMIT)
+                .deadline(until)
                 .diff_lines(&old, &new)
                 .unified_diff()
                 .context_radius(AROUND)

@@ -120,7 +120,10 @@ impl From<RecordsError> for ApiError {
 
 impl From<JournalError> for ApiError {
     fn from(error: JournalError) -> Self {
-        Self::ours(error)
+        match error {
+            JournalError::Late => Self::bad(sentence(error)),
+            error => Self::ours(error),
+        }
     }
 }
 
@@ -146,7 +149,7 @@ impl From<AdministrationError> for ApiError {
             | AdministrationError::Told(_)
             | AdministrationError::NoSecret
             | AdministrationError::Domain(_)
-            | AdministrationError::LongDraft
+            | AdministrationError::LongPolicy
             | AdministrationError::DraftPath(_)
             | AdministrationError::SecretAnew
             | AdministrationError::NobodysSecret

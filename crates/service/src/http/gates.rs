@@ -7,8 +7,8 @@ use axum::Json;
 use axum::extract::State;
 use regnant_equipment::Edition;
 use regnant_policy::{
-    GateRead, Lines, OutlineItem, OutlineKind, PolicyFiles, RuleAct, RuleRead, Source, SourceFile, ThenRead, gates,
-    item_put, outline, rule_act, rule_put,
+    GateRead, OutlineItem, OutlineKind, RuleAct, RuleRead, Source, ThenRead, gates, item_put, outline, rule_act,
+    rule_put,
 };
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -17,9 +17,9 @@ use crate::administration::AdministrationError;
 use crate::http::Api;
 use crate::http::callers::{May, ReadPolicy};
 use crate::http::difference::dialects_in_use;
-use crate::http::error::{ApiError, blocking, sentence};
+use crate::http::error::{ApiError, sentence};
 use crate::http::extract::Sent;
-use crate::http::policy::PolicyText;
+use crate::http::policy::{PolicyText, sent_files};
 use crate::http::writing::{ChangesView, changed};
 
 /// A policy, and the gate of it that is to be shown.
@@ -182,19 +182,22 @@ pub(crate) enum Act {
 /// What a policy declares, in the order of its text, whether it checks or not.
 #[utoipa::path(post, path = "/api/v1/policy/outline", request_body = PolicyText,
     responses((status = 200, body = OutlineView), (status = 401, body = ApiError)))]
-pub(crate) async fn declared(_: May<ReadPolicy>, Sent(text): Sent<PolicyText>) -> Result<Json<OutlineView>, ApiError> {
+pub(crate) async fn declared(
+    State(api): State<Api>,
+    May { signed, .. }: May<ReadPolicy>,
+    Sent(text): Sent<PolicyText>,
+) -> Result<Json<OutlineView>, ApiError> {
     let work = move || {
-        let source = Source::from(&text.into());
-        let lines = source.lines();
+        let source = Source::from(&text.files()?);
         let view = |item: OutlineItem| {
             let file = source.file_at(item.span.start)?;
-            let (kind, line) = (item.kind.word(), lines.line(file, item.span.start));
+            let (kind, line) = (item.kind.word(), source.position(item.span.start).line);
             Some(ItemView { kind, name: item.name, gate: item.gate, file: file.name.clone(), line })
         };
         let named = outline(&source).into_iter().filter(|item| item.kind != OutlineKind::Part);
         Ok::<_, AdministrationError>(OutlineView { items: named.filter_map(view).collect() })
     };
-    Ok(Json(blocking(work).await?))
+    Ok(Json(api.study.run(&signed.bearer.administrator, work).await?))
 }
 
 /// The gates of a policy, one of them in full, whether it checks or not.
@@ -202,31 +205,35 @@ pub(crate) async fn declared(_: May<ReadPolicy>, Sent(text): Sent<PolicyText>) -
     responses((status = 200, body = GatesView), (status = 401, body = ApiError)))]
 pub(crate) async fn table(
     State(api): State<Api>,
-    _: May<ReadPolicy>,
+    May { signed, .. }: May<ReadPolicy>,
     Sent(form): Sent<GatesForm>,
 ) -> Result<Json<GatesView>, ApiError> {
+    let study = api.study.clone();
     let work = move || {
-        let source = Source::from(&PolicyFiles { main: form.source, included: form.included });
+        let source = Source::from(&sent_files(form.source, form.included)?);
         let read = gates(&source);
         let shown = match &form.gate {
             Some(name) => read.iter().find(|gate| gate.name == *name),
             None => read.first(),
         };
         let told = shown.map_or_else(|| Ok(Vec::new()), |gate| told(&api, &source, gate))?;
-        let lines = source.lines();
-        let shown = shown.and_then(|gate| Some(GateView::new(gate, &lines, source.files().first()?)));
+        let shown = shown.map(|gate| GateView::new(gate, &source));
         let gates = read.iter().map(|gate| GateSummary { name: gate.name.clone(), rules: gate.rules.len() }).collect();
         Ok::<_, AdministrationError>(GatesView { gates, shown, told })
     };
-    Ok(Json(blocking(work).await?))
+    Ok(Json(study.run(&signed.bearer.administrator, work).await?))
 }
 
 /// The changes of the text that do something to a policy.
 #[utoipa::path(post, path = "/api/v1/policy/act", request_body = ActForm,
     responses((status = 200, body = ChangesView), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
-pub(crate) async fn act(_: May<ReadPolicy>, Sent(form): Sent<ActForm>) -> Result<Json<ChangesView>, ApiError> {
+pub(crate) async fn act(
+    State(api): State<Api>,
+    May { signed, .. }: May<ReadPolicy>,
+    Sent(form): Sent<ActForm>,
+) -> Result<Json<ChangesView>, ApiError> {
     let work = move || {
-        let source = Source::from(&PolicyFiles { main: form.source, included: form.included });
+        let source = Source::from(&sent_files(form.source, form.included)?);
         let changes = match form.act {
             Act::Put { text } => item_put(&source, &text),
             Act::PutRule { gate, before, text } => rule_put(&source, &gate, before.as_deref(), &text),
@@ -239,28 +246,28 @@ pub(crate) async fn act(_: May<ReadPolicy>, Sent(form): Sent<ActForm>) -> Result
         };
         Ok::<_, AdministrationError>(changes.map(|changes| changed(&source, changes)))
     };
-    let changes = blocking(work).await?;
+    let changes = api.study.run(&signed.bearer.administrator, work).await?;
     Ok(Json(changes.map_err(|error| ApiError::bad(sentence(error)))?))
 }
 
 impl GateView {
-    fn new(gate: &GateRead, lines: &Lines, file: &SourceFile) -> Self {
+    fn new(gate: &GateRead, source: &Source) -> Self {
         let GateRead { name, span, when, rules, otherwise, observes } = gate;
         Self {
             name: name.clone(),
-            line: lines.line(file, span.start),
+            line: source.position(span.start).line,
             when: when.clone(),
             observes: *observes,
-            rules: rules.iter().map(|rule| RuleView::new(rule, lines, file)).collect(),
+            rules: rules.iter().map(|rule| RuleView::new(rule, source)).collect(),
             otherwise: otherwise.as_ref().map(ThenView::new),
         }
     }
 }
 
 impl RuleView {
-    fn new(rule: &RuleRead, lines: &Lines, file: &SourceFile) -> Self {
+    fn new(rule: &RuleRead, source: &Source) -> Self {
         let RuleRead { title, span, when, then, always, off, off_until, copied_from, from, until } = rule.clone();
-        let (line, then) = (lines.line(file, span.start), ThenView::new(&then));
+        let (line, then) = (source.position(span.start).line, ThenView::new(&then));
         Self { title, line, when, then, always, off, off_until, copied_from, from, until }
     }
 }

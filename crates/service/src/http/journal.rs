@@ -26,6 +26,8 @@ use crate::http::record::words;
 use crate::http::view::{DetailView, EntryView};
 
 const MOST: usize = 500;
+/// How long anybody looks.
+const PATIENCE: Duration = Duration::from_secs(20);
 /// Live streams at a time, of all administrators.
 const MOST_LIVE: usize = 128;
 /// How often a stream looks whether its session still stands.
@@ -58,7 +60,7 @@ pub(crate) struct EntryList {
     responses((status = 200, body = EntryList), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn entries(
     State(api): State<Api>,
-    _: May<Look>,
+    May { signed, .. }: May<Look>,
     Asked(wanted): Asked<Wanted>,
 ) -> Result<Json<EntryList>, ApiError> {
     let limit = wanted.limit.unwrap_or(100);
@@ -69,12 +71,18 @@ pub(crate) async fn entries(
     if wanted.before.as_deref().is_some_and(|id| Ulid::from_string(id).is_err()) {
         return Err(ApiError::bad("`before` is the id of an entry."));
     }
-    let filter = EntryFilter { before: wanted.before, kinds, text: wanted.q, limit };
+    let (searches, study) = (wanted.q.is_some(), api.study.clone());
+    let filter = EntryFilter { before: wanted.before, kinds, text: wanted.q, limit, patience: Some(PATIENCE) };
     let read = move || {
         let found = api.reader.entries(&filter)?;
         Ok::<_, JournalError>(found.iter().map(|entry| EntryView::new(entry, &api.administration)).collect())
     };
-    Ok(Json(EntryList { entries: blocking(read).await? }))
+    // Words may stand anywhere, or nowhere: everything is read then.
+    let entries = match searches {
+        true => study.run(&signed.bearer.administrator, read).await?,
+        false => blocking(read).await?,
+    };
+    Ok(Json(EntryList { entries }))
 }
 
 /// The outcomes that are wanted; of all where there is none.

@@ -43,6 +43,7 @@ mod secrets;
 mod short_list;
 mod sign_in;
 mod stores;
+mod study;
 mod today;
 mod tokens;
 mod trying;
@@ -75,6 +76,7 @@ use crate::http::door::Front;
 use crate::http::error::ApiError;
 use crate::http::outside_sessions::OutsideSessions;
 use crate::http::sign_in::Welcome;
+use crate::http::study::Study;
 use crate::udp::RadiusState;
 
 /// What every handler can reach.
@@ -96,6 +98,8 @@ pub(crate) struct Api {
     pub(crate) places: Places,
     /// Room for bodies, of which everybody who signed in has a share.
     pub(crate) bodies: Shares,
+    /// What reads or checks much.
+    pub(crate) study: Arc<Study>,
     /// One import at a time.
     pub(crate) imports: Arc<Semaphore>,
     /// One backup at a time.
@@ -138,6 +142,7 @@ impl Api {
             live,
             bodies,
             places,
+            study: Arc::new(Study::start()),
             imports,
             backups,
             listings,

@@ -198,15 +198,22 @@ pub(crate) async fn people(
     Asked(wanted): Asked<WantedPeople>,
 ) -> Result<Json<PersonList>, ApiError> {
     let (limit, words) = (limit(wanted.limit)?, words(wanted.q.as_ref()));
-    let rows = blocking(move || api.administration.identities.people()).await?;
-    let (all, group) = (rows.len(), wanted.group.map(|group| group.to_lowercase()));
-    let fits = |row: &PersonRow| {
-        wanted.after.as_ref().is_none_or(|after| key(&row.store, &row.name) > *after)
-            && group.as_ref().is_none_or(|group| row.groups.iter().any(|known| known.to_lowercase() == *group))
-            && holds(&words, [&row.name, &row.store, &row.note].into_iter().chain(&row.groups))
+    let (after, group) = (wanted.after, wanted.group.map(|group| group.to_lowercase()));
+    let work = move || {
+        let after = after.as_deref().and_then(|after| after.split_once('/'));
+        if words.is_empty() && group.is_none() {
+            return api.administration.identities.people_after(after, limit + 1);
+        }
+        let rows = api.administration.identities.people()?;
+        let fits = |row: &PersonRow| {
+            after.is_none_or(|(store, name)| (row.store.as_str(), row.name.to_lowercase().as_str()) > (store, name))
+                && group.as_ref().is_none_or(|group| row.groups.iter().any(|known| known.to_lowercase() == *group))
+                && holds(&words, [&row.name, &row.store, &row.note].into_iter().chain(&row.groups))
+        };
+        // They come by store and name.
+        Ok((rows.len(), rows.into_iter().filter(fits).take(limit + 1).collect()))
     };
-    let mut found: Vec<_> = rows.into_iter().filter(fits).collect();
-    found.sort_by_key(|row| key(&row.store, &row.name));
+    let (all, found) = blocking(work).await?;
     let (found, next) = page(found, limit, |row| key(&row.store, &row.name));
     Ok(Json(PersonList { people: found.into_iter().map(Into::into).collect(), all, next }))
 }

@@ -11,7 +11,8 @@ use regnant_records::EditionRow;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-use crate::administration::policies::Wanted;
+use crate::administration::AdministrationError;
+use crate::administration::policies::{Wanted, fits};
 use crate::administration::report::CheckReport;
 use crate::clock::iso;
 use crate::http::Api;
@@ -147,10 +148,16 @@ const LONGEST_NOTE: usize = 2_000;
 /// Editions that are listed at a time.
 const MOST: usize = 100;
 
-impl From<PolicyText> for PolicyFiles {
-    fn from(PolicyText { source: main, included }: PolicyText) -> Self {
-        Self { main, included }
+impl PolicyText {
+    pub(crate) fn files(self) -> Result<PolicyFiles, AdministrationError> {
+        sent_files(self.source, self.included)
     }
+}
+
+/// The files of a policy that was sent, whatever for, where they are not more than any policy may be.
+pub(crate) fn sent_files(main: String, included: BTreeMap<String, String>) -> Result<PolicyFiles, AdministrationError> {
+    let files = PolicyFiles { main, included };
+    fits(&files).map(|()| files)
 }
 
 impl EditionView {
@@ -238,10 +245,13 @@ pub(crate) async fn inventory(State(api): State<Api>, _: May<ReadPolicy>) -> Res
     responses((status = 200, body = CheckReport), (status = 401, body = ApiError)))]
 pub(crate) async fn check(
     State(api): State<Api>,
-    _: May<ReadPolicy>,
+    May { signed, .. }: May<ReadPolicy>,
     Sent(text): Sent<PolicyText>,
 ) -> Result<Json<CheckReport>, ApiError> {
-    Ok(Json(blocking(move || api.administration.policies.check(&text.into())).await?))
+    // One that is too long is a finding like others.
+    let (files, study) = (PolicyFiles { main: text.source, included: text.included }, api.study.clone());
+    let work = move || api.administration.policies.check(&files);
+    Ok(Json(study.run(&signed.bearer.administrator, work).await?))
 }
 
 /// Makes a policy the active edition. One that does not check changes nothing. With If-Match where the edition

@@ -15,9 +15,9 @@ use utoipa::ToSchema;
 use crate::administration::AdministrationError;
 use crate::http::Api;
 use crate::http::callers::{May, ReadPolicy};
-use crate::http::error::{ApiError, blocking, sentence};
+use crate::http::error::{ApiError, sentence};
 use crate::http::extract::Sent;
-use crate::http::policy::PolicyText;
+use crate::http::policy::{PolicyText, sent_files};
 use crate::{Answers, first_policy};
 
 /// A place in a policy that is being written.
@@ -37,6 +37,9 @@ pub(crate) struct PlaceForm {
     /// The column in characters, from 1.
     column: usize,
 }
+
+/// Places where something is named that are told.
+const MOST_TOLD: usize = 10_000;
 
 fn main_file() -> String {
     MAIN.to_owned()
@@ -92,8 +95,8 @@ pub(crate) struct MeaningView {
     title: Option<String>,
     /// What it means.
     text: String,
-    /// Everywhere where it is named, the place first where it has its name from; none where the policy gives it
-    /// none.
+    /// Where it is named, 10,000 places at most, the place first where it has its name from; none where the policy
+    /// gives it none.
     occurrences: Vec<StretchView>,
 }
 
@@ -126,7 +129,7 @@ pub(crate) struct FormattedView {
 impl PlaceForm {
     /// The policy, and the offset that is meant: the nearest that there is.
     fn read(self) -> Result<(Source, usize), ApiError> {
-        let source = Source::from(&PolicyFiles { main: self.source, included: self.included });
+        let source = Source::from(&sent_files(self.source, self.included)?);
         let file = source.files().iter().find(|file| file.name == self.file);
         let file = file.ok_or_else(|| ApiError::bad(format!("There is no file `{}`.", self.file.escape_debug())))?;
         let offset = source.offset(file, self.line, self.column);
@@ -149,11 +152,12 @@ fn schema(api: &Api) -> Result<Schema, AdministrationError> {
     responses((status = 200, body = CompletionView), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn completion(
     State(api): State<Api>,
-    _: May<ReadPolicy>,
+    May { signed, .. }: May<ReadPolicy>,
     Sent(place): Sent<PlaceForm>,
 ) -> Result<Json<CompletionView>, ApiError> {
-    let (source, offset) = place.read()?;
+    let study = api.study.clone();
     let work = move || {
+        let (source, offset) = place.read()?;
         let told = complete(&source, offset, &schema(&api)?);
         let items = told.items.into_iter().map(|item| {
             let kind = match item.kind {
@@ -164,9 +168,9 @@ pub(crate) async fn completion(
             };
             CompletionItemView { text: item.text, kind, detail: item.detail }
         });
-        Ok::<_, AdministrationError>(CompletionView { replaces: stretch(&source, told.span), items: items.collect() })
+        Ok::<_, ApiError>(CompletionView { replaces: stretch(&source, told.span), items: items.collect() })
     };
-    Ok(Json(blocking(work).await?))
+    Ok(Json(study.run(&signed.bearer.administrator, work).await?))
 }
 
 /// What stands at a place of a policy: what it means, where it has its name from, and who names it.
@@ -174,37 +178,38 @@ pub(crate) async fn completion(
     responses((status = 200, body = MeaningView), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn meaning(
     State(api): State<Api>,
-    _: May<ReadPolicy>,
+    May { signed, .. }: May<ReadPolicy>,
     Sent(place): Sent<PlaceForm>,
 ) -> Result<Json<MeaningView>, ApiError> {
-    let (source, offset) = place.read()?;
+    let study = api.study.clone();
     let work = move || {
+        let (source, offset) = place.read()?;
         let told = hover(&source, offset, &schema(&api)?);
+        let all = occurrences(&source, offset);
         let (title, text) = told.map_or((None, String::new()), |told| (Some(told.title), told.text));
-        Ok::<_, AdministrationError>(MeaningView {
+        Ok::<_, ApiError>(MeaningView {
             title,
             text,
-            occurrences: occurrences(&source, offset).into_iter().map(|span| stretch(&source, span)).collect(),
+            occurrences: all.iter().take(MOST_TOLD).map(|span| stretch(&source, *span)).collect(),
         })
     };
-    Ok(Json(blocking(work).await?))
+    Ok(Json(study.run(&signed.bearer.administrator, work).await?))
 }
 
 /// The changes that give what stands at a place another name, in all files.
 #[utoipa::path(post, path = "/api/v1/policy/rename", request_body = RenameForm,
     responses((status = 200, body = ChangesView), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn renamed(
-    _: May<ReadPolicy>,
+    State(api): State<Api>,
+    May { signed, .. }: May<ReadPolicy>,
     Sent(RenameForm { place, name }): Sent<RenameForm>,
 ) -> Result<Json<ChangesView>, ApiError> {
-    let (source, offset) = place.read()?;
     let work = move || {
-        let changes = rename(&source, offset, &name);
-        Ok::<_, AdministrationError>((source, changes))
+        let (source, offset) = place.read()?;
+        let changes = rename(&source, offset, &name).map_err(|error| ApiError::bad(sentence(error)))?;
+        Ok::<_, ApiError>(changed(&source, changes))
     };
-    let (source, changes) = blocking(work).await?;
-    let changes = changes.map_err(|error| ApiError::bad(sentence(error)))?;
-    Ok(Json(changed(&source, changes)))
+    Ok(Json(api.study.run(&signed.bearer.administrator, work).await?))
 }
 
 /// Changes of a policy, by its files.
@@ -235,11 +240,12 @@ pub(crate) async fn beginning(
 #[utoipa::path(post, path = "/api/v1/policy/format", request_body = PolicyText,
     responses((status = 200, body = FormattedView), (status = 401, body = ApiError)))]
 pub(crate) async fn formatted(
-    _: May<ReadPolicy>,
+    State(api): State<Api>,
+    May { signed, .. }: May<ReadPolicy>,
     Sent(text): Sent<PolicyText>,
 ) -> Result<Json<FormattedView>, ApiError> {
     let work = move || {
-        let PolicyFiles { main: mut source, mut included } = text.into();
+        let PolicyFiles { main: mut source, mut included } = text.files()?;
         let mut unread = Vec::new();
         let mut lay_out = |path: &str, text: &mut String| match format(text) {
             Ok(laid) => *text = laid,
@@ -249,5 +255,5 @@ pub(crate) async fn formatted(
         included.iter_mut().for_each(|(path, text)| lay_out(path, text));
         Ok::<_, AdministrationError>(FormattedView { source, included, unread })
     };
-    Ok(Json(blocking(work).await?))
+    Ok(Json(api.study.run(&signed.bearer.administrator, work).await?))
 }

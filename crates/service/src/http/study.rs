@@ -1,0 +1,140 @@
+//! What reads or checks much for somebody: few threads of low priority, of which everybody has a share, so that neither
+//! RADIUS nor anybody else at the console waits for it.
+
+use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::sync::Arc;
+use std::thread;
+use std::time::{Duration, Instant};
+
+use regnant_base::FairQueue;
+use tokio::sync::oneshot;
+
+use crate::http::error::ApiError;
+
+/// Threads.
+const THREADS: usize = 2;
+/// How much less important they are than what answers equipment.
+const NICE: i32 = 10;
+/// What one administrator may have waiting.
+const EACH: usize = 6;
+/// How long anything waits for its turn.
+const PATIENCE: Duration = Duration::from_secs(30);
+
+/// Work that waits for a thread.
+struct Job {
+    until: Instant,
+    /// Whether whoever asked is still there.
+    is_wanted: Box<dyn Fn() -> bool + Send>,
+    work: Box<dyn FnOnce() + Send>,
+}
+
+/// The threads, which end with this.
+pub(crate) struct Study(Arc<FairQueue<Job>>);
+
+impl Study {
+    pub(crate) fn start() -> Self {
+        let queue = Arc::<FairQueue<Job>>::default();
+        for number in 0..THREADS {
+            let queue = queue.clone();
+            let work = move || {
+                // Where the system forbids it, it merely competes.
+                let _ = rustix::process::setpriority_process(None, NICE);
+                while let Some(job) = queue.pop() {
+                    if Instant::now() < job.until
+                        && (job.is_wanted)()
+                        && catch_unwind(AssertUnwindSafe(job.work)).is_err()
+                    {
+                        tracing::error!("a call of the API ended in a defect");
+                    }
+                }
+            };
+            thread::Builder::new()
+                .name(format!("regnant-study-{number}"))
+                .spawn(work)
+                .expect("the system starts a thread");
+        }
+        Self(queue)
+    }
+
+    /// Has a thread do something for somebody, once it is their turn. Where they leave before, nobody does it.
+    pub(crate) async fn run<T, E>(
+        &self,
+        who: &str,
+        work: impl FnOnce() -> Result<T, E> + Send + 'static,
+    ) -> Result<T, ApiError>
+    where
+        T: Send + 'static,
+        E: Into<ApiError> + Send + 'static,
+    {
+        let (send, answer) = oneshot::channel();
+        let send = Arc::new(std::sync::Mutex::new(Some(send)));
+        let asked = send.clone();
+        let is_wanted = move || {
+            let send = asked.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+            send.as_ref().is_some_and(|send: &oneshot::Sender<_>| !send.is_closed())
+        };
+        let work = move || {
+            let done = work();
+            let send = send.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take();
+            drop(send.map(|send| send.send(done)));
+        };
+        let job = Job { until: Instant::now() + PATIENCE, is_wanted: Box::new(is_wanted), work: Box::new(work) };
+        let too_many =
+            || ApiError::too_many("Too much is being checked for you; wait until it is done, then try again.");
+        self.0.push(who, job, EACH).map_err(|_| too_many())?;
+        match answer.await {
+            Ok(done) => done.map_err(Into::into),
+            Err(_) => Err(ApiError::too_many("Too much is being checked; try again in a moment.")),
+        }
+    }
+}
+
+impl Drop for Study {
+    fn drop(&mut self) {
+        self.0.close();
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::atomic::{AtomicUsize, Ordering};
+
+    use super::*;
+
+    #[tokio::test]
+    async fn one_who_asks_much_is_held_to_a_share_and_who_leaves_costs_nothing() {
+        let study = Arc::new(Study::start());
+        let ran = Arc::new(AtomicUsize::new(0));
+        let slow = |who: &'static str| {
+            let (study, ran) = (study.clone(), ran.clone());
+            tokio::spawn(async move {
+                let work = move || {
+                    thread::sleep(Duration::from_millis(150));
+                    ran.fetch_add(1, Ordering::Relaxed);
+                    Ok::<_, ApiError>(())
+                };
+                study.run(who, work).await
+            })
+        };
+        let many: Vec<_> = (0..20).map(|_| slow("one")).collect();
+        tokio::time::sleep(Duration::from_millis(50)).await;
+        let began = Instant::now();
+        assert!(slow("other").await.unwrap().is_ok());
+        assert!(began.elapsed() < Duration::from_millis(600), "another waits for one turn of each thread at most");
+        let mut refused = 0;
+        for (number, one) in many.into_iter().enumerate() {
+            // Those that wait still leave.
+            match number % 2 == 0 && !one.is_finished() {
+                true => one.abort(),
+                false => refused += usize::from(one.await.unwrap().is_err()),
+            }
+        }
+        assert!(refused >= 10, "{refused} of 20 were refused");
+        tokio::time::sleep(Duration::from_millis(600)).await;
+        assert!(ran.load(Ordering::Relaxed) < 9, "who left costs nothing");
+        // A defect ends nothing but itself.
+        let broken = study.run("one", || -> Result<(), ApiError> { panic!("on purpose") }).await;
+        assert!(broken.is_err());
+        assert!(study.run("one", || Ok::<_, ApiError>(())).await.is_ok());
+    }
+}
