@@ -560,3 +560,66 @@ fn people_move_to_another_installation_with_their_passwords_and_without_them() {
     }
     assert!(!told.contains("secret,"), "{told}");
 }
+
+/// An import whose lines come in two parts, and what happens between them.
+fn import_in_two(service: &Running, kind: &str, first: &str, second: &str, between: impl FnOnce()) -> String {
+    use std::io::{Read, Write};
+    let mut upload = std::net::TcpStream::connect(service.api.trim_start_matches("http://")).unwrap();
+    write!(
+        upload,
+        "POST /api/v1/import/{kind} HTTP/1.1\r\nhost: localhost\r\nauthorization: Bearer {}\r\nconnection: close\r\n\
+         content-type: application/x-ndjson\r\ncontent-length: {}\r\n\r\n{first}",
+        service.token,
+        first.len() + second.len()
+    )
+    .unwrap();
+    // The first lines are read meanwhile.
+    std::thread::sleep(std::time::Duration::from_millis(700));
+    between();
+    upload.write_all(second.as_bytes()).unwrap();
+    let mut answer = String::new();
+    upload.read_to_string(&mut answer).unwrap();
+    answer
+}
+
+#[test]
+fn an_import_undoes_nothing_that_was_changed_while_its_lines_came() {
+    let service = Running::harbour();
+    let show = |args: &[&str]| service.client(args).succeeds();
+    // Many lines after those that are looked at, so that the first are read before the last come.
+    let line = "{\"mac\":\"02:00:5e:20:00:01\",\"title\":\"crane controller one\"}\n";
+    let many: String = (0..2_000)
+        .map(|number| format!("{{\"mac\":\"02:00:5e:77:{:02x}:{:02x}\"}}\n", number / 256, number % 256))
+        .collect();
+    let answer = import_in_two(&service, "devices", &(line.to_owned() + &many), "\n", || {
+        service.client(&["device", "bar", "02005e200001", "--reason", "stolen"]).succeeds();
+    });
+    assert!(answer.contains("\"applied\":true") && answer.contains("\"refused\":0"), "{answer}");
+    let told = show(&["device", "show", "02005e200001"]);
+    assert!(told.contains("stolen") && told.contains("crane controller one"), "{told}");
+    service.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200001"]).ends_with(1);
+    // A person with another password and disabled, of whom the lines say a group and a password.
+    let lines =
+        "{\"name\":\"ida.marsh\",\"note\":\"night shift\"}\n{\"name\":\"tom.reed\",\"password\":\"Mooring-Line-72\"}\n";
+    let answer = import_in_two(&service, "people?store=harbour", lines, "\n", || {
+        service.client(&["person", "change", "ida.marsh", "--disabled", "true"]).succeeds();
+        service.client(&["person", "change", "tom.reed", "--note", "on leave"]).succeeds();
+    });
+    assert!(answer.contains("\"applied\":true") && answer.contains("\"refused\":0"), "{answer}");
+    let told = show(&["person", "show", "ida.marsh"]);
+    assert!(told.contains("disabled") && told.contains("night shift"), "{told}");
+    assert!(show(&["person", "show", "tom.reed"]).contains("on leave"));
+    service.try_from(&PILOT_VPN_1, &["pap", "--user", "tom.reed", "--password", "Mooring-Line-72"]).ends_with(0);
+    // Whoever may not do it any more when the last line has come does nothing.
+    let made = service.post("tokens", &serde_json::json!({ "name": "import" })).1;
+    let (id, token) = (made["id"].as_str().unwrap().to_owned(), made["token"].as_str().unwrap().to_owned());
+    let mut other = service;
+    let own = std::mem::replace(&mut other.token, token);
+    let answer = import_in_two(&other, "devices", "{\"mac\":\"02:00:5e:78:00:01\"}\n", "\n", || {
+        let mut revoke = other.client(&["token", "revoke", &id]);
+        revoke.env("REGNANT_TOKEN", &own).succeeds();
+    });
+    assert!(answer.contains(" 403 ") && answer.contains("nothing was done"), "{answer}");
+    other.token = own;
+    other.client(&["device", "show", "02005e780001"]).fails(1);
+}

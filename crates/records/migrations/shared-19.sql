@@ -3,3 +3,10 @@
 ALTER TABLE person ADD COLUMN ordinary INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE common_name ADD COLUMN ordinary INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE token ADD COLUMN parent BLOB REFERENCES token (hash) ON DELETE CASCADE;
+-- Which NAS has a network, so that another one with it is found without looking at all of them.
+CREATE TABLE nas_network (
+    network TEXT PRIMARY KEY,
+    nas     TEXT NOT NULL REFERENCES nas (key) ON DELETE CASCADE
+) STRICT;
+CREATE INDEX nas_network_nas ON nas_network (nas);
+INSERT OR IGNORE INTO nas_network SELECT network.value, nas.key FROM nas, json_each(nas.networks) AS network;

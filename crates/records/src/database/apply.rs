@@ -307,15 +307,15 @@ fn addresses_differ(db: &Connection, nases: &[NasRow]) -> Result<(), RecordsErro
     if nases.is_empty() {
         return Ok(());
     }
-    // One that is put anew frees its addresses.
-    let there = tables::select::<NasRow>(db, "", ())?.into_iter().filter(|other| !names.contains(&fold(&other.name)));
+    let sql = "SELECT nas.name FROM nas_network JOIN nas ON nas_network.nas = nas.key WHERE network = ?1";
+    let mut known = db.prepare_cached(sql)?;
     let mut taken = BTreeMap::new();
-    for row in there {
-        taken.extend(row.networks.iter().map(|network| (network.to_string(), row.name.clone())));
-    }
     for row in nases {
         for network in &row.networks {
-            if let Some(other) = taken.insert(network.to_string(), row.name.clone()) {
+            let there = known.query_row([network.to_string()], |found| found.get::<_, String>(0)).optional()?;
+            // One that is put anew frees its addresses.
+            let there = there.filter(|other| !names.contains(&fold(other)));
+            if let Some(other) = taken.insert(network.to_string(), row.name.clone()).or(there) {
                 return Err(Conflict::SameAddress { name: row.name.clone(), network: *network, other }.into());
             }
         }

@@ -104,7 +104,8 @@ impl Records {
         let (store, name) = after.unwrap_or_default();
         let rows = tables::select(
             &db,
-            "WHERE (store, key) > (?1, ?2) ORDER BY store, key LIMIT ?3",
+            "WHERE (store, key) IN (SELECT store, key FROM person WHERE (store, key) > (?1, ?2)
+                 ORDER BY store, key LIMIT ?3)",
             rusqlite::params![store, fold(name), most as i64],
         )?;
         Ok((all as usize, rows))
@@ -165,6 +166,11 @@ impl Records {
     /// Goes along the chain of commands from the first to the last.
     pub fn verify(&self) -> Result<Verified, RecordsError> {
         log::verify(&open_to_read(&self.path)?)
+    }
+
+    /// The file.
+    pub fn path(&self) -> &Path {
+        &self.path
     }
 
     /// How many commands were applied.

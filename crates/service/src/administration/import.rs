@@ -1,22 +1,24 @@
 //! Records by the thousand, line after line: what each says is checked as it comes, in
 //! bounded memory, and then all of them are applied in one transaction.
 
+use std::cell::RefCell;
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, BufWriter, Read, Seek, Write};
 
 use regnant_policy::Mac;
 use regnant_records::{
-    Author, Command, CommonNameEntry, CommonNameKind, DeclaredAttributes, DeviceEntry, Envelope, Import, Keep,
-    LocalStores, MachineEntry, Marked, NasEntry, PersonEntry, Reading, RecordName, Refusal, Rows, StoreEntry,
-    StoreKind,
+    Author, Batch, Command, CommonNameEntry, CommonNameKind, DeclaredAttributes, DeviceEntry, Envelope, Import, Keep,
+    LocalStores, MachineEntry, Marked, NasEntry, PersonEntry, Reading, RecordName, Records, RecordsError, Refusal,
+    Rows, StoreEntry, StoreKind, copy_database, new_token,
 };
+use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
-use crate::administration::AdministrationError;
 use crate::administration::administrators::AdministratorEntry;
 use crate::administration::committer::Committer;
 use crate::administration::entries;
 use crate::administration::inventories::Inventories;
+use crate::administration::{AdministrationError, RecordVersion};
 use crate::clock::now_ms;
 use crate::snapshot::Snapshot;
 
@@ -110,10 +112,17 @@ pub(crate) struct ImportReport {
 }
 
 /// A line that was checked.
+#[derive(Serialize, Deserialize)]
 struct Checked {
     line: u64,
     is_new: bool,
     rows: Rows,
+    /// What it says, without what proves somebody: the row has that already, as it is kept.
+    said: Map<String, Value>,
+    /// Whether it says that.
+    proves: bool,
+    /// The record as it was then, where there was one.
+    seen: Option<RecordVersion>,
 }
 
 /// Lines that were checked, on the disk until all are.
@@ -123,77 +132,89 @@ struct Spool {
 }
 
 impl Inventories {
-    /// Imports lines. What a line does not say stays as it is on a record that is there.
+    /// Imports lines. What a line does not say stays as it is on a record that is there, also where somebody else
+    /// changed that while the lines came. `stands` says whether whoever sent them may still do so.
     pub(crate) fn import_lines(
         &self,
         order: &ImportOrder,
         input: impl Read,
         by: &Author,
+        stands: impl Fn() -> bool,
     ) -> Result<ImportReport, AdministrationError> {
         let mut report = ImportReport::default();
         let snapshot = self.committer.snapshot.load_full();
         let declared = snapshot.languages.declared();
         let reading = Lines { committer: &self.committer, order, by, declared, snapshot };
         let mut spool = Spool::new(&self.committer.environment.folder)?;
+        let revision = self.committer.records.revision()?;
         reading.check_all(input, &mut spool, &mut report)?;
         if order.all_or_none && report.refused > 0 {
             return Ok(report);
         }
-        self.apply(order, spool, &mut report, by)?;
+        // An upload takes its time, and who may do this is another by now, perhaps.
+        if !stands() {
+            return Err(AdministrationError::NoLonger);
+        }
+        match order.dry_run {
+            true => self.rehearse(&reading, spool, &mut report, by)?,
+            false => self.apply(&reading, spool, revision, &mut report, by)?,
+        }
         Ok(report)
     }
 
-    fn apply(
+    /// What would come of it, tried with a copy: nobody waits for that.
+    fn rehearse(
         &self,
-        order: &ImportOrder,
+        reading: &Lines<'_>,
         mut spool: Spool,
         report: &mut ImportReport,
         by: &Author,
     ) -> Result<(), AdministrationError> {
-        let committer = &self.committer;
+        let environment = &self.committer.environment;
+        let folder = tempfile::tempdir_in(&environment.folder).map_err(AdministrationError::Spool)?;
+        let copy = folder.path().join("records.sqlite");
+        copy_database(self.committer.records.path(), &copy)?;
+        let records = Records::open(&copy, &environment.key, now_ms())?;
+        let mut lines = spool.lines()?;
+        records.batch(|batch| {
+            put_all(batch, reading.order, &mut lines, report, (by, &mut |_| Ok(())))?;
+            Ok::<_, AdministrationError>(((), Keep::Nothing))
+        })
+    }
+
+    fn apply(
+        &self,
+        reading: &Lines<'_>,
+        mut spool: Spool,
+        revision: u64,
+        report: &mut ImportReport,
+        by: &Author,
+    ) -> Result<(), AdministrationError> {
+        let (committer, order) = (&self.committer, reading.order);
         let turn = committer.turn();
         let before = committer.snapshot.load_full();
-        let file = format!("{:08x}", now_ms() as u32);
         let mut stores = LocalStores::clone(&before.stores);
         let mut nases = Rows::default();
-        let mut lines = spool.lines()?;
-        committer.records.batch(|batch| {
-            loop {
-                let (mut rows, mut checked) = (Rows::default(), Vec::new());
-                while checked.len() < order.kind.at_once() {
-                    let Some(next) = lines.next() else { break };
-                    let next = next?;
-                    checked.push((next.line, next.is_new));
-                    rows.extend(next.rows);
-                }
-                if checked.is_empty() {
-                    break;
-                }
-                if rows.names().next().is_none() {
-                    report.changed += checked.len() as u64;
-                    continue;
-                }
-                let command = Command::Import(Import { file: file.clone(), rows });
-                let envelope = Envelope::new(by, now_ms(), command);
-                match batch.apply(&envelope)? {
-                    Ok(_) => {
-                        let Command::Import(Import { rows, .. }) = envelope.command else { continue };
-                        if !order.dry_run {
-                            stores.add(&rows)?;
-                            nases.nases.extend(rows.nases);
-                        }
-                        for (_, is_new) in checked {
-                            *(if is_new { &mut report.added } else { &mut report.changed }) += 1;
-                        }
-                    }
-                    Err(refusal) => {
-                        checked.iter().for_each(|(line, _)| report.refuse(*line, sentence(&refusal)));
-                    }
-                }
+        // What others changed while the lines came stays, where a line does not say otherwise.
+        let changed = committer.records.revision()? != revision;
+        let refused = RefCell::new(Vec::new());
+        let mut lines = spool.lines()?.filter_map(|line| match line {
+            Ok(line) if changed => {
+                let number = line.line;
+                reading.over_what_is_there(line).map_err(|why| refused.borrow_mut().push((number, why))).ok().map(Ok)
             }
-            let wanted = !(order.dry_run || order.all_or_none && report.refused > 0);
-            report.applied = wanted;
-            Ok::<_, AdministrationError>(((), if wanted { Keep::All } else { Keep::Nothing }))
+            line => Some(line),
+        });
+        committer.records.batch(|batch| {
+            let mut keep = |rows: Rows| {
+                stores.add(&rows)?;
+                nases.nases.extend(rows.nases);
+                Ok(())
+            };
+            put_all(batch, order, &mut lines, report, (by, &mut keep))?;
+            refused.take().into_iter().for_each(|(line, why)| report.refuse(line, why));
+            report.applied = !(order.all_or_none && report.refused > 0);
+            Ok::<_, AdministrationError>(((), if report.applied { Keep::All } else { Keep::Nothing }))
         })?;
         if report.applied {
             let after = committer.environment.with_records(&before, &[], &nases)?;
@@ -201,6 +222,47 @@ impl Inventories {
             committer.write_texts();
         }
         Ok(())
+    }
+}
+
+/// Puts what lines say into the records.
+fn put_all(
+    batch: &mut Batch<'_>,
+    order: &ImportOrder,
+    lines: &mut impl Iterator<Item = Result<Checked, AdministrationError>>,
+    report: &mut ImportReport,
+    (by, keep): (&Author, &mut dyn FnMut(Rows) -> Result<(), AdministrationError>),
+) -> Result<(), AdministrationError> {
+    let file = format!("{:08x}", now_ms() as u32);
+    loop {
+        let (mut rows, mut checked) = (Rows::default(), Vec::new());
+        while checked.len() < order.kind.at_once() {
+            let Some(next) = lines.next() else { break };
+            let next = next?;
+            checked.push((next.line, next.is_new));
+            rows.extend(next.rows);
+        }
+        if checked.is_empty() {
+            return Ok(());
+        }
+        if rows.names().next().is_none() {
+            report.changed += checked.len() as u64;
+            continue;
+        }
+        let command = Command::Import(Import { file: file.clone(), rows });
+        let envelope = Envelope::new(by, now_ms(), command);
+        match batch.apply(&envelope)? {
+            Ok(_) => {
+                let Command::Import(Import { rows, .. }) = envelope.command else { continue };
+                keep(rows)?;
+                for (_, is_new) in checked {
+                    *(if is_new { &mut report.added } else { &mut report.changed }) += 1;
+                }
+            }
+            Err(refusal) => {
+                checked.iter().for_each(|(line, _)| report.refuse(*line, sentence(&refusal)));
+            }
+        }
     }
 }
 
@@ -225,7 +287,7 @@ impl Spool {
 
     fn keep(&mut self, checked: &Checked) -> io::Result<()> {
         self.count += 1;
-        serde_json::to_writer(&mut self.file, &(checked.line, checked.is_new, &checked.rows))?;
+        serde_json::to_writer(&mut self.file, checked)?;
         self.file.write_all(b"\n")
     }
 
@@ -237,9 +299,7 @@ impl Spool {
         let file = self.file.get_ref().try_clone().map_err(AdministrationError::Spool)?;
         Ok(BufReader::new(file).lines().map(|line| {
             let line = line.map_err(AdministrationError::Spool)?;
-            let read = serde_json::from_str(&line).map_err(|error| AdministrationError::Spool(error.into()));
-            let (line, is_new, rows) = read?;
-            Ok(Checked { line, is_new, rows })
+            serde_json::from_str(&line).map_err(|error| AdministrationError::Spool(error.into()))
         }))
     }
 }
@@ -266,10 +326,16 @@ impl Lines<'_> {
             if line > MOST_LINES {
                 return Err(AdministrationError::TooManyLines(MOST_LINES));
             }
-            match said.and_then(|said| self.check(said, &stores, &dialects)) {
-                Ok((is_new, rows)) => {
-                    spool.keep(&Checked { line, is_new, rows }).map_err(AdministrationError::Spool)?;
+            let checked = said.and_then(|mut said| {
+                let (seen, rows) = self.check(said.clone(), &stores, &dialects)?;
+                let mut proves = false;
+                for field in ["password", "password-hash", "nt-hash"] {
+                    proves |= said.remove(field).is_some();
                 }
+                Ok(Checked { line, is_new: seen.is_none(), rows, said, proves, seen })
+            });
+            match checked {
+                Ok(checked) => spool.keep(&checked).map_err(AdministrationError::Spool)?,
                 Err(why) => report.refuse(line, why),
             }
             Ok(())
@@ -280,13 +346,55 @@ impl Lines<'_> {
         }
     }
 
-    /// What a line says of a record, over what the record says already.
+    /// The same line over what its record says by now, where somebody changed that.
+    fn over_what_is_there(&self, checked: Checked) -> Result<Checked, String> {
+        let stores = self.committer.records.all().map_err(|error: RecordsError| error.to_string())?;
+        let dialects: Vec<_> = self.snapshot.languages.dialects.iter().map(|dialect| dialect.name.clone()).collect();
+        if self.version(&checked.rows)? == checked.seen {
+            return Ok(checked);
+        }
+        let Checked { line, rows: then, said, proves, .. } = checked;
+        let mut again = said.clone();
+        if proves {
+            // In the place of what was checked already, and is put back below.
+            again.insert("password".into(), new_token().into());
+        }
+        let (seen, mut rows) = self.check(again, &stores, &dialects)?;
+        if proves {
+            for (row, then) in rows.people.iter_mut().zip(then.people) {
+                (row.password_hash, row.recoverable, row.nt_hash) =
+                    (then.password_hash, then.recoverable, then.nt_hash);
+            }
+            for (row, then) in rows.machines.iter_mut().zip(then.machines) {
+                (row.password_hash, row.nt_hash) = (then.password_hash, then.nt_hash);
+            }
+            for (row, then) in rows.administrators.iter_mut().zip(then.administrators) {
+                row.password_hash = then.password_hash;
+            }
+        }
+        Ok(Checked { line, is_new: seen.is_none(), rows, said, proves, seen })
+    }
+
+    /// The version of the record that rows are about, as it is now.
+    fn version(&self, rows: &Rows) -> Result<Option<RecordVersion>, String> {
+        let Some(name) = rows.names().next() else { return Ok(None) };
+        // Most devices of a large file are new, and a look into memory tells.
+        if let RecordName::Device { store, mac } = &name
+            && !self.committer.snapshot.load().stores.lists(store, *mac)
+        {
+            return Ok(None);
+        }
+        let found = self.committer.records.find(&name).map_err(|error| error.to_string())?;
+        Ok(found.names().next().map(|_| RecordVersion::of(&found)))
+    }
+
+    /// What a line says of a record, over what the record says already; with that record's version.
     fn check(
         &self,
         mut said: Map<String, Value>,
         stores: &[regnant_records::StoreRow],
         dialects: &[String],
-    ) -> Result<(bool, Rows), String> {
+    ) -> Result<(Option<RecordVersion>, Rows), String> {
         let holds = match self.order.kind {
             ImportKind::Nases
             | ImportKind::Groups
@@ -316,26 +424,28 @@ impl Lines<'_> {
         let wrong = |error: serde_json::Error| error.to_string();
         let told = |error: regnant_records::InventoryError| error.to_string();
         let (key, records) = (&self.committer.environment.key, &self.committer.records);
-        let found = |record: RecordName| records.find(&record).map_err(|error| error.to_string());
+        let mut seen = None;
+        let mut found = |record: RecordName| {
+            let rows = records.find(&record).map_err(|error| error.to_string())?;
+            seen = rows.names().next().map(|_| RecordVersion::of(&rows));
+            Ok::<_, String>(rows)
+        };
         let mut rows = Rows::default();
-        let is_new = match self.order.kind {
+        match self.order.kind {
             ImportKind::Nases => {
                 let before = found(RecordName::Nas(name))?.nases.pop();
                 let entry: NasEntry = over(before.as_ref().map(entries::nas), said).map_err(wrong)?;
                 rows.nases.push(entry.row(key, dialects, before.as_ref()).map_err(told)?);
-                before.is_none()
             }
             ImportKind::People => {
                 let before = found(RecordName::Person { store, name })?.people.pop();
                 let entry: PersonEntry = over(before.as_ref().map(entries::person), said).map_err(wrong)?;
                 rows.people.push(entry.row(key, before.as_ref()).map_err(told)?);
-                before.is_none()
             }
             ImportKind::Machines => {
                 let before = found(RecordName::Machine { store, name })?.machines.pop();
                 let entry: MachineEntry = over(before.as_ref().map(entries::machine), said).map_err(wrong)?;
                 rows.machines.push(entry.row(key, before.as_ref()).map_err(told)?);
-                before.is_none()
             }
             ImportKind::Devices => {
                 let mac = text("mac").parse::<Mac>().map_err(|error| format!("`mac`: {error}"))?;
@@ -354,10 +464,17 @@ impl Lines<'_> {
                     row.barred.clone_from(&before.barred);
                 }
                 rows.devices.push(row);
-                before.is_none()
             }
-            ImportKind::Groups => self.common_name(CommonNameKind::Group, (&name, said), &mut rows)?,
-            ImportKind::Sites => self.common_name(CommonNameKind::Site, (&name, said), &mut rows)?,
+            ImportKind::Groups | ImportKind::Sites => {
+                let kind = match self.order.kind {
+                    ImportKind::Groups => CommonNameKind::Group,
+                    _ => CommonNameKind::Site,
+                };
+                let before = found(RecordName::CommonName { kind, name })?.common_names.pop();
+                let kept = before.map(|row| CommonNameEntry { name: row.name, note: row.note, ordinary: row.ordinary });
+                let entry: CommonNameEntry = over(kept, said).map_err(wrong)?;
+                rows.common_names.push(entry.row(kind).map_err(told)?);
+            }
             ImportKind::Stores => {
                 let entry: StoreEntry = over(None::<StoreEntry>, said).map_err(wrong)?;
                 let row = entry.row().map_err(told)?;
@@ -366,7 +483,7 @@ impl Lines<'_> {
                     return Err(format!("store `{}` exists already and holds something else", row.name));
                 }
                 rows.stores.extend(known.is_none().then_some(row));
-                known.is_none()
+                seen = known.map(|known| RecordVersion::of(&Rows { stores: vec![known.clone()], ..Rows::default() }));
             }
             ImportKind::Administrators => {
                 let before = found(RecordName::Administrator(name))?.administrators.pop();
@@ -375,29 +492,9 @@ impl Lines<'_> {
                 let row = entry.row(key, before.as_ref()).map_err(|error| error.to_string())?;
                 // Whoever stays as they are stays signed in.
                 rows.administrators.extend((before.as_ref() != Some(&row)).then_some(row));
-                before.is_none()
             }
-        };
-        Ok((is_new, rows))
-    }
-
-    /// A line about a group or a site; whether nothing was kept of it.
-    fn common_name(
-        &self,
-        kind: CommonNameKind,
-        (name, said): (&str, Map<String, Value>),
-        rows: &mut Rows,
-    ) -> Result<bool, String> {
-        let record = RecordName::CommonName { kind, name: name.to_owned() };
-        let before = self.committer.records.find(&record).map_err(|error| error.to_string())?.common_names.pop();
-        let kept = before.as_ref().map(|row| CommonNameEntry {
-            name: row.name.clone(),
-            note: row.note.clone(),
-            ordinary: row.ordinary,
-        });
-        let entry: CommonNameEntry = over(kept, said).map_err(|error| error.to_string())?;
-        rows.common_names.push(entry.row(kind).map_err(|error| error.to_string())?);
-        Ok(before.is_none())
+        }
+        Ok((seen, rows))
     }
 }
 

@@ -34,7 +34,7 @@ use regnant_decision::OfferProblem;
 use regnant_records::{
     ImportError, InventoryError, LanguageKind, RecordName, Records, RecordsError, TokenUses, WeakPassword,
 };
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 use thiserror::Error;
 
@@ -318,6 +318,9 @@ pub enum AdministrationError {
     /// A file that would stand outside the policy's folder.
     #[error("the file {0}")]
     DraftPath(String),
+    /// Whoever began something may not do it any more.
+    #[error("your session or token ended, or may less by now: nothing was done")]
+    NoLonger,
     /// More than any policy may have.
     #[error("it is longer than a policy may be: 8,000,000 bytes and 256 files")]
     LongPolicy,
@@ -378,7 +381,7 @@ impl From<ImportError> for AdministrationError {
 }
 
 /// What a record was when somebody looked at it: its ETag.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub(crate) struct RecordVersion(pub(crate) String);
 
 impl RecordVersion {

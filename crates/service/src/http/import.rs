@@ -1,5 +1,5 @@
 use std::io::{self, Read};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use axum::Json;
 use axum::body::{Body, Bytes};
@@ -7,12 +7,13 @@ use axum::extract::{Path, State};
 use axum::http::{HeaderMap, header};
 use futures_util::StreamExt;
 use serde::{Deserialize, Serialize};
+use tokio::runtime::Handle;
 use tokio::sync::mpsc::{Receiver, channel};
 use utoipa::{IntoParams, ToSchema};
 
 use crate::administration::import::{ImportKind, ImportOrder, ImportReport, LineForm};
 use crate::http::Api;
-use crate::http::callers::{Change, May, Signed};
+use crate::http::callers::{Change, May};
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::Asked;
 
@@ -20,6 +21,10 @@ use crate::http::extract::Asked;
 const MOST: u64 = 2 << 30;
 /// How long the next part of it may take.
 const PART: Duration = Duration::from_secs(20);
+/// How long all of it may take, beside what [`SLOWEST`] gives.
+const PATIENCE: Duration = Duration::from_secs(60);
+/// Bytes that come in a second, at least.
+const SLOWEST: u64 = 100_000;
 /// Parts that wait to be read.
 const AHEAD: usize = 8;
 
@@ -79,7 +84,7 @@ impl From<ImportReport> for ImportView {
         (status = 403, body = ApiError)))]
 pub(crate) async fn lines(
     State(api): State<Api>,
-    May { signed: Signed { author: by, .. }, .. }: May<Change>,
+    May { signed, .. }: May<Change>,
     Path(kind): Path<String>,
     Asked(params): Asked<ImportParams>,
     headers: HeaderMap,
@@ -104,9 +109,12 @@ pub(crate) async fn lines(
     };
     let (send, parts) = channel(AHEAD);
     let reading = tokio::spawn(async move {
-        let (mut body, mut left) = (body.into_data_stream(), MOST);
+        let (mut body, mut left, begun) = (body.into_data_stream(), MOST, Instant::now());
         loop {
-            let part = match tokio::time::timeout(PART, body.next()).await {
+            // Whoever trickles holds the one place that there is.
+            let fair = PATIENCE + Duration::from_millis((MOST - left) * 1_000 / SLOWEST);
+            let most = PART.min(fair.saturating_sub(begun.elapsed()));
+            let part = match tokio::time::timeout(most, body.next()).await {
                 Ok(None) => return,
                 Ok(Some(Ok(part))) if part.len() as u64 <= left => Ok(part),
                 Ok(Some(Ok(_))) => Err(io::Error::other(format!("it has more than {MOST} bytes; import it in parts"))),
@@ -122,7 +130,9 @@ pub(crate) async fn lines(
     });
     let work = move || {
         let _place = place;
-        api.administration.inventories.import_lines(&order, Parts { parts, part: Bytes::new() }, &by)
+        let stands = || Handle::current().block_on(signed.still_stands(&api));
+        let input = Parts { parts, part: Bytes::new() };
+        api.administration.inventories.import_lines(&order, input, &signed.author, stands)
     };
     let report = blocking(work).await;
     reading.abort();

@@ -99,7 +99,14 @@ fn put_nas(db: &Connection, row: &NasRow, revision: Option<i64>) -> Result<(), R
             former.map(|former| former.until),
             revision,
         ],
-    )
+    )?;
+    run(db, "DELETE FROM nas_network WHERE nas = ?1", [fold(&row.name)])?;
+    for network in &row.networks {
+        // Of two that exchange theirs in one command the other is put afterwards.
+        let sql = "INSERT OR REPLACE INTO nas_network (network, nas) VALUES (?1, ?2)";
+        run(db, sql, [network.to_string(), fold(&row.name)])?;
+    }
+    Ok(())
 }
 
 fn put_person(db: &Connection, row: &PersonRow, revision: Option<i64>) -> Result<(), RecordsError> {
