@@ -299,7 +299,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Keeps devices out for a reason, or lets them in again; all or none. */
+        /**
+         * Keeps devices out for a reason, or lets them in again; all or none. What an engineer barred is an engineer's to
+         *     let in.
+         */
         put: operations["bar_devices"];
         post?: never;
         delete?: never;

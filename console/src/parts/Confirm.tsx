@@ -1,5 +1,5 @@
 import { AlertDialog } from "radix-ui";
-import type { ReactNode } from "react";
+import { type ReactNode, useEffect, useRef, useState } from "react";
 import { Refused } from "./Refused";
 
 /** A button that asks before it does something that cannot be taken back. */
@@ -14,8 +14,16 @@ export function Confirm(props: {
   act: () => void;
   children: ReactNode;
 }) {
+  const [open, setOpen] = useState(false);
+  const { busy, error } = props;
+  const wasBusy = useRef(false);
+  // Once it is done the same button must not do it again: a page that stays may mean another thing by it.
+  useEffect(() => {
+    if (wasBusy.current && !busy && !error) setOpen(false);
+    wasBusy.current = busy;
+  }, [busy, error]);
   return (
-    <AlertDialog.Root>
+    <AlertDialog.Root open={open} onOpenChange={setOpen}>
       <AlertDialog.Trigger className="cursor-pointer justify-self-start text-rust hover:underline">
         {props.action}
       </AlertDialog.Trigger>

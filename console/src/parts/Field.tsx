@@ -15,6 +15,19 @@ export function Field({ label, help, children }: { label: string; help: string; 
   );
 }
 
+/** The same of several things to choose from: a click on the label or the help chooses none of them. */
+export function FieldGroup({ label, help, children }: { label: string; help: string; children: ReactNode }) {
+  return (
+    <fieldset className="grid grid-cols-[9rem_minmax(0,1fr)] items-start gap-x-4">
+      <legend className="float-left pt-1 font-semibold">{label}</legend>
+      <span>
+        {children}
+        <span className="block text-sm text-soft">{help}</span>
+      </span>
+    </fieldset>
+  );
+}
+
 /** A line of text in a form. */
 export function TextField(props: {
   label: string;

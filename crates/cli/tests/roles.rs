@@ -325,6 +325,39 @@ fn whoever_may_become_privileged_is_an_engineers_to_help_until_an_engineer_says_
 }
 
 #[test]
+fn what_an_engineer_barred_the_helpdesk_does_not_let_in_and_what_changes_nothing_is_not_written() {
+    let (service, desk, _) = staffed();
+    let bar = |token: &str, reason: Option<&str>| {
+        call(&service, token, "put", "/api/v1/devices/bar", &json!({ "macs": ["02005e200001"], "reason": reason }))
+    };
+    assert_eq!(bar(&desk, Some("lost")).0, 200);
+    assert_eq!(bar(&desk, None).0, 200);
+    assert_eq!(bar(&service.token, Some("stolen")).0, 200);
+    for reason in [None, Some("found")] {
+        let (status, told) = bar(&desk, reason);
+        let told = told["error"].as_str().unwrap_or_default();
+        assert!(status == 403 && told.contains("harbour barred") && told.contains("stolen"), "{status} {told}");
+    }
+    let revision = || service.get("audit?limit=1").1["entries"][0]["revision"].clone();
+    let before = revision();
+    for _ in 0..3 {
+        assert_eq!(bar(&service.token, Some("stolen")).0, 200);
+    }
+    assert_eq!(revision(), before);
+    // Its entries are found by its address in any notation, and by a part of it.
+    service.try_from(&regnant_campus::harbour::QUAY_SW_1, &["mac", "--mac", "02005e200001"]).ends_with(1);
+    service.entries("q=02:00:5e:20:00:01", 1);
+    for spelled in ["02-00-5E-20-00-01", "0200.5e20.0001", "02005e200001", "5e2000", "5E-20", "e2000", "200001"] {
+        assert_eq!(
+            service.get(&format!("journal?limit=1&q={spelled}")).1["entries"].as_array().unwrap().len(),
+            1,
+            "{spelled}"
+        );
+    }
+    assert!(service.get("journal?q=5e2fff").1["entries"].as_array().unwrap().is_empty());
+}
+
+#[test]
 fn a_token_ends_with_the_one_that_made_it_and_a_session_makes_none_without_the_password() {
     let (service, _, _) = staffed();
     let made = |by: &str, name: &str| {

@@ -41,7 +41,7 @@ pub use folder::{Keep, set_aside};
 pub use heard::HeardFile;
 pub use intake::{Handle, Intake, Slot};
 pub use node::NodeFile;
-pub use reader::{EntryFilter, JournalReader};
+pub use reader::{EntryFilter, JournalReader, spellings};
 pub use state::CommitAges;
 
 use crate::decisions::{Decisions, Row, write_down};

@@ -257,14 +257,39 @@ type Table = (&'static str, &'static str);
 const ENTRY: Table = ("id, outcome, evidence", "entry");
 const REPORT: Table = ("id, record", "report");
 
+/// How a word may stand in an entry: as it is, and where it may be an address of a device, or a part of one, in
+/// whatever notation, as entries have those.
+pub fn spellings(word: &str) -> Vec<String> {
+    let digits: String = word.chars().filter(|c| !matches!(c, ':' | '-' | '.')).collect();
+    let mut all = vec![word.to_owned()];
+    if !(3..=12).contains(&digits.len()) || !digits.bytes().all(|byte| byte.is_ascii_hexdigit()) {
+        return all;
+    }
+    // A part may begin within a pair of digits.
+    for first in [2, 1] {
+        let mut spelled = String::new();
+        for (at, digit) in digits.chars().enumerate() {
+            if at >= first && (at - first) % 2 == 0 {
+                spelled.push(':');
+            }
+            spelled.push(digit);
+        }
+        all.extend((!all.contains(&spelled)).then_some(spelled));
+    }
+    all
+}
+
 impl EntryFilter {
     fn query(&self, (columns, table): Table) -> (String, Vec<Value>) {
         let before = self.before.as_deref().and_then(|id| Ulid::from_string(id).ok()).unwrap_or(Ulid::max());
         let mut parameters: Vec<Value> = vec![before.to_bytes().to_vec().into()];
         let mut conditions = String::from("id < ?1");
         for word in self.text.iter().flat_map(|text| text.split_whitespace()) {
-            parameters.push(word.to_lowercase().into());
-            conditions.push_str(&format!(" AND instr(search, ?{}) > 0", parameters.len()));
+            let any = spellings(&word.to_lowercase()).into_iter().map(|spelling| {
+                parameters.push(spelling.into());
+                format!("instr(search, ?{}) > 0", parameters.len())
+            });
+            conditions.push_str(&format!(" AND ({})", any.collect::<Vec<_>>().join(" OR ")));
         }
         if table == ENTRY.1 && !self.kinds.is_empty() {
             let numbers: Vec<_> = self.kinds.iter().map(|kind| (*kind as i64).to_string()).collect();

@@ -122,23 +122,40 @@ function Bar({ device }: { device: Device }) {
     event.preventDefault();
     bar.mutate();
   };
+  const { barred } = device;
+  if (barred) {
+    return (
+      <Confirm
+        action="Let it in again"
+        title={`Let ${device.mac} in again?`}
+        keep="Leave it out"
+        confirm="Let it in again"
+        error={bar.error}
+        busy={bar.isPending}
+        act={() => bar.mutate()}
+      >
+        <p>
+          {barred.by ? `${barred.by} barred it${barred.at ? `, ${moment(barred.at)}` : ""}` : "It is barred"}:{" "}
+          {barred.reason || "nobody said why"}.
+        </p>
+      </Confirm>
+    );
+  }
   return (
     <form onSubmit={submit} className="flex flex-wrap items-center gap-3">
-      {!device.barred && (
-        <input
-          aria-label="Why it is barred"
-          placeholder="Why it must stay out"
-          value={reason}
-          onChange={(event) => setReason(event.target.value)}
-          className="w-80 rounded-sm border border-soft bg-sheet px-3 py-1"
-        />
-      )}
+      <input
+        aria-label="Why it is barred"
+        placeholder="Why it must stay out"
+        value={reason}
+        onChange={(event) => setReason(event.target.value)}
+        className="w-80 rounded-sm border border-soft bg-sheet px-3 py-1"
+      />
       <button
         type="submit"
-        disabled={bar.isPending || (!device.barred && !reason.trim())}
+        disabled={bar.isPending || !reason.trim()}
         className="cursor-pointer rounded-sm border border-rust px-4 py-1 text-rust disabled:opacity-50"
       >
-        {device.barred ? "Let it in again" : "Bar it"}
+        Bar it
       </button>
       <Refused error={bar.error} />
     </form>

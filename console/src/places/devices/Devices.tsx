@@ -156,7 +156,7 @@ function Line(props: {
             <span className="-my-1 inline-block align-middle">
               <Mark of="refused" />
             </span>{" "}
-            barred: {device.barred.reason || "nobody said why"}
+            barred{device.barred.by ? ` by ${device.barred.by}` : ""}: {device.barred.reason || "nobody said why"}
           </>
         )}
         {!device.barred && device.expires && <span className="text-soft">until {moment(device.expires)}</span>}

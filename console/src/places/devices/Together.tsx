@@ -75,9 +75,19 @@ export function Together({ chosen, clear }: { chosen: string[]; clear: () => voi
             Bar
           </button>
         </span>
-        <button type="button" disabled={macs.length === 0} onClick={() => bar.mutate(undefined)} className={button}>
-          Let in again
-        </button>
+        {macs.length > 0 && (
+          <Confirm
+            action="Let in again"
+            title={macs.length === 1 ? "Let 1 device in again?" : `Let ${macs.length} devices in again?`}
+            keep="Leave them out"
+            confirm="Let in again"
+            error={bar.error}
+            busy={bar.isPending}
+            act={() => bar.mutate(undefined)}
+          >
+            <p>Each was barred by somebody, for a reason: the list and its page say by whom, and why.</p>
+          </Confirm>
+        )}
         {role === "engineer" && (
           <>
             <span className="flex items-center gap-2">

@@ -4,9 +4,9 @@ use std::sync::Arc;
 use regnant_base::SecretText;
 use regnant_policy::Mac;
 use regnant_records::{
-    Author, Barred, Command, CommonNameKind, DeclaredAttributes, DeviceEntry, DeviceFilter, DeviceRow, Expected,
-    KeptPassword, MachineEntry, MachineRow, Marked, NasRow, PersonEntry, PersonRow, Reading, RecordName, RecordsError,
-    Rows, StoreKind, StoreRow,
+    AdministratorRow, Author, Barred, Command, CommonNameKind, DeclaredAttributes, DeviceEntry, DeviceFilter,
+    DeviceRow, Expected, KeptPassword, MachineEntry, MachineRow, Marked, NasRow, PersonEntry, PersonRow, Reading,
+    RecordName, RecordsError, Role, Rows, StoreKind, StoreRow,
 };
 
 use crate::administration::committer::{Committer, Turn};
@@ -334,14 +334,34 @@ impl Identities {
         &self,
         macs: &[Mac],
         reason: Option<&str>,
-        by: &Author,
+        (by, role): (&Author, Role),
     ) -> Result<Vec<DeviceRow>, AdministrationError> {
         let turn = self.committer.turn();
         let at = now_ms().cast_signed();
+        if role != Role::Engineer {
+            self.barred_by_no_engineer(macs)?;
+        }
         let change = |row: &mut DeviceRow| {
-            row.barred = reason.map(|reason| Barred { reason: reason.to_owned(), by: by.name.clone(), at });
+            // Whoever barred it first for that reason stays told.
+            if row.barred.as_ref().map(|barred| barred.reason.as_str()) != reason {
+                row.barred = reason.map(|reason| Barred { reason: reason.to_owned(), by: by.name.clone(), at });
+            }
         };
         self.change_several(&turn, macs, change, by)
+    }
+
+    /// Whether no engineer keeps one of these out: what they decided only they take back, or change the reason of.
+    fn barred_by_no_engineer(&self, macs: &[Mac]) -> Result<(), AdministrationError> {
+        let administrators: Vec<AdministratorRow> = self.committer.records.all()?;
+        let engineer = |name: &str| {
+            administrators.iter().any(|row| row.role == Role::Engineer && row.name.eq_ignore_ascii_case(name))
+        };
+        for row in self.each_of(macs)? {
+            if let Some(Barred { by, reason, .. }) = row.barred.filter(|barred| engineer(&barred.by)) {
+                return Err(AdministrationError::BarredByEngineer { device: row.first, by, reason });
+            }
+        }
+        Ok(())
     }
 
     /// Puts devices into groups, takes them out of others; all or none.
@@ -377,10 +397,15 @@ impl Identities {
         by: &Author,
     ) -> Result<Vec<DeviceRow>, AdministrationError> {
         let mut devices = self.each_of(macs)?;
+        let before = devices.clone();
         devices.iter_mut().for_each(change);
-        let rows = Rows { devices: devices.clone(), ..Rows::default() };
-        let was = rows.names().collect();
-        self.commit(turn, Command::Change { was, rows }, by)?;
+        // What changes nothing is not written: asked again and again it would fill the log.
+        let changed = devices.iter().zip(&before).filter(|(now, before)| now != before).map(|(now, _)| now.clone());
+        let rows = Rows { devices: changed.collect(), ..Rows::default() };
+        if !rows.devices.is_empty() {
+            let was = rows.names().collect();
+            self.commit(turn, Command::Change { was, rows }, by)?;
+        }
         Ok(devices)
     }
 

@@ -246,6 +246,18 @@ pub enum AdministrationError {
         /// The most.
         most: usize,
     },
+    /// A device that an engineer keeps out.
+    #[error(
+        "the engineer {by} barred {device} ({reason}): an engineer lets it in again, or says why else it stays out"
+    )]
+    BarredByEngineer {
+        /// Which.
+        device: regnant_policy::Mac,
+        /// Who.
+        by: String,
+        /// Why.
+        reason: String,
+    },
     /// Somebody whose password is not the helpdesk's to set.
     #[error("the password of `{name}` is for an engineer to set: {why}")]
     EngineersOnly {

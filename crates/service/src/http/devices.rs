@@ -409,20 +409,23 @@ pub(crate) async fn remove(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Keeps devices out for a reason, or lets them in again; all or none.
+/// Keeps devices out for a reason, or lets them in again; all or none. What an engineer barred is an engineer's to
+/// let in.
 #[utoipa::path(put, path = "/api/v1/devices/bar", operation_id = "bar_devices", request_body = BarForm,
     responses((status = 200, body = Acted), (status = 400, body = ApiError), (status = 404, body = ApiError),
         (status = 401, body = ApiError), (status = 403, body = ApiError)))]
 pub(crate) async fn bar(
     State(api): State<Api>,
-    May { signed: Signed { author: by, .. }, .. }: May<Bar>,
+    May { signed, .. }: May<Bar>,
     Sent(form): Sent<BarForm>,
 ) -> Result<Json<Acted>, ApiError> {
     if form.reason.as_ref().is_some_and(|reason| reason.trim().is_empty() || reason.len() > 1_024) {
         return Err(ApiError::bad("Say why, in at most 1024 bytes: whoever looks for the device next must know."));
     }
     let macs = macs(&form.macs)?;
-    let devices = blocking(move || api.administration.identities.bar(&macs, form.reason.as_deref(), &by)).await?;
+    let by = (signed.author.clone(), signed.role());
+    let work = move || api.administration.identities.bar(&macs, form.reason.as_deref(), (&by.0, by.1));
+    let devices = blocking(work).await?;
     Ok(Json(Acted { devices: devices.len() }))
 }
 

@@ -172,7 +172,9 @@ impl From<AdministrationError> for ApiError {
             | AdministrationError::CommonNameTaken { .. }
             | AdministrationError::SiteHeld { .. }
             | AdministrationError::InService { .. } => Self::new(StatusCode::CONFLICT, text),
-            AdministrationError::EngineersOnly { .. } | AdministrationError::NoLonger => Self::forbidden(text),
+            AdministrationError::EngineersOnly { .. }
+            | AdministrationError::BarredByEngineer { .. }
+            | AdministrationError::NoLonger => Self::forbidden(text),
             AdministrationError::SecretsAnew { stores, .. } => {
                 Self { wants_secrets: stores, ..Self::new(StatusCode::CONFLICT, text) }
             }

@@ -2,7 +2,7 @@
 
 use regnant_decision::EntryKind;
 use regnant_evidence::{AccountingRecord, Fragment, Mark, Record, Station};
-use regnant_journal::{Entry, JournalError};
+use regnant_journal::{Entry, JournalError, spellings};
 use serde::Serialize;
 use utoipa::ToSchema;
 
@@ -104,7 +104,7 @@ impl EntryView {
     /// Whether every one of these words, in small letters, stands in its sentence.
     pub(crate) fn says_all(&self, words: &[String]) -> bool {
         let sentence: String = self.sentence.iter().map(|part| part.text.to_lowercase()).collect();
-        words.iter().all(|word| sentence.contains(word))
+        words.iter().all(|word| spellings(word).iter().any(|spelling| sentence.contains(spelling)))
     }
 
     pub(crate) fn new(entry: &Entry, administration: &Administration) -> Self {

@@ -47,7 +47,7 @@ export function FirstDecisions({ number, replaced, draft }: { number: number; re
           ))}
         </ol>
       )}
-      <TakeBack number={number} replaced={replaced} draft={draft} />
+      <TakeBack key={number} number={number} replaced={replaced} draft={draft} />
     </section>
   );
 }

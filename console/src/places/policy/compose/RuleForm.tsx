@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { api, dataOf } from "../../../api/client";
-import { BOX, ChoiceField, Field, TextField } from "../../../parts/Field";
+import { BOX, ChoiceField, Field, FieldGroup, TextField } from "../../../parts/Field";
 import type { Draft } from "../draft/draft";
 import type { Composed } from "./ComposePage";
 import { ConditionRow } from "./ConditionRow";
@@ -48,10 +48,17 @@ export function RuleForm(props: {
   const [what, setWhat] = useState<(typeof OUTCOMES)[number]>("grant");
   const [given, setGiven] = useState<string[]>([]);
   const [text, setText] = useState("");
-  const [before, setBefore] = useState("");
+  const [before, setBefore] = useState<string>();
   const [until, setUntil] = useState("");
+  const table = useQuery({
+    queryKey: ["rules to be tried after", draft.revision, gate],
+    enabled: exception && gate !== "",
+    queryFn: async () => dataOf(await api.POST("/api/v1/policy/gates", { body: { ...draft.body(), gate } })).shown?.rules ?? [],
+  });
+  // An exception that is tried after the rule that it is an exception from decides nothing. What always refuses does.
+  const first = exception ? (table.data?.find((rule) => !rule.always)?.title ?? "") : "";
   // Another gate has other rules.
-  const place = rules.includes(before) ? before : "";
+  const place = before !== undefined && (before === "" || rules.includes(before)) ? before : first;
   const facts = useOffers(draft, WHEN);
 
   const [every, setEvery] = useState(false);
@@ -145,9 +152,8 @@ export function RuleForm(props: {
         change={(value) => setWhat(OUTCOMES.find((one) => one === value) ?? "grant")}
       />
       {what === "grant" && (
-        <Field label="Grants" help="What is given; several are sent together.">
-          <fieldset className="flex flex-wrap gap-x-5 gap-y-1">
-            <legend className="sr-only">Grants</legend>
+        <FieldGroup label="Grants" help="What is given; several are sent together.">
+          <span className="flex flex-wrap gap-x-5 gap-y-1">
             {grants.map((name) => (
               <label key={name}>
                 <input
@@ -159,8 +165,8 @@ export function RuleForm(props: {
                 {name}
               </label>
             ))}
-          </fieldset>
-        </Field>
+          </span>
+        </FieldGroup>
       )}
       {what === "refuse" && (
         <TextField
