@@ -67,7 +67,7 @@ function Ordinary({ name, ordinary }: { name: string; ordinary: boolean }) {
   });
   if (useRole() !== "engineer") return ordinary ? <p className="mt-4">Whoever is in it is ordinary.</p> : null;
   return (
-    <div className="mt-4">
+    <div className="mt-2 -ml-40">
       <Check
         label="Whoever is in it is ordinary"
         help="The helpdesk may set their passwords though a rule could make an administrator of whoever comes so; never where a rule asks for them or their groups."

@@ -171,7 +171,7 @@ impl Identities {
         if !reach.is_theirs && self.is_ordinary(person) {
             return None;
         }
-        Some(format!("{} could make them an administrator of equipment", reach.why))
+        Some(format!("{}, which could make them an administrator of equipment", reach.why))
     }
 
     /// Whether an engineer says so of a person, or of a group that they are in. Where that cannot be read,

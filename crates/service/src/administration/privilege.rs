@@ -96,10 +96,10 @@ fn at(edition: &Edition, (place, gate): (usize, &Gate), person: &PersonRow, purp
     let told = |what: String, privilege: &Privilege, is_theirs: bool| {
         let doubt = match privilege.doubt {
             Doubt::None => "",
-            Doubt::ByItsWords => ", which reads like a privilege",
-            Doubt::Unsaid => ", of which no dictionary says that it is no privilege",
+            Doubt::ByItsWords => "; it reads like a privilege",
+            Doubt::Unsaid => "; no dictionary says that it is no privilege",
         };
-        let why = format!("{what} gives grant `{}`: {}{doubt}", privilege.grant, privilege.says);
+        let why = format!("{what} gives grant `{}` ({}{doubt})", privilege.grant, privilege.says);
         Some(Reach { why, is_theirs })
     };
     let mut anybodys = None;
