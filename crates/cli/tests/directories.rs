@@ -332,6 +332,28 @@ fn served_again(service: &Running) {
 }
 
 #[test]
+fn a_server_that_hangs_holds_up_one_login_and_no_more() {
+    let slapd = Slapd::start();
+    let hanging = TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = format!("ldaps://localhost:{}", hanging.local_addr().unwrap().port());
+    std::thread::spawn(move || hanging.incoming().flatten().collect::<Vec<_>>());
+    let service = harbour(&slapd, &address, &["--server", &slapd.ldaps(), "--keep", "0"]);
+    let mut slow = 0;
+    // Over 20 s, in which it is tried again and again.
+    let until = Instant::now() + Duration::from_secs(20);
+    while Instant::now() < until {
+        let began = Instant::now();
+        vpn(&service, "mara.quay", "Dry-Dock-82", 0);
+        slow += usize::from(began.elapsed() > Duration::from_millis(1_200));
+        std::thread::sleep(Duration::from_millis(300));
+    }
+    assert!(slow <= 2, "{slow} logins waited for the server that hangs");
+    let store = service.get("stores/tarn-directory").1;
+    let [first, second] = &store["servers"].as_array().unwrap()[..] else { panic!("{store}") };
+    assert!(first["down_for"].is_u64() && second["down_for"].is_null() && second["failed"] == 0, "{store}");
+}
+
+#[test]
 fn the_second_server_answers_where_the_first_does_not() {
     let slapd = Slapd::start();
     let nobody = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();

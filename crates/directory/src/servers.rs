@@ -3,7 +3,7 @@
 
 use std::future::Future;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use ldap3::controls::RawControl;
@@ -11,6 +11,7 @@ use ldap3::{Ldap, LdapError, LdapResult};
 use regnant_base::Secret;
 use regnant_decision::PasswordAnswer;
 use regnant_outside::{Breaker, ServerHealth, Way};
+use tokio::runtime::Handle;
 use tokio::sync::Semaphore;
 use tokio::time::timeout;
 
@@ -18,9 +19,12 @@ use crate::answers::{PASSWORD_POLICY, Trouble, proof, trouble};
 use crate::connection::{Address, Question, bind_to_search, connect, search};
 use crate::entry::Entry;
 use crate::settings::{DirectorySettings, SettingsError, server_url};
+use crate::store::Inner;
 
 /// Connections of a server that search, each with many questions on the way.
 const SEARCHES: usize = 4;
+/// How often is looked whether a server that failed may be tried again.
+const TRIED_EVERY: Duration = Duration::from_secs(1);
 /// Connections of a server that prove passwords.
 const PROOFS: usize = 32;
 /// All servers of a directory.
@@ -121,14 +125,17 @@ impl Servers {
         F: Future<Output = Result<T, Trouble>>,
     {
         let began = Instant::now();
-        let mut last = None;
-        for (place, server) in self.list.iter().enumerate() {
-            if !server.may_be_asked() {
-                continue;
-            }
+        let (mut last, mut late_ones) = (None, Vec::new());
+        // One that failed is tried again beside what is asked, and holds up nobody while another one answers.
+        let is_up = |server: &&Server| server.state().is_up();
+        let mut list: Vec<_> = self.list.iter().filter(is_up).collect();
+        if list.is_empty() {
+            list = self.list.iter().filter(|server| server.state().is_due() && server.may_be_asked()).collect();
+        }
+        for (place, server) in list.iter().enumerate() {
             // The last one has all the time that there is left, others leave some to it.
             let left = self.limit.saturating_sub(began.elapsed());
-            let others = (self.list.len() - place) as u32;
+            let others = (list.len() - place) as u32;
             let time = if others == 1 { left } else { left / 2 };
             server.asked.fetch_add(1, Ordering::Relaxed);
             let late = || Trouble::Late {
@@ -139,18 +146,49 @@ impl Servers {
             match answer {
                 Err(trouble) if trouble.is_the_servers() => {
                     server.failed.fetch_add(1, Ordering::Relaxed);
-                    server.note_failure(&trouble);
+                    if matches!(trouble, Trouble::Late { .. }) {
+                        late_ones.push((*server, trouble.clone()));
+                    }
+                    server.note_failure(&trouble, matches!(trouble, Trouble::Late { .. } | Trouble::Unable { .. }));
                     last = Some(trouble);
                 }
                 // It was not asked at all.
                 Err(Trouble::Busy) => return Err(Trouble::Busy),
                 answer => {
                     server.note_answer();
+                    // What another one answers was no hard question: whoever was late with it hangs.
+                    late_ones.iter().for_each(|(other, trouble)| other.note_failure(trouble, false));
                     return answer;
                 }
             }
         }
         Err(last.unwrap_or_else(|| self.down()))
+    }
+
+    /// Tries those again that were left alone for long enough. Those that refuse the account that searches are
+    /// left to the questions: tried too often, it would be locked.
+    pub(crate) async fn try_again(&self) {
+        for server in &self.list {
+            let due = {
+                let state = server.state();
+                state.is_due() && !matches!(state.down(), Some((_, Trouble::Bind { .. })))
+            };
+            if !due || !server.may_be_asked() {
+                continue;
+            }
+            let tried = async {
+                let mut ldap = connect(&server.address).await?;
+                bind_to_search(&mut ldap, &server.address.url, &self.bind_as, &self.bind_password).await
+            };
+            let late = || Trouble::Late {
+                server: server.address.url.clone(),
+                seconds: self.limit.as_secs_f32().ceil() as u64,
+            };
+            match timeout(self.limit, tried).await.unwrap_or_else(|_| Err(late())) {
+                Ok(()) => server.note_answer(),
+                Err(trouble) => server.note_failure(&trouble, false),
+            }
+        }
     }
 
     /// Why nobody is asked at all.
@@ -189,6 +227,21 @@ impl Servers {
     }
 }
 
+/// Tries servers again that failed, for as long as the directory is asked.
+pub(crate) fn keep_trying(inner: &Arc<Inner>, runtime: &Handle) {
+    let inner = Arc::downgrade(inner);
+    runtime.spawn(async move {
+        loop {
+            tokio::time::sleep(TRIED_EVERY).await;
+            let Some(inner) = inner.upgrade() else { return };
+            // Alone it is tried by what is asked.
+            if inner.servers.list.len() > 1 {
+                inner.servers.try_again().await;
+            }
+        }
+    });
+}
+
 impl Server {
     fn may_be_asked(&self) -> bool {
         self.state().may_be_asked()
@@ -200,9 +253,9 @@ impl Server {
         }
     }
 
-    fn note_failure(&self, trouble: &Trouble) {
-        let (left_alone, new) =
-            self.state().failed(matches!(trouble, Trouble::Late { .. } | Trouble::Unable { .. }), trouble);
+    /// One that was late may have been asked something hard.
+    fn note_failure(&self, trouble: &Trouble, late: bool) {
+        let (left_alone, new) = self.state().failed(late, trouble);
         if !left_alone {
             return;
         }

@@ -26,7 +26,7 @@ use crate::groups;
 use crate::look::{LastLook, Offer, keep_looking};
 use crate::names::{LONGEST_NAME, named};
 use crate::passwords::{Kept, PasswordTimes};
-use crate::servers::Servers;
+use crate::servers::{Servers, keep_trying};
 use crate::settings::{DirectorySettings, SettingsError};
 use crate::state::{self, State};
 use crate::times;
@@ -80,6 +80,7 @@ impl Directory {
             proof_takes: AtomicU64::new(0),
         };
         let inner = Arc::new(inner);
+        keep_trying(&inner, &runtime);
         keep_looking(&inner, &runtime);
         keep_finding(&inner, &runtime);
         Ok(Self { inner, room: Room::new(runtime) })

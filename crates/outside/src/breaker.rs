@@ -34,6 +34,16 @@ impl<T: Clone> Breaker<T> {
         }
     }
 
+    /// Whether it is asked, and not left alone.
+    pub fn is_up(&self) -> bool {
+        self.left_alone.is_none()
+    }
+
+    /// Whether it may be tried again.
+    pub fn is_due(&self) -> bool {
+        self.left_alone.is_some_and(|until| Instant::now() >= until)
+    }
+
     /// It answered; since when it had not.
     pub fn answered(&mut self) -> Option<Duration> {
         let down = self.down.take().map(|(since, _)| since.elapsed());
@@ -73,7 +83,7 @@ mod tests {
         assert!(breaker.may_be_asked() && breaker.down().is_none());
         assert_eq!(breaker.failed(false, &"gone"), (true, true));
         assert_eq!(breaker.failed(false, &"gone again"), (true, false));
-        assert!(!breaker.may_be_asked());
+        assert!(!breaker.may_be_asked() && !breaker.is_up() && !breaker.is_due());
         assert_eq!(breaker.down().map(|(_, why)| *why), Some("gone again"));
         assert!(breaker.answered().is_some() && breaker.may_be_asked() && breaker.answered().is_none());
     }
