@@ -41,7 +41,7 @@ console/dist/index.html: console/node_modules/.package-lock.json console/index.h
 console/node_modules/.package-lock.json: console/package.json console/package-lock.json | setup-build
 	# Not `npm ci`: it wants every platform's optional packages in the lock file,
 	# and a registry may carry only some.
-	cd console && npm install --no-audit --no-fund && touch node_modules/.package-lock.json
+	cd console && npm install --ignore-scripts --no-audit --no-fund && touch node_modules/.package-lock.json
 
 # After a change of the API: its description, and the console's client from it.
 client: console
