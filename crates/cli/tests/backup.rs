@@ -258,7 +258,7 @@ fn a_backup_with_keys_wants_the_password_and_one_is_made_at_a_time_for_whoever_r
     let mut doctor = regnant();
     doctor.args(["doctor", "--data"]).arg(&service.data);
     let told = printed(&doctor.output().unwrap());
-    assert!(told.contains("is left of a backup or a restore"), "{told}");
+    assert!(told.contains("is left of a backup, an import or a restore"), "{told}");
     let service = service.again();
     assert!(!service.data.join("backup-under-way").exists());
 }

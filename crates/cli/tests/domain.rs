@@ -167,17 +167,23 @@ fn checks_responses(domain: &Domain, service: &Running) {
     let mut command = service.client(&[&["store", "change", "port-domain", "--ask-secret"], &back[..]].concat());
     assert!(typed(&mut command, &format!("{MACHINE_PASSWORD}\n")).status.success());
     service.try_eap(&PEAP).succeeds();
+    // Who else is asked in its name is shown the password of the machine only where it is given anew.
+    let change_controllers = |place: &str| {
+        let how = ["store", "change", "port-domain", "--domain-controller", place, "--ask-secret"];
+        let told = printed(&typed(&mut service.client(&how), &format!("{MACHINE_PASSWORD}\n")));
+        assert!(told.contains("asked in another way"), "{told}");
+    };
     // Those that the DNS names; it may know nothing of the domain, or not be there.
     for (place, why) in [
         (domain.by_dns().replace("ad.", "other."), "the DNS names no controller of other.tarnmouth.example"),
         ("dns://127.0.0.1:9/ad.tarnmouth.example".into(), "the DNS names no controller of ad.tarnmouth.example"),
     ] {
-        service.client(&["store", "change", "port-domain", "--domain-controller", &place]).succeeds();
+        change_controllers(&place);
         let told = printed(&service.client(&["store", "test", "port-domain"]).ends_with(1));
         assert!(told.contains(why) && told.contains("Name a DNS server of the domain"), "{told}");
         service.try_eap(&[&PEAP[..], &["--tries", "1"]].concat()).ends_with(3);
     }
-    service.client(&["store", "change", "port-domain", "--domain-controller", &domain.by_dns()]).succeeds();
+    change_controllers(&domain.by_dns());
     service.try_eap(&PEAP).succeeds();
     // The machine has another password, there and here, and nobody notices.
     service.client(&["store", "new-password", "port-domain"]).succeeds();

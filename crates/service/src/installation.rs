@@ -87,14 +87,14 @@ fn interrupted(data: &Path, runs: bool) -> Vec<Finding> {
         for folder in left_behind(data) {
             look.advice(
                 format!(
-                    "{} is left of a backup or a restore that was interrupted, and holds records",
+                    "{} is left of a backup, an import or a restore that was interrupted, and holds records",
                     folder.display()
                 ),
                 "Start the service, or restore again: either takes it away, or brings it to its end.",
             );
         }
     }
-    look.else_well("nothing is left of a backup or a restore that was interrupted")
+    look.else_well("nothing is left of a backup, an import or a restore that was interrupted")
 }
 
 fn keys(data: &Path, key: &Path) -> Vec<Finding> {

@@ -13,6 +13,9 @@ use crate::names::RecordName;
 use crate::rows::{MOST_ADDRESSES, NasRow, Rows, StoreKind, StoreRow, fold};
 use crate::sealing::KeyId;
 
+/// How long a token that ended stays in lists, in milliseconds.
+const FORGOTTEN_AFTER: i64 = 90 * 86_400_000;
+
 /// What came of a command that was handed in.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct Applied {
@@ -86,6 +89,9 @@ fn run(db: &Connection, envelope: &Envelope, revision: u64) -> Result<(Done, Bef
         Command::AddToken { hash, administrator, name, role, expires, parent } => {
             let owner = RecordName::Administrator(administrator.clone());
             tables::revision(db, &owner)?.ok_or(Missing::Record(owner))?;
+            // Those that ended long ago say nothing any more; whoever signs in often would have ever more of them.
+            let over = "DELETE FROM token WHERE administrator = ?1 AND expires < ?2";
+            db.execute(over, params![fold(administrator), at - FORGOTTEN_AFTER])?;
             let parent = parent.map(|parent| parent.0);
             let is_there = |parent: &[u8; 32]| {
                 let sql = "SELECT EXISTS (SELECT 1 FROM token WHERE hash = ?1 AND administrator = ?2)";

@@ -309,7 +309,9 @@ impl Administrators {
         parent: Option<TokenHash>,
     ) -> Result<(String, TokenHash), AdministrationError> {
         fits_token(name)?;
-        if self.tokens()?.iter().filter(|token| token.administrator == author.name).count() >= MOST_TOKENS {
+        let now = now_ms().cast_signed();
+        let counts = |token: &&TokenRow| token.administrator == author.name && token.expires.is_none_or(|at| now < at);
+        if self.tokens()?.iter().filter(counts).count() >= MOST_TOKENS {
             return Err(AdministrationError::TooManyTokens(MOST_TOKENS));
         }
         let token = new_token();

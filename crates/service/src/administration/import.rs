@@ -19,6 +19,7 @@ use crate::administration::committer::Committer;
 use crate::administration::entries;
 use crate::administration::inventories::Inventories;
 use crate::administration::{AdministrationError, RecordVersion};
+use crate::backup::{REHEARSAL, UnderWay};
 use crate::clock::now_ms;
 use crate::snapshot::Snapshot;
 
@@ -171,8 +172,8 @@ impl Inventories {
         by: &Author,
     ) -> Result<(), AdministrationError> {
         let environment = &self.committer.environment;
-        let folder = tempfile::tempdir_in(&environment.folder).map_err(AdministrationError::Spool)?;
-        let copy = folder.path().join("records.sqlite");
+        let folder = UnderWay::begin(environment.folder.join(REHEARSAL)).map_err(AdministrationError::Spool)?;
+        let copy = folder.0.join("records.sqlite");
         copy_database(self.committer.records.path(), &copy)?;
         let records = Records::open(&copy, &environment.key, now_ms())?;
         let mut lines = spool.lines()?;

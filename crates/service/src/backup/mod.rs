@@ -27,6 +27,8 @@ const KEY: &str = "sealing.key";
 const END: &str = "end";
 /// Where copies stand while a backup is made.
 const UNDER_WAY: &str = "backup-under-way";
+/// Where an import is rehearsed.
+pub(crate) const REHEARSAL: &str = "import-under-way";
 /// Room that a backup leaves to the journal, in bytes.
 const RESERVE: u64 = 64 << 20;
 /// What was observed, by folder.
@@ -79,7 +81,7 @@ pub(crate) fn write(places: &Places, order: &BackupOrder, output: impl Write) ->
 }
 
 fn archive(places: &Places, order: &BackupOrder, output: impl Write) -> Result<(), BackupError> {
-    let copies = UnderWay::begin(&places.folder)?;
+    let copies = UnderWay::begin(places.folder.join(UNDER_WAY))?;
     let copy = copies.0.join(RECORDS);
     copy_database(&places.folder.join(RECORDS), &copy)?;
     let checked = check_records(&copy)?;
@@ -111,12 +113,11 @@ fn archive(places: &Places, order: &BackupOrder, output: impl Write) -> Result<(
     Ok(tar.into_inner()?.flush()?)
 }
 
-/// Copies that a backup is made of, in a folder of a fixed name: a start removes what a crash left.
-struct UnderWay(PathBuf);
+/// Copies of records, in a folder of a fixed name: a start removes what a crash left.
+pub(crate) struct UnderWay(pub(crate) PathBuf);
 
 impl UnderWay {
-    fn begin(data: &Path) -> io::Result<Self> {
-        let folder = data.join(UNDER_WAY);
+    pub(crate) fn begin(folder: PathBuf) -> io::Result<Self> {
         remove_folder(&folder)?;
         fs::create_dir(&folder)?;
         Ok(Self(folder))
@@ -126,7 +127,7 @@ impl UnderWay {
 impl Drop for UnderWay {
     fn drop(&mut self) {
         if let Err(error) = remove_folder(&self.0) {
-            tracing::warn!("{} is left of a backup: {error}", self.0.display());
+            tracing::warn!("{} is left behind: {error}", self.0.display());
         }
     }
 }
@@ -138,14 +139,15 @@ fn remove_folder(folder: &Path) -> io::Result<()> {
     }
 }
 
-/// Removes what a backup left that was interrupted.
+/// Removes what a backup or an import left that was interrupted.
 pub(crate) fn clear(data: &Path) -> io::Result<()> {
-    remove_folder(&data.join(UNDER_WAY))
+    remove_folder(&data.join(UNDER_WAY))?;
+    remove_folder(&data.join(REHEARSAL))
 }
 
-/// What was left by a backup or a restore that was interrupted.
+/// What was left by a backup, an import or a restore that was interrupted.
 pub(crate) fn left_behind(data: &Path) -> impl Iterator<Item = PathBuf> {
-    [data.join(UNDER_WAY), data.join(restore::UNDER_WAY)].into_iter().filter(|folder| folder.exists())
+    [UNDER_WAY, REHEARSAL, restore::UNDER_WAY].map(|name| data.join(name)).into_iter().filter(|folder| folder.exists())
 }
 
 /// Whether the largest of what is backed up can be copied beside it while the journal goes on. One is copied at a

@@ -16,7 +16,7 @@ const THREADS: usize = 2;
 /// How much less important they are than what answers equipment.
 const NICE: i32 = 10;
 /// What one administrator may have waiting.
-const EACH: usize = 6;
+const EACH: usize = 16;
 /// How long anything waits for its turn.
 const PATIENCE: Duration = Duration::from_secs(30);
 
@@ -116,7 +116,7 @@ mod tests {
                 study.run(who, work).await
             })
         };
-        let many: Vec<_> = (0..20).map(|_| slow("one")).collect();
+        let many: Vec<_> = (0..30).map(|_| slow("one")).collect();
         tokio::time::sleep(Duration::from_millis(50)).await;
         let began = Instant::now();
         assert!(slow("other").await.unwrap().is_ok());
@@ -129,7 +129,7 @@ mod tests {
                 false => refused += usize::from(one.await.unwrap().is_err()),
             }
         }
-        assert!(refused >= 10, "{refused} of 20 were refused");
+        assert!(refused >= 10, "{refused} of 30 were refused");
         tokio::time::sleep(Duration::from_millis(600)).await;
         assert!(ran.load(Ordering::Relaxed) < 9, "who left costs nothing");
         // A defect ends nothing but itself.
