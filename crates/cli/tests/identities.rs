@@ -586,6 +586,33 @@ fn import_in_two(service: &Running, kind: &str, first: &str, second: &str, betwe
 fn an_import_undoes_nothing_that_was_changed_while_its_lines_came() {
     let service = Running::harbour();
     let show = |args: &[&str]| service.client(args).succeeds();
+    // What is read stands on the disk meanwhile, and nobody finds a secret in it.
+    let nas = |name: &str, last: u8| {
+        serde_json::json!({ "name": name, "address": [format!("127.0.0.{last}")], "kind": "switch",
+            "dialect": "standard", "site": "pier-1", "secret": format!("{name}-anchor-demo") })
+        .to_string()
+            + "\n"
+    };
+    let held = |service: &Running| {
+        let open = std::fs::read_dir(format!("/proc/{}/fd", service.pid())).unwrap().flatten();
+        let deleted = open
+            .filter(|file| std::fs::read_link(file.path()).is_ok_and(|to| to.to_string_lossy().ends_with("(deleted)")));
+        deleted.filter_map(|file| std::fs::read(file.path()).ok()).collect::<Vec<_>>()
+    };
+    let lines = nas("odd-sw-1", 77) + &nas("odd-sw-2", 78).repeat(100);
+    let answer = import_in_two(&service, "nases", &lines, "\n", || {
+        let held = held(&service);
+        assert!(held.iter().any(|bytes| bytes.len() > 4_096), "the lines stand on the disk");
+        let secret = b"odd-sw-1-anchor-demo";
+        // As text, and as the numbers of a list of bytes.
+        let numbers = serde_json::to_string(&secret[..]).unwrap();
+        let numbers = numbers.trim_matches(['[', ']']).as_bytes();
+        let holds = |bytes: &Vec<u8>| {
+            [&secret[..], numbers].iter().any(|form| bytes.windows(form.len()).any(|part| part == *form))
+        };
+        assert!(!held.iter().any(holds), "a secret stands on the disk");
+    });
+    assert!(answer.contains("\"applied\":true") && answer.contains("\"refused\":0"), "{answer}");
     // Many lines after those that are looked at, so that the first are read before the last come.
     let line = "{\"mac\":\"02:00:5e:20:00:01\",\"title\":\"crane controller one\"}\n";
     let many: String = (0..2_000)

@@ -1,19 +1,25 @@
 //! Records by the thousand, line after line: what each says is checked as it comes, in
 //! bounded memory, and then all of them are applied in one transaction.
 
+mod lines;
+
 use std::cell::RefCell;
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, BufWriter, Read, Seek, Write};
+use std::sync::Arc;
 
 use regnant_policy::Mac;
 use regnant_records::{
     Author, Batch, Command, CommonNameEntry, CommonNameKind, DeclaredAttributes, DeviceEntry, Envelope, Import, Keep,
-    LocalStores, MachineEntry, Marked, NasEntry, PersonEntry, Reading, RecordName, Records, RecordsError, Refusal,
-    Rows, StoreEntry, StoreKind, copy_database, new_token,
+    LocalStores, MachineEntry, Marked, NasEntry, PersonEntry, Reading, RecordName, Records, Refusal, Rows, Sealed,
+    StoreEntry, StoreKind, StoreRow, copy_database,
 };
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
+pub(crate) use self::lines::LineForm;
+pub use self::lines::read_all;
+use self::lines::{csv_lines, json_lines};
 use crate::administration::administrators::AdministratorEntry;
 use crate::administration::committer::Committer;
 use crate::administration::entries;
@@ -25,14 +31,10 @@ use crate::snapshot::Snapshot;
 
 /// Lines of one import.
 const MOST_LINES: u64 = 4_000_000;
-/// Bytes of one line.
-const LONGEST_LINE: u64 = 64 << 10;
 /// Lines whose refusal is told one by one; the others are counted.
 const MOST_TOLD: usize = 1_000;
 /// Records of one command.
 const AT_ONCE: usize = 2_000;
-/// What separates the members of a list in a cell.
-const BETWEEN: char = ';';
 
 /// What kind of record the lines are.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -75,15 +77,6 @@ impl ImportKind {
     }
 }
 
-/// How lines are written.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum LineForm {
-    /// Cells with commas between them (RFC 4180), the names of the fields first.
-    Csv,
-    /// A JSON object in each line.
-    Json,
-}
-
 /// What is wanted of an import.
 #[derive(Clone, Debug)]
 pub(crate) struct ImportOrder {
@@ -118,10 +111,8 @@ struct Checked {
     line: u64,
     is_new: bool,
     rows: Rows,
-    /// What it says, without what proves somebody: the row has that already, as it is kept.
-    said: Map<String, Value>,
-    /// Whether it says that.
-    proves: bool,
+    /// What it says, passwords and secrets too, sealed: it stands on the disk for a while.
+    said: Sealed,
     /// The record as it was then, where there was one.
     seen: Option<RecordVersion>,
 }
@@ -143,11 +134,8 @@ impl Inventories {
         stands: impl Fn() -> bool,
     ) -> Result<ImportReport, AdministrationError> {
         let mut report = ImportReport::default();
-        let snapshot = self.committer.snapshot.load_full();
-        let declared = snapshot.languages.declared();
-        let reading = Lines { committer: &self.committer, order, by, declared, snapshot };
+        let (reading, revision) = Lines::as_of_now(&self.committer, order, by)?;
         let mut spool = Spool::new(&self.committer.environment.folder)?;
-        let revision = self.committer.records.revision()?;
         reading.check_all(input, &mut spool, &mut report)?;
         if order.all_or_none && report.refused > 0 {
             return Ok(report);
@@ -156,17 +144,32 @@ impl Inventories {
         if !stands() {
             return Err(AdministrationError::NoLonger);
         }
-        match order.dry_run {
-            true => self.rehearse(&reading, spool, &mut report, by)?,
-            false => self.apply(&reading, spool, revision, &mut report, by)?,
+        if order.dry_run {
+            self.rehearse(order, spool, &mut report, by)?;
+            return Ok(report);
         }
+        // What others changed meanwhile is taken up while nobody waits, but for what changes after this.
+        let (reading, now) = Lines::as_of_now(&self.committer, order, by)?;
+        if now != revision {
+            let mut renewed = Spool::new(&self.committer.environment.folder)?;
+            for line in spool.lines()? {
+                let line = line?;
+                let number = line.line;
+                match reading.over_what_is_there(line) {
+                    Ok(line) => renewed.keep(&line).map_err(AdministrationError::Spool)?,
+                    Err(why) => report.refuse(number, why),
+                }
+            }
+            spool = renewed;
+        }
+        self.apply(order, spool, now, &mut report, by)?;
         Ok(report)
     }
 
     /// What would come of it, tried with a copy: nobody waits for that.
     fn rehearse(
         &self,
-        reading: &Lines<'_>,
+        order: &ImportOrder,
         mut spool: Spool,
         report: &mut ImportReport,
         by: &Author,
@@ -178,27 +181,27 @@ impl Inventories {
         let records = Records::open(&copy, &environment.key, now_ms())?;
         let mut lines = spool.lines()?;
         records.batch(|batch| {
-            put_all(batch, reading.order, &mut lines, report, (by, &mut |_| Ok(())))?;
+            put_all(batch, order, &mut lines, report, (by, &mut |_| Ok(())))?;
             Ok::<_, AdministrationError>(((), Keep::Nothing))
         })
     }
 
     fn apply(
         &self,
-        reading: &Lines<'_>,
+        order: &ImportOrder,
         mut spool: Spool,
         revision: u64,
         report: &mut ImportReport,
         by: &Author,
     ) -> Result<(), AdministrationError> {
-        let (committer, order) = (&self.committer, reading.order);
+        let committer = &self.committer;
         let turn = committer.turn();
         let before = committer.snapshot.load_full();
         let mut stores = LocalStores::clone(&before.stores);
         let mut nases = Rows::default();
         // What others changed while the lines came stays, where a line does not say otherwise.
         let changed = committer.records.revision()? != revision;
-        let refused = RefCell::new(Vec::new());
+        let (reading, refused) = (Lines::of(committer, order, by)?, RefCell::new(Vec::new()));
         let mut lines = spool.lines()?.filter_map(|line| match line {
             Ok(line) if changed => {
                 let number = line.line;
@@ -305,35 +308,54 @@ impl Spool {
     }
 }
 
-/// What reads lines.
+/// What makes records of lines, by what there is at one time.
 struct Lines<'l> {
     committer: &'l Committer,
     order: &'l ImportOrder,
     by: &'l Author,
     declared: DeclaredAttributes,
-    snapshot: std::sync::Arc<Snapshot>,
+    stores: Vec<StoreRow>,
+    dialects: Vec<String>,
+    snapshot: Arc<Snapshot>,
 }
 
-impl Lines<'_> {
+/// As what a line is sealed while all are not read.
+const A_LINE: &str = "a line of an import";
+
+impl<'l> Lines<'l> {
+    fn of(committer: &'l Committer, order: &'l ImportOrder, by: &'l Author) -> Result<Self, AdministrationError> {
+        let snapshot = committer.snapshot.load_full();
+        let (stores, declared) = (committer.records.all()?, snapshot.languages.declared());
+        let dialects = snapshot.languages.dialects.iter().map(|dialect| dialect.name.clone()).collect();
+        Ok(Self { committer, order, by, declared, stores, dialects, snapshot })
+    }
+
+    /// The same, and the last change that it knows of: while somebody changes something, records and what is in
+    /// memory of them are not of one time.
+    fn as_of_now(
+        committer: &'l Committer,
+        order: &'l ImportOrder,
+        by: &'l Author,
+    ) -> Result<(Self, u64), AdministrationError> {
+        let _turn = committer.turn();
+        Ok((Self::of(committer, order, by)?, committer.records.revision()?))
+    }
+
     fn check_all(
         &self,
         input: impl Read,
         spool: &mut Spool,
         report: &mut ImportReport,
     ) -> Result<(), AdministrationError> {
-        let stores = self.committer.records.all()?;
-        let dialects: Vec<_> = self.snapshot.languages.dialects.iter().map(|dialect| dialect.name.clone()).collect();
         let mut take = |line: u64, said: Result<Map<String, Value>, String>| {
             if line > MOST_LINES {
                 return Err(AdministrationError::TooManyLines(MOST_LINES));
             }
-            let checked = said.and_then(|mut said| {
-                let (seen, rows) = self.check(said.clone(), &stores, &dialects)?;
-                let mut proves = false;
-                for field in ["password", "password-hash", "nt-hash"] {
-                    proves |= said.remove(field).is_some();
-                }
-                Ok(Checked { line, is_new: seen.is_none(), rows, said, proves, seen })
+            let checked = said.and_then(|said| {
+                let text = serde_json::to_vec(&said).map_err(|error| error.to_string())?;
+                let (seen, rows) = self.check(said)?;
+                let said = self.committer.environment.key.seal(A_LINE, &text);
+                Ok(Checked { line, is_new: seen.is_none(), rows, said, seen })
             });
             match checked {
                 Ok(checked) => spool.keep(&checked).map_err(AdministrationError::Spool)?,
@@ -349,31 +371,13 @@ impl Lines<'_> {
 
     /// The same line over what its record says by now, where somebody changed that.
     fn over_what_is_there(&self, checked: Checked) -> Result<Checked, String> {
-        let stores = self.committer.records.all().map_err(|error: RecordsError| error.to_string())?;
-        let dialects: Vec<_> = self.snapshot.languages.dialects.iter().map(|dialect| dialect.name.clone()).collect();
         if self.version(&checked.rows)? == checked.seen {
             return Ok(checked);
         }
-        let Checked { line, rows: then, said, proves, .. } = checked;
-        let mut again = said.clone();
-        if proves {
-            // In the place of what was checked already, and is put back below.
-            again.insert("password".into(), new_token().into());
-        }
-        let (seen, mut rows) = self.check(again, &stores, &dialects)?;
-        if proves {
-            for (row, then) in rows.people.iter_mut().zip(then.people) {
-                (row.password_hash, row.recoverable, row.nt_hash) =
-                    (then.password_hash, then.recoverable, then.nt_hash);
-            }
-            for (row, then) in rows.machines.iter_mut().zip(then.machines) {
-                (row.password_hash, row.nt_hash) = (then.password_hash, then.nt_hash);
-            }
-            for (row, then) in rows.administrators.iter_mut().zip(then.administrators) {
-                row.password_hash = then.password_hash;
-            }
-        }
-        Ok(Checked { line, is_new: seen.is_none(), rows, said, proves, seen })
+        let opened = self.committer.environment.key.open(A_LINE, &checked.said).map_err(|error| error.to_string())?;
+        let said = serde_json::from_slice(opened.expose()).map_err(|error| error.to_string())?;
+        let (seen, rows) = self.check(said)?;
+        Ok(Checked { is_new: seen.is_none(), rows, seen, ..checked })
     }
 
     /// The version of the record that rows are about, as it is now.
@@ -381,7 +385,7 @@ impl Lines<'_> {
         let Some(name) = rows.names().next() else { return Ok(None) };
         // Most devices of a large file are new, and a look into memory tells.
         if let RecordName::Device { store, mac } = &name
-            && !self.committer.snapshot.load().stores.lists(store, *mac)
+            && !self.snapshot.stores.lists(store, *mac)
         {
             return Ok(None);
         }
@@ -390,12 +394,8 @@ impl Lines<'_> {
     }
 
     /// What a line says of a record, over what the record says already; with that record's version.
-    fn check(
-        &self,
-        mut said: Map<String, Value>,
-        stores: &[regnant_records::StoreRow],
-        dialects: &[String],
-    ) -> Result<(Option<RecordVersion>, Rows), String> {
+    fn check(&self, mut said: Map<String, Value>) -> Result<(Option<RecordVersion>, Rows), String> {
+        let (stores, dialects) = (&self.stores, &self.dialects);
         let holds = match self.order.kind {
             ImportKind::Nases
             | ImportKind::Groups
@@ -518,208 +518,4 @@ fn over<E: serde::Serialize + serde::de::DeserializeOwned>(
         _ => said,
     };
     serde_json::from_value(Value::Object(whole))
-}
-
-/// Each line that is no empty one, by its number.
-type Take<'t> = &'t mut dyn FnMut(u64, Result<Map<String, Value>, String>) -> Result<(), AdministrationError>;
-
-/// Reads lines, and gives how many say something of a record.
-pub fn read_all(csv: bool, input: impl Read) -> Result<u64, AdministrationError> {
-    let mut count = 0;
-    let mut take = |_, said: Result<Map<String, Value>, String>| {
-        count += u64::from(said.is_ok());
-        Ok(())
-    };
-    if csv {
-        csv_lines(input, &mut take)?;
-    } else {
-        json_lines(input, &mut take)?;
-    }
-    Ok(count)
-}
-
-fn json_lines(input: impl Read, take: Take<'_>) -> Result<(), AdministrationError> {
-    let mut input = BufReader::new(input);
-    for number in 1.. {
-        let mut line = Vec::new();
-        let read = input.by_ref().take(LONGEST_LINE).read_until(b'\n', &mut line);
-        match read.map_err(AdministrationError::Broken)? {
-            0 => break,
-            got if got as u64 == LONGEST_LINE && line.last() != Some(&b'\n') => {
-                return Err(AdministrationError::LongLine(number, LONGEST_LINE));
-            }
-            _ => {}
-        }
-        if line.iter().all(u8::is_ascii_whitespace) {
-            continue;
-        }
-        let said = serde_json::from_slice::<Map<String, Value>>(&line).map(|said| {
-            let fields = said.into_iter().filter(|(_, value)| !value.is_null());
-            fields.map(|(name, value)| (field(&name), value)).collect()
-        });
-        take(number, said.map_err(|error| format!("it is no JSON object: {error}")))?;
-    }
-    Ok(())
-}
-
-fn csv_lines(input: impl Read, take: Take<'_>) -> Result<(), AdministrationError> {
-    let mut reader = csv::ReaderBuilder::new().flexible(true).trim(csv::Trim::All).from_reader(Bounded::new(input));
-    let broken = |error: csv::Error| match error.into_kind() {
-        csv::ErrorKind::Io(error) => AdministrationError::Broken(error),
-        kind => AdministrationError::Csv(format!("{kind:?}")),
-    };
-    let head = reader.byte_headers().map_err(broken)?.clone();
-    let names: Vec<_> = head.iter().map(|cell| field(&String::from_utf8_lossy(cell))).collect();
-    let mut record = csv::ByteRecord::new();
-    while reader.read_byte_record(&mut record).map_err(broken)? {
-        reader.get_mut().begin_line();
-        let line = record.position().map_or(0, csv::Position::line);
-        take(line, cells(&names, &record))?;
-    }
-    Ok(())
-}
-
-fn cells(names: &[String], record: &csv::ByteRecord) -> Result<Map<String, Value>, String> {
-    if record.len() > names.len() {
-        return Err(format!("it has {} cells, and the first line names {} fields", record.len(), names.len()));
-    }
-    let mut said = Map::new();
-    for (name, cell) in names.iter().zip(record) {
-        let text = std::str::from_utf8(cell).map_err(|_| format!("`{name}` is not UTF-8"))?;
-        // As cells are written that a spreadsheet would run.
-        let text = match text.strip_prefix('\'') {
-            Some(rest) if rest.starts_with(['=', '+', '-', '@', '\t', '\r']) => rest,
-            _ => text,
-        };
-        if let Some(attribute) = name.strip_prefix("attributes.") {
-            let attributes = said.entry("attributes").or_insert_with(|| Map::new().into());
-            attributes.as_object_mut().map(|all| all.insert(attribute.to_owned(), text.into()));
-        } else if !name.is_empty() {
-            said.insert(name.clone(), typed(name, text)?);
-        }
-    }
-    // A cell that is empty says nothing of what may be left out.
-    let silent = |name: &String, value: &Value| {
-        value == ""
-            && matches!(&**name, "store" | "password" | "password-hash" | "nt-hash" | "secret" | "last" | "expires")
-    };
-    said.retain(|name, value| !silent(name, value));
-    Ok(said)
-}
-
-/// A cell as the type that its field has.
-fn typed(name: &str, text: &str) -> Result<Value, String> {
-    let list = || text.split(BETWEEN).map(str::trim).filter(|part| !part.is_empty()).map(Value::from).collect();
-    Ok(match name {
-        "groups" | "tags" | "address" => Value::Array(list()),
-        "disabled"
-        | "mschap"
-        | "recoverable-password"
-        | "engineers-only"
-        | "barred"
-        | "class-at-login"
-        | "require-message-authenticator" => match text.to_lowercase().as_str() {
-            "true" | "yes" | "1" => true.into(),
-            "false" | "no" | "0" | "" => false.into(),
-            _ => return Err(format!("`{name}` is true or false, and not `{}`", text.escape_debug())),
-        },
-        _ => text.into(),
-    })
-}
-
-/// The name of a field, as a file or an export writes it.
-fn field(name: &str) -> String {
-    let name = name.trim().trim_start_matches('\u{feff}').to_lowercase().replace('_', "-");
-    match name.as_str() {
-        "addresses" => "address".into(),
-        _ => name,
-    }
-}
-
-/// Input no record of which may be longer than a line may.
-struct Bounded<R> {
-    input: R,
-    left: u64,
-}
-
-impl<R> Bounded<R> {
-    fn new(input: R) -> Self {
-        Self { input, left: ROOM }
-    }
-
-    fn begin_line(&mut self) {
-        self.left = ROOM;
-    }
-}
-
-/// A reader takes some input ahead.
-const ROOM: u64 = 4 * LONGEST_LINE;
-
-impl<R: Read> Read for Bounded<R> {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        if self.left == 0 {
-            return Err(io::Error::other(format!("a line has more than {LONGEST_LINE} bytes: is a quote missing?")));
-        }
-        let most = buffer.len().min(usize::try_from(self.left).unwrap_or(usize::MAX));
-        let got = self.input.read(&mut buffer[..most])?;
-        self.left -= got as u64;
-        Ok(got)
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use proptest::prelude::*;
-
-    use super::*;
-
-    type Line = (u64, Result<Map<String, Value>, String>);
-
-    fn read(form: LineForm, text: &[u8]) -> Result<Vec<Line>, String> {
-        let mut all = Vec::new();
-        let mut take = |line, said| {
-            all.push((line, said));
-            Ok(())
-        };
-        let read = match form {
-            LineForm::Csv => csv_lines(text, &mut take),
-            LineForm::Json => json_lines(text, &mut take),
-        };
-        read.map_err(|error| error.to_string())?;
-        Ok(all)
-    }
-
-    #[test]
-    fn cells_are_what_their_fields_are() {
-        let text = "MAC, groups,Barred,title,expires\n02005e200001,a; b c ;,yes,'=x,\n\n2,,maybe,\"a\nb\",\n3,,,,,x\n";
-        let all = read(LineForm::Csv, text.as_bytes()).unwrap();
-        let first = all[0].1.clone().unwrap();
-        let expected =
-            serde_json::json!({ "mac": "02005e200001", "groups": ["a", "b c"], "barred": true, "title": "=x" });
-        assert_eq!((all[0].0, Value::Object(first)), (2, expected));
-        assert_eq!(all[1].1.clone().unwrap_err(), "`barred` is true or false, and not `maybe`");
-        assert_eq!(
-            (all[2].0, all[2].1.clone().unwrap_err()),
-            (6, "it has 6 cells, and the first line names 5 fields".into())
-        );
-    }
-
-    #[test]
-    fn a_line_without_an_end_is_told_and_memory_stays_bounded() {
-        let long = [b"mac,title\n1,\"".to_vec(), vec![b'x'; 1 << 20]].concat();
-        assert!(read(LineForm::Csv, &long).unwrap_err().contains("is a quote missing?"));
-        assert!(read(LineForm::Json, &vec![b'{'; 1 << 20]).unwrap_err().contains("line 1"));
-        let many = "mac,title\n".to_owned() + &"1,abc\n".repeat(100_000);
-        assert_eq!(read(LineForm::Csv, many.as_bytes()).unwrap().len(), 100_000);
-    }
-
-    proptest! {
-        #[test]
-        fn nothing_that_somebody_sends_makes_reading_panic(bytes: Vec<u8>, text in "[a-z,\"\n;'={}:\\[\\]]{0,200}") {
-            for form in [LineForm::Csv, LineForm::Json] {
-                let _ = read(form, &bytes);
-                let _ = read(form, text.as_bytes());
-            }
-        }
-    }
 }
