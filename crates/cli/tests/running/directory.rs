@@ -4,12 +4,14 @@ use std::fs;
 use std::net::TcpListener;
 use std::path::PathBuf;
 use std::process::Command;
+use std::time::{Duration, Instant};
 
 use regnant_campus::directory::{GROUPS, PortDirectory};
+use regnant_campus::harbour::PILOT_VPN_1;
 use regnant_certificates::{Authority, Order, Purpose};
 
 use super::issuer::now;
-use super::{Ends as _, Running, typed};
+use super::{Ends as _, Running, printed, typed};
 
 pub(crate) use regnant_campus::directory::BASE;
 
@@ -101,5 +103,39 @@ pub(crate) fn order(name: &str) -> Order {
         not_after: now() + 86_400,
         serial: 7,
         ocsp: None,
+    }
+}
+
+/// The harbour, whose VPN and 802.1X look people and machines up in the directory first.
+pub(crate) fn harbour_with(slapd: &Slapd, server: &str, more: &[&str]) -> Running {
+    let service = Running::harbour();
+    slapd.connect(&service, server, more);
+    let folder = service.data.join("harbour");
+    let policy = std::fs::read_to_string(folder.join("main.writ")).unwrap();
+    let policy = policy.replace("identify user in harbour", "identify user in tarn-directory, harbour");
+    let policy = policy.replace("identify machine in harbour", "identify machine in tarn-directory, harbour");
+    assert!(policy.contains("tarn-directory"), "the harbour's policy looks people up otherwise now");
+    std::fs::write(folder.join("main.writ"), policy).unwrap();
+    service.client(&["policy", "activate"]).arg(&folder).succeeds();
+    service
+}
+
+pub(crate) fn vpn(service: &Running, name: &str, password: &str, code: i32) -> String {
+    let ask = ["pap", "--user", name, "--password", password, "--wait", "8", "--tries", "1"];
+    printed(&service.try_from(&PILOT_VPN_1, &ask).ends_with(code))
+}
+
+/// Why the last request of a name ended as it did.
+pub(crate) fn last(service: &Running, query: &str) -> String {
+    let entry = service.entries(query, 1).remove(0);
+    let detail = service.get(&format!("journal/{}", entry["id"].as_str().unwrap())).1;
+    detail.to_string()
+}
+
+pub(crate) fn served_again(service: &Running) {
+    let began = Instant::now();
+    let ask = ["pap", "--user", "mara.quay", "--password", "Dry-Dock-82", "--wait", "1", "--tries", "1"];
+    while service.try_from(&PILOT_VPN_1, &ask).output().unwrap().status.code() != Some(0) {
+        assert!(began.elapsed() < Duration::from_secs(40), "the directory is not asked again");
     }
 }

@@ -5,6 +5,7 @@
 pub(crate) mod directory;
 pub(crate) mod domain;
 pub(crate) mod issuer;
+pub(crate) mod staff;
 
 use std::io::{BufRead, BufReader, Write};
 use std::net::SocketAddr;

@@ -3,7 +3,7 @@ use std::sync::Arc;
 
 use regnant_base::{Item, Mistakes, Section, TomlFile, did_you_mean};
 use regnant_decision::Purpose;
-use regnant_policy::{STATEMENTS, Statement, StatementKind};
+use regnant_policy::{STATEMENTS, Statement, StatementKind, StatementValue};
 use regnant_radius::{Attributes, Definition, Dictionary, MAX_LEN};
 
 use crate::render::acl::AclCarriage;
@@ -110,7 +110,9 @@ impl Dialect {
         dictionary: &Dictionary,
     ) -> Vec<(Arc<Definition>, Option<String>)> {
         if let Some(name) = &statement.attribute {
-            let value = statement.value().map(ToString::to_string);
+            // What a secret says is nobody's to know.
+            let known = statement.value().filter(|value| !matches!(value, StatementValue::Secret(_)));
+            let value = known.map(ToString::to_string);
             return dictionary.by_name(name).map(|attribute| (attribute.clone(), value)).into_iter().collect();
         }
         let Some(Way::Attributes(templates)) = self.statements.get(statement.kind.keyword) else { return Vec::new() };

@@ -163,20 +163,30 @@ fn keep_recovery_codes(db: &Connection, name: &str, codes: &[TokenHash]) -> Resu
     Ok(())
 }
 
-/// What was made with a token, and with that again, may no more than it may from now on, and lasts no longer.
+/// What was made with a token, and with that again, may no more than it may from now on, and lasts no longer; what may
+/// something else ends.
 pub(crate) fn bound_heirs(
     db: &Connection,
     hash: TokenHash,
     role: Role,
     expires: Option<i64>,
 ) -> Result<(), RecordsError> {
-    let heirs = "WITH RECURSIVE heir (hash) AS (SELECT hash FROM token WHERE parent = ?1
-                     UNION SELECT token.hash FROM token JOIN heir ON parent = heir.hash)
-                 UPDATE token SET expires = CASE WHEN ?2 IS NULL THEN expires
-                         ELSE min(coalesce(expires, ?2), ?2) END,
-                     role = CASE WHEN ?3 = 'engineer' THEN role ELSE ?3 END
-                 WHERE hash IN (SELECT hash FROM heir)";
-    db.execute(heirs, params![hash.0, expires, role.word()])?;
+    const HEIRS: &str = "WITH RECURSIVE heir (hash) AS (SELECT hash FROM token WHERE parent = ?1
+                             UNION SELECT token.hash FROM token JOIN heir ON parent = heir.hash)";
+    if role != Role::Engineer {
+        // Of two small roles none is within the other: one of another role would get what it never had.
+        let other =
+            format!("{HEIRS} DELETE FROM token WHERE hash IN (SELECT hash FROM heir) AND role NOT IN ('engineer', ?2)");
+        db.execute(&other, params![hash.0, role.word()])?;
+        let narrower = format!("{HEIRS} UPDATE token SET role = ?2 WHERE hash IN (SELECT hash FROM heir)");
+        db.execute(&narrower, params![hash.0, role.word()])?;
+    }
+    if let Some(expires) = expires {
+        let sooner = format!(
+            "{HEIRS} UPDATE token SET expires = min(coalesce(expires, ?2), ?2) WHERE hash IN (SELECT hash FROM heir)"
+        );
+        db.execute(&sooner, params![hash.0, expires])?;
+    }
     Ok(())
 }
 

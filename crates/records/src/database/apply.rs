@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
-use rusqlite::{Connection, OptionalExtension, Transaction, params};
+use rusqlite::{Connection, OptionalExtension, Row, Transaction, params};
 
 use crate::command::{BasisOf, Command, Conflict, Done, Envelope, Expected, Fault, Missing, Outcome, VERSION};
 use crate::database::editions::EditionText;
@@ -92,17 +92,21 @@ fn run(db: &Connection, envelope: &Envelope, revision: u64) -> Result<(Done, Bef
             // Those that ended long ago say nothing any more; whoever signs in often would have ever more of them.
             let over = "DELETE FROM token WHERE administrator = ?1 AND expires < ?2";
             db.execute(over, params![fold(administrator), at - FORGOTTEN_AFTER])?;
-            let parent = parent.map(|parent| parent.0);
-            let is_there = |parent: &[u8; 32]| {
-                let sql = "SELECT EXISTS (SELECT 1 FROM token WHERE hash = ?1 AND administrator = ?2)";
-                db.query_row(sql, params![parent, fold(administrator)], |row| row.get::<_, bool>(0))
-            };
-            if parent.as_ref().map(is_there).transpose()? == Some(false) {
-                return Err(Missing::Token.into());
+            let mut bounds = None;
+            if let Some(parent) = parent {
+                let sql = "SELECT role, expires FROM token WHERE hash = ?1 AND administrator = ?2";
+                let read = |row: &Row<'_>| Ok((tables::role(row, 0)?, row.get::<_, Option<i64>>(1)?));
+                let made_with = db.query_row(sql, params![parent.0, fold(administrator)], read).optional()?;
+                bounds = Some(made_with.ok_or(Missing::Token)?);
             }
             let sql = "INSERT INTO token (hash, administrator, created_at, name, role, expires, parent)
                        VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7) ON CONFLICT (hash) DO NOTHING";
-            db.execute(sql, params![hash.0, fold(administrator), at, name, role.word(), expires, parent])?;
+            let with = parent.map(|parent| parent.0);
+            db.execute(sql, params![hash.0, fold(administrator), at, name, role.word(), expires, with])?;
+            // Somebody may have changed the other one meanwhile.
+            if let (Some(parent), Some((role, expires))) = (parent, bounds) {
+                administrators::bound_heirs(db, *parent, role, expires)?;
+            }
         }
         Command::ChangeToken { hash, name, role, expires } => {
             let sql = "UPDATE token SET name = ?2, role = ?3, expires = ?4 WHERE hash = ?1";

@@ -11,13 +11,14 @@ struct Somebody<'p> {
     name: (Option<FactId>, &'p str),
     store: (Option<FactId>, &'p str),
     groups: (Option<FactId>, Vec<Value<'p>>),
-    purpose: (Option<FactId>, Purpose),
+    /// None where nothing says what is wanted, which may be a login.
+    purpose: (Option<FactId>, Option<Purpose>),
     /// Whether what is looked up may put them into more groups.
     in_part: bool,
 }
 
 impl<'p> Somebody<'p> {
-    fn new(edition: &Edition, person: &'p PersonRow, purpose: Purpose) -> Self {
+    fn new(edition: &Edition, person: &'p PersonRow, purpose: Option<Purpose>) -> Self {
         let schema = edition.vocabulary.schema();
         Self {
             name: (schema.find("user.name"), &person.name),
@@ -52,7 +53,7 @@ impl Facts for Somebody<'_> {
             return if self.in_part { Known::Partial(groups) } else { Known::Is(groups) };
         }
         if self.purpose.0 == Some(id) {
-            return Known::Is(Value::Integer(self.purpose.1 as i64));
+            return self.purpose.1.map(|purpose| Value::Integer(purpose as i64)).into();
         }
         // Whatever else a request says could make a rule true.
         Known::Unanswered
@@ -70,7 +71,7 @@ pub(crate) struct Reach {
 /// What could make a person an administrator of equipment: whatever some gate may give them that
 /// says so, or that no dictionary says it does not. What is theirs goes before what is anybody's.
 pub(crate) fn reach(edition: &Edition, person: &PersonRow) -> Option<Reach> {
-    let all = || Purpose::ALL.into_iter().map(|(_, purpose)| purpose);
+    let all = || Purpose::ALL.into_iter().map(|(_, purpose)| Some(purpose)).chain([None]);
     let of_gates = edition.policy.gates().iter().enumerate();
     let mut found =
         of_gates.flat_map(|(place, gate)| all().filter_map(move |purpose| at(edition, (place, gate), person, purpose)));
@@ -81,7 +82,8 @@ pub(crate) fn reach(edition: &Edition, person: &PersonRow) -> Option<Reach> {
     Some(found.find(|reach| reach.is_theirs).unwrap_or(first))
 }
 
-fn at(edition: &Edition, (place, gate): (usize, &Gate), person: &PersonRow, purpose: Purpose) -> Option<Reach> {
+/// The same at one gate, of whoever wants one thing.
+fn at(edition: &Edition, (place, gate): (usize, &Gate), person: &PersonRow, purpose: Option<Purpose>) -> Option<Reach> {
     let policy = &edition.policy;
     let somebody = Somebody::new(edition, person, purpose).at(gate);
     if !policy.may_take(place, &somebody) {
@@ -91,7 +93,8 @@ fn at(edition: &Edition, (place, gate): (usize, &Gate), person: &PersonRow, purp
     let privilege = |grants: Option<usize>| {
         let privilege = edition.privilege(grants?)?;
         // Into a network nobody is let in as an administrator by what nobody speaks of.
-        (privilege.doubt < Doubt::Unsaid || purpose == Purpose::Login).then_some(privilege)
+        let may_be_login = matches!(purpose, None | Some(Purpose::Login));
+        (privilege.doubt < Doubt::Unsaid || may_be_login).then_some(privilege)
     };
     let told = |what: String, privilege: &Privilege, is_theirs: bool| {
         let doubt = match privilege.doubt {
@@ -100,7 +103,7 @@ fn at(edition: &Edition, (place, gate): (usize, &Gate), person: &PersonRow, purp
             Doubt::Unsaid => "; no dictionary says that it is no privilege",
         };
         let why = format!("{what} gives grant `{}` ({}{doubt})", privilege.grant, privilege.says);
-        Some(Reach { why, is_theirs })
+        Reach { why, is_theirs }
     };
     let mut anybodys = None;
     for rule in gate.rules.iter().filter(|rule| policy.may_decide(rule, &somebody)) {
@@ -108,17 +111,19 @@ fn at(edition: &Edition, (place, gate): (usize, &Gate), person: &PersonRow, purp
         let of_stranger = policy.may_decide(rule, &stranger);
         let reach = told(format!("rule `{}` of gate `{}`", rule.title, gate.name), privilege, !of_stranger);
         if !of_stranger {
-            return reach;
+            return Some(reach);
         }
-        anybodys = anybodys.or(reach);
+        anybodys = anybodys.or(Some(reach));
     }
     let otherwise = || {
         let privilege = privilege(gate.otherwise.grants())?;
-        told(format!("the `otherwise` of gate `{}`", gate.name), privilege, false)
+        Some(told(format!("the `otherwise` of gate `{}`", gate.name), privilege, false))
     };
     let observe = || {
         let privilege = privilege(policy.may_observe(place, &somebody))?;
-        told(format!("the `observe` of gate `{}`", gate.name), privilege, false)
+        let is_theirs = policy.may_observe(place, &stranger).is_none();
+        Some(told(format!("the `observe` of gate `{}`", gate.name), privilege, is_theirs))
     };
-    anybodys.or_else(otherwise).or_else(observe)
+    // What is theirs goes before.
+    observe().filter(|reach| reach.is_theirs).or(anybodys).or_else(otherwise).or_else(observe)
 }
