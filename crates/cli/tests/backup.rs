@@ -208,6 +208,29 @@ fn a_restore_that_is_killed_at_any_step_leaves_what_was_there_or_what_was_backed
 }
 
 #[test]
+fn records_that_are_broken_are_kept_aside_with_their_log() {
+    let mut service = Running::harbour();
+    let dir = tempfile::tempdir().unwrap();
+    let file = dir.path().join("harbour.backup");
+    service.client(&["backup"]).arg(&file).succeeds();
+    service.end("-TERM");
+    for (name, bytes) in [("records.sqlite", "no database at all"), ("records.sqlite-wal", "nor a log of one")] {
+        fs::write(service.data.join(name), bytes).unwrap();
+    }
+    let mut restore = regnant();
+    let told = restore.arg("restore").arg(&file).args(["--tokens", "keep", "--data"]).arg(&service.data).succeeds();
+    assert!(told.contains("what was there before is in"), "{told}");
+    let aside = fs::read_dir(&service.data).unwrap().flatten().map(|entry| entry.path());
+    let mut aside = aside.filter(|path| path.to_string_lossy().contains("before-restore-"));
+    let aside = aside.next().unwrap();
+    assert_eq!(fs::read_to_string(aside.join("records.sqlite")).unwrap(), "no database at all");
+    assert_eq!(fs::read_to_string(aside.join("records.sqlite-wal")).unwrap(), "nor a log of one");
+    let service = service.again();
+    service.client(&["audit", "verify"]).succeeds();
+    service.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200001"]).ends_with(0);
+}
+
+#[test]
 fn a_backup_with_keys_wants_the_password_and_one_is_made_at_a_time_for_whoever_reads() {
     let mut service = Running::harbour();
     let post = |body: &serde_json::Value| {

@@ -96,9 +96,7 @@ impl Restore<'_> {
         if opened.id() != manifest.key {
             return Err(not_its(format!("{} holds key {}", opens.display(), opened.id())));
         }
-        step("note in its audit");
         let now = data.join(RECORDS);
-        self.note(&records, &opened.into(), &manifest, &now)?;
         step("write down what follows");
         let aside = format!("before-restore-{}", now_ms());
         let folders: Vec<_> = FOLDERS.iter().filter(|_| manifest.with_journal).map(|&name| name.to_owned()).collect();
@@ -126,6 +124,8 @@ impl Restore<'_> {
             }
             sync(&kept)?;
         }
+        step("note in its audit");
+        self.note(&records, &opened.into(), &manifest, &now)?;
         if let Some(brought) = brought {
             step("offer the key");
             offer_key(key, brought)?;
@@ -180,14 +180,18 @@ fn keep(data: &Path, kept: &Path) -> Result<(), BackupError> {
     if !now.exists() {
         return Ok(());
     }
-    // What the log holds still comes into the file first; where it is too broken for that, the log stands beside it.
-    if let Err(error) = settle_database(&now) {
-        tracing::warn!("what was there before is kept as it is: {error}");
-        for name in LOGS.iter().filter(|name| data.join(name).exists()) {
-            fs::copy(data.join(name), kept.join(name))?;
-        }
+    // Before anybody opens them: of records that are broken SQLite takes the log away.
+    let logs: Vec<_> = LOGS.iter().filter(|name| data.join(name).exists()).collect();
+    for name in &logs {
+        fs::copy(data.join(name), kept.join(name))?;
     }
-    Ok(fs::hard_link(&now, kept.join(RECORDS))?)
+    fs::hard_link(&now, kept.join(RECORDS))?;
+    // What the log holds comes into the file; where it is too broken for that, the log stands beside it.
+    match settle_database(&now) {
+        Ok(()) => logs.iter().try_for_each(|name| fs::remove_file(kept.join(name)))?,
+        Err(error) => tracing::warn!("what was there before is kept as it is: {error}"),
+    }
+    Ok(())
 }
 
 /// Brings a restore to its end whose records are in their place, and takes back all of one whose are not. Whatever

@@ -85,7 +85,7 @@ pub(crate) async fn backup(
     let (send, parts) = channel(AHEAD);
     tokio::task::spawn_blocking(move || {
         let _under_way = under_way;
-        let mut output = Parts::new(send.clone());
+        let mut output = Parts::new(send.clone(), PATIENCE);
         let made = backup::write(&places, &order, &mut output);
         if let Err(error) = made.and_then(|()| Ok(output.hand_on()?)) {
             if send.is_closed() {
@@ -107,11 +107,13 @@ struct Parts {
     sent: u64,
     /// How long that was waited for.
     waited: Duration,
+    /// How long it may be, beside what [`SLOWEST`] gives.
+    patience: Duration,
 }
 
 impl Parts {
-    fn new(send: Sender<io::Result<Bytes>>) -> Self {
-        Self { send, part: Vec::with_capacity(PART), sent: 0, waited: Duration::ZERO }
+    fn new(send: Sender<io::Result<Bytes>>, patience: Duration) -> Self {
+        Self { send, part: Vec::with_capacity(PART), sent: 0, waited: Duration::ZERO, patience }
     }
 
     fn hand_on(&mut self) -> io::Result<()> {
@@ -120,7 +122,7 @@ impl Parts {
             return Ok(());
         }
         self.sent += part.len() as u64;
-        let most = PATIENCE + Duration::from_millis(self.sent * 1_000 / SLOWEST);
+        let most = self.patience + Duration::from_millis(self.sent * 1_000 / SLOWEST);
         let (begun, left) = (Instant::now(), most.saturating_sub(self.waited));
         let sent = Handle::current().block_on(timeout(left, self.send.send(Ok(part.into()))));
         self.waited += begun.elapsed();
@@ -152,5 +154,29 @@ impl Write for Parts {
 
     fn flush(&mut self) -> io::Result<()> {
         self.hand_on()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[tokio::test(flavor = "multi_thread", worker_threads = 1)]
+    async fn whoever_reads_too_slowly_gets_no_more() {
+        let write_all = |patience, reads: bool| async move {
+            let (send, mut parts) = channel(1);
+            let writing = tokio::task::spawn_blocking(move || {
+                let mut output = Parts::new(send, patience);
+                (0..64).try_for_each(|_| output.write_all(&[7; PART])).and_then(|()| output.flush())
+            });
+            let mut got = 0;
+            while let Some(Ok(part)) = if reads { parts.recv().await } else { None } {
+                got += part.len();
+            }
+            (writing.await.unwrap().map_err(|error| error.to_string()), got)
+        };
+        assert_eq!(write_all(Duration::from_secs(60), true).await, (Ok(()), 64 * PART));
+        let (told, _) = write_all(Duration::ZERO, false).await;
+        assert!(told.unwrap_err().contains("reads too slowly"));
     }
 }
