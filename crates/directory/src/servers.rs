@@ -130,7 +130,7 @@ impl Servers {
         let is_up = |server: &&Server| server.state().is_up();
         let mut list: Vec<_> = self.list.iter().filter(is_up).collect();
         if list.is_empty() {
-            list = self.list.iter().filter(|server| server.state().is_due() && server.may_be_asked()).collect();
+            list = self.list.iter().filter(|server| server.may_be_asked()).collect();
         }
         for (place, server) in list.iter().enumerate() {
             // The last one has all the time that there is left, others leave some to it.

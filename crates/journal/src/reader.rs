@@ -334,3 +334,35 @@ fn count(row: &Row<'_>) -> rusqlite::Result<Option<Count>> {
         number: row.get::<_, i64>(8)?.cast_unsigned(),
     }))
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        #[test]
+        fn an_address_is_found_by_any_part_of_it_in_any_notation(
+            bytes: [u8; 6],
+            step in prop::sample::select(vec![2_usize, 4, 12]),
+            sign in prop::sample::select(vec![":", "-", "."]),
+            (start, length) in (0..10_usize, 3..12_usize),
+        ) {
+            let digits: Vec<char> = Mac(bytes).to_string().chars().filter(|c| *c != ':').collect();
+            let groups: Vec<String> = digits.chunks(step).map(|group| group.iter().collect()).collect();
+            let written: Vec<char> = groups.join(sign).chars().collect();
+            let part: String = written.iter().skip(start).take(length).collect();
+            let whole = format!("quay-sw-1 let {} in", Mac(bytes));
+            if part.chars().filter(char::is_ascii_hexdigit).count() >= 3 {
+                prop_assert!(spellings(&part).iter().any(|spelling| whole.contains(spelling.as_str())), "{part}");
+            }
+        }
+
+        #[test]
+        fn a_word_is_looked_for_as_it_is_too(word in "\\PC{0,30}") {
+            let all = spellings(&word);
+            prop_assert!(all[0] == word && all.len() <= 3);
+        }
+    }
+}

@@ -228,3 +228,34 @@ impl Source {
         self.text.get(start..).and_then(|rest| rest.lines().next()).unwrap_or_default()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        #[test]
+        fn a_place_is_where_counting_from_the_start_says(
+            files in prop::collection::vec("[ -~\\n\u{e9}\u{1f40b}]{0,1400}", 1..4),
+        ) {
+            let names: Vec<_> = (0..files.len()).map(|number| format!("{number}.writ")).collect();
+            let source = Source::of(names.iter().map(String::as_str).zip(files.iter().map(String::as_str)));
+            for file in source.files() {
+                let text = source.text_of(file);
+                for (at, _) in text.char_indices().chain([(text.len(), ' ')]) {
+                    let before = &text[..at];
+                    let column = before.rsplit('\n').next().unwrap_or_default().chars().count() + 1;
+                    let line = before.matches('\n').count() + 1;
+                    // An empty file begins where the next one does.
+                    if file.span.start < file.span.end {
+                        let position = source.position(file.span.start + at);
+                        prop_assert_eq!(position, Position { file: &file.name, line, column });
+                        prop_assert_eq!(source.offset(file, line, column), file.span.start + at);
+                    }
+                }
+            }
+        }
+    }
+}

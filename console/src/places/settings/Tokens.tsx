@@ -117,29 +117,31 @@ function NewToken({ mine }: { mine: string }) {
           until (UTC){" "}
           <input type="datetime-local" value={expires} onChange={(event) => setExpires(event.target.value)} className={box} />
         </label>
-        <input
-          aria-label="Your password"
-          placeholder="Your password"
-          type="password"
-          autoComplete="current-password"
-          value={password}
-          onChange={(event) => setPassword(event.target.value)}
-          className={`w-44 ${box}`}
-        />
-        <input
-          aria-label="A code of your second factor"
-          placeholder="Code, if you have one"
-          value={code}
-          onChange={(event) => setCode(event.target.value)}
-          className={`w-44 ${box}`}
-        />
-        <button
-          type="submit"
-          disabled={!name.trim() || !password}
-          className="cursor-pointer text-deep hover:underline disabled:text-soft"
-        >
-          Make it
-        </button>
+        <span className="flex items-center gap-3">
+          <input
+            aria-label="Your password"
+            placeholder="Your password"
+            type="password"
+            autoComplete="current-password"
+            value={password}
+            onChange={(event) => setPassword(event.target.value)}
+            className={`w-44 ${box}`}
+          />
+          <input
+            aria-label="A code of your second factor"
+            placeholder="Code, if you have one"
+            value={code}
+            onChange={(event) => setCode(event.target.value)}
+            className={`w-44 ${box}`}
+          />
+          <button
+            type="submit"
+            disabled={!name.trim() || !password}
+            className="cursor-pointer text-deep hover:underline disabled:text-soft"
+          >
+            Make it
+          </button>
+        </span>
       </form>
       <Refused error={made.error} />
       {made.data && (

@@ -5,13 +5,13 @@ use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use axum::{Extension, Json};
 use regnant_base::SecretText;
-use regnant_records::{RecordName, TrustRow};
+use regnant_records::{Author, RecordName, TrustRow};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-use crate::administration::AdministrationError;
 use crate::administration::certificates::{CertificateReport, CertificatesReport, TrustReport};
 use crate::administration::profile::ProfileOrder;
+use crate::administration::{AdministrationError, RecordVersion};
 use crate::http::Api;
 use crate::http::callers::{Change, Look, May, Signed};
 use crate::http::door::Origin;
@@ -84,12 +84,23 @@ impl NewTrust {
     }
 }
 
-/// Secrets of stores are tried as passwords are.
-fn counted(api: &Api, origin: &Origin, secrets: &BTreeMap<String, SecretText>) -> Result<(), ApiError> {
-    match secrets.keys().all(|store| api.attempts.reserve(origin.trier(&format!("the secret of store {store}")))) {
-        true => Ok(()),
-        false => Err(ApiError::too_many("Too many secrets were tried; wait a minute, then try again.")),
+/// Keeps a trust. The secrets of stores are tried as passwords are: counted first, and taken back where they were right.
+async fn keep(
+    api: Api,
+    origin: &Origin,
+    (row, secrets): (TrustRow, BTreeMap<String, SecretText>),
+    seen: Option<RecordVersion>,
+    by: Author,
+) -> Result<Json<TrustKept>, ApiError> {
+    let tried: Vec<_> = secrets.keys().map(|store| format!("the secret of store {store}")).collect();
+    if !tried.iter().all(|what| api.attempts.reserve(origin.trier(what))) {
+        return Err(ApiError::too_many("Too many secrets were tried; wait a minute, then try again."));
     }
+    let administration = api.administration.clone();
+    let work = move || administration.certificates.set_trust_over(&row, &secrets, seen.as_ref(), &by);
+    let left_out = blocking(work).await?;
+    tried.iter().for_each(|what| api.attempts.right(origin.trier(what)));
+    Ok(Json(TrustKept { left_out }))
 }
 
 /// What was kept of a trust.
@@ -216,9 +227,7 @@ pub(crate) async fn put_trust(
         return Err(ApiError::bad("A trust keeps its name: remove it, and add it under the other."));
     }
     let (seen, (row, secrets)) = (seen(&headers)?, new.parts());
-    counted(&api, &origin, &secrets)?;
-    let work = move || api.administration.certificates.set_trust_over(&row, &secrets, seen.as_ref(), &by);
-    Ok(Json(TrustKept { left_out: blocking(work).await? }))
+    keep(api, &origin, (row, secrets), seen, by).await
 }
 
 /// Keeps a certificate with its key; gates that present it do so from the next
@@ -284,10 +293,7 @@ pub(crate) async fn trust(
     Sent(new): Sent<NewTrust>,
 ) -> Result<Json<TrustKept>, ApiError> {
     let (row, secrets) = new.parts();
-    counted(&api, &origin, &secrets)?;
-    let work = move || api.administration.certificates.set_trust_over(&row, &secrets, None, &by);
-    let left_out = blocking(work).await?;
-    Ok(Json(TrustKept { left_out }))
+    keep(api, &origin, (row, secrets), None, by).await
 }
 
 /// Which supplicant profile is wanted.

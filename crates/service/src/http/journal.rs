@@ -71,15 +71,15 @@ pub(crate) async fn entries(
     if wanted.before.as_deref().is_some_and(|id| Ulid::from_string(id).is_err()) {
         return Err(ApiError::bad("`before` is the id of an entry."));
     }
-    let (searches, study) = (wanted.q.is_some(), api.study.clone());
+    let (looks_for_words, searches) = (wanted.q.is_some(), api.searches.clone());
     let filter = EntryFilter { before: wanted.before, kinds, text: wanted.q, limit, patience: Some(PATIENCE) };
     let read = move || {
         let found = api.reader.entries(&filter)?;
         Ok::<_, JournalError>(found.iter().map(|entry| EntryView::new(entry, &api.administration)).collect())
     };
     // Words may stand anywhere, or nowhere: everything is read then.
-    let entries = match searches {
-        true => study.run(&signed.bearer.administrator, read).await?,
+    let entries = match looks_for_words {
+        true => searches.run(&signed.bearer.administrator, read).await?,
         false => blocking(read).await?,
     };
     Ok(Json(EntryList { entries }))

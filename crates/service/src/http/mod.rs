@@ -98,8 +98,10 @@ pub(crate) struct Api {
     pub(crate) places: Places,
     /// Room for bodies, of which everybody who signed in has a share.
     pub(crate) bodies: Shares,
-    /// What reads or checks much.
+    /// What checks much, or helps with a policy.
     pub(crate) study: Arc<Study>,
+    /// What looks for words in all of the journal.
+    pub(crate) searches: Arc<Study>,
     /// One import at a time.
     pub(crate) imports: Arc<Semaphore>,
     /// One backup at a time.
@@ -142,7 +144,8 @@ impl Api {
             live,
             bodies,
             places,
-            study: Arc::new(Study::start()),
+            study: Arc::new(Study::start(2)),
+            searches: Arc::new(Study::start(1)),
             imports,
             backups,
             listings,

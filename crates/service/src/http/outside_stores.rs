@@ -119,9 +119,11 @@ pub(crate) async fn test(
     }
     let (reading, wanted) = (api.clone(), name.clone());
     let outside = blocking(move || reading.administration.identities.outside(&wanted)).await?;
+    let mut tried = None;
     if let (Some((_, whose)), true) = (&named, probe.password.is_some()) {
         let what = format!("a password of `{}` in store {name}", printable(whose));
-        try_of_others(&api, &signed, &origin, what).await?;
+        try_of_others(&api, &signed, &origin, &what).await?;
+        tried = Some(what);
     }
     let password = probe.password.map(|password| password.expose().to_owned());
     let steps = match outside {
@@ -131,18 +133,21 @@ pub(crate) async fn test(
         }
         OutsideStore::Http(source) => source.probe(named).await,
     };
-    Ok(Json(StoreTest {
-        passed: steps.iter().all(|step| step.passed),
-        steps: steps.into_iter().map(Into::into).collect(),
-    }))
+    let passed = steps.iter().all(|step| step.passed);
+    if let Some(what) = tried.filter(|_| passed) {
+        api.attempts.right(origin.trier(&what));
+    }
+    Ok(Json(StoreTest { passed, steps: steps.into_iter().map(Into::into).collect() }))
 }
 
-/// Counts a try at a password or a secret of others, as one at a sign-in is, and keeps it in the audit.
-pub(crate) async fn try_of_others(api: &Api, signed: &Signed, origin: &Origin, what: String) -> Result<(), ApiError> {
-    if !api.attempts.reserve(origin.trier(&what)) {
+/// Counts a try at a password or a secret of others, as one at a sign-in is, and keeps it in the audit. One that was
+/// right is taken back (`attempts.right`).
+pub(crate) async fn try_of_others(api: &Api, signed: &Signed, origin: &Origin, what: &str) -> Result<(), ApiError> {
+    if !api.attempts.reserve(origin.trier(what)) {
         return Err(ApiError::too_many("Too many were tried there; wait a minute, then try again."));
     }
     let (administration, author) = (api.administration.clone(), signed.author.clone());
+    let what = what.to_owned();
     blocking(move || administration.administrators.note_try(what, &author)).await
 }
 
@@ -247,12 +252,15 @@ pub(crate) async fn first_offer(
     let settings = DirectorySettings::from(new.directory);
     let servers = settings.servers.join(", ");
     let what = format!("what {} offers `{}`", printable(&servers), printable(&settings.bind_as));
-    try_of_others(&api, &signed, &origin, what).await?;
+    try_of_others(&api, &signed, &origin, &what).await?;
     let trust = settings.trust.clone();
     let way = blocking(move || api.administration.identities.way_by_trust(trust.as_deref())).await?;
     let secret = Secret::new(new.secret.as_ref().map_or("", |secret| secret.expose()).as_bytes());
     match first_look(settings, secret, &way).await {
-        Ok(offer) => Ok(Json(offered(&offer, ""))),
+        Ok(offer) => {
+            api.attempts.right(origin.trier(&what));
+            Ok(Json(offered(&offer, "")))
+        }
         Err(FirstLookError::Settings(error)) => Err(ApiError::bad(error.to_string())),
         Err(FirstLookError::Trouble(trouble)) => {
             Err(ApiError::bad(format!("{}. {}", printable(&trouble.to_string()), trouble.advice())))

@@ -11,8 +11,6 @@ use tokio::sync::oneshot;
 
 use crate::http::error::ApiError;
 
-/// Threads.
-const THREADS: usize = 2;
 /// How much less important they are than what answers equipment.
 const NICE: i32 = 10;
 /// What one administrator may have waiting.
@@ -21,29 +19,21 @@ const EACH: usize = 16;
 const PATIENCE: Duration = Duration::from_secs(30);
 
 /// Work that waits for a thread.
-struct Job {
-    until: Instant,
-    /// Whether whoever asked is still there.
-    is_wanted: Box<dyn Fn() -> bool + Send>,
-    work: Box<dyn FnOnce() + Send>,
-}
+type Job = Box<dyn FnOnce() + Send>;
 
 /// The threads, which end with this.
 pub(crate) struct Study(Arc<FairQueue<Job>>);
 
 impl Study {
-    pub(crate) fn start() -> Self {
+    pub(crate) fn start(threads: usize) -> Self {
         let queue = Arc::<FairQueue<Job>>::default();
-        for number in 0..THREADS {
+        for number in 0..threads {
             let queue = queue.clone();
             let work = move || {
                 // Where the system forbids it, it merely competes.
                 let _ = rustix::process::setpriority_process(None, NICE);
                 while let Some(job) = queue.pop() {
-                    if Instant::now() < job.until
-                        && (job.is_wanted)()
-                        && catch_unwind(AssertUnwindSafe(job.work)).is_err()
-                    {
+                    if catch_unwind(AssertUnwindSafe(job)).is_err() {
                         tracing::error!("a call of the API ended in a defect");
                     }
                 }
@@ -66,24 +56,18 @@ impl Study {
         T: Send + 'static,
         E: Into<ApiError> + Send + 'static,
     {
-        let (send, answer) = oneshot::channel();
-        let send = Arc::new(std::sync::Mutex::new(Some(send)));
-        let asked = send.clone();
-        let is_wanted = move || {
-            let send = asked.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-            send.as_ref().is_some_and(|send: &oneshot::Sender<_>| !send.is_closed())
+        let ((send, answer), until) = (oneshot::channel(), Instant::now() + PATIENCE);
+        let job = move || {
+            if !send.is_closed() && Instant::now() < until {
+                drop(send.send(work()));
+            }
         };
-        let work = move || {
-            let done = work();
-            let send = send.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take();
-            drop(send.map(|send| send.send(done)));
-        };
-        let job = Job { until: Instant::now() + PATIENCE, is_wanted: Box::new(is_wanted), work: Box::new(work) };
         let too_many =
             || ApiError::too_many("Too much is being checked for you; wait until it is done, then try again.");
-        self.0.push(who, job, EACH).map_err(|_| too_many())?;
+        self.0.push(who, Box::new(job), EACH).map_err(|_| too_many())?;
         match answer.await {
             Ok(done) => done.map_err(Into::into),
+            Err(_) if Instant::now() < until => Err(ApiError::ours("what was asked for ended in a defect")),
             Err(_) => Err(ApiError::too_many("Too much is being checked; try again in a moment.")),
         }
     }
@@ -103,7 +87,7 @@ mod tests {
 
     #[tokio::test]
     async fn one_who_asks_much_is_held_to_a_share_and_who_leaves_costs_nothing() {
-        let study = Arc::new(Study::start());
+        let study = Arc::new(Study::start(2));
         let ran = Arc::new(AtomicUsize::new(0));
         let slow = |who: &'static str| {
             let (study, ran) = (study.clone(), ran.clone());

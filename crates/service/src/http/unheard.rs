@@ -139,8 +139,12 @@ pub(crate) async fn try_secret(
         source.parse().map_err(|_| ApiError::bad(format!("`{}` is no address.", source.escape_debug())))?;
     let packet = api.radius.unheard.newest(address);
     let packet = packet.ok_or_else(|| ApiError::not_found(format!("No packet of {address} stayed unheard lately.")))?;
-    try_of_others(&api, &signed, &origin, format!("a secret on the newest packet of {address}")).await?;
+    let what = format!("a secret on the newest packet of {address}");
+    try_of_others(&api, &signed, &origin, &what).await?;
     let fits = secret_fits(&packet, &SharedSecret::new(tried.secret.expose().as_bytes()));
+    if fits == Some(true) {
+        api.attempts.right(origin.trier(&what));
+    }
     let says = match fits {
         Some(true) => "The secret fits: the newest packet was made under it.",
         Some(false) => "The secret does not fit: the newest packet was made under another.",
