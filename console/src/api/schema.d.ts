@@ -522,7 +522,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Whether the service does its work; open to everybody. */
+        /** Whether the service does its work; open to everybody, who are told that and nothing else. */
         get: operations["health"];
         put?: never;
         post?: never;
@@ -3141,22 +3141,22 @@ export interface components {
             /** Format: int64 */
             people: number;
         };
-        /** @description Whether the service does its work. */
-        HealthView: {
-            /** @description What equipment reports of the access that it gives. */
-            accounting: components["schemas"]["BookHealth"];
+        /** @description Somebody knows a password. */
+        GuessedView: {
             /**
              * Format: int32
-             * @description The active edition.
+             * @description How many codes were wrong, since the service began.
              */
-            edition: number;
-            /** @description Decisions, and packets that stayed unheard. */
-            journal: components["schemas"]["BookHealth"];
-            packets: components["schemas"]["PacketCounts"];
-            /** @description `well`, or what is wrong. */
+            codes: number;
+            /** @description Where the last came from. */
+            from: string;
+            /** @description When it came. */
+            last: string;
+        };
+        /** @description Whether the service does its work. */
+        HealthView: (components["schemas"]["WorkView"] | null) & {
+            /** @description `well`, or what is wrong; to whoever is not signed in, `unwell`. */
             state: string;
-            /** @description The version of the service. */
-            version: string;
         };
         /** @description How often rules decided. */
         HitList: {
@@ -4323,6 +4323,7 @@ export interface components {
             down: components["schemas"]["DownView"][];
             /** @description What ends soon, the next first. */
             ends: components["schemas"]["EndView"][];
+            guessed?: components["schemas"]["GuessedView"] | null;
             /** @description What was decided in each of the last 24 hours, the earliest first. */
             hours: components["schemas"]["HourView"][];
             /**
@@ -4519,6 +4520,21 @@ export interface components {
             note?: string | null;
             /** @description Whether all come to the same. */
             same: boolean;
+        };
+        /** @description What the service does. */
+        WorkView: {
+            /** @description What equipment reports of the access that it gives. */
+            accounting: components["schemas"]["BookHealth"];
+            /**
+             * Format: int32
+             * @description The active edition.
+             */
+            edition: number;
+            /** @description Decisions, and packets that stayed unheard. */
+            journal: components["schemas"]["BookHealth"];
+            packets: components["schemas"]["PacketCounts"];
+            /** @description The version of the service. */
+            version: string;
         };
     };
     responses: never;

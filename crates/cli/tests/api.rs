@@ -233,6 +233,47 @@ fn a_name_that_somebody_points_at_the_service_reaches_nothing() {
 }
 
 #[test]
+fn strangers_are_told_whether_the_service_is_well_and_nothing_else() {
+    let mut service = Running::harbour();
+    assert!(service.get("health").1["version"].is_string());
+    service.token = "wrong".into();
+    assert_eq!(service.get("health"), (200, json!({ "state": "well" })));
+}
+
+/// What is asked for and not read is let go, and what is read slowly is not.
+#[test]
+fn whoever_does_not_read_holds_no_connection() {
+    let service = Running::harbour();
+    let ask = |from: &str| {
+        let mut stream = connect(&service, from);
+        let line = "GET /api/v1/openapi.json HTTP/1.1\r\nhost: localhost\r\n\r\n";
+        // More than the buffers of the system hold.
+        stream.write_all(line.repeat(60).as_bytes()).unwrap();
+        stream
+    };
+    let count = || {
+        let all = std::fs::read_dir(format!("/proc/{}/fd", service.pid())).unwrap().flatten();
+        let targets = all.filter_map(|file| std::fs::read_link(file.path()).ok());
+        targets.filter(|to| to.to_string_lossy().starts_with("socket:")).count()
+    };
+    let until = |reached: &dyn Fn(usize) -> bool| {
+        let begun = Instant::now();
+        while !reached(count()) {
+            assert!(begun.elapsed() < Duration::from_secs(60), "{} sockets", count());
+            std::thread::sleep(Duration::from_millis(100));
+        }
+    };
+    let before = count();
+    let mut held: Vec<_> = (0..40).map(|_| ask("127.0.0.2")).collect();
+    until(&|now| now >= before + 30);
+    until(&|now| now <= before);
+    let mut got = Vec::new();
+    let _ = held[0].read_to_end(&mut got);
+    let whole = raw(&service, "127.0.0.1", &request(&service, "GET /api/v1/openapi.json", "", "")).2.len();
+    assert!(!got.is_empty() && got.len() < 60 * whole, "{} bytes of {}", got.len(), 60 * whole);
+}
+
+#[test]
 fn whoever_has_not_signed_in_can_make_the_service_hold_nothing() {
     let service = Running::harbour();
     let large = sign_in(&service, &"x".repeat(8 << 20), "y");

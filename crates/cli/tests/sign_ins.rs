@@ -1,6 +1,11 @@
 //! Who signs in, by what, and for how long: sessions, second factors and tokens.
 mod running;
 
+use std::net::SocketAddr;
+use std::sync::atomic::Ordering::Relaxed;
+use std::sync::atomic::{AtomicBool, AtomicUsize};
+use std::time::Duration;
+
 use running::staff::*;
 use running::*;
 use serde_json::{Value, json};
@@ -243,16 +248,16 @@ fn a_second_factor_is_asked_for_counts_once_and_can_be_lost() {
 /// Codes are counted by account over all sources, before they are checked: many at once are as many.
 #[test]
 fn codes_cannot_be_guessed_from_anywhere_nor_at_once() {
-    let (service, _, _) = staffed();
+    let (service, desk, _) = staffed();
     let session = Session::begin(&service, "desk", "desk-demo-1", None);
     let put = |verb: &str, body: &Value| session.call(&service, verb, "/api/v1/session/second-factor", body);
     let secret = put("post", &json!({ "password": "desk-demo-1" })).1["secret"].as_str().unwrap().to_owned();
-    let set = json!({ "password": "desk-demo-1", "secret": secret, "code": code(&secret, 0) });
+    let set = json!({ "password": "desk-demo-1", "secret": secret, "code": code(&secret, 0), "keep_tokens": true });
     assert_eq!(put("put", &set).0, 200);
     let guess = |number: u32| {
         let form = json!({ "name": "desk", "password": "desk-demo-1", "code": format!("x{number:05}") });
         // Of a program on an address of its own each.
-        let source = std::net::SocketAddr::from(([127, 0, 1, number as u8], 0));
+        let source = SocketAddr::from(([127, 0, 1, number as u8], 0));
         post_from(source, &service, "/api/v1/sign-in", &form)
     };
     let answers: Vec<u16> = std::thread::scope(|scope| {
@@ -264,12 +269,50 @@ fn codes_cannot_be_guessed_from_anywhere_nor_at_once() {
     assert!(answers.contains(&429), "{answers:?}");
     let audit = service.client(&["audit", "list", "--limit", "30"]).succeeds();
     assert!(audit.contains("desk, by a right password and a wrong code"), "{audit}");
+    // Their owner is told where they look each day; nobody else is.
+    let told = call(&service, &desk, "get", "/api/v1/today", &Value::Null).1["guessed"].clone();
+    assert!(told["codes"].as_u64() >= Some(3) && told["from"].as_str().unwrap().starts_with("127.0.1."), "{told}");
+    assert!(service.get("today").1["guessed"].is_null());
+}
+
+/// Whoever is known signs in beside any number of guessers, also where their password was not checked before.
+#[test]
+fn guessers_from_everywhere_keep_nobody_out_who_is_known() {
+    let (service, _, _) = staffed();
+    let known = agent().post(format!("{}/api/v1/sign-in", service.api));
+    let known = known.send_json(json!({ "name": "desk", "password": "desk-demo-1" })).unwrap();
+    let cookies = known.headers().get_all("set-cookie").iter().map(|cookie| cookie.to_str().unwrap());
+    let browser =
+        cookies.filter_map(|cookie| cookie.split(';').next()).find(|pair| pair.starts_with("regnant-browser"));
+    let browser = browser.unwrap().to_owned();
+    let change = json!({ "password": "desk-demo-2" });
+    assert_eq!(call(&service, &service.token, "patch", "/api/v1/administrators/desk", &change).0, 200);
+    let (ended, begun) = (AtomicBool::new(false), AtomicUsize::new(0));
+    std::thread::scope(|scope| {
+        for number in 1..=150 {
+            let (service, ended, begun) = (&service, &ended, &begun);
+            scope.spawn(move || {
+                let form = json!({ "name": "desk", "password": format!("guess-{number}-demo") });
+                while !ended.load(Relaxed) {
+                    post_from(SocketAddr::from(([127, 0, 3, number], 0)), service, "/api/v1/sign-in", &form);
+                    begun.fetch_add(1, Relaxed);
+                }
+            });
+        }
+        while begun.load(Relaxed) < 20 {
+            std::thread::sleep(Duration::from_millis(20));
+        }
+        let asked = agent().post(format!("{}/api/v1/sign-in", service.api)).header("cookie", &browser);
+        let answer = asked.send_json(json!({ "name": "desk", "password": "desk-demo-2" })).unwrap();
+        ended.store(true, Relaxed);
+        assert_eq!(answer.status(), 200);
+    });
 }
 
 /// Posts over a connection from this address.
-fn post_from(source: std::net::SocketAddr, service: &Running, path: &str, body: &Value) -> u16 {
+fn post_from(source: SocketAddr, service: &Running, path: &str, body: &Value) -> u16 {
     use std::io::{Read, Write};
-    let to: std::net::SocketAddr = service.api.strip_prefix("http://").unwrap().parse().unwrap();
+    let to: SocketAddr = service.api.strip_prefix("http://").unwrap().parse().unwrap();
     let socket = socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::STREAM, None).unwrap();
     socket.bind(&source.into()).unwrap();
     socket.connect(&to.into()).unwrap();

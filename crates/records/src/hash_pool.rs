@@ -10,9 +10,6 @@ use tokio::sync::oneshot;
 use crate::known_passwords::KnownPasswords;
 use crate::password::verify_password;
 
-/// A NAS gives up after some seconds: what could not be checked by then is not
-/// worth checking.
-const WORTH_WAITING: Duration = Duration::from_secs(4);
 /// What a hash takes before one was measured.
 const FIRST_GUESS: Duration = Duration::from_millis(30);
 
@@ -29,6 +26,8 @@ struct Shared {
     queue: FairQueue<Job>,
     known: KnownPasswords,
     threads: u64,
+    /// How long whoever asks waits: what could not be checked by then is not worth checking.
+    patience: Duration,
     /// What a hash takes, in microseconds.
     takes: AtomicU64,
 }
@@ -51,13 +50,14 @@ struct Job {
 }
 
 impl HashPool {
-    /// Starts the threads.
-    pub fn start(threads: usize) -> Self {
+    /// Starts the threads. Whoever asks waits for so long at most.
+    pub fn start(threads: usize, patience: Duration) -> Self {
         let takes = AtomicU64::new(FIRST_GUESS.as_micros() as u64);
         let shared = Arc::new(Shared {
             queue: FairQueue::default(),
             known: KnownPasswords::default(),
             threads: threads as u64,
+            patience,
             takes,
         });
         for number in 0..threads {
@@ -71,7 +71,7 @@ impl HashPool {
     }
 
     /// Whether a password has this hash; no answer where more waits than can be
-    /// done while the NAS does, or more than its share for whoever asks.
+    /// done in time, or more than its share for whoever asks.
     pub async fn verify(&self, asker: &str, password: Secret, hash: Option<String>) -> Answer<bool> {
         if hash.as_deref().is_some_and(|hash| self.shared.known.holds(&password, hash)) {
             return Ok(true);
@@ -94,7 +94,7 @@ impl Shared {
     /// How many checks may wait.
     fn room(&self) -> usize {
         let takes = self.takes.load(Ordering::Relaxed).max(1);
-        (self.threads * WORTH_WAITING.as_micros() as u64 / takes).max(2) as usize
+        (self.threads * self.patience.as_micros() as u64 / takes).max(2) as usize
     }
 
     fn work(&self) {

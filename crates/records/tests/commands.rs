@@ -3,6 +3,7 @@
 use std::fs;
 use std::path::Path;
 use std::sync::{Arc, LazyLock};
+use std::time::Duration;
 
 use proptest::prelude::*;
 use regnant_decision::{NasKind, StoreReply};
@@ -426,7 +427,7 @@ proptest! {
             connection.execute(sql, []).unwrap();
             records
         });
-        let mut stores = LocalStores::new(key.clone(), HashPool::start(1));
+        let mut stores = LocalStores::new(key.clone(), HashPool::start(1, Duration::from_secs(4)));
         let mut applied: Vec<Envelope> = Vec::new();
         for (index, repeat) in &order {
             let next = match applied.len() {
@@ -453,7 +454,7 @@ proptest! {
             applied.push(next);
         }
         prop_assert_eq!(dump(&one), dump(&two));
-        let whole = LocalStores::of(&one, key.clone(), HashPool::start(1)).unwrap();
+        let whole = LocalStores::of(&one, key.clone(), HashPool::start(1, Duration::from_secs(4))).unwrap();
         let cranes = DeviceFilter { group: Some("cranes".into()), limit: 1_000, ..DeviceFilter::default() };
         let texts = DeviceTexts::new(dir.path());
         prop_assert_eq!(texts.devices(&stores, &one, &cranes).unwrap(), one.all::<DeviceRow>().unwrap());
@@ -482,7 +483,7 @@ fn a_change_shares_what_it_does_not_touch() {
     let key = key(dir.path());
     let mut rows = Rows { stores: vec![store("devices", StoreKind::Devices)], ..Rows::default() };
     rows.devices = vec![device(0, 255, "crane")];
-    let before = LocalStores::new(key, HashPool::start(1)).with(&rows).unwrap();
+    let before = LocalStores::new(key, HashPool::start(1, Duration::from_secs(4))).with(&rows).unwrap();
     let barred = Some(Barred { reason: "stolen".into(), by: "desk".into(), at: 5 });
     let changed = Rows { devices: vec![DeviceRow { barred, ..device(7, 7, "crane") }], ..Rows::default() };
     let after = before.with(&changed).unwrap();

@@ -3,6 +3,7 @@ use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use std::sync::Arc;
+use std::time::Duration;
 
 use regnant_decision::*;
 use regnant_eap::MsChapResponse;
@@ -35,7 +36,7 @@ fn import(records: &Records, key: &SealingKey, toml: &str) -> Result<(), String>
 }
 
 fn stores(records: &Records, key: Arc<SealingKey>) -> LocalStores {
-    LocalStores::of(records, key, HashPool::start(1)).unwrap()
+    LocalStores::of(records, key, HashPool::start(1, Duration::from_secs(4))).unwrap()
 }
 
 fn administrator(name: &str, key: &SealingKey, role: Role) -> Command {
@@ -322,7 +323,7 @@ fn tokens_and_administrators_are_known_by_hash_only() {
 
 #[test]
 fn more_passwords_than_can_be_checked_in_time_are_no_answer_and_cost_nobody_else_theirs() {
-    let pool = HashPool::start(1);
+    let pool = HashPool::start(1, Duration::from_secs(4));
     let hash = hash_password(b"x");
     let answers = block_on(async {
         // The flood's are wrong: what was proved a moment ago would not wait at all.

@@ -98,6 +98,9 @@ pub fn rotate_key(config: &Config, data: &Path) -> Result<(KeyId, KeyId), StartE
     )?)
 }
 
+/// A NAS gives up after some seconds: a password that could not be checked by then need not be.
+const WORTH_WAITING: Duration = Duration::from_secs(4);
+
 /// Brings a restore that was interrupted to its end, or takes it back, and removes what is left of a backup.
 pub(crate) fn put_right(data: &DataDir, config: &Config) -> Result<(), StartError> {
     let done = backup::finish(&data.join(""), &data.join(&config.keys.sealing));
@@ -121,7 +124,7 @@ impl Service {
             heard: open_heard(&data.join("heard.sqlite"))?,
             key: key.clone(),
             folder: data.join(""),
-            pool: HashPool::start(threads),
+            pool: HashPool::start(threads, WORTH_WAITING),
             lists: Fetched::restored(list_file.all()?),
             list_file,
             staples: Fetched::default(),

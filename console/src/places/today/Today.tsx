@@ -32,6 +32,16 @@ export function Today() {
       <section aria-label="Decisions of the last day" className="mb-8 min-h-52">
         <Suspense fallback={<p className="text-soft">Drawing …</p>}>{data && <Hours hours={data.hours} />}</Suspense>
       </section>
+      {data?.guessed && (
+        <p role="status" className="mb-6 border-l-2 border-ochre bg-tint px-3 py-2">
+          <strong>Somebody has your password:</strong> {data.guessed.codes} wrong codes came with it, the last from{" "}
+          {data.guessed.from}, {moment(data.guessed.last)}. If that was not you, set another password under{" "}
+          <Link to="/settings" className="text-deep underline">
+            Settings
+          </Link>
+          .
+        </p>
+      )}
       <UnheardSenders />
       {data && (
         <>

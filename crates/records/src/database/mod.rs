@@ -453,6 +453,8 @@ fn open_prepared(
 
 #[cfg(test)]
 mod tests {
+    use std::time::Duration;
+
     use super::*;
     use crate::command::Outcome;
     use crate::device_search::DeviceFilter;
@@ -577,7 +579,7 @@ mod tests {
             assert_eq!((log.len(), &log[0].outcome), (1, &Outcome::Done(Done::default())), "the key that is in use");
             assert_eq!(records.verify().unwrap().broken, None);
             let cranes = DeviceFilter { words: vec!["crane".into()], limit: 9, ..DeviceFilter::default() };
-            let stores = LocalStores::of(&records, key.clone(), HashPool::start(1)).unwrap();
+            let stores = LocalStores::of(&records, key.clone(), HashPool::start(1, Duration::from_secs(4))).unwrap();
             let texts = DeviceTexts::new(dir.path());
             texts.write(&records).unwrap();
             assert_eq!(texts.devices(&stores, &records, &cranes).unwrap(), rows.devices, "its words are found");

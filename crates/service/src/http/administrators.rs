@@ -197,8 +197,11 @@ async fn changed(
     by: Author,
 ) -> Result<Response, ApiError> {
     let seen = seen(headers)?;
-    let work = move || api.administration.administrators.change(&name, seen.as_ref(), &change, &by);
-    let row = blocking(work).await?;
+    let (administration, has_new_password) = (api.administration.clone(), change.password.is_some());
+    let row = blocking(move || administration.administrators.change(&name, seen.as_ref(), &change, &by)).await?;
+    if has_new_password {
+        api.attempts.new_password(&row.name);
+    }
     Ok((etag(&row), Json(AdministratorView::from(row))).into_response())
 }
 

@@ -26,6 +26,9 @@ const FREE_CODES: u32 = 5;
 const PAUSE: (Duration, Duration) = (Duration::from_secs(2), Duration::from_secs(900));
 /// Codes of an account that was quiet for so long are forgotten.
 const FORGET_CODES: Duration = Duration::from_secs(24 * 3_600);
+/// Wrong codes that are told to nobody, and how long the others are.
+const MISTYPED: u32 = 2;
+const GUESSED: Duration = Duration::from_secs(7 * 24 * 3_600);
 
 /// Tries at sign-in, so that guessing is slow, without anybody being kept out by somebody who guesses from
 /// elsewhere. A try is counted before it is checked: many at once are as many.
@@ -40,6 +43,7 @@ pub(crate) struct Attempts {
 struct Tables {
     tried: BoundedMap<(String, Lane), (u32, Instant)>,
     codes: BoundedMap<String, Codes>,
+    guessed: BoundedMap<String, Guessed>,
     told: Told,
 }
 
@@ -56,6 +60,15 @@ struct Codes {
     wrong: u32,
     /// When the next may be tried.
     next: Instant,
+}
+
+/// Wrong codes that came with the right password of an account, since the start.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Guessed {
+    pub(crate) codes: u32,
+    /// Where the last came from, and when, in milliseconds since 1970.
+    pub(crate) from: IpAddr,
+    pub(crate) at: u64,
 }
 
 /// What the audit was told of within a minute, and what was left out.
@@ -81,7 +94,8 @@ impl Default for Attempts {
         let mut key = [0; 32];
         getrandom::fill(&mut key).expect("the system gives random bytes");
         let told = Told { since: Instant::now(), known: 0, others: 0, left_out: 0 };
-        let tables = Tables { tried: BoundedMap::new(MOST), codes: BoundedMap::new(MOST), told };
+        let tables =
+            Tables { tried: BoundedMap::new(MOST), codes: BoundedMap::new(MOST), guessed: BoundedMap::new(MOST), told };
         Self { inner: Mutex::new(tables), key }
     }
 }
@@ -110,6 +124,30 @@ impl Attempts {
     /// A right code.
     pub(crate) fn right_code(&self, account: &str) {
         self.lock().codes.remove(&account.to_lowercase());
+    }
+
+    /// A code that was wrong. Its owner is told, for whoever sent it knows the password.
+    pub(crate) fn wrong_code(&self, account: &str, from: IpAddr) {
+        let mut inner = self.lock();
+        let guessed = inner.guessed.touch(account.to_lowercase(), || Guessed { codes: 0, from, at: 0 });
+        *guessed = Guessed { codes: guessed.codes.saturating_add(1), from, at: now() * 1_000 };
+    }
+
+    /// The wrong codes of an account within the last week, where they are more than somebody mistypes.
+    pub(crate) fn guessed(&self, account: &str) -> Option<Guessed> {
+        let guessed = self.lock().guessed.get_mut(&account.to_lowercase()).map(|guessed| *guessed)?;
+        let is_recent = guessed.at / 1_000 + GUESSED.as_secs() > now();
+        (guessed.codes > MISTYPED && is_recent).then_some(guessed)
+    }
+
+    /// Another password: what was guessed with the one before says nothing of it.
+    pub(crate) fn new_password(&self, account: &str) {
+        self.lock().guessed.remove(&account.to_lowercase());
+    }
+
+    /// Whether it is a browser that signed in under the name before.
+    pub(crate) fn knows(&self, trier: Trier<'_>) -> bool {
+        self.lane(trier) == Lane::Browser
     }
 
     /// Whether the audit is told of a refusal, and how many it was not told of before. Names that nobody has
@@ -198,7 +236,7 @@ impl Attempts {
 }
 
 /// Whoever has an address of IPv6 has a /64 of them.
-fn network(source: IpAddr) -> IpAddr {
+pub(crate) fn network(source: IpAddr) -> IpAddr {
     match source {
         IpAddr::V6(address) if address.to_ipv4_mapped().is_none() => {
             Ipv6Addr::from_bits(address.to_bits() >> 64 << 64).into()
@@ -290,6 +328,21 @@ mod tests {
         assert!(attempts.reserve_code_at("radius", now).is_ok(), "another account");
         attempts.right_code("HARBOUR");
         assert!(attempts.reserve_code_at("harbour", now).is_ok());
+    }
+
+    #[test]
+    fn an_owner_is_told_of_codes_that_are_no_mistyping() {
+        let (attempts, from) = (Attempts::default(), source(9));
+        let told = |name| attempts.guessed(name).map(|guessed| (guessed.codes, guessed.from));
+        for _ in 0..2 {
+            attempts.wrong_code("Harbour", from);
+        }
+        assert_eq!(told("harbour"), None);
+        attempts.wrong_code("harbour", from);
+        attempts.right_code("harbour");
+        assert_eq!((told("HARBOUR"), told("radius")), (Some((3, from)), None));
+        attempts.new_password("harbour");
+        assert_eq!(told("harbour"), None);
     }
 
     #[test]

@@ -10,6 +10,7 @@ use regnant_records::{Author, Bearer, Role};
 
 use crate::clock::now_ms;
 use crate::http::Api;
+use crate::http::connections::Peer;
 use crate::http::door::Origin;
 use crate::http::error::{ApiError, blocking};
 
@@ -49,6 +50,9 @@ impl FromRequestParts<Api> for Signed {
             (None, None) => return Err(ApiError::not_signed_in()),
         };
         let bearer = bearer(&proof, origin.source, api).await?.ok_or_else(ApiError::not_signed_in)?;
+        if let Some(peer) = parts.extensions.get::<Peer>() {
+            api.room.know(peer.address);
+        }
         // A page of another site can make a browser send our cookie with a form.
         let by_browser = matches!(proof, Proof::Cookie(_)) && parts.method != Method::GET;
         if by_browser && !same_origin(&parts.headers, &origin.host) {

@@ -6,13 +6,23 @@ use serde::Serialize;
 use utoipa::ToSchema;
 
 use crate::http::Api;
+use crate::http::callers::{Look, May};
+use crate::http::error::ApiError;
 use crate::udp::PacketCounts;
 
 /// Whether the service does its work.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct HealthView {
-    /// `well`, or what is wrong.
+    /// `well`, or what is wrong; to whoever is not signed in, `unwell`.
     state: String,
+    /// More, to whoever is signed in.
+    #[serde(flatten, skip_serializing_if = "Option::is_none")]
+    work: Option<WorkView>,
+}
+
+/// What the service does.
+#[derive(Serialize, ToSchema)]
+struct WorkView {
     /// The version of the service.
     version: String,
     /// The active edition.
@@ -44,21 +54,28 @@ struct BookHealth {
     deleted: u64,
 }
 
-/// Whether the service does its work; open to everybody.
+/// Whether the service does its work; open to everybody, who are told that and nothing else.
 #[utoipa::path(get, path = "/api/v1/health",
     responses((status = 200, body = HealthView), (status = 503, body = HealthView)))]
-pub(crate) async fn health(State(api): State<Api>) -> (StatusCode, Json<HealthView>) {
+pub(crate) async fn health(
+    State(api): State<Api>,
+    known: Result<May<Look>, ApiError>,
+) -> (StatusCode, Json<HealthView>) {
     let trouble: Vec<_> = [api.journal.trouble(), api.accounting.trouble()].into_iter().flatten().collect();
     let status = if trouble.is_empty() { StatusCode::OK } else { StatusCode::SERVICE_UNAVAILABLE };
-    let view = HealthView {
-        state: if trouble.is_empty() { "well".into() } else { trouble.join("; ") },
+    let work = known.is_ok().then(|| WorkView {
         version: env!("CARGO_PKG_VERSION").into(),
         edition: api.administration.snapshot().active.edition.number,
         packets: api.radius.counts(),
         journal: BookHealth::of(&api.journal),
         accounting: BookHealth::of(&api.accounting),
+    });
+    let state = match (&trouble[..], &work) {
+        ([], _) => "well".into(),
+        (_, None) => "unwell".into(),
+        (trouble, Some(_)) => trouble.join("; "),
     };
-    (status, Json(view))
+    (status, Json(HealthView { state, work }))
 }
 
 impl BookHealth {

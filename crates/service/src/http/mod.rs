@@ -36,6 +36,7 @@ pub(crate) mod openapi;
 mod outside_forms;
 mod outside_sessions;
 mod outside_stores;
+mod patience;
 mod people;
 mod policy;
 mod record;
@@ -52,13 +53,15 @@ mod view;
 mod writing;
 
 use std::sync::Arc;
+use std::time::Duration;
 
+use axum::Router;
+use axum::body::Bytes;
 use axum::extract::DefaultBodyLimit;
 use axum::http::{HeaderValue, header};
 use axum::middleware::{from_fn_with_state, map_response};
 use axum::response::Response;
 use axum::routing::{any, get};
-use axum::{Json, Router};
 use regnant_base::Shares;
 use regnant_journal::{AccountingLog, Journal, JournalReader};
 use regnant_records::HashPool;
@@ -72,12 +75,16 @@ use crate::administration::{Administration, AdministrationError};
 use crate::backup::Places;
 use crate::config::{AdministratorsConfig, ApiConfig};
 use crate::http::attempts::Attempts;
+use crate::http::connections::Room;
 use crate::http::door::Front;
 use crate::http::error::ApiError;
 use crate::http::outside_sessions::OutsideSessions;
 use crate::http::sign_in::Welcome;
 use crate::http::study::Study;
 use crate::udp::RadiusState;
+
+/// How long somebody who signs in waits for their password to be checked while others guess.
+const PATIENCE: Duration = Duration::from_secs(20);
 
 /// What every handler can reach.
 #[derive(Clone)]
@@ -110,6 +117,9 @@ pub(crate) struct Api {
     pub(crate) listings: Arc<Semaphore>,
     /// Apart from the pool of the RADIUS side: guessing at sign-in delays nobody there.
     pub(crate) pool: HashPool,
+    /// For browsers that are known, whom nobody else's guesses delay.
+    pub(crate) known_pool: HashPool,
+    pub(crate) room: Arc<Room>,
     pub(crate) stopped: watch::Receiver<bool>,
 }
 
@@ -130,7 +140,8 @@ impl Api {
             in_plain_text: config.in_plain_text(),
         });
         let one = || Arc::new(Semaphore::new(1));
-        let (pool, imports, backups, listings) = (HashPool::start(1), one(), one(), one());
+        let (imports, backups, listings) = (one(), one(), one());
+        let pool = || HashPool::start(1, PATIENCE);
         Self {
             administration,
             journal,
@@ -149,7 +160,9 @@ impl Api {
             imports,
             backups,
             listings,
-            pool,
+            pool: pool(),
+            known_pool: pool(),
+            room: Arc::default(),
             stopped,
         }
     }
@@ -285,9 +298,9 @@ fn described() -> OpenApiRouter<Api> {
 fn router(api: Api) -> Router {
     let (routes, description) = described().split_for_parts();
     // Every connection has a copy of the routes.
-    let description = Arc::new(description);
+    let description = Bytes::from(serde_json::to_vec(&description).expect("a description is JSON"));
     routes
-        .route("/api/v1/openapi.json", get(async move || Json(description)))
+        .route("/api/v1/openapi.json", get(async move || ([(header::CONTENT_TYPE, "application/json")], description)))
         .route("/api/{*rest}", any(nothing_here))
         .method_not_allowed_fallback(wrong_verb)
         .fallback(console::file)
@@ -305,7 +318,8 @@ pub(crate) async fn serve(
     api: Api,
     stopped: watch::Receiver<bool>,
 ) {
-    connections::serve(listener, tls, router(api), stopped).await;
+    let room = api.room.clone();
+    connections::serve(listener, tls, router(api), room, stopped).await;
 }
 
 async fn wrong_verb() -> ApiError {

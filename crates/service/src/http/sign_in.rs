@@ -15,7 +15,7 @@ use utoipa::ToSchema;
 use crate::administration::second_factor::{self, NewSecondFactor};
 use crate::clock::now_ms;
 use crate::http::Api;
-use crate::http::attempts::BROWSER;
+use crate::http::attempts::{BROWSER, Trier, network};
 use crate::http::callers::{BROWSER_COOKIE, COOKIE, Proof, Signed};
 use crate::http::door::Origin;
 use crate::http::error::{ApiError, blocking};
@@ -243,9 +243,7 @@ async fn prove(api: &Api, form: &SignIn, origin: &Origin) -> Result<Proved, ApiE
         return prove_outside(api, typed, &form.password, origin).await;
     }
     let hash = known.as_ref().map(|known| known.password_hash.clone());
-    let right = api.pool.verify(&origin.source.to_string(), Secret::from(&form.password), hash).await;
-    let right =
-        right.map_err(|_| ApiError::too_many("Too many passwords are being checked; try again in a moment."))?;
+    let right = verified(api, &form.password, hash, origin.trier(typed)).await?;
     let let_in = |known: &KnownAdministrator| right && known.row.is_let_in(now_ms().cast_signed());
     let name = known.as_ref().map(|known| known.row.name.clone());
     let Some(known) = known.filter(let_in) else {
@@ -285,6 +283,7 @@ async fn prove_code(
             Ok(shown)
         }
         None => {
+            api.attempts.wrong_code(name, origin.source);
             let told = format!("{name}, by a right password and a wrong code");
             note_refusal(api, Some(told), origin).await;
             Err(ApiError::forbidden("The code is wrong, or its time is over."))
@@ -392,6 +391,7 @@ pub(crate) async fn set_own_password(
     let known = prove_again(&api, &signed, &form.current, &origin).await?;
     let (administration, author, name) = (api.administration.clone(), signed.author.clone(), known.row.name.clone());
     blocking(move || administration.administrators.set_password(&name, form.new.expose(), &author)).await?;
+    api.attempts.new_password(&known.row.name);
     begin_anew(&api, &signed, known, &origin).await
 }
 
@@ -513,12 +513,19 @@ async fn prove_again(
         ApiError::bad("Your account is one of the directory: its password and second factor are kept there.")
     })?;
     let hash = Some(known.password_hash.clone());
-    match api.pool.verify(&origin.source.to_string(), Secret::from(password), hash).await {
-        Ok(true) => {
+    match verified(api, password, hash, origin.trier(&name)).await? {
+        true => {
             api.attempts.right(origin.trier(&name));
             Ok(known)
         }
-        Ok(false) => Err(refused(api, Some(name), origin, "The password is wrong.").await),
-        Err(_) => Err(ApiError::too_many("Too many passwords are being checked; try again in a moment.")),
+        false => Err(refused(api, Some(name), origin, "The password is wrong.").await),
     }
+}
+
+/// Whether a password has this hash. Whoever guesses delays nobody in a browser that is known, and elsewhere
+/// waits behind what they sent themselves.
+async fn verified(api: &Api, password: &SecretText, hash: Option<String>, trier: Trier<'_>) -> Result<bool, ApiError> {
+    let pool = if api.attempts.knows(trier) { &api.known_pool } else { &api.pool };
+    let right = pool.verify(&network(trier.source).to_string(), Secret::from(password), hash).await;
+    right.map_err(|_| ApiError::too_many("Too many passwords are being checked; try again in a moment."))
 }

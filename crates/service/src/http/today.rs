@@ -38,6 +38,8 @@ const MOST: usize = 50;
 pub(crate) struct TodayView {
     /// What was decided in each of the last 24 hours, the earliest first.
     hours: Vec<HourView>,
+    /// Wrong codes that came with your own password within the last week.
+    guessed: Option<GuessedView>,
     /// What did not go well, what happened most first.
     stories: Vec<StoryView>,
     /// Directories none of whose servers answers.
@@ -51,6 +53,17 @@ pub(crate) struct TodayView {
     /// What of the policy wants to be looked at: gates that are watched, rules that are off, end soon or have
     /// ended.
     policy: Vec<OddView>,
+}
+
+/// Somebody knows a password.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct GuessedView {
+    /// How many codes were wrong, since the service began.
+    codes: u32,
+    /// Where the last came from.
+    from: String,
+    /// When it came.
+    last: String,
 }
 
 /// What of the policy wants to be looked at.
@@ -140,7 +153,12 @@ pub(crate) struct UnsignedView {
 /// What is odd now.
 #[utoipa::path(get, path = "/api/v1/today",
     responses((status = 200, body = TodayView), (status = 401, body = ApiError)))]
-pub(crate) async fn today(State(api): State<Api>, _: May<Look>) -> Result<Json<TodayView>, ApiError> {
+pub(crate) async fn today(State(api): State<Api>, May { signed, .. }: May<Look>) -> Result<Json<TodayView>, ApiError> {
+    let guessed = api.attempts.guessed(&signed.bearer.administrator).map(|guessed| GuessedView {
+        codes: guessed.codes,
+        from: guessed.from.to_string(),
+        last: iso(guessed.at),
+    });
     let (reading, until) = (api.clone(), Timestamp::now().as_second() / 3_600 + 1);
     let counts = blocking(move || reading.reader.counts(until - HOURS, until)).await?;
     let (hours, stories) = (hours(&counts, until, HOURS), stories(counts, &api.administration));
@@ -159,7 +177,7 @@ pub(crate) async fn today(State(api): State<Api>, _: May<Look>) -> Result<Json<T
     let unsigned = unsigned.collect();
     let names: Vec<_> = nases.into_iter().map(|row| row.name).collect();
     let silent = blocking(move || silent(&api, &names)).await?;
-    Ok(Json(TodayView { hours, stories, down, ends, silent, unsigned, policy }))
+    Ok(Json(TodayView { hours, guessed, stories, down, ends, silent, unsigned, policy }))
 }
 
 fn odd(administration: &Administration) -> Vec<OddView> {
