@@ -26,12 +26,17 @@ pub struct Place {
 impl Shares {
     /// Takes one place of `most` for somebody; none where their share is taken.
     pub fn take(&self, who: &str, most: usize) -> Option<Place> {
+        self.take_of(who, most, 1)
+    }
+
+    /// The same where each may take `weight` times as much as is free: alone, with 4, four fifths of it.
+    pub fn take_of(&self, who: &str, most: usize, weight: usize) -> Option<Place> {
         let mut taken = self.lock();
         let (who, own) = match taken.of.get_key_value(who) {
             Some((who, own)) => (who.clone(), *own),
             None => (Arc::from(who), 0),
         };
-        if own >= most.saturating_sub(taken.all) {
+        if own >= most.saturating_sub(taken.all).saturating_mul(weight) {
             return None;
         }
         taken.all += 1;
@@ -83,6 +88,14 @@ mod tests {
         assert_eq!(shares.taken(), 0);
         assert!(shares.lock().of.is_empty(), "nobody is remembered");
         assert!(shares.take("x", 0).is_none() && shares.take("x", 1).is_some());
+    }
+
+    #[test]
+    fn alone_with_more_weight_one_takes_more_and_still_leaves_room() {
+        let shares = Shares::default();
+        let greedy: Vec<_> = std::iter::from_fn(|| shares.take_of("busy", 100, 4)).collect();
+        assert_eq!(greedy.len(), 80);
+        assert!(shares.take_of("quiet", 100, 4).is_some());
     }
 
     proptest! {

@@ -7,11 +7,13 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
 
 use regnant_campus::Nas;
 use regnant_campus::certificates::SERVER;
 use regnant_campus::harbour::*;
 use regnant_certificates::{Order, Purpose, Responder};
+use running::directory::{BASE, Slapd, harbour_with};
 use running::issuer::{authority, now, serve_ocsp};
 use running::*;
 
@@ -153,6 +155,35 @@ fn sessions_are_resumed_three_times_over() {
             assert!(line.contains("resumed"), "{method} {version}: {line}");
         }
     }
+}
+
+/// A directory that does not say when a password was changed: a resumption could only be refused, and the
+/// supplicant would wait for a minute. None is offered, and each login is a whole one.
+#[test]
+fn what_could_not_be_told_again_is_proved_again_in_each_login() {
+    let slapd = Slapd::start();
+    let service = harbour_with(&slapd, &slapd.ldaps(), &["--keep", "0"]);
+    let mara = ["identity=\"mara.quay\"", "password=\"Dry-Dock-82\"", "anonymous_identity=\"anonymous\""];
+    for (method, phase2) in [("PEAP", "phase2=\"auth=GTC\""), ("TTLS", "phase2=\"auth=PAP\"")] {
+        let mut supplicant = Supplicant::new(&service, method, &with(&[&mara, &[phase2]]));
+        supplicant.again = 2;
+        let begun = Instant::now();
+        let entry = supplicant.ends(0);
+        assert!(begun.elapsed() < Duration::from_secs(20), "{method}: {:?}", begun.elapsed());
+        let (_, detail) = service.get(&format!("journal/{}", entry["id"].as_str().unwrap()));
+        assert!(!detail["stations"][2]["line"].as_str().unwrap().contains("resumed"), "{method}");
+    }
+    assert_eq!(service.get("health").1["packets"]["resumable"], 0);
+    // Where it says so, the session is resumed.
+    let changed = format!(
+        "dn: uid=mara.quay,ou=people,{BASE}\nchangetype: modify\nreplace: userPassword\nuserPassword: Dry-Dock-82\n"
+    );
+    slapd.modify(&changed);
+    let mut supplicant = Supplicant::new(&service, "PEAP", &with(&[&mara, &["phase2=\"auth=GTC\""]]));
+    supplicant.again = 2;
+    let entry = supplicant.ends(0);
+    let (_, detail) = service.get(&format!("journal/{}", entry["id"].as_str().unwrap()));
+    assert!(detail["stations"][2]["line"].as_str().unwrap().contains("resumed"));
 }
 
 #[test]
@@ -321,6 +352,13 @@ fn teap_proves_user_machine_and_both() {
     let itself = ["identity=\"host/quay-laptop-7\"", "password=\"Keel-Plate-55\""];
     ask(&with(&[&itself, &machine])).is_given("machines");
     ask(&with(&[&IDA, &machine])).is_given("crew-managed");
+    // A machine that proves nothing, at a gate that goes on: whoever stops at that has an end, and is not left alone.
+    let wrong =
+        ["machine_identity=\"host/quay-laptop-7\"", "machine_password=\"x\"", "machine_phase2=\"auth=MSCHAPV2\""];
+    let begun = Instant::now();
+    let told = sentence(&ask(&with(&[&IDA, &wrong])).ends(REFUSED));
+    assert!(told.contains("it says that the TEAP tunnel failed"), "{told}");
+    assert!(begun.elapsed() < Duration::from_secs(5), "it waited for {:?}", begun.elapsed());
     // EAP-TLS has an EMSK too; both ends must still have the same keys.
     let tls =
         with(&[&["identity=\"anonymous\"", "pac_file=\"blob://teap\"", "phase2=\"auth=TLS\""], &INNER_CERTIFICATE]);

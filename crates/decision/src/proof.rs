@@ -1,6 +1,7 @@
 //! Proof of identity: which store knows whom, and whether the credential is right.
 
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 
 use regnant_base::Secret;
 use regnant_eap::{Answer as EapAnswer, Certificate, Credential};
@@ -245,14 +246,6 @@ impl Tried<'_> {
     fn can_be_guessed(self) -> bool {
         matches!(self, Self::Presented(_) | Self::Credential(_))
     }
-
-    /// Whether checking it means hashing a password.
-    fn is_hashed(self) -> bool {
-        matches!(
-            self,
-            Self::Presented(Presented::Credential(Credential::Password(_))) | Self::Credential(Credential::Password(_))
-        )
-    }
 }
 
 /// What came of a try.
@@ -297,6 +290,16 @@ pub(crate) struct Attempt<'a> {
     pub(crate) only: Option<&'a str>,
 }
 
+/// Refusals of those who may guess are told at whole multiples of this, so that time does not tell which names there
+/// are and what is kept of them.
+const BEAT: Duration = Duration::from_millis(100);
+
+/// How long such a refusal waits still, where what did not happen would have taken so long.
+fn until_told(elapsed: Duration, takes: Duration) -> Duration {
+    let beats = (elapsed + takes).as_nanos() / BEAT.as_nanos() + 1;
+    (BEAT * u32::try_from(beats).unwrap_or(u32::MAX)).saturating_sub(elapsed)
+}
+
 /// What came of asking the stores.
 struct Walk {
     outcome: ProofOutcome,
@@ -336,8 +339,9 @@ impl Attempt<'_> {
     /// Tries a credential; whoever guesses is held back.
     pub(crate) async fn run(&mut self, tried: Tried<'_>, means: Means<'_>) -> ProofOutcome {
         if !tried.can_be_guessed() {
-            return self.ask(tried, means).await;
+            return self.walk(tried, means).await.outcome;
         }
+        let begun = Instant::now();
         let name = self.claimed.name.clone();
         let guesser = Guesser { nas: self.from.nas, name: &name, device: self.from.device };
         if let Admission::HeldBack(held) = means.resources.guesses.admit(guesser).await {
@@ -346,15 +350,18 @@ impl Attempt<'_> {
             return self.failed(Event::HeldBack);
         }
         let walk = self.walk(tried, means).await;
-        match walk.outcome.event {
+        let event = walk.outcome.event;
+        if !matches!(event, None | Some(Event::NoRoom | Event::Unreachable)) {
+            // Of a name that nobody has no credential was checked.
+            let takes = match event {
+                Some(Event::Unknown) => means.stores.check_takes(&self.clause.stores),
+                _ => Duration::ZERO,
+            };
+            means.resources.timer.sleep(until_told(begun.elapsed(), takes)).await;
+        }
+        match event {
             None => means.resources.guesses.right(guesser),
-            Some(Event::Unknown) => {
-                if tried.is_hashed() {
-                    // Time must not tell which names there are.
-                    means.resources.timer.sleep(means.stores.check_takes(&self.clause.stores)).await;
-                }
-                self.held(means.resources.guesses.wrong(guesser).await);
-            }
+            Some(Event::Unknown) => self.held(means.resources.guesses.wrong(guesser).await),
             Some(_) if walk.wrong => self.held(means.resources.guesses.wrong(guesser).await),
             Some(_) => {}
         }
@@ -365,10 +372,6 @@ impl Attempt<'_> {
         if let Some(last) = self.log.last_mut() {
             last.held = Some(held).filter(|held| held.tells());
         }
-    }
-
-    async fn ask(&mut self, tried: Tried<'_>, means: Means<'_>) -> ProofOutcome {
-        self.walk(tried, means).await.outcome
     }
 
     /// Asks one store after the other, until one of them proves somebody or says what keeps them from being
@@ -486,6 +489,9 @@ impl Attempt<'_> {
     /// follows the name of a host.
     async fn near(&self, id: StoreId, means: Means<'_>) -> Option<String> {
         let store = means.stores.get(id).ok()?;
+        if !store.gives_hints() {
+            return None;
+        }
         for form in forms(self.clause.kind, &self.claimed.name) {
             let found = means.within(store, store.account(self.clause.kind, form, self.from.nas)).await;
             if matches!(found, Ok(Found::Account(_))) {
@@ -525,7 +531,8 @@ async fn credential_answer(
     let failed = |told| Ok(Err((Event::Failed, told)));
     let credential = match tried {
         Tried::Certificate(_) => return Ok(Ok(RIGHT)),
-        Tried::Earlier(mark) if mark == account.password_mark => return Ok(Ok(RIGHT)),
+        // Of a password whose change would not show, nothing holds that was proved by it.
+        Tried::Earlier(mark) if mark != 0 && mark == account.password_mark => return Ok(Ok(RIGHT)),
         Tried::Earlier(_) => return failed(LookUpAnswer::PasswordChanged),
         Tried::Presented(Presented::Nothing) => return failed(LookUpAnswer::NoCredential),
         Tried::Presented(Presented::Undecodable) => return failed(LookUpAnswer::Undecodable),

@@ -68,7 +68,7 @@ pub struct Account {
     /// Whether the account has expired.
     pub expired: bool,
     /// Changes whenever the password does; sessions proved under another one are
-    /// not resumed.
+    /// not resumed. 0 where a change would not show: then none is.
     pub password_mark: u64,
     /// Where the store keeps it, where that is not told by its name.
     pub place: Option<Arc<str>>,
@@ -373,6 +373,12 @@ pub trait Store: Send + Sync {
     /// before that shows.
     fn check_takes(&self) -> Duration {
         Duration::ZERO
+    }
+
+    /// Whether it may be asked now who has a name that is like one that nobody has, which only helps whoever reads
+    /// of the refusal.
+    fn gives_hints(&self) -> bool {
+        true
     }
 
     /// Whether a response is right for the account, and the session key. `asker` is the NAS.

@@ -12,7 +12,7 @@ use regnant_decision::{
     MsChapAnswer, PasswordAnswer, Recovered, Store, StoreReply, Title, Unable,
 };
 use regnant_eap::MsChapResponse;
-use regnant_outside::{Cache, DeviceCache, Names, Room, ServerHealth, Way};
+use regnant_outside::{Cache, DeviceCache, Hints, Names, Room, ServerHealth, Way};
 use regnant_policy::{IdentityKind, Mac};
 use sha2::{Digest, Sha256};
 use tokio::runtime::Handle;
@@ -35,6 +35,7 @@ use crate::times;
 pub struct Directory {
     inner: Arc<Inner>,
     room: Room,
+    hints: Hints,
 }
 
 pub(crate) struct Inner {
@@ -83,7 +84,7 @@ impl Directory {
         keep_trying(&inner, &runtime);
         keep_looking(&inner, &runtime);
         keep_finding(&inner, &runtime);
-        Ok(Self { inner, room: Room::new(runtime) })
+        Ok(Self { inner, room: Room::new(runtime), hints: Hints::default() })
     }
 
     /// How its servers do, the one that is asked first in front.
@@ -382,21 +383,6 @@ fn mark(entry: &Entry) -> Option<u64> {
     Some(u64::from_be_bytes([a, b, c, d, e, f, g, h]).max(1))
 }
 
-/// An account without a mark has another one each time: what was proved earlier does not count.
-fn fresh_mark(found: Found) -> Found {
-    match found {
-        Found::Account(mut account) if account.password_mark == 0 => {
-            let mut bytes = [0; 8];
-            // Without random bytes it stays 0, as none that was kept is.
-            if getrandom::fill(&mut bytes).is_ok() {
-                account.password_mark = u64::from_be_bytes(bytes);
-            }
-            Found::Account(account)
-        }
-        found => found,
-    }
-}
-
 impl fmt::Debug for Directory {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.debug_tuple("Directory").field(&self.inner.settings.servers).finish()
@@ -448,10 +434,10 @@ impl Store for Directory {
             return StoreReply::now(Found::Nobody);
         }
         if let Some(found) = self.inner.cache.get(kind, name) {
-            return StoreReply::now(fresh_mark(found));
+            return StoreReply::now(found);
         }
         let (inner, name) = (self.inner.clone(), name.to_owned());
-        self.room.ask(asker, async move { inner.find(kind, &name).await.map(fresh_mark) })
+        self.room.ask(asker, async move { inner.find(kind, &name).await })
     }
 
     fn check_password<'s>(
@@ -511,6 +497,10 @@ impl Store for Directory {
     fn check_takes(&self) -> Duration {
         Duration::from_micros(self.inner.proof_takes.load(Ordering::Relaxed))
     }
+
+    fn gives_hints(&self) -> bool {
+        self.hints.take()
+    }
 }
 
 #[cfg(test)]
@@ -533,26 +523,5 @@ mod tests {
         assert_eq!(of("1", "a"), of("1", "a"));
         assert!(of("1", "a") != of("2", "a") && of("1", "a") != of("1", "b"));
         assert_eq!(mark(&Entry::of("x", &[("entryUUID", &["a"])])), None);
-        let account = |mark| {
-            Found::Account(Account {
-                kind: IdentityKind::User,
-                name: "x".into(),
-                groups: [].into(),
-                groups_in_part: false,
-                disabled: false,
-                expired: false,
-                password_mark: mark,
-                place: None,
-                logon: None,
-                certificates: [].into(),
-                attributes: [].into(),
-            })
-        };
-        let of = |found| match fresh_mark(found) {
-            Found::Account(account) => account.password_mark,
-            found => panic!("{found:?}"),
-        };
-        assert_eq!(of(account(7)), 7);
-        assert_ne!(of(account(0)), of(account(0)), "nothing that was proved earlier counts");
     }
 }

@@ -9,7 +9,7 @@ use hyper::StatusCode;
 use hyper::header::{AUTHORIZATION, HeaderName};
 use regnant_base::Secret;
 use regnant_decision::{Account, Capabilities, Found, IdentityAttribute, Store, StoreReply};
-use regnant_outside::{Breaker, Cache, Names, Room, ServerHealth, Way};
+use regnant_outside::{Breaker, Cache, Hints, Names, Room, ServerHealth, Way};
 use regnant_policy::IdentityKind;
 use serde_json::Value as Json;
 use tokio::runtime::Handle;
@@ -28,6 +28,7 @@ pub(crate) const LONGEST_NAME: usize = 256;
 pub struct HttpSource {
     pub(crate) inner: Arc<Inner>,
     room: Room,
+    hints: Hints,
 }
 
 pub(crate) struct Inner {
@@ -79,7 +80,7 @@ impl HttpSource {
         let (client, breaker, declared) = (client(way), Mutex::default(), declared.to_vec());
         let inner =
             Inner { settings, declared, way: way.clone(), place, client, sign_in, cache, breaker, asked, failed };
-        Ok(Self { inner: Arc::new(inner), room: Room::new(runtime) })
+        Ok(Self { inner: Arc::new(inner), room: Room::new(runtime), hints: Hints::default() })
     }
 
     /// How it does.
@@ -285,6 +286,10 @@ impl Store for HttpSource {
         }
         let (inner, name) = (self.inner.clone(), name.to_owned());
         self.room.ask(asker, async move { inner.find(kind, &name).await })
+    }
+
+    fn gives_hints(&self) -> bool {
+        self.hints.take()
     }
 }
 

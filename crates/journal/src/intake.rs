@@ -136,6 +136,13 @@ pub struct Slot<W> {
 }
 
 impl<W> Slot<W> {
+    /// The same, of what has to wait before it can be decided: another place, of which there are as many for that
+    /// alone. None where the share of whoever asks is taken.
+    pub fn late(self, who: &str) -> Option<Self> {
+        let place = self.state.late_place(who)?;
+        Some(Self { place, ..self })
+    }
+
     /// Whether what is decided may still be answered.
     pub fn may_answer(&self) -> bool {
         self.state.is_answering()

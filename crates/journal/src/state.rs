@@ -10,6 +10,8 @@ const OLDEST: Duration = Duration::from_millis(250);
 /// As many entries may wait as are written in this time.
 const ROOM: Duration = Duration::from_millis(200);
 const LEAST_ROOM: usize = 1_024;
+/// How many times what is free one NAS may take: alone, four fifths of all.
+const ALONE: usize = 4;
 /// Fewer entries say little of how many can be written: a commit takes its time whatever
 /// is in it.
 const TELLING: usize = 256;
@@ -18,6 +20,8 @@ const TELLING: usize = 256;
 pub(crate) struct State {
     started: Instant,
     shares: Shares,
+    /// Of what waits for something else before it is written.
+    late: Shares,
     most: usize,
     /// How many entries may wait, by how fast they are written.
     room: AtomicUsize,
@@ -49,6 +53,7 @@ impl State {
         Self {
             started: Instant::now(),
             shares: Shares::default(),
+            late: Shares::default(),
             most,
             room: AtomicUsize::new(most),
             oldest: AtomicU64::new(0),
@@ -68,11 +73,16 @@ impl State {
     }
 
     pub(crate) fn place(&self, who: &str) -> Option<Place> {
-        if self.is_held_up() { None } else { self.shares.take(who, self.room.load(Ordering::Relaxed)) }
+        if self.is_held_up() { None } else { self.shares.take_of(who, self.room.load(Ordering::Relaxed), ALONE) }
+    }
+
+    /// A place for what has to wait before it can be written. It keeps none of those that need not wait.
+    pub(crate) fn late_place(&self, who: &str) -> Option<Place> {
+        self.late.take(who, self.most)
     }
 
     pub(crate) fn waiting(&self) -> usize {
-        self.shares.taken()
+        self.shares.taken() + self.late.taken()
     }
 
     pub(crate) fn is_answering(&self) -> bool {

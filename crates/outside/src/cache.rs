@@ -36,7 +36,9 @@ pub struct Cache {
 }
 
 struct Known {
-    found: BoundedMap<(IdentityKind, String), (Instant, Found)>,
+    found: BoundedMap<(IdentityKind, String), (Instant, Account)>,
+    /// Names that nobody has, or several: in room of their own, which whoever invents names may fill.
+    no_account: BoundedMap<(IdentityKind, String), (Instant, Found)>,
     /// Entries that are looked up anew, whatever name they were found by, and since when.
     doubted: BoundedMap<Arc<str>, Instant>,
 }
@@ -44,7 +46,8 @@ struct Known {
 impl Cache {
     /// Room for accounts that count for so long.
     pub fn new(keep: Duration, names: Names) -> Self {
-        let known = Known { found: BoundedMap::new(MOST), doubted: BoundedMap::new(MOST) };
+        let known =
+            Known { found: BoundedMap::new(MOST), no_account: BoundedMap::new(MOST), doubted: BoundedMap::new(MOST) };
         Self { keep, names, known: Mutex::new(known) }
     }
 
@@ -59,18 +62,18 @@ impl Cache {
     pub fn get(&self, kind: IdentityKind, name: &str) -> Option<Found> {
         let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
         let key = self.key(kind, name);
-        let (at, found) = known.found.get(&key)?;
-        let (limit, doubted) = match found {
-            Found::Account(account) => {
-                let doubted = account.place.as_ref().and_then(|place| known.doubted.get(place));
-                (self.keep, doubted.is_some_and(|since| since >= at))
+        if let Some((at, found)) = known.no_account.get(&key) {
+            if at.elapsed() < self.keep.min(NOBODY) {
+                return Some(found.clone());
             }
-            Found::Nobody | Found::Several => (self.keep.min(NOBODY), false),
-        };
-        if at.elapsed() < limit && !doubted {
-            return Some(found.clone());
+            known.no_account.remove(&key);
         }
-        if at.elapsed() > STALE || !matches!(found, Found::Account(_)) {
+        let (at, account) = known.found.get(&key)?;
+        let doubted = account.place.as_ref().and_then(|place| known.doubted.get(place));
+        if at.elapsed() < self.keep && !doubted.is_some_and(|since| since >= at) {
+            return Some(Found::Account(account.clone()));
+        }
+        if at.elapsed() > STALE {
             known.found.remove(&key);
         }
         None
@@ -80,10 +83,8 @@ impl Cache {
     /// it.
     pub fn stale(&self, kind: IdentityKind, name: &str, at_most: Duration) -> Option<(Account, u64)> {
         let known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
-        match known.found.get(&self.key(kind, name))? {
-            (at, Found::Account(account)) if at.elapsed() <= at_most => Some((account.clone(), at.elapsed().as_secs())),
-            _ => None,
-        }
+        let (at, account) = known.found.get(&self.key(kind, name))?;
+        (at.elapsed() <= at_most).then(|| (account.clone(), at.elapsed().as_secs()))
     }
 
     /// Keeps what was found.
@@ -92,9 +93,18 @@ impl Cache {
             // What is told in part may be whole the next time.
             account.groups.len() > MOST_GROUPS || account.groups_in_part || is_long(account)
         };
-        if !matches!(found, Found::Account(account) if leave(account)) {
-            let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
-            known.found.insert(self.key(kind, name), (Instant::now(), found.clone()));
+        let (key, now) = (self.key(kind, name), Instant::now());
+        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        match found {
+            Found::Account(account) if leave(account) => {}
+            Found::Account(account) => {
+                known.no_account.remove(&key);
+                known.found.insert(key, (now, account.clone()));
+            }
+            Found::Nobody | Found::Several => {
+                known.found.remove(&key);
+                known.no_account.insert(key, (now, found.clone()));
+            }
         }
     }
 
@@ -105,8 +115,8 @@ impl Cache {
     }
 }
 
-/// When a device was looked for, and what was found.
-type Seen = (Instant, Option<Arc<Device>>);
+/// When a device was found, and what it was.
+type Seen = (Instant, Arc<Device>);
 
 /// Whether what is told of an account beside takes more room than an account is worth.
 fn is_long(account: &Account) -> bool {
@@ -121,32 +131,77 @@ fn is_long(account: &Account) -> bool {
 /// Devices that were found a moment ago, or not.
 pub struct DeviceCache {
     keep: Duration,
-    known: Mutex<BoundedMap<Mac, Seen>>,
+    listed: Mutex<BoundedMap<Mac, Seen>>,
+    /// Addresses that are not listed, in room of their own: whoever invents them pushes out nobody else's.
+    unlisted: Mutex<BoundedMap<Mac, Instant>>,
 }
 
 impl DeviceCache {
     /// Room for devices that count for so long.
     pub fn new(keep: Duration) -> Self {
-        Self { keep, known: Mutex::new(BoundedMap::new(MOST)) }
+        Self { keep, listed: Mutex::new(BoundedMap::new(MOST)), unlisted: Mutex::new(BoundedMap::new(MOST)) }
     }
 
     /// What was found of an address not long ago.
     pub fn get(&self, mac: Mac) -> Option<Option<Arc<Device>>> {
-        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
-        let (at, found) = known.get(&mac)?;
-        let limit = if found.is_some() { self.keep } else { self.keep.min(NOBODY) };
-        if at.elapsed() < limit {
-            return Some(found.clone());
+        let mut listed = self.listed.lock().unwrap_or_else(PoisonError::into_inner);
+        match listed.get(&mac) {
+            Some((at, device)) if at.elapsed() < self.keep => return Some(Some(device.clone())),
+            Some(_) => drop(listed.remove(&mac)),
+            None => {}
         }
-        known.remove(&mac);
+        drop(listed);
+        let mut unlisted = self.unlisted.lock().unwrap_or_else(PoisonError::into_inner);
+        match unlisted.get(&mac) {
+            Some(at) if at.elapsed() < self.keep.min(NOBODY) => return Some(None),
+            Some(_) => drop(unlisted.remove(&mac)),
+            None => {}
+        }
         None
     }
 
     /// Keeps what was found.
     pub fn keep(&self, mac: Mac, found: Option<Arc<Device>>) {
-        if !self.keep.is_zero() {
-            self.known.lock().unwrap_or_else(PoisonError::into_inner).insert(mac, (Instant::now(), found));
+        if self.keep.is_zero() {
+            return;
         }
+        let mut unlisted = self.unlisted.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut listed = self.listed.lock().unwrap_or_else(PoisonError::into_inner);
+        match found {
+            Some(device) => {
+                unlisted.remove(&mac);
+                listed.insert(mac, (Instant::now(), device));
+            }
+            None => {
+                listed.remove(&mac);
+                unlisted.insert(mac, Instant::now());
+            }
+        }
+    }
+}
+
+/// How often within a second a store is asked for what only helps whoever reads.
+const HINTS: u32 = 5;
+
+/// Keeps hints few: whoever invents names asks a store once for each, and not once more for each form of it.
+#[derive(Debug)]
+pub struct Hints(Mutex<(Instant, u32)>);
+
+impl Default for Hints {
+    fn default() -> Self {
+        Self(Mutex::new((Instant::now(), 0)))
+    }
+}
+
+impl Hints {
+    /// Whether another may be asked for.
+    pub fn take(&self) -> bool {
+        let mut told = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if told.0.elapsed() >= Duration::from_secs(1) {
+            *told = (Instant::now(), 0);
+        }
+        told.1 += u32::from(told.1 <= HINTS);
+        told.1 <= HINTS
     }
 }
 
@@ -168,6 +223,39 @@ mod tests {
             certificates: [].into(),
             attributes: [].into(),
         })
+    }
+
+    #[test]
+    fn invented_names_and_addresses_push_out_nobody() {
+        let cache = Cache::new(Duration::from_secs(60), Names::OfAnyCase);
+        cache.keep(IdentityKind::User, "ida.marsh", &account(3));
+        let devices = DeviceCache::new(Duration::from_secs(60));
+        let mac = |number: usize| Mac((number as u64).to_be_bytes()[2..].try_into().unwrap());
+        let device = Device {
+            title: regnant_decision::Title::Text("camera".into()),
+            groups: [].into(),
+            groups_in_part: false,
+            attributes: [].into(),
+            barred: false,
+            expired: false,
+        };
+        devices.keep(mac(0), Some(Arc::new(device)));
+        for number in 1..=2 * MOST {
+            cache.keep(IdentityKind::User, &format!("nobody-{number}"), &Found::Nobody);
+            devices.keep(mac(number), None);
+        }
+        assert!(matches!(cache.get(IdentityKind::User, "ida.marsh"), Some(Found::Account(_))));
+        assert!(matches!(cache.get(IdentityKind::User, &format!("nobody-{}", 2 * MOST)), Some(Found::Nobody)));
+        assert!(devices.get(mac(0)).is_some_and(|device| device.is_some()));
+        assert_eq!(devices.get(mac(2 * MOST)).map(|device| device.is_some()), Some(false));
+        cache.keep(IdentityKind::User, "IDA.marsh", &Found::Nobody);
+        assert!(matches!(cache.get(IdentityKind::User, "ida.marsh"), Some(Found::Nobody)));
+    }
+
+    #[test]
+    fn hints_are_few() {
+        let hints = Hints::default();
+        assert_eq!((0..100).filter(|_| hints.take()).count(), HINTS as usize);
     }
 
     #[test]

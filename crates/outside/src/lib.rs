@@ -16,7 +16,7 @@ mod told;
 mod way;
 
 pub use breaker::Breaker;
-pub use cache::{Cache, DeviceCache, Names};
+pub use cache::{Cache, DeviceCache, Hints, Names};
 pub use realms::{Realms, RealmsError};
 pub use room::Room;
 pub use step::{ServerHealth, Step, all_down, shown_certificate};

@@ -6,17 +6,25 @@ use regnant_policy::{Accepted, Event, IdentityKind};
 
 /// Sessions kept at a time; the oldest go first.
 const MOST: usize = 50_000;
+/// Sessions of conversations without a verdict: whoever opens tunnels and proves nobody pushes out no others.
+const MOST_OPEN: usize = 10_000;
 
 /// EAP sessions that may be resumed. What a peer holds is only a handle; a row
 /// becomes usable once its conversation was accepted, and never skips policy.
 #[derive(Debug)]
 pub struct ResumptionTable {
-    rows: Mutex<BoundedMap<Vec<u8>, Row>>,
+    rows: Mutex<Rows>,
+}
+
+#[derive(Debug)]
+struct Rows {
+    open: BoundedMap<Vec<u8>, Row>,
+    proved: BoundedMap<Vec<u8>, (Row, Arc<ProvedBefore>)>,
 }
 
 impl Default for ResumptionTable {
     fn default() -> Self {
-        Self { rows: Mutex::new(BoundedMap::new(MOST)) }
+        Self { rows: Mutex::new(Rows { open: BoundedMap::new(MOST_OPEN), proved: BoundedMap::new(MOST) }) }
     }
 }
 
@@ -25,8 +33,6 @@ struct Row {
     /// The session's keys, as the TLS library writes them down.
     session: Secret,
     scope: Scope,
-    /// What it proves; none before the verdict.
-    proved: Option<Arc<ProvedBefore>>,
 }
 
 /// What a session is bound to: it resumes nowhere else.
@@ -74,14 +80,22 @@ pub(crate) struct IdentityBefore {
     pub(crate) chain: Chain,
 }
 
+impl IdentityBefore {
+    /// Whether it can be told later that this holds still: of a password where the store does not say when it was
+    /// changed, it cannot.
+    pub(crate) fn can_be_told_again(&self) -> bool {
+        self.event.is_some() || !self.chain.is_empty() || self.password_mark != 0
+    }
+}
+
 impl ResumptionTable {
-    fn lock(&self) -> MutexGuard<'_, BoundedMap<Vec<u8>, Row>> {
+    fn lock(&self) -> MutexGuard<'_, Rows> {
         self.rows.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// How many sessions are kept.
+    /// How many sessions may be resumed.
     pub fn len(&self) -> usize {
-        self.lock().len()
+        self.lock().proved.len()
     }
 
     /// Whether none is.
@@ -131,8 +145,8 @@ impl ResumptionHandle {
     pub(crate) fn confirm(&self, proved: Arc<ProvedBefore>) {
         let mut table = self.table.lock();
         for handle in lock(&self.own).drain(..) {
-            if let Some(row) = table.get_mut(&handle) {
-                row.proved = Some(proved.clone());
+            if let Some(row) = table.open.remove(&handle) {
+                table.proved.insert(handle, (row, proved.clone()));
             }
         }
     }
@@ -141,7 +155,8 @@ impl ResumptionHandle {
     pub(crate) fn revoke(&self) {
         let mut table = self.table.lock();
         for handle in lock(&self.own).drain(..).chain(lock(&self.resumed).take().map(|(handle, _)| handle)) {
-            table.remove(&handle);
+            table.open.remove(&handle);
+            table.proved.remove(&handle);
         }
     }
 }
@@ -152,22 +167,21 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 
 impl Sessions for ResumptionHandle {
     fn put(&self, handle: Vec<u8>, session: Vec<u8>) -> bool {
-        let row = Row { session: Secret::new(session), scope: lock(&self.scope).clone(), proved: None };
+        let row = Row { session: Secret::new(session), scope: lock(&self.scope).clone() };
         lock(&self.own).push(handle.clone());
         let mut table = self.table.lock();
-        table.insert(handle, row);
+        table.open.insert(handle, row);
         true
     }
 
     fn get(&self, handle: &[u8]) -> Option<Vec<u8>> {
         let table = self.table.lock();
-        let row = table.get(handle)?;
-        let proved = row.proved.clone().filter(|proved| proved.at >= self.oldest)?;
+        let (row, proved) = table.proved.get(handle).filter(|(_, proved)| proved.at >= self.oldest)?;
         let scope = lock(&self.scope).clone();
-        if row.scope != scope || !self.accepts(&scope, &proved) {
+        if row.scope != scope || !self.accepts(&scope, proved) {
             return None;
         }
-        *lock(&self.resumed) = Some((handle.to_vec(), proved));
+        *lock(&self.resumed) = Some((handle.to_vec(), proved.clone()));
         Some(row.session.expose().to_vec())
     }
 }
@@ -236,12 +250,23 @@ mod tests {
     }
 
     #[test]
-    fn the_table_is_bounded() {
+    fn the_table_is_bounded_and_tunnels_without_a_verdict_push_out_no_session() {
         let table = Arc::new(ResumptionTable::default());
-        let resources = resources(&table, "crew", 0);
-        for number in 0..MOST + 100 {
-            resources.put(number.to_be_bytes().to_vec(), Vec::new());
-        }
+        let put = |from: usize, to: usize, verdict: bool| {
+            for number in from..to {
+                let one = resources(&table, "crew", 0);
+                one.put(number.to_be_bytes().to_vec(), Vec::new());
+                if verdict {
+                    let inner = vec!["eap-mschapv2".to_owned()];
+                    one.confirm(Arc::new(ProvedBefore { at: 1_000, inner, ..ProvedBefore::default() }));
+                }
+            }
+        };
+        put(0, 100, true);
+        put(100, 2 * MOST, false);
+        assert!(resources(&table, "crew", 0).get(&7_usize.to_be_bytes()).is_some());
+        assert!(table.lock().open.len() == MOST_OPEN && table.len() == 100);
+        put(2 * MOST, 3 * MOST + 100, true);
         assert_eq!(table.len(), MOST);
     }
 }

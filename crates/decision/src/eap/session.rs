@@ -556,10 +556,15 @@ impl EapSession {
         let identities = std::mem::take(&mut self.proofs.identities);
         let machine = identities.iter().find(|identity| identity.kind == IdentityKind::Machine);
         // A resumed session is no new proof.
-        let machine = machine.filter(|machine| machine.event.is_none() && before.is_none()).cloned();
+        let is_new_proof = |machine: &&IdentityBefore| machine.event.is_none() && before.is_none();
+        let machine = machine.filter(is_new_proof).filter(|machine| machine.can_be_told_again()).cloned();
         let details = &self.known.details;
         let (bound, inner, group) = (details.bound == Some(true), details.inner.clone(), details.group.clone());
-        self.sessions.confirm(Arc::new(ProvedBefore { at, identities, inner, group, bound }));
+        match identities.iter().all(IdentityBefore::can_be_told_again) {
+            true => self.sessions.confirm(Arc::new(ProvedBefore { at, identities, inner, group, bound })),
+            // The next login is a whole one: a resumption would be refused.
+            false => self.sessions.revoke(),
+        }
         let mac = self.first.request().mac?;
         let IdentityBefore { name, proof, password_mark, chain, store, .. } = machine?;
         let trust = self.gate().trust.as_ref().map(|trust| trust.name.clone());

@@ -62,7 +62,10 @@ impl Teap {
         if tlv::first(&list, tlv::INTERMEDIATE_RESULT) == Some(&tlv::FAILURE) {
             self.inner = None;
             tlv::push(&mut answer, true, tlv::INTERMEDIATE_RESULT, &tlv::FAILURE);
-            return Turn::Response(self.tunnel.send(&answer));
+            // The next identity may be asked for in the same message.
+            if tlv::first(&list, tlv::IDENTITY_TYPE).is_none() {
+                return Turn::Response(self.tunnel.send(&answer));
+            }
         }
         let done = match tlv::first(&list, tlv::CRYPTO_BINDING) {
             Some(value) => self.bind(value, &list, &mut answer),

@@ -58,8 +58,6 @@ enum State {
         last: bool,
         method: bool,
     },
-    /// One identity failed; the peer takes note before the next.
-    FailedOne,
     /// The bad result is out.
     Failing(Failure),
 }
@@ -173,7 +171,8 @@ impl Teap {
                 Some(_) => "it says that the TEAP tunnel failed, with an error of its own",
                 None => "it says that the TEAP tunnel failed",
             };
-            return self.tell_failure(Failure::GaveUp(told));
+            // The conversation in the tunnel has ended by that: another message would find nobody.
+            return Failure::GaveUp(told).into();
         }
         match &self.state {
             State::Inner | State::Password => self.identity(&list, cx),
@@ -182,7 +181,6 @@ impl Teap {
                 let (nonce, last, method) = (*nonce, *last, *method);
                 self.bound(&list, &nonce, last, method, cx)
             }
-            State::FailedOne => self.ask_next(cx, Vec::new()),
             State::Failing(failure) => failure.clone().into(),
             _ => Failure::Unexpected("a message out of turn in TEAP").into(),
         }
@@ -291,10 +289,9 @@ impl Teap {
         if self.wanted.is_empty() {
             return self.tell_failure(failure);
         }
-        self.state = State::FailedOne;
         let mut list = Vec::new();
         tlv::push(&mut list, true, tlv::INTERMEDIATE_RESULT, &tlv::FAILURE);
-        Turn::Request(self.tunnel.send(&list))
+        self.ask_next(cx, list)
     }
 
     fn bind(&mut self, keys: Option<&Keys>, last: bool, method: bool, cx: &mut Context<'_>) -> Turn {

@@ -1,5 +1,6 @@
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::{self, JoinHandle};
+use std::time::{Duration, Instant};
 
 use regnant_base::FairQueue;
 
@@ -7,6 +8,8 @@ use crate::udp::conversations::Waiting;
 
 /// Packets of conversations that may wait for a thread.
 const WAITING: usize = 4_096;
+/// For so long: equipment has sent a packet again by then, or given up.
+const PATIENCE: Duration = Duration::from_secs(4);
 /// EAP yields to everything else: a MAC bypass never waits behind a handshake. The
 /// locks that its threads share with the others are held for moments only.
 const NICE: i32 = 10;
@@ -22,7 +25,19 @@ pub(crate) struct Handshakes<T = Waiting> {
 /// A conversation, and what is to be done with it.
 struct Job<T> {
     waiting: T,
-    work: Box<dyn FnOnce(T) + Send>,
+    since: Instant,
+    work: Work<T>,
+}
+
+/// What is to be done with a conversation when its turn has come.
+pub(crate) type Work<T> = Box<dyn FnOnce(T, Turn) + Send>;
+
+/// When a conversation's turn has come.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Turn {
+    InTime,
+    /// Nobody waits for this packet any more: the conversation is to be as if it had not come.
+    TooLate,
 }
 
 impl<T> std::fmt::Debug for Job<T> {
@@ -53,8 +68,9 @@ impl<T: Send + 'static> Handshakes<T> {
 
     /// Works on a conversation when a thread is free. Where too many of its NAS wait
     /// it comes back as it was.
-    pub(crate) fn submit(&self, nas: &str, waiting: T, work: Box<dyn FnOnce(T) + Send>) -> Result<(), T> {
-        self.queue.push(nas, Job { waiting, work }, WAITING).map_err(|job| job.waiting)
+    pub(crate) fn submit(&self, nas: &str, waiting: T, work: Work<T>) -> Result<(), T> {
+        let job = Job { waiting, since: Instant::now(), work };
+        self.queue.push(nas, job, WAITING).map_err(|job| job.waiting)
     }
 }
 
@@ -77,9 +93,10 @@ impl<T> Drop for Handshakes<T> {
 }
 
 fn work<T>(queue: &FairQueue<Job<T>>) {
-    while let Some(Job { waiting, work }) = queue.pop() {
+    while let Some(Job { waiting, since, work }) = queue.pop() {
+        let turn = if since.elapsed() < PATIENCE { Turn::InTime } else { Turn::TooLate };
         // A defect of ours may cost one conversation, not the thread.
-        if std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| work(waiting))).is_err() {
+        if std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| work(waiting, turn))).is_err() {
             tracing::error!("an EAP packet could not be dealt with; please report this");
         }
     }
@@ -87,19 +104,17 @@ fn work<T>(queue: &FairQueue<Job<T>>) {
 
 #[cfg(test)]
 mod tests {
+    use super::*;
     use std::sync::Barrier;
     use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
     use std::sync::mpsc::channel;
-    use std::time::Duration;
-
-    use super::*;
 
     #[test]
     fn who_finds_no_room_gets_the_conversation_back_and_a_defect_costs_one_job() {
         let pool = Handshakes::start(1);
         let (begun, gate) = (Arc::new(Barrier::new(2)), Arc::new(Barrier::new(2)));
         let (reached, free) = (begun.clone(), gate.clone());
-        let held = move |_| {
+        let held = move |_, _| {
             reached.wait();
             free.wait();
             panic!("a defect");
@@ -109,7 +124,7 @@ mod tests {
         let (done, results) = channel();
         let submit = |nas, number| {
             let done = done.clone();
-            pool.submit(nas, number, Box::new(move |number| done.send(number).unwrap()))
+            pool.submit(nas, number, Box::new(move |number, _| done.send(number).unwrap()))
         };
         let taken = (1..).take_while(|number| submit("busy", *number).is_ok()).count();
         assert_eq!(taken, WAITING / 2, "its share");
@@ -122,12 +137,27 @@ mod tests {
     }
 
     #[test]
+    fn what_waited_too_long_is_told_so() {
+        let queue = FairQueue::default();
+        let (done, results) = channel();
+        for age in [Duration::ZERO, PATIENCE] {
+            let done = done.clone();
+            let work: Work<()> = Box::new(move |(), turn| done.send(turn).unwrap());
+            let since = Instant::now().checked_sub(age).expect("this machine runs for longer");
+            queue.push("busy", Job { waiting: (), since, work }, WAITING).ok().unwrap();
+        }
+        queue.close();
+        work(&queue);
+        assert_eq!([results.recv().unwrap(), results.recv().unwrap()], [Turn::InTime, Turn::TooLate]);
+    }
+
+    #[test]
     fn whatever_waits_is_done_before_it_has_ended_and_no_thread_is_left() {
         let pool = Handshakes::start(3);
         let done = Arc::new(AtomicUsize::new(0));
         let job = || {
             let done = done.clone();
-            Box::new(move |number| {
+            Box::new(move |number, _| {
                 thread::sleep(Duration::from_millis(1));
                 done.fetch_add(number, Relaxed);
             })

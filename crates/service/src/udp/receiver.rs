@@ -6,7 +6,7 @@ use std::task::{Context, Poll, Waker};
 use std::time::Instant;
 
 use regnant_decision::Resources;
-use regnant_equipment::{AcceptedRequest, Cause, Handled, RadiusConversation, accept, decide};
+use regnant_equipment::{AcceptedRequest, Cause, Handled, Nas, RadiusConversation, accept, decide};
 use regnant_journal::{JournalHandle, JournalSlot};
 use regnant_radius::{Code, number};
 use tokio::runtime::Handle;
@@ -16,6 +16,7 @@ use crate::clock::now_ms;
 use crate::snapshot::Snapshot;
 use crate::udp::conversations::{Put, Waiting};
 use crate::udp::duplicates::{Answer, Duplicates, Key};
+use crate::udp::handshakes::Turn;
 use crate::udp::listening::{Ids, Receive};
 use crate::udp::sink::{DatagramSink, Sink};
 use crate::udp::socket::{BatchSocket, Datagram};
@@ -53,6 +54,7 @@ struct Receiving<'r> {
 /// Where an answer goes, and what it is remembered by.
 struct ReplyTo<S> {
     radius: Arc<RadiusState>,
+    nas: Arc<Nas>,
     /// When the first packet of the conversation came.
     begun: Instant,
     sink: S,
@@ -93,7 +95,9 @@ impl Receiving<'_> {
         if self.radius.is_repeat(&self.radius.duplicates, (key, &authenticator), received, &sink) {
             return;
         }
-        let mut reply_to = ReplyTo { radius: self.radius.clone(), begun: received, sink, slot, key, authenticator };
+        let nas = accepted.nas.clone();
+        let radius = self.radius.clone();
+        let mut reply_to = ReplyTo { radius, nas, begun: received, sink, slot, key, authenticator };
         let radius = self.radius.clone();
         let eap = accepted.packet().first(number::EAP_MESSAGE);
         let state = eap.and_then(|_| accepted.packet().first(number::STATE)?.try_into().ok());
@@ -109,13 +113,14 @@ impl Receiving<'_> {
         if !waiting.conversation.may_need_public_key(&accepted) {
             return advance(Box::pin(next_packet(radius, waiting, accepted)), reply_to, self.slow);
         }
+        let (Some(state), Some(reply_to)) = (state, reply_to.later()) else { return };
         let (slow, nas) = (self.slow.clone(), accepted.nas.clone());
-        let job = Box::new(move |waiting| advance(Box::pin(next_packet(radius, waiting, accepted)), reply_to, &slow));
-        if let (Err(waiting), Some(state)) = (self.radius.handshakes.submit(&nas.name, waiting, job), state) {
-            // It waits for the same packet again.
-            count(&self.radius.counters.crowded_out);
-            self.radius.duplicates.forget(key);
-            self.radius.keep(state, waiting.conversation, waiting.begun);
+        let job = Box::new(move |waiting, turn| match turn {
+            Turn::InTime => advance(Box::pin(next_packet(radius, waiting, accepted)), reply_to, &slow),
+            Turn::TooLate => radius.leave(key, state, waiting),
+        });
+        if let Err(waiting) = self.radius.handshakes.submit(&nas.name, waiting, job) {
+            self.radius.leave(key, state, waiting);
         }
     }
 }
@@ -179,13 +184,28 @@ where
     F: Future<Output = Handled> + Send + 'static,
     S: Sink + 'static,
 {
-    match poll_within(slow, work.as_mut()) {
-        Poll::Ready(outcome) => reply_to.finish(outcome),
-        Poll::Pending => drop(slow.spawn(async move { reply_to.finish(work.await) })),
+    if let Poll::Ready(outcome) = poll_within(slow, work.as_mut()) {
+        return reply_to.finish(outcome);
+    }
+    // What waits has a bound of its own, so that what need not finds its place.
+    if let Some(reply_to) = reply_to.later() {
+        slow.spawn(async move { reply_to.finish(work.await) });
     }
 }
 
 impl<S: Sink> ReplyTo<S> {
+    /// The same for what has to wait; none where too much of its NAS does. It may ask again.
+    fn later(self) -> Option<Self> {
+        match self.slot.late(&self.nas.name) {
+            Some(slot) => Some(Self { slot, ..self }),
+            None => {
+                count(&self.radius.counters.crowded_out);
+                self.radius.duplicates.forget(self.key);
+                None
+            }
+        }
+    }
+
     fn finish(self, outcome: Handled) {
         if !self.slot.may_answer() {
             // The journal failed meanwhile: nobody gets an answer that nobody can
@@ -219,6 +239,13 @@ impl<S: Sink> ReplyTo<S> {
 }
 
 impl RadiusState {
+    /// A packet that could not be dealt with: its conversation waits for the same packet again.
+    fn leave(&self, key: Key, state: [u8; 16], waiting: Waiting) {
+        count(&self.counters.crowded_out);
+        self.duplicates.forget(key);
+        self.keep(state, waiting.conversation, waiting.begun);
+    }
+
     /// Keeps a conversation until its next packet, and notes who went for it.
     fn keep(&self, state: [u8; 16], conversation: Box<RadiusConversation>, begun: Instant) -> bool {
         let Put { kept, given_up } = self.conversations.put(state, conversation, begun, Instant::now());
