@@ -335,3 +335,21 @@ fn what_an_engineer_barred_the_helpdesk_does_not_let_in_and_what_changes_nothing
     }
     assert!(service.get("journal?q=5e2fff").1["entries"].as_array().unwrap().is_empty());
 }
+
+/// What is changed stays in the log for good, so that a role that changes little has a bound.
+#[test]
+fn the_helpdesk_changes_so_much_within_an_hour_and_no_more() {
+    let (service, desk, _) = staffed();
+    let macs: Vec<_> = (0x80_0000..0x80_0000 + 10_000).map(|number| format!("02005e{number:06x}")).collect();
+    let file = service.data.join("devices.csv");
+    std::fs::write(&file, format!("mac\n{}\n", macs.join("\n"))).unwrap();
+    service.client(&["device", "import", "--store", "harbour-devices"]).arg(&file).succeeds();
+    let bar = |reason: &str, by: &str| {
+        call(&service, by, "put", "/api/v1/devices/bar", &json!({ "macs": macs, "reason": reason }))
+    };
+    assert_eq!(bar("a drill", &desk).0, 200);
+    let (status, told) = bar("another drill", &desk);
+    assert_eq!(status, 429, "{told}");
+    assert!(told["error"].as_str().unwrap().contains("20000 records"), "{told}");
+    assert_eq!(bar("another drill", &service.token).0, 200, "an engineer may");
+}

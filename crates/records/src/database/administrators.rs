@@ -109,7 +109,7 @@ impl Records {
                    FROM token JOIN administrator ON administrator = key
                    WHERE hash = ?1 AND (token.expires IS NULL OR token.expires > ?2)
                      AND NOT disabled AND (administrator.expires IS NULL OR administrator.expires > ?2)";
-        let db = self.reader();
+        let db = self.callers();
         let mut statement = db.prepare_cached(sql)?;
         let read = |row: &rusqlite::Row<'_>| {
             let token = Some((row.get(2)?, tables::role(row, 3)?));
@@ -122,7 +122,7 @@ impl Records {
     pub fn session_owner(&self, secret: &str, now: u64) -> Result<Option<Bearer>, RecordsError> {
         let sql = "SELECT name, role FROM session JOIN administrator ON administrator = key
                    WHERE hash = ?1 AND ends > ?2 AND NOT disabled AND (expires IS NULL OR expires > ?2)";
-        let db = self.reader();
+        let db = self.callers();
         let mut statement = db.prepare_cached(sql)?;
         let read = |row: &rusqlite::Row<'_>| {
             Ok(Bearer { administrator: row.get(0)?, role: tables::role(row, 1)?, token: None })

@@ -11,7 +11,7 @@ pub(crate) mod rotation;
 mod tables;
 
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, TryLockError};
 use std::{fs, io};
 
 use regnant_decision::Titles;
@@ -60,9 +60,13 @@ pub struct Records {
     path: PathBuf,
     /// Whoever changes something has it.
     connection: Mutex<Connection>,
-    /// Whoever looks at something has it: not even a long change is in their way.
-    reader: Mutex<Connection>,
+    /// Whoever looks at something has one: not even a long change is in their way, nor one who reads much.
+    readers: [Mutex<Connection>; READERS],
+    /// Whoever is asked who calls has it.
+    callers: Mutex<Connection>,
 }
+
+const READERS: usize = 4;
 
 /// What came of a command that was done, and of building what follows from it.
 #[derive(Clone, Debug)]
@@ -81,8 +85,9 @@ impl Records {
         connection.pragma_update(None, "foreign_keys", true)?;
         chain_up(&mut connection)?;
         let in_use = apply::key_in_use(&connection)?;
-        let reader = open_to_read(path)?;
-        let records = Self { path: path.into(), connection: Mutex::new(connection), reader: Mutex::new(reader) };
+        let reader = || open_to_read(path).map(Mutex::new);
+        let readers = [reader()?, reader()?, reader()?, reader()?];
+        let records = Self { path: path.into(), connection: Mutex::new(connection), readers, callers: reader()? };
         match in_use {
             None => {
                 records.apply(&Envelope::new(&Author::machine(), now, Command::UseKey { key: key.id() }))?;
@@ -207,7 +212,17 @@ impl Records {
     }
 
     pub(crate) fn reader(&self) -> MutexGuard<'_, Connection> {
-        self.reader.lock().unwrap_or_else(PoisonError::into_inner)
+        let free = self.readers.iter().find_map(|one| match one.try_lock() {
+            Ok(reader) => Some(reader),
+            Err(TryLockError::Poisoned(poisoned)) => Some(poisoned.into_inner()),
+            Err(TryLockError::WouldBlock) => None,
+        });
+        free.unwrap_or_else(|| self.readers[READERS - 1].lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// For whoever is asked who calls: no other reader is in their way.
+    pub(crate) fn callers(&self) -> MutexGuard<'_, Connection> {
+        self.callers.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     pub(crate) fn lock(&self) -> MutexGuard<'_, Connection> {

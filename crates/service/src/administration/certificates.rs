@@ -13,7 +13,7 @@ use regnant_records::{Author, CertificateRow, Command, Expected, Reading, Record
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::administration::committer::{Committer, Turn};
+use crate::administration::committer::{Committer, Turn, follow};
 use crate::administration::renewal::staple_name;
 use crate::administration::revocation_lists::{ListReport, list_findings};
 use crate::administration::{AdministrationError, RecordVersion};
@@ -147,9 +147,11 @@ impl Certificates {
         by: &Author,
     ) -> Result<(), AdministrationError> {
         let row = self.import_pem(name, seen, pem, by)?;
-        if self.fetch_staple(&row)? {
-            self.committer.turn().refresh_offers()?;
-        }
+        let fetched = self.fetch_staple(&row).and_then(|fetched| match fetched {
+            true => self.committer.turn().refresh_offers(),
+            false => Ok(()),
+        });
+        follow("the issuer's word on our certificate is not presented yet", fetched);
         Ok(())
     }
 
@@ -253,7 +255,7 @@ impl Certificates {
     ) -> Result<Vec<String>, AdministrationError> {
         let (row, left_out) = self.keep_trust(trust, secrets, seen, by)?;
         if self.fetch_list(&row) {
-            self.committer.turn().refresh_offers()?;
+            follow("the fetched revocation list does not count yet", self.committer.turn().refresh_offers());
         }
         Ok(left_out)
     }
@@ -365,7 +367,9 @@ fn put_in_force(
     turn.commit(by, (command, Expected::Anything), |before, pending, _, _| {
         Ok(committer.environment.with_certificates(before, pending)?)
     })?;
-    Ok(committer.environment.refresh_console(&committer.records)?)
+    let console = committer.environment.refresh_console(&committer.records);
+    follow("console and API go on with the certificate that they had", console);
+    Ok(())
 }
 
 fn named(name: &str) -> Result<(), AdministrationError> {

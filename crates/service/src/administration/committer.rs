@@ -65,8 +65,14 @@ impl Committer {
             let after = environment.with_records(before, &gone, rows)?;
             Ok(if outside { environment.with_outside(&after, pending)? } else { after })
         })?;
-        if self.texts.note(&self.records, &gone, &rows)? {
-            self.write_texts();
+        match self.texts.note(&self.records, &gone, &rows) {
+            Ok(false) => {}
+            Ok(true) => self.write_texts(),
+            // All of them are written anew.
+            Err(error) => {
+                follow("what a device is found by was not noted", Err(error));
+                self.write_texts();
+            }
         }
         Ok(())
     }
@@ -84,6 +90,13 @@ impl Committer {
     /// Applies a command that no decision depends on.
     pub(crate) fn apply(&self, author: &Author, command: Command) -> Result<Done, AdministrationError> {
         Ok(self.records.apply(&Envelope::new(author, now_ms(), command))?)
+    }
+}
+
+/// What follows a commit fails nobody who made it: it is told to whoever runs the service.
+pub(crate) fn follow(what: &str, done: Result<(), impl std::fmt::Display>) {
+    if let Err(error) = done {
+        tracing::error!("{what}, after a change that is in force: {error}");
     }
 }
 

@@ -103,7 +103,7 @@ pub(crate) struct ActedAccounts {
         (status = 409, body = ApiError), (status = 401, body = ApiError), (status = 403, body = ApiError)))]
 pub(crate) async fn act(
     State(api): State<Api>,
-    May { signed: Signed { author: by, .. }, .. }: May<Change>,
+    May { signed, .. }: May<Change>,
     Sent(wanted): Sent<AccountsAct>,
 ) -> Result<Json<ActedAccounts>, ApiError> {
     let AccountsAct { people, machines, into, out_of, disabled, remove } = wanted;
@@ -116,6 +116,8 @@ pub(crate) async fn act(
     let people = people.into_iter().map(|AccountName { store, name }| RecordName::Person { store, name });
     let machines = machines.into_iter().map(|AccountName { store, name }| RecordName::Machine { store, name });
     let names: Vec<_> = people.chain(machines).collect();
+    api.quota.take(&signed, names.len())?;
+    let by = signed.author;
     let act = AccountAct { into, out_of, disabled, remove };
     let accounts = blocking(move || api.administration.identities.act_on_accounts(&names, &act, &by)).await?;
     Ok(Json(ActedAccounts { accounts }))

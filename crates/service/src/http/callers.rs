@@ -98,6 +98,8 @@ pub(crate) struct May<P> {
 pub(crate) trait Permission {
     /// Those roles.
     const ROLES: &'static [Role];
+    /// Whether records are changed by it.
+    const CHANGES: bool = false;
 }
 
 impl<P: Permission> FromRequestParts<Api> for May<P> {
@@ -106,7 +108,12 @@ impl<P: Permission> FromRequestParts<Api> for May<P> {
     async fn from_request_parts(parts: &mut Parts, api: &Api) -> Result<Self, ApiError> {
         let signed = Signed::from_request_parts(parts, api).await?;
         match signed.may(P::ROLES) {
-            true => Ok(Self { signed, permission: PhantomData }),
+            true => {
+                if P::CHANGES && parts.method != Method::GET {
+                    api.quota.take(&signed, 1)?;
+                }
+                Ok(Self { signed, permission: PhantomData })
+            }
             false => {
                 let roles: Vec<_> = P::ROLES.iter().map(|role| role.word()).collect();
                 Err(ApiError::forbidden(format!(
@@ -147,14 +154,17 @@ impl Permission for ReadAudit {
 
 impl Permission for Bar {
     const ROLES: &'static [Role] = &[Role::Engineer, Role::Helpdesk];
+    const CHANGES: bool = true;
 }
 
 impl Permission for SetPasswords {
     const ROLES: &'static [Role] = &[Role::Engineer, Role::Helpdesk];
+    const CHANGES: bool = true;
 }
 
 impl Permission for Change {
     const ROLES: &'static [Role] = &[Role::Engineer];
+    const CHANGES: bool = true;
 }
 
 async fn bearer(proof: &Proof, source: IpAddr, api: &Api) -> Result<Option<Bearer>, ApiError> {

@@ -423,6 +423,7 @@ pub(crate) async fn bar(
         return Err(ApiError::bad("Say why, in at most 1024 bytes: whoever looks for the device next must know."));
     }
     let macs = macs(&form.macs)?;
+    api.quota.take(&signed, macs.len())?;
     let by = (signed.author.clone(), signed.role());
     let work = move || api.administration.identities.bar(&macs, form.reason.as_deref(), (&by.0, by.1));
     let devices = blocking(work).await?;
@@ -435,7 +436,7 @@ pub(crate) async fn bar(
         (status = 409, body = ApiError), (status = 401, body = ApiError), (status = 403, body = ApiError)))]
 pub(crate) async fn act(
     State(api): State<Api>,
-    May { signed: Signed { author: by, .. }, .. }: May<Change>,
+    May { signed, .. }: May<Change>,
     Sent(act): Sent<DeviceAct>,
 ) -> Result<Json<Acted>, ApiError> {
     if act.remove != (act.into.is_empty() && act.out_of.is_empty()) {
@@ -445,6 +446,8 @@ pub(crate) async fn act(
         return Err(ApiError::bad("A group has a name of 1 to 253 bytes."));
     }
     let macs = macs(&act.macs)?;
+    api.quota.take(&signed, macs.len())?;
+    let by = signed.author;
     let devices = blocking(move || match act.remove {
         true => api.administration.identities.remove_devices(&macs, &by),
         false => api.administration.identities.regroup(&macs, (&act.into, &act.out_of), &by).map(|rows| rows.len()),

@@ -39,6 +39,7 @@ mod outside_stores;
 mod patience;
 mod people;
 mod policy;
+mod quota;
 mod record;
 mod secrets;
 mod short_list;
@@ -79,6 +80,7 @@ use crate::http::connections::Room;
 use crate::http::door::Front;
 use crate::http::error::ApiError;
 use crate::http::outside_sessions::OutsideSessions;
+use crate::http::quota::Quota;
 use crate::http::sign_in::Welcome;
 use crate::http::study::Study;
 use crate::udp::RadiusState;
@@ -120,6 +122,7 @@ pub(crate) struct Api {
     /// For browsers that are known, whom nobody else's guesses delay.
     pub(crate) known_pool: HashPool,
     pub(crate) room: Arc<Room>,
+    pub(crate) quota: Arc<Quota>,
     pub(crate) stopped: watch::Receiver<bool>,
 }
 
@@ -163,6 +166,7 @@ impl Api {
             pool: pool(),
             known_pool: pool(),
             room: Arc::default(),
+            quota: Arc::default(),
             stopped,
         }
     }

@@ -5,7 +5,7 @@ use utoipa::ToSchema;
 
 use crate::administration::together::NasAct;
 use crate::http::Api;
-use crate::http::callers::{Change, May, Signed};
+use crate::http::callers::{Change, May};
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::Sent;
 
@@ -43,7 +43,7 @@ pub(crate) struct ActedNases {
         (status = 409, body = ApiError), (status = 401, body = ApiError), (status = 403, body = ApiError)))]
 pub(crate) async fn act(
     State(api): State<Api>,
-    May { signed: Signed { author: by, .. }, .. }: May<Change>,
+    May { signed, .. }: May<Change>,
     Sent(wanted): Sent<NasesAct>,
 ) -> Result<Json<ActedNases>, ApiError> {
     let NasesAct { names, site, dialect, require_message_authenticator, tag, untag, remove } = wanted;
@@ -53,6 +53,8 @@ pub(crate) async fn act(
             "Say `site`, `dialect`, `require_message_authenticator`, `tag` or `untag`, or `remove` alone.",
         ));
     }
+    api.quota.take(&signed, names.len())?;
+    let by = signed.author;
     let work = move || match remove {
         true => api.administration.equipment.remove_together(&names, &by),
         false => api.administration.equipment.change_together(&names, &act, &by),

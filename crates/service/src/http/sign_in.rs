@@ -504,6 +504,7 @@ async fn prove_again(
     origin: &Origin,
 ) -> Result<KnownAdministrator, ApiError> {
     let name = signed.bearer.administrator.clone();
+    api.quota.take(signed, 1)?;
     if !api.attempts.reserve(origin.trier(&name)) {
         return Err(ApiError::too_many("Too many wrong passwords; wait a minute, then try again."));
     }

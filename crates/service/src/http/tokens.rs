@@ -156,6 +156,7 @@ pub(crate) async fn add(
 ) -> Result<Json<TokenView>, ApiError> {
     let new = new.map(|Sent(new)| new).unwrap_or_default();
     let role = new.role.unwrap_or_else(|| signed.role());
+    api.quota.take(&signed, 1)?;
     may_make(&signed, role)?;
     let expires = end(new.expires.as_deref())?;
     if let Proof::Cookie(_) = signed.proof {
@@ -238,6 +239,7 @@ pub(crate) async fn change(
     Path(id): Path<String>,
     Sent(patch): Sent<TokenPatch>,
 ) -> Result<StatusCode, ApiError> {
+    api.quota.take(&signed, 1)?;
     let expires = patch.expires.as_deref().map(|text| end(Some(text))).transpose()?;
     let work = move || {
         let row = own(&api, &signed, &id)?;
@@ -276,6 +278,7 @@ pub(crate) async fn revoke(
     signed: Signed,
     Path(id): Path<String>,
 ) -> Result<StatusCode, ApiError> {
+    api.quota.take(&signed, 1)?;
     let work = move || {
         let row = own(&api, &signed, &id)?;
         api.administration.administrators.forget_token(row.hash, &signed.author).map_err(ApiError::from)

@@ -209,7 +209,7 @@ impl Inventories {
             }
             line => Some(line),
         });
-        committer.records.batch(|batch| {
+        let applied = committer.records.batch(|batch| {
             let mut keep = |rows: Rows| {
                 stores.add(&rows)?;
                 nases.nases.extend(rows.nases);
@@ -218,10 +218,12 @@ impl Inventories {
             put_all(batch, order, &mut lines, report, (by, &mut keep))?;
             refused.take().into_iter().for_each(|(line, why)| report.refuse(line, why));
             report.applied = !(order.all_or_none && report.refused > 0);
-            Ok::<_, AdministrationError>(((), if report.applied { Keep::All } else { Keep::Nothing }))
-        })?;
-        if report.applied {
+            // What cannot be built is not applied.
             let after = committer.environment.with_records(&before, &[], &nases)?;
+            Ok::<_, AdministrationError>((after, if report.applied { Keep::All } else { Keep::Nothing }))
+        });
+        let after = applied.inspect_err(|_| report.applied = false)?;
+        if report.applied {
             turn.swap(after.with_stores(stores));
             committer.write_texts();
         }
