@@ -348,6 +348,8 @@ fn teap_proves_user_machine_and_both() {
         supplicant
     };
     ask(&IDA).is_given("crew");
+    // What it does about a refusal does not hide why it was refused.
+    ask(&["identity=\"ida.marsh\"", "password=\"x\""]).is_refused("wrong password");
     // The machine's own name is all that it has to say for a user.
     let itself = ["identity=\"host/quay-laptop-7\"", "password=\"Keel-Plate-55\""];
     ask(&with(&[&itself, &machine])).is_given("machines");

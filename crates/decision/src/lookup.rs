@@ -148,6 +148,13 @@ pub enum LookUpAnswer {
     GroupsInPart,
 }
 
+impl LookUpAnswer {
+    /// Whether the store that was asked left something out that it may know.
+    pub fn is_missing(&self) -> bool {
+        matches!(self, Self::NoAnswer(_) | Self::NotTried(_) | Self::ToldInPart | Self::GroupsInPart)
+    }
+}
+
 impl LookUp {
     /// The same, safe to print: names and what stores say come from outside.
     pub fn printable(self) -> Self {

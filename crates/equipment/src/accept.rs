@@ -154,13 +154,12 @@ impl Cause {
     /// What to do about it.
     pub fn advice(&self) -> &'static str {
         match self {
-            Self::UnknownSender => {
-                "Add this address to the inventory as a NAS; if it should not ask here, find out what it is."
+            Self::UnknownSender => "Register this address as a NAS; if it should not ask here, find out what it is.",
+            Self::SecretDiffers => {
+                "Set the same shared secret on the NAS and here; one that you believe it has can be tried on what it sent."
             }
-            Self::SecretDiffers => "Enter the same shared secret on the NAS and in the inventory.",
             Self::AccountingSecretDiffers => {
-                "Enter the same shared secret on the NAS and in the inventory; some equipment has one of its own for \
-                 accounting."
+                "Set the same shared secret on the NAS and here; some equipment has one of its own for accounting."
             }
             Self::UnexpectedOnAccounting(_) => "Point the NAS's accounting at this port, and nothing else.",
             Self::AccountingOnAuthentication => {

@@ -292,6 +292,11 @@ fn mistakes_of_a_file_are_told_with_file_and_line() {
         ]
     );
     assert_eq!(
+        told(&own("[acl]\ncarry = \"entry\"\n[[acl.entry]]\nattribute = \"Class\"\nvalue = \"{action}\"")).len(),
+        1,
+        "what goes with a way that is mistyped is no mistake of its own"
+    );
+    assert_eq!(
         told(&own("[acl]\ncarry = \"entries\"\n[[acl.entry]]\nattribute = \"Class\"\nvalue = \"{action} {port}\"")),
         [
             "own.toml:7: an entry has no field {port}; there are: {action}, {direction}, {protocol}, {from}, {from-ports}, {to}, {to-ports}, {number}, {name}"

@@ -33,7 +33,7 @@ fn whatever_stands_in_the_harbours_policy_is_offered_where_it_stands() {
         ..KnownGroups::default()
     };
     let people = names(&["staff", "contractors", "network-operators", "network-readers", "crane-engineers"]);
-    let store = |name: &str, holds| KnownStore { name: name.into(), holds, facts_only: false };
+    let store = |name: &str, holds| KnownStore { name: name.into(), holds, facts_only: false, checks: Checks::ALL };
     let schema = vocabulary
         .schema()
         .clone()

@@ -23,7 +23,7 @@ const fn help(code: &'static str, title: &'static str, text: &'static str) -> Co
 
 /// Every code, in order.
 #[rustfmt::skip]
-pub static CODES: [CodeHelp; 108] = [
+pub static CODES: [CodeHelp; 109] = [
     help("W100", "the policy is too large", "All files of a policy together have at most 8,000,000 bytes, and there are at most 256 of them. Test groups and lists in the place of single values."),
     help("W101", "a sign that has no meaning", "Texts stand in double quotes, regular expressions between slashes, and a comment begins with `#`. Everything else is words, numbers and the signs `{ } ( ) , = != < <= > >= ..`."),
     help("W102", "a backslash without a meaning", "In a text `\\\"` is a double quote, `\\\\` a backslash and `\\n` the end of a line. Write a backslash twice where one is meant."),
@@ -126,6 +126,7 @@ pub static CODES: [CodeHelp; 108] = [
     help("W519", "a name that no equipment has", "No NAS has this name, site or tag. Most often it is mistyped, or the equipment is not registered yet."),
     help("W520", "a gate that is watched goes on without a proof", "`continue` lets somebody on to the rules whose proof failed. A gate that is watched never gives them what it gives to those whom a rule would refuse: they are refused. Say by a rule what they are given, such as `when user.failure = \"unknown\"`."),
     help("W521", "a later store answers for a silent one", "With `unreachable next` a later store may prove somebody while an earlier one is silent: a local account for the day when the directory is down. Whom the silent store has disabled, or knows under another password, gets in by an account of the same name in the later one. Only a proof counts there, or that the account is disabled; everything else ends as `unreachable`."),
+    help("W522", "a method that no store can check", "What clients send in this method can be checked by none of the stores that the gate asks: everybody who uses it is refused. MS-CHAP needs an NT hash or a domain's controllers, CHAP and EAP-MD5 need the password itself. A method that carries the password inside a tunnel is checked by every directory."),
     help("W601", "a case that fails", "The policy decides something else than the case expects. The finding says what, and by which rule."),
     help("W602", "a fact given twice", "A case states each fact once."),
     help("W603", "a set where one value is expected", "Give one value, without braces."),

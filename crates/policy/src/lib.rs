@@ -53,7 +53,7 @@ pub use run::program::{
 };
 pub use run::rules::{Decided, GateTrace, LeafTrace, RuleTrace};
 pub use run::{Facts, Known};
-pub use schema::{FactDefinition, FactId, KnownGroups, KnownStore, Schema, SentAttribute, Stage, Type, quoted};
+pub use schema::{Checks, FactDefinition, FactId, KnownGroups, KnownStore, Schema, SentAttribute, Stage, Type, quoted};
 pub use sets::{Asked, Numbers, Values, Words, number};
 pub use source::{MAIN, PolicyFiles, Position, Source, SourceFile, Span};
 pub use value::{Members, Value, show_duration};

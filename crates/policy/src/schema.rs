@@ -186,6 +186,24 @@ pub struct KnownStore {
     pub holds: IdentityKind,
     /// Whether it tells facts alone, and proves nobody.
     pub facts_only: bool,
+    /// What it can check.
+    pub checks: Checks,
+}
+
+/// What a store can check of what clients send.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Checks {
+    /// Passwords.
+    pub passwords: bool,
+    /// Responses of MS-CHAP, for which it needs an NT hash, or somebody who has it.
+    pub mschap: bool,
+    /// Responses of CHAP and EAP-MD5, for which it needs the password itself.
+    pub challenges: bool,
+}
+
+impl Checks {
+    /// Whatever is sent.
+    pub const ALL: Self = Self { passwords: true, mschap: true, challenges: true };
 }
 
 /// An attribute that a grant may name.

@@ -316,3 +316,30 @@ fn what_nobody_has_is_told_where_it_is_known_what_there_is() {
     let first = told(&schema().with_values("nas.site", Vec::new()), "devices", "device.known");
     assert!(!first.contains("W519"), "{first}");
 }
+
+#[test]
+fn a_method_that_no_store_of_the_gate_can_check_is_told() {
+    let store =
+        |name: &str, checks| KnownStore { name: name.into(), holds: IdentityKind::User, facts_only: false, checks };
+    let directory = Checks { passwords: true, mschap: false, challenges: false };
+    let schema = schema().with_stores([store("directory", directory), store("harbour", Checks::ALL)]);
+    let told = |accept: &str, stores: &str| {
+        let text = format!(
+            "grant crew {{ vlan 20 }}\ngate all {{\n when request.purpose = login\n accept {accept}\n \
+             present certificate \"radius.tarnmouth.example\"\n identify user in {stores}\n otherwise refuse\n}}\n"
+        );
+        let compiled = Compiled::from_source(Source::new("main.writ", &text), &schema).unwrap();
+        let all = compiled.warnings().iter().filter(|found| found.code == "W522");
+        all.map(|found| found.message.clone()).collect::<Vec<_>>()
+    };
+    assert_eq!(
+        told("peap(eap-mschapv2, eap-gtc), ttls(pap, chap), mschapv2", "directory"),
+        [
+            "gate `all` accepts peap(eap-mschapv2, eap-gtc), and directory cannot check responses of MS-CHAP",
+            "gate `all` accepts ttls(pap, chap), and directory cannot check responses of CHAP or EAP-MD5",
+            "gate `all` accepts mschapv2, and directory cannot check responses of MS-CHAP",
+        ]
+    );
+    assert!(told("peap(eap-mschapv2)", "directory, harbour").is_empty(), "one of them can");
+    assert!(told("peap(eap-gtc), pap", "directory").is_empty());
+}

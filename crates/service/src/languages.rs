@@ -2,7 +2,7 @@ use std::collections::HashSet;
 use std::net::IpAddr;
 use std::sync::Arc;
 
-use regnant_base::Mistakes;
+use regnant_base::{Mistakes, TomlFile};
 use regnant_decision::{IdentityAttribute, NasIdentity};
 use regnant_equipment::{Dialect, Edition, GrantProblem, NameTaken, Vocabulary};
 use regnant_policy::{Checked, Compiled, Schema, Source};
@@ -169,20 +169,27 @@ fn dialects(files: Vec<(String, &str)>, dictionary: &Dictionary) -> Result<Vec<D
     let mut dialects = vec![Dialect::standard(dictionary)];
     let mut waiting = files;
     while !waiting.is_empty() {
-        let (before, mut mistakes) = (waiting.len(), None);
+        let (before, mut mistakes) = (waiting.len(), Vec::new());
         waiting.retain(|(file, text)| match Dialect::read(file, text, dictionary, &dialects) {
             Ok(dialect) => {
                 dialects.push(dialect);
                 false
             }
             Err(told) => {
-                mistakes.get_or_insert(told);
+                mistakes.push(told);
                 true
             }
         });
-        // Nothing went forward: what is told is no matter of order.
-        if let (Some(mistakes), true) = (mistakes, waiting.len() == before) {
-            return Err(mistakes.into());
+        // Nothing went forward: what is told is no matter of order. That one cannot be read is the mistake, and not
+        // that others extend it.
+        if waiting.len() == before {
+            let names: Vec<_> = waiting.iter().filter_map(|(_, text)| TomlFile::text_under(text, "name")).collect();
+            let waits = |text: &str| {
+                let extended = TomlFile::text_under(text, "extends");
+                extended.is_some_and(|extended| names.iter().any(|name| name.eq_ignore_ascii_case(&extended)))
+            };
+            let own = waiting.iter().position(|(_, text)| !waits(text)).unwrap_or(0);
+            return Err(mistakes.swap_remove(own).into());
         }
     }
     let mut names = HashSet::new();
@@ -224,4 +231,32 @@ pub enum LanguageError {
     /// Two dialects of a name.
     #[error("there is a dialect `{0}` already, which ships; give yours another name, and say `extends = \"{0}\"`")]
     TwoDialects(String),
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_dialect_that_others_extend_shows_its_own_mistake_first() {
+        let files = |last: &'static str| {
+            vec![
+                ("b.toml".to_owned(), "name = \"b\"\nextends = \"a\"\n"),
+                (
+                    "a.toml".to_owned(),
+                    "name = \"a\"\n[statements]\nrole = { attribute = \"Filter-Ib\", value = \"{}\" }\n",
+                ),
+                ("c.toml".to_owned(), last),
+            ]
+        };
+        let told = |files| dialects(files, &Dictionary::standard()).unwrap_err().to_string();
+        let own = told(files("name = \"c\"\n"));
+        assert!(own.contains("a.toml:3") && own.contains("Filter-Ib") && !own.contains("b.toml"), "{own}");
+        // Two that wait for each other, and one that waits for nobody.
+        let circle = vec![
+            ("b.toml".to_owned(), "name = \"b\"\nextends = \"c\"\n"),
+            ("c.toml".to_owned(), "name = \"c\"\nextends = \"b\"\n"),
+        ];
+        assert!(told(circle).contains("there is no dialect"));
+    }
 }

@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use regnant_decision::{NasIdentity, NasKind, Store, StoreRegistry};
 use regnant_equipment::GrantProblem;
-use regnant_policy::{IdentityKind, KnownGroups, KnownStore, Schema, Source, Value};
+use regnant_policy::{Checks, IdentityKind, KnownGroups, KnownStore, Schema, Source, Value};
 use regnant_records::{
     CertificateRow, CommonNameKind, CommonNameRow, Inventory, LanguageRow, NasRow, Reading, RecordsError, SecretRow,
     StoreKind, TrustRow,
@@ -50,6 +50,43 @@ struct StoreNames {
     /// Whether it tells facts alone, and proves nobody.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     facts_only: bool,
+    /// What it cannot check.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    cannot_check: Vec<Unchecked>,
+}
+
+/// Something that clients send.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+enum Unchecked {
+    Passwords,
+    Mschap,
+    Challenges,
+}
+
+impl StoreNames {
+    fn of(store: &dyn Store) -> Self {
+        let can = store.capabilities();
+        let cannot = [
+            (can.passwords, Unchecked::Passwords),
+            (can.mschap, Unchecked::Mschap),
+            (can.recoverable_passwords, Unchecked::Challenges),
+        ];
+        Self {
+            holds: can.kinds.iter().copied().map(Kind).collect(),
+            facts_only: can.facts_only,
+            cannot_check: cannot.into_iter().filter(|(can, _)| !can).map(|(_, what)| what).collect(),
+        }
+    }
+
+    fn checks(&self) -> Checks {
+        let can = |what| !self.cannot_check.contains(&what);
+        Checks {
+            passwords: can(Unchecked::Passwords),
+            mschap: can(Unchecked::Mschap),
+            challenges: can(Unchecked::Challenges),
+        }
+    }
 }
 
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
@@ -109,11 +146,7 @@ impl Surroundings {
         let kept: Vec<_> = kept.map(|row| row.name).collect();
         let kinds = IdentityKind::ALL.into_iter().map(|(_, kind)| kind);
         let groups = kinds.filter_map(|kind| Some((Kind(kind), groups(stores, kind, &kept)?)));
-        let names = |(name, store): (&String, &Arc<dyn Store>)| {
-            let can = store.capabilities();
-            let holds = can.kinds.iter().copied().map(Kind).collect();
-            (name.clone(), StoreNames { holds, facts_only: can.facts_only })
-        };
+        let names = |(name, store): (&String, &Arc<dyn Store>)| (name.clone(), StoreNames::of(&**store));
         let certificates = records.all::<CertificateRow>()?.into_iter().filter(|row| !row.chain.is_empty());
         Ok(Self {
             stores: Some(stores.iter().map(names).collect()),
@@ -135,7 +168,9 @@ impl Surroundings {
             _ => vec![Kind(IdentityKind::User), Kind(IdentityKind::Machine)],
         };
         let stores = inventory.store.iter();
-        let stores = stores.map(|one| (one.name.clone(), StoreNames { holds: holds(one.kind), facts_only: false }));
+        let stores = stores.map(|one| {
+            (one.name.clone(), StoreNames { holds: holds(one.kind), facts_only: false, cannot_check: Vec::new() })
+        });
         let own: Vec<_> = inventory.group.iter().map(|group| group.name.clone()).collect();
         let all = |groups: Vec<&Vec<String>>| {
             let names = groups.into_iter().flatten().chain(&own).cloned().collect();
@@ -177,8 +212,12 @@ impl Surroundings {
         let mut schema = languages.vocabulary.schema().clone();
         if let Some(stores) = &self.stores {
             schema = schema.with_stores(stores.iter().flat_map(|(name, store)| {
-                let known =
-                    |kind: &Kind| KnownStore { name: name.clone(), holds: kind.0, facts_only: store.facts_only };
+                let known = |kind: &Kind| KnownStore {
+                    name: name.clone(),
+                    holds: kind.0,
+                    facts_only: store.facts_only,
+                    checks: store.checks(),
+                };
                 store.holds.iter().map(known).collect::<Vec<_>>()
             }));
         }

@@ -238,14 +238,13 @@ impl EapSession {
 
     /// The end of a conversation that its peer left.
     pub fn abandon(mut self: Box<Self>) -> Decided {
-        // Who was told why it fails, and then says nothing, did not merely leave.
-        match (self.decided.take(), self.conversation.failing()) {
-            (Some(ending @ (Ending::Refused { .. } | Ending::Unfit(_))), Some(Failure::Refused)) => {
-                self.sessions.revoke();
-                self.ended(ending, false)
-            }
-            (_, failure) => self.ended(Ending::Left(failure.as_ref().map(FailureEvidence::new)), false),
+        // Who is refused, and then says nothing, did not merely leave.
+        if let Some(ending) = self.refusal() {
+            self.sessions.revoke();
+            return self.ended(ending, false);
         }
+        let failure = self.conversation.failing();
+        self.ended(Ending::Left(failure.as_ref().map(FailureEvidence::new)), false)
     }
 
     /// Whether this packet may want public-key cryptography, which takes a hundred
@@ -439,16 +438,30 @@ impl EapSession {
         }
     }
 
-    /// What a failure of the conversation ends in: what was decided, where that is why
-    /// it fails.
+    /// What a failure of the conversation ends in: what was decided against the peer, whatever it did about that.
     fn end_of(&mut self, failure: Failure) -> Ending {
-        match (self.decided.take(), failure, self.proofs.failed().next_back()) {
-            (Some(ending @ (Ending::Refused { .. } | Ending::Unfit(_))), Failure::Refused, _) => ending,
-            (None, Failure::Credential, Some((kind, event))) => {
-                Ending::Refused { by: Because::Proof(kind, event), text: self.text_of(kind, event) }
-            }
-            (_, failure, _) => Ending::failed(&failure),
+        let failed = self.proofs.failed().next_back().filter(|_| failure == Failure::Credential);
+        match (self.refusal(), failed) {
+            (Some(refusal), _) => refusal,
+            (None, Some((kind, event))) if self.decided.is_none() => self.refused_for(kind, event),
+            _ => Ending::failed(&failure),
         }
+    }
+
+    /// What was decided against the peer: by the rules, or by a proof that failed where the gate does not go on.
+    fn refusal(&mut self) -> Option<Ending> {
+        match &self.decided {
+            Some(Ending::Refused { .. } | Ending::Unfit(_)) => return self.decided.take(),
+            Some(_) => return None,
+            None => {}
+        }
+        let stops = |(kind, event): &(IdentityKind, Event)| react_in(self.gate(), *kind, Some(*event)).is_err();
+        let (kind, event) = self.proofs.failed().rev().find(stops)?;
+        Some(self.refused_for(kind, event))
+    }
+
+    fn refused_for(&self, kind: IdentityKind, event: Event) -> Ending {
+        Ending::Refused { by: Because::Proof(kind, event), text: self.text_of(kind, event) }
     }
 
     fn challenge(

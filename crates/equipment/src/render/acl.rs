@@ -157,7 +157,8 @@ impl AclCarriage {
                 section.wrong("`carry` is missing: it says how access lists travel");
                 None
             }
-            None => None,
+            // What else it says belongs to a way that nobody knows yet.
+            None => return None,
             Some(Carry::FilterRules) => Self::filter_rules(dictionary),
             Some(Carry::ByName) => by_name(&section, dictionary),
             Some(Carry::Entries) => entries(&section, dictionary).map(Self::Entries),

@@ -385,14 +385,18 @@ impl Evidence {
     }
 }
 
+/// What is told of a fact that no store told; texts stand in quotes.
+const UNANSWERED: &str = "unanswered";
+const REST_UNANSWERED: &str = ", the rest unanswered";
+
 impl KeptFacts<'_> {
     fn shown(&self, name: &str) -> Option<String> {
         let id = self.vocabulary().schema().find(name)?;
         let kind = &self.vocabulary().schema().definition(id).kind;
         match self.fact(id) {
             Known::Is(value) => Some(kind.show(&value)),
-            Known::Partial(part) => Some(format!("{}, the rest unanswered", kind.show(&part))),
-            Known::Unanswered => Some("unanswered".into()),
+            Known::Partial(part) => Some(kind.show(&part) + REST_UNANSWERED),
+            Known::Unanswered => Some(UNANSWERED.into()),
             Known::Absent => None,
         }
     }

@@ -1,10 +1,12 @@
 //! The explanation of one decision: its stations, each with its evidence.
 
+use std::collections::BTreeSet;
+
 use regnant_decision::{Carrier, LookUpAnswer};
 use regnant_policy::{Event, IdentityKind, TruthValue};
 use serde::{Deserialize, Serialize};
 
-use crate::record::{EndRecord, Record, RuleRecord, VerdictRecord};
+use crate::record::{EndRecord, REST_UNANSWERED, Record, RuleRecord, UNANSWERED, VerdictRecord};
 
 /// The explanation of one decision.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -267,7 +269,7 @@ impl Record {
         let noise = self.undecodable;
         match (identity, event) {
             (_, Event::Failed) if noise => {
-                "Compare the shared secret on the NAS with the one in the inventory: this NAS does not sign its \
+                "Compare the shared secret on the NAS with the one that is registered here: this NAS does not sign its \
                  requests, so a wrong secret shows as a wrong password."
                     .into()
             }
@@ -280,12 +282,12 @@ impl Record {
                  Service-Type Call-Check. People need names that are no MAC address."
                     .into()
             }
-            (_, Event::Unknown) if self.near(identity).is_some() => format!(
-                "`{}` was looked up, and `{}` is in {}: have the gate trim the name, such as by `as before(claimed.name, \"@\")`.",
-                plain(self.fact("user.claimed").or(self.fact("machine.claimed")).unwrap_or_default()),
-                self.near(identity).map(|(name, _)| name).unwrap_or_default(),
-                self.near(identity).map(|(_, store)| store).unwrap_or_default(),
-            ),
+            (_, Event::Unknown) if self.near(identity).is_some() => {
+                let claimed = plain(self.fact("user.claimed").or(self.fact("machine.claimed")).unwrap_or_default());
+                let (near, store) = self.near(identity).unwrap_or_default();
+                let trim = trimming(&claimed, near);
+                format!("`{claimed}` was looked up, and `{near}` is in {store}: have the gate trim the name, such as by `as {trim}`.")
+            }
             (_, Event::Unknown) => format!(
                 "Look at how the name is written, realm included: `{}` was looked up in {}.",
                 plain(self.fact("user.claimed").unwrap_or_default()),
@@ -305,9 +307,9 @@ impl Record {
                      domain and controllers belong together."
                         .into()
                 }
-                _ => "Allow what the method needs where the account is kept (in the inventory `recoverable-password` for \
-                      CHAP and EAP-MD5, `mschap` for MS-CHAP; for a directory its domain controllers, or the attribute \
-                      that keeps the hash), or use another method."
+                _ => "Allow what the method needs where the account is kept (an account of the records: on its page, a \
+                      password that can be had back for CHAP and EAP-MD5, or MS-CHAP; a directory: its domain controllers, \
+                      or the attribute that keeps the hash), or use another method."
                     .into(),
             },
             (_, Event::Disabled) => "Enable the account if the person should have access.".into(),
@@ -350,17 +352,34 @@ impl Record {
             return Self::skipped("identity");
         }
         let unquoted = |name: &str| plain(self.fact(name).unwrap_or_default());
-        let groups = |name: &str| match unquoted(name).trim_matches(['{', '}', ' ']) {
-            "" => "no group".to_owned(),
-            list => list.replace(", ", " and "),
+        // Texts stand in quotes: what does not is no name.
+        let is_unanswered = |name: &str| self.fact(name) == Some(UNANSWERED);
+        let groups = |name: &str| {
+            let (known, rest) = match self.fact(name).unwrap_or_default() {
+                UNANSWERED => return "groups that no store told".to_owned(),
+                shown => shown
+                    .strip_suffix(REST_UNANSWERED)
+                    .map_or((shown, ""), |known| (known, " and more that no store told")),
+            };
+            match plain(known).trim_matches(['{', '}', ' ']) {
+                "" if rest.is_empty() => "no group".to_owned(),
+                "" => "groups that no store told".to_owned(),
+                list => list.replace(", ", " and ") + rest,
+            }
         };
         let mut told = Vec::new();
         for kind in ["machine", "user"] {
-            let (name, claimed) = (unquoted(&format!("{kind}.name")), unquoted(&format!("{kind}.claimed")));
-            if !name.is_empty() {
-                told.push(format!("{name} is in {}", groups(&format!("{kind}.groups"))));
-            } else if !claimed.is_empty() {
-                told.push(format!("{claimed} was not proved"));
+            let (name, claimed) = (format!("{kind}.name"), unquoted(&format!("{kind}.claimed")));
+            match (unquoted(&name), is_unanswered(&name)) {
+                (_, true) => told.push(match claimed.as_str() {
+                    "" => format!("no store told of the {kind}"),
+                    claimed => format!("{claimed} was not proved, for a store did not answer"),
+                }),
+                (name, false) if !name.is_empty() => {
+                    told.push(format!("{name} is in {}", groups(&format!("{kind}.groups"))));
+                }
+                _ if !claimed.is_empty() => told.push(format!("{claimed} was not proved")),
+                _ => {}
             }
         }
         match (self.fact("device.known"), self.fact("device.barred")) {
@@ -386,7 +405,7 @@ impl Record {
         let (line, advice) = match &self.end {
             EndRecord::Rule { title } => (format!("\"{title}\" is the first rule that is true."), self.lift()),
             EndRecord::Undetermined { title } => (
-                format!("Whether \"{title}\" applies hangs on a store that did not answer."),
+                format!("Whether \"{title}\" applies hangs on {}.", self.hangs_on(title)),
                 Some(
                     "See why the store does not answer; the gate's `undetermined` says what happens meanwhile.".into(),
                 ),
@@ -404,6 +423,24 @@ impl Record {
             station.evidence.push(Clue::new(format!("{} more rules", self.more_rules), "lacked more than these"));
         }
         station
+    }
+
+    /// What was not answered that a rule asks about, and by whom.
+    fn hangs_on(&self, title: &str) -> String {
+        let rule = self.rules.iter().find(|rule| rule.title == *title);
+        let tests = rule.iter().flat_map(|rule| &rule.tests).filter(|test| test.outcome == TruthValue::Unanswered);
+        let facts: BTreeSet<_> = tests.map(|test| format!("`{}`", test.fact)).collect();
+        let silent =
+            self.lookups.iter().filter(|lookup| lookup.answer.is_missing()).map(|lookup| lookup.asked.to_string());
+        let silent: Vec<_> = silent.collect::<BTreeSet<_>>().into_iter().collect();
+        let stores = if silent.is_empty() { "a store".into() } else { silent.join(" and ") };
+        match facts.is_empty() {
+            true => format!("{stores}, which did not answer"),
+            false => {
+                let facts: Vec<_> = facts.into_iter().collect();
+                format!("{}, and {stores} did not answer", facts.join(" and "))
+            }
+        }
     }
 
     /// What to do where a rule refuses.
@@ -523,6 +560,15 @@ impl Record {
     fn facts_of(&self, prefixes: &[&str]) -> Vec<Clue> {
         let fits = |name: &str| prefixes.iter().any(|prefix| name.starts_with(prefix));
         self.facts.iter().filter(|(name, _)| fits(name)).map(|(name, value)| Clue::new(name, value)).collect()
+    }
+}
+
+/// How a gate makes a name of one that is longer.
+fn trimming(claimed: &str, near: &str) -> &'static str {
+    match claimed.get(..claimed.len().saturating_sub(near.len())) {
+        Some(domain) if domain.ends_with('\\') && claimed.ends_with(near) => "after(claimed.name, \"\\\\\")",
+        _ if claimed.get(near.len()..).is_some_and(|rest| rest.starts_with('.')) => "before(claimed.name, \".\")",
+        _ => "before(claimed.name, \"@\")",
     }
 }
 

@@ -19,7 +19,7 @@ use regnant_decision::*;
 use regnant_eap::{MsChapResponse, Question, Standing, Standings};
 use regnant_equipment::{NamedSecrets, decide, *};
 use regnant_evidence::*;
-use regnant_policy::{Compiled, IdentityKind, KnownStore, Mac, Severity, Source, Value};
+use regnant_policy::{Checks, Compiled, IdentityKind, KnownStore, Mac, Severity, Source, Value};
 use regnant_radius::*;
 use ulid::Ulid;
 
@@ -353,7 +353,7 @@ pub(crate) fn groups(names: &[&str]) -> Groups {
 }
 
 fn store(name: &str, holds: IdentityKind) -> KnownStore {
-    KnownStore { name: name.to_owned(), holds, facts_only: false }
+    KnownStore { name: name.to_owned(), holds, facts_only: false, checks: Checks::ALL }
 }
 
 fn active(

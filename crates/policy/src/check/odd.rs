@@ -36,6 +36,7 @@ impl Checker<'_> {
             if let Some(gate) = gates.get(item.name.text.as_str()) {
                 self.certain_of_rules(&mut certain, gate);
                 self.weak_methods(&program, item, gate);
+                self.unchecked_methods(&program, item, gate);
                 self.permissive(item, gate);
                 self.remembers(&program, item, gate);
                 self.watched_without_proof(item, gate);
@@ -145,6 +146,40 @@ impl Checker<'_> {
                         .note("put it into a tunnel, such as ttls, or say in `when` that the gate is for logins"),
                 );
             }
+        }
+    }
+
+    /// Methods whose credentials none of the gate's stores can check: whoever uses them is always refused.
+    fn unchecked_methods(&mut self, program: &Program, item: &GateItem, gate: &Gate) {
+        let Some(known) = self.schema.stores() else { return };
+        let clauses = || gate.identify.iter().filter(|clause| clause.kind != IdentityKind::Mac);
+        let mut names: Vec<_> =
+            clauses().flat_map(|clause| &clause.stores).map(|id| program.stores[id.place()].as_str()).collect();
+        names.sort_unstable();
+        names.dedup();
+        let stores: Vec<_> = names.iter().map(|name| known.iter().find(|store| store.name == *name)).collect();
+        // Of a store that is not known nobody knows what it can.
+        if stores.is_empty() || stores.iter().any(Option::is_none) {
+            return;
+        }
+        let stores: Vec<_> = stores.into_iter().flatten().map(|store| store.checks).collect();
+        let mut told = Vec::new();
+        for (accepted, written) in gate.accept.iter().zip(&item.accept) {
+            let inner = accepted.inner.iter().zip(&written.inner).map(|(inner, name)| (inner.credential(), name));
+            let outer = (accepted.method.credential(), &written.name);
+            for (credential, name) in inner.chain([outer]) {
+                let Some((credential, check)) = credential else { continue };
+                if !stores.iter().any(check) {
+                    told.push((name.span, credential, accepted.show()));
+                }
+            }
+        }
+        for (span, credential, method) in told {
+            let (gate, asked) = (&gate.name, names.join(" and "));
+            let message = format!("gate `{gate}` accepts {method}, and {asked} cannot check {credential}");
+            self.report(Diagnostic::warning("W522", span, message).note(
+                "use a method that carries the password itself, such as ttls(pap) or peap(eap-gtc), or have the store able to check it",
+            ));
         }
     }
 

@@ -2,6 +2,8 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::schema::Checks;
+
 /// How an identity may be proved.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Method {
@@ -133,6 +135,37 @@ pub struct Accepted {
     /// Whether the peer must prove that tunnel and inner method belong together
     /// where the method leaves that to it: PEAP.
     pub bound: bool,
+}
+
+/// What clients send of a credential, and whether a store can check that.
+type Checked = (&'static str, fn(&Checks) -> bool);
+
+const PASSWORD: Checked = ("passwords", |checks| checks.passwords);
+const MS_CHAP: Checked = ("responses of MS-CHAP", |checks| checks.mschap);
+const CHALLENGE: Checked = ("responses of CHAP or EAP-MD5", |checks| checks.challenges);
+
+impl Method {
+    /// What a store has to check of it, where one has.
+    pub(crate) fn credential(self) -> Option<Checked> {
+        match self {
+            Self::Pap | Self::EapGtc => Some(PASSWORD),
+            Self::MsChap | Self::MsChapV2 | Self::EapMsChapV2 => Some(MS_CHAP),
+            Self::Chap | Self::EapMd5 => Some(CHALLENGE),
+            Self::Mac | Self::EapTls | Self::Peap | Self::Ttls | Self::Teap => None,
+        }
+    }
+}
+
+impl Inner {
+    /// What a store has to check of it, where one has.
+    pub(crate) fn credential(self) -> Option<Checked> {
+        match self {
+            Self::Pap | Self::Password | Self::EapGtc => Some(PASSWORD),
+            Self::MsChap | Self::MsChapV2 | Self::EapMsChapV2 => Some(MS_CHAP),
+            Self::Chap | Self::EapMd5 => Some(CHALLENGE),
+            Self::EapTls => None,
+        }
+    }
 }
 
 impl Accepted {

@@ -72,7 +72,7 @@ pub(crate) fn schema() -> Schema {
 }
 
 fn store(name: &str, holds: IdentityKind) -> KnownStore {
-    KnownStore { name: name.into(), holds, facts_only: false }
+    KnownStore { name: name.into(), holds, facts_only: false, checks: Checks::ALL }
 }
 
 /// Facts by name; what is not stated is absent.
