@@ -49,7 +49,8 @@ const signIn = createRoute({
   path: "/sign-in",
   component: SignIn,
   validateSearch: (search): { back?: string } =>
-    typeof search.back === "string" && search.back.startsWith("/") ? { back: search.back } : {},
+    // A path of ours, and not an address that only begins like one.
+    typeof search.back === "string" && /^\/(?![/\\])/.test(search.back) ? { back: search.back } : {},
 });
 
 const welcome = createRoute({ getParentRoute: () => root, path: "/welcome", component: Welcome });

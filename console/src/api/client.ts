@@ -37,6 +37,13 @@ const told: Middleware = {
 export const api = createClient<paths>({ fetch: (request) => fetch(request) });
 api.use(told);
 
+/** What a record was like when it was read: whoever changes it says so. */
+export function etagOf({ response }: { response: Response }): string {
+  const etag = response.headers.get("etag");
+  if (!etag) throw new CallError(0, "The service did not say which version of this it showed. Load the page anew.");
+  return etag;
+}
+
 /** The data of a call; a refused call has thrown before. */
 export function dataOf<T>(result: { data?: T }): T {
   if (result.data === undefined) throw new CallError(0, "The service answered nothing.");

@@ -1127,7 +1127,7 @@ export interface paths {
          */
         put: operations["put_draft"];
         post?: never;
-        /** Forgets one's own draft. */
+        /** Forgets one's own draft. With If-Match where it is still as it was read. */
         delete: operations["remove_draft"];
         options?: never;
         head?: never;
@@ -8974,7 +8974,13 @@ export interface operations {
     };
     check: {
         parameters: {
-            query?: never;
+            query?: {
+                /**
+                 * @description Whether what keeps it from being activated is an error: a rule that was copied and that nobody has looked at
+                 *     since. While it is written that is a warning.
+                 */
+                to_activate?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -9204,7 +9210,10 @@ export interface operations {
     remove_draft: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -9233,6 +9242,14 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };

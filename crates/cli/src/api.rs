@@ -178,8 +178,14 @@ impl Client {
 
     /// Removes what is at an address of the API.
     pub(crate) fn delete(&self, path: &str) -> Result<Result<Value, Refused>, Failure> {
-        let sent = self.authorize(self.agent.delete(format!("{}/api/v1/{path}", self.base))).call();
-        Ok(read(self.reached(sent)?))
+        self.delete_seen(path, None)
+    }
+
+    /// The same, of what is still as it was read.
+    pub(crate) fn delete_seen(&self, path: &str, seen: Option<&str>) -> Result<Result<Value, Refused>, Failure> {
+        let request = self.authorize(self.agent.delete(format!("{}/api/v1/{path}", self.base)));
+        let request = seen.iter().fold(request, |request, seen| request.header("if-match", *seen));
+        Ok(read(self.reached(request.call())?))
     }
 
     /// Signs in and makes a token; none where the code of a second factor is wanted too.

@@ -104,17 +104,17 @@ fn files_of(view: &Value) -> PolicyFiles {
 /// Checks a policy and makes it the active edition: a folder, or one's own draft.
 fn activate(args: &args::Activate) -> Result<ExitCode, Failure> {
     let client = Client::new(&args.next.api)?;
-    let (files, made_from) = match &args.path {
-        Some(path) => (policy_files::read(path)?.files, None),
+    let (files, made_from, version) = match &args.path {
+        Some(path) => (policy_files::read(path)?.files, None, None),
         None => {
             let draft = client.get("policy/draft", &[])?;
-            (files_of(&draft), draft["made_from"].as_u64())
+            (files_of(&draft), draft["made_from"].as_u64(), draft["version"].as_u64())
         }
     };
     let expected = args.next.expected.map(u64::from).or(made_from);
     let changes = client.post("policy/difference", &json!({ "from": "active", "to": { "files": body(&files) } }))??;
     if args.dry_run {
-        let report = client.post("policy/check", &body(&files))??;
+        let report = client.post("policy/check?to_activate=true", &body(&files))??;
         if args.next.json {
             paint::json(&json!({ "report": report, "difference": changes }));
         } else {
@@ -136,9 +136,9 @@ fn activate(args: &args::Activate) -> Result<ExitCode, Failure> {
     let mut wanted = body(&files);
     wanted["note"] = json!(note(args.next.note.as_deref())?);
     let answer = client.post_seen("policy/activate", &wanted, expected)?;
-    if args.path.is_none() && answer.is_ok() {
-        // What decides now is no draft any more.
-        let _ = client.delete("policy/draft")?;
+    if let (Some(version), true) = (version, answer.is_ok()) {
+        // What decides now is no draft any more. What was written to it meanwhile stays.
+        let _ = client.delete_seen("policy/draft", Some(&format!("\"{version}\"")))?;
     }
     finish(answer, args.next.json)
 }

@@ -78,6 +78,15 @@ fn read_text(path: &Path) -> Result<String, Failure> {
     })
 }
 
+/// The first link on the way from a folder to a file below it.
+fn link_on_the_way(folder: &Path, path: &str) -> Option<PathBuf> {
+    let mut at = folder.to_owned();
+    path.split('/').find_map(|part| {
+        at.push(part);
+        at.is_symlink().then(|| at.clone())
+    })
+}
+
 /// Writes a policy into a folder. Files that stay the same are not touched; one that would be lost keeps
 /// the policy from being written.
 pub(crate) fn write(folder: &Path, files: &PolicyFiles, anyway: bool) -> Result<Vec<String>, Failure> {
@@ -89,12 +98,14 @@ pub(crate) fn write(folder: &Path, files: &PolicyFiles, anyway: bool) -> Result<
     }
     fs::create_dir_all(folder).map_err(|error| unwritable(folder, error))?;
     let mut there = BTreeMap::new();
-    if folder.join(MAIN).exists() {
-        let known = read(folder)?;
-        there = known.files.included;
-        there.insert(MAIN.to_owned(), known.files.main);
-    }
+    read_folder(folder, "", 0, &mut there)?;
     let wanted: BTreeMap<&str, &str> = files.iter().collect();
+    if let Some(link) = wanted.keys().find_map(|path| link_on_the_way(folder, path)) {
+        return Err(Failure::usage(format!(
+            "{} is a link, and a policy is written through none: take another folder, or remove it",
+            link.display()
+        )));
+    }
     let lost: Vec<_> = there.iter().filter(|(path, text)| wanted.get(path.as_str()) != Some(&text.as_str())).collect();
     if let (false, Some((path, _))) = (anyway, lost.first()) {
         return Err(Failure::usage(format!(

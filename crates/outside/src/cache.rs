@@ -70,7 +70,7 @@ impl Cache {
         }
         let (at, account) = known.found.get(&key)?;
         let doubted = account.place.as_ref().and_then(|place| known.doubted.get(place));
-        if at.elapsed() < self.keep && !doubted.is_some_and(|since| since >= at) {
+        if at.elapsed() < self.keep && doubted.is_none_or(|since| since < at) {
             return Some(Found::Account(account.clone()));
         }
         if at.elapsed() > STALE {

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { type FormEvent, useState } from "react";
-import { api, dataOf } from "../../api/client";
+import { api, dataOf, etagOf } from "../../api/client";
 import { Confirm } from "../../parts/Confirm";
 import { Facts } from "../../parts/Facts";
 import { LastDecision } from "../../parts/LastDecision";
@@ -25,7 +25,7 @@ export function DevicePage() {
     queryKey: ["device", store, mac],
     queryFn: async () => {
       const answer = await api.GET("/api/v1/devices/{store}/{mac}", { params: { path: { store, mac } } });
-      return { detail: dataOf(answer), seen: answer.response.headers.get("etag") ?? "*" };
+      return { detail: dataOf(answer), seen: etagOf(answer) };
     },
   });
   if (found.error) return <Notice title="This device cannot be shown" text={found.error.message} />;

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { type FormEvent, lazy, Suspense, useState } from "react";
-import { api, dataOf } from "../../api/client";
+import { api, dataOf, etagOf } from "../../api/client";
 import type { components } from "../../api/schema";
 import { Confirm } from "../../parts/Confirm";
 import { Facts as Known } from "../../parts/Facts";
@@ -29,7 +29,7 @@ export function NasPage() {
     queryKey: ["nas", name],
     queryFn: async () => {
       const answer = await api.GET("/api/v1/nases/{name}", { params: { path: { name } } });
-      return { detail: dataOf(answer), seen: answer.response.headers.get("etag") ?? "*" };
+      return { detail: dataOf(answer), seen: etagOf(answer) };
     },
   });
   if (found.error) return <Notice title="This NAS cannot be shown" text={found.error.message} />;

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
-import { api, dataOf } from "../../api/client";
+import { api, dataOf, etagOf } from "../../api/client";
 import { CommonNamePage } from "../../parts/CommonNamePage";
 import { Notice } from "../../parts/Notice";
 
@@ -12,7 +12,7 @@ export function SitePage() {
     queryKey: ["site", name],
     queryFn: async () => {
       const answer = await api.GET("/api/v1/sites/{name}", { params: { path: { name } } });
-      return { site: dataOf(answer), seen: answer.response.headers.get("etag") ?? "*" };
+      return { site: dataOf(answer), seen: etagOf(answer) };
     },
   });
   if (found.error) return <Notice title="This site cannot be shown" text={found.error.message} />;

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { type FormEvent, useState } from "react";
-import { api, dataOf } from "../../api/client";
+import { api, dataOf, etagOf } from "../../api/client";
 import { Confirm } from "../../parts/Confirm";
 import { Facts } from "../../parts/Facts";
 import { LastDecision } from "../../parts/LastDecision";
@@ -22,7 +22,7 @@ export function PersonPage() {
     queryKey: ["person", store, name],
     queryFn: async () => {
       const answer = await api.GET("/api/v1/people/{store}/{name}", { params: { path: { store, name } } });
-      return { detail: dataOf(answer), seen: answer.response.headers.get("etag") ?? "*" };
+      return { detail: dataOf(answer), seen: etagOf(answer) };
     },
   });
   if (found.error) return <Notice title="This person cannot be shown" text={found.error.message} />;
@@ -43,7 +43,7 @@ export function MachinePage() {
     queryKey: ["machine", store, name],
     queryFn: async () => {
       const answer = await api.GET("/api/v1/machines/{store}/{name}", { params: { path: { store, name } } });
-      return { detail: dataOf(answer), seen: answer.response.headers.get("etag") ?? "*" };
+      return { detail: dataOf(answer), seen: etagOf(answer) };
     },
   });
   if (found.error) return <Notice title="This machine cannot be shown" text={found.error.message} />;

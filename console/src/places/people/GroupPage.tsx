@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
-import { api, dataOf } from "../../api/client";
+import { api, dataOf, etagOf } from "../../api/client";
 import { CommonNamePage } from "../../parts/CommonNamePage";
 import { Check } from "../../parts/Field";
 import { Notice } from "../../parts/Notice";
@@ -16,7 +16,7 @@ export function GroupPage() {
     queryKey: ["group", name],
     queryFn: async () => {
       const answer = await api.GET("/api/v1/groups/{name}", { params: { path: { name } } });
-      return { group: dataOf(answer), seen: answer.response.headers.get("etag") ?? "*" };
+      return { group: dataOf(answer), seen: etagOf(answer) };
     },
   });
   if (found.error) return <Notice title="This group cannot be shown" text={found.error.message} />;

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useParams } from "@tanstack/react-router";
 import { type FormEvent, useState } from "react";
-import { api, dataOf } from "../../api/client";
+import { api, dataOf, etagOf } from "../../api/client";
 import { Facts } from "../../parts/Facts";
 import { BOX } from "../../parts/Field";
 import { Mark } from "../../parts/Mark";
@@ -23,7 +23,7 @@ export function StorePage() {
     queryKey: ["store", name],
     queryFn: async () => {
       const answer = await api.GET("/api/v1/stores/{name}", { params: { path: { name } } });
-      return { store: dataOf(answer), seen: answer.response.headers.get("etag") ?? "*" };
+      return { store: dataOf(answer), seen: etagOf(answer) };
     },
   });
   if (found.error) return <Notice title="This store cannot be shown" text={found.error.message} />;

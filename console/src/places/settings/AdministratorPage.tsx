@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { type FormEvent, useState } from "react";
-import { api, dataOf } from "../../api/client";
+import { api, dataOf, etagOf } from "../../api/client";
 import type { components } from "../../api/schema";
 import { Confirm } from "../../parts/Confirm";
 import { Facts } from "../../parts/Facts";
@@ -25,7 +25,7 @@ export function AdministratorPage() {
     queryKey: ["administrator", name],
     queryFn: async () => {
       const answer = await api.GET("/api/v1/administrators/{name}", { params: { path: { name } } });
-      return { one: dataOf(answer), seen: answer.response.headers.get("etag") ?? "*" };
+      return { one: dataOf(answer), seen: etagOf(answer) };
     },
   });
   const tokens = useQuery({

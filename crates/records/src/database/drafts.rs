@@ -66,8 +66,9 @@ impl Records {
         Ok((db.execute(sql, values)? > 0).then_some(draft.version + 1))
     }
 
-    /// Forgets the draft of an author; whether there was one.
-    pub fn remove_draft(&self, author: &str) -> Result<bool, RecordsError> {
-        Ok(self.lock().execute("DELETE FROM draft WHERE author = ?1", [author])? > 0)
+    /// Forgets the draft of an author, where a version is said only that; whether there was one.
+    pub fn remove_draft(&self, author: &str, seen: Option<u64>) -> Result<bool, RecordsError> {
+        let sql = "DELETE FROM draft WHERE author = ?1 AND (?2 IS NULL OR version = ?2)";
+        Ok(self.lock().execute(sql, params![author, seen.map(u64::cast_signed)])? > 0)
     }
 }

@@ -11,7 +11,7 @@ use regnant_records::{
 };
 use serde::{Deserialize, Serialize};
 
-use crate::administration::committer::Committer;
+use crate::administration::committer::{Committer, follow};
 use crate::administration::second_factor;
 use crate::administration::{AdministrationError, RecordVersion};
 use crate::clock::{iso, now_ms};
@@ -196,7 +196,7 @@ impl Administrators {
         let name = row.name.clone();
         self.committer.apply(by, Command::Remove(vec![RecordName::Administrator(row.name)]))?;
         // Whoever has the name later begins anew.
-        self.committer.records.remove_draft(&name)?;
+        follow("their draft is kept still", self.committer.records.remove_draft(&name, None).map(drop));
         Ok(())
     }
 

@@ -66,11 +66,12 @@ impl Policies {
     }
 
     /// Checks a policy against the records and runs its cases.
-    pub fn check(&self, files: &PolicyFiles) -> Result<CheckReport, AdministrationError> {
+    pub fn check(&self, files: &PolicyFiles, to_activate: bool) -> Result<CheckReport, AdministrationError> {
         let snapshot = self.committer.snapshot.load_full();
         let around = self.surroundings(&snapshot)?;
         let schema = around.schema(&snapshot.languages);
         Ok(match snapshot.languages.edition_for(Source::from(files), &schema, around.equipment()) {
+            Ok(edition) if to_activate => self.judged(&edition, CheckReport::fit_to_activate(&edition)),
             Ok(edition) => self.judged(&edition, CheckReport::fit(&edition)),
             Err(unfit) => CheckReport::unfit(unfit),
         })
@@ -172,11 +173,11 @@ impl Policies {
         }
     }
 
-    /// Forgets the draft of an author.
-    pub fn remove_draft(&self, author: &str) -> Result<(), AdministrationError> {
-        match self.committer.records.remove_draft(author)? {
+    /// Forgets the draft of an author, where a version is said only while it is that.
+    pub fn remove_draft(&self, author: &str, seen: Option<u64>) -> Result<(), AdministrationError> {
+        match self.committer.records.remove_draft(author, seen)? {
             true => Ok(()),
-            false => Err(AdministrationError::NoDraft(author.to_owned())),
+            false => self.draft(author).and(Err(AdministrationError::DraftChanged)),
         }
     }
 

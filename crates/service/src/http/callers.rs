@@ -18,6 +18,13 @@ pub(crate) const COOKIE: &str = "regnant-session";
 /// What a browser is known by that signed in before.
 pub(crate) const BROWSER_COOKIE: &str = "regnant-browser";
 
+/// What a cookie is called. Over TLS browsers take it from this host alone, and not from others of its domain
+/// (`__Host-`, RFC 6265bis section 4.1.3.2).
+pub(crate) fn cookie_name(name: &str, secure: bool) -> String {
+    let prefix = if secure { "__Host-" } else { "" };
+    format!("{prefix}{name}")
+}
+
 /// A signed-in administrator.
 #[derive(Clone)]
 pub(crate) struct Signed {
@@ -44,7 +51,7 @@ impl FromRequestParts<Api> for Signed {
             return Ok(signed.clone());
         }
         let origin = parts.extensions.get::<Origin>().cloned().ok_or_else(ApiError::not_signed_in)?;
-        let proof = match (token(&parts.headers), cookie(&parts.headers, COOKIE)) {
+        let proof = match (token(&parts.headers), cookie(&parts.headers, &cookie_name(COOKIE, origin.secure))) {
             (Some(token), _) => Proof::Token(token.to_owned()),
             (None, Some(secret)) => Proof::Cookie(secret.to_owned()),
             (None, None) => return Err(ApiError::not_signed_in()),

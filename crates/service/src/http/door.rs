@@ -13,7 +13,7 @@ use regnant_base::Place;
 
 use crate::http::Api;
 use crate::http::attempts::Trier;
-use crate::http::callers::{BROWSER_COOKIE, Signed, cookie};
+use crate::http::callers::{BROWSER_COOKIE, Signed, cookie, cookie_name};
 use crate::http::connections::Peer;
 use crate::http::error::ApiError;
 
@@ -75,21 +75,22 @@ impl Front {
     fn origin(&self, peer: Peer, headers: &HeaderMap) -> Result<Origin, ApiError> {
         let no_host = || ApiError::bad("The request names no host.");
         let text = |name: &str| headers.get(name).and_then(|value| value.to_str().ok());
-        let browser = cookie(headers, BROWSER_COOKIE).map(str::to_owned);
+        let browser = |secure| cookie(headers, &cookie_name(BROWSER_COOKIE, secure)).map(str::to_owned);
         if !self.is_proxy(peer.address) {
             let host = text("host").ok_or_else(no_host)?.to_owned();
-            return Ok(Origin { source: peer.address, host, secure: peer.tls, browser });
+            return Ok(Origin { source: peer.address, host, secure: peer.tls, browser: browser(peer.tls) });
         }
         // The last entry is what our own proxy wrote; what stands before it anybody did. There may be several lines.
         let last = |name: &str| {
             let lines = headers.get_all(name).iter().filter_map(|value| value.to_str().ok());
             lines.flat_map(|line| line.split(',')).map(str::trim).next_back()
         };
+        let secure = last("x-forwarded-proto") == Some("https");
         Ok(Origin {
             source: self.asked_from(peer.address, headers)?,
             host: last("x-forwarded-host").or_else(|| text("host")).ok_or_else(no_host)?.to_owned(),
-            secure: last("x-forwarded-proto") == Some("https"),
-            browser,
+            secure,
+            browser: browser(secure),
         })
     }
 

@@ -96,15 +96,18 @@ pub(crate) async fn put_draft(
     Ok(DraftView::new(blocking(work).await?, active).response())
 }
 
-/// Forgets one's own draft.
+/// Forgets one's own draft. With If-Match where it is still as it was read.
 #[utoipa::path(delete, path = "/api/v1/policy/draft",
-    responses((status = 204), (status = 404, body = ApiError), (status = 401, body = ApiError),
-        (status = 403, body = ApiError)))]
+    params(("If-Match" = Option<String>, Header, description = "The ETag that was read")),
+    responses((status = 204), (status = 404, body = ApiError), (status = 412, body = ApiError),
+        (status = 401, body = ApiError), (status = 403, body = ApiError)))]
 pub(crate) async fn remove_draft(
     State(api): State<Api>,
     May { signed: Signed { author: by, .. }, .. }: May<Change>,
+    headers: HeaderMap,
 ) -> Result<StatusCode, ApiError> {
-    blocking(move || api.administration.policies.remove_draft(&by.name)).await?;
+    let seen = seen_number(&headers)?;
+    blocking(move || api.administration.policies.remove_draft(&by.name, seen)).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

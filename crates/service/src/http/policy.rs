@@ -22,6 +22,16 @@ use crate::http::extract::{Asked, Sent};
 use crate::http::record::seen_number;
 use crate::surroundings::Surroundings;
 
+/// For what a policy is checked.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct CheckParams {
+    /// Whether what keeps it from being activated is an error: a rule that was copied and that nobody has looked at
+    /// since. While it is written that is a warning.
+    to_activate: Option<bool>,
+}
+
 /// An edition of the policy.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct EditionView {
@@ -241,16 +251,18 @@ pub(crate) async fn inventory(State(api): State<Api>, _: May<ReadPolicy>) -> Res
 }
 
 /// Checks a policy and runs its cases; changes nothing.
-#[utoipa::path(post, path = "/api/v1/policy/check", request_body = PolicyText,
+#[utoipa::path(post, path = "/api/v1/policy/check", params(CheckParams), request_body = PolicyText,
     responses((status = 200, body = CheckReport), (status = 401, body = ApiError)))]
 pub(crate) async fn check(
     State(api): State<Api>,
     May { signed, .. }: May<ReadPolicy>,
+    Asked(wanted): Asked<CheckParams>,
     Sent(text): Sent<PolicyText>,
 ) -> Result<Json<CheckReport>, ApiError> {
     // One that is too long is a finding like others.
     let (files, study) = (PolicyFiles { main: text.source, included: text.included }, api.study.clone());
-    let work = move || api.administration.policies.check(&files);
+    let to_activate = wanted.to_activate.unwrap_or(false);
+    let work = move || api.administration.policies.check(&files, to_activate);
     Ok(Json(study.run(&signed.bearer.administrator, work).await?))
 }
 

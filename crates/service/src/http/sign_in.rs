@@ -16,7 +16,7 @@ use crate::administration::second_factor::{self, NewSecondFactor};
 use crate::clock::now_ms;
 use crate::http::Api;
 use crate::http::attempts::{BROWSER, Trier, network};
-use crate::http::callers::{BROWSER_COOKIE, COOKIE, Proof, Signed};
+use crate::http::callers::{BROWSER_COOKIE, COOKIE, Proof, Signed, cookie_name};
 use crate::http::door::Origin;
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::Sent;
@@ -346,7 +346,7 @@ async fn signed_in(
 fn with_cookies(api: &Api, secret: &str, origin: &Origin, (typed, called): (&str, String), role: Role) -> Response {
     let secure = if origin.secure { "; Secure" } else { "" };
     let cookie = |name: &str, value: &str, length: Duration| {
-        let length = length.as_secs();
+        let (length, name) = (length.as_secs(), cookie_name(name, origin.secure));
         (header::SET_COOKIE, format!("{name}={value}; Path=/; HttpOnly; SameSite=Strict; Max-Age={length}{secure}"))
     };
     let cookies = [cookie(COOKIE, secret, SESSION), cookie(BROWSER_COOKIE, &api.attempts.browser(typed), BROWSER)];
@@ -356,7 +356,11 @@ fn with_cookies(api: &Api, secret: &str, origin: &Origin, (typed, called): (&str
 
 /// Ends the session, or forgets the token that is sent.
 #[utoipa::path(post, path = "/api/v1/sign-out", responses((status = 204), (status = 401, body = ApiError)))]
-pub(crate) async fn sign_out(State(api): State<Api>, signed: Signed) -> Result<Response, ApiError> {
+pub(crate) async fn sign_out(
+    State(api): State<Api>,
+    Extension(origin): Extension<Origin>,
+    signed: Signed,
+) -> Result<Response, ApiError> {
     blocking(move || match &signed.proof {
         Proof::Token(token) => api.administration.administrators.forget_token(token_hash(token), &signed.author),
         Proof::Cookie(secret) if api.outside_sessions.close(secret) => {
@@ -365,7 +369,8 @@ pub(crate) async fn sign_out(State(api): State<Api>, signed: Signed) -> Result<R
         Proof::Cookie(secret) => api.administration.administrators.close_session(secret, &signed.author),
     })
     .await?;
-    let cookie = format!("{COOKIE}=; Path=/; HttpOnly; SameSite=Strict; Max-Age=0");
+    let (name, secure) = (cookie_name(COOKIE, origin.secure), if origin.secure { "; Secure" } else { "" });
+    let cookie = format!("{name}=; Path=/; HttpOnly; SameSite=Strict; Max-Age=0{secure}");
     Ok((StatusCode::NO_CONTENT, [(header::SET_COOKIE, cookie)]).into_response())
 }
 

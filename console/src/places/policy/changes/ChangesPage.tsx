@@ -75,7 +75,7 @@ function Changes({ draft }: { draft: Draft }) {
 }
 
 function Activation({ draft }: { draft: Draft }) {
-  const check = useCheck(draft);
+  const check = useCheck(draft, true);
   const navigate = useNavigate();
   const [note, setNote] = useState("");
   const [accepted, setAccepted] = useState("");

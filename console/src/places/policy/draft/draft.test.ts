@@ -34,8 +34,8 @@ class Service implements Calls {
     return this.kept;
   }
 
-  async forget() {
-    this.kept = null;
+  async forget(version: number) {
+    if (version === this.kept?.version) this.kept = null;
   }
 }
 

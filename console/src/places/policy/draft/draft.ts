@@ -16,7 +16,7 @@ export interface Calls {
   draft(): Promise<DraftView | null>;
   active(): Promise<Edition>;
   keep(body: { source: string; included: Record<string, string>; made_from: number }, version: number): Promise<DraftView>;
-  forget(): Promise<void>;
+  forget(version: number): Promise<void>;
 }
 
 /** Where what was typed outlives a reload until the service has it. */
@@ -145,7 +145,7 @@ export class Draft {
     clearTimeout(this.timer);
     // What is under way would be kept after it was forgotten.
     while (this.sending) await this.sending;
-    if (this.version > 0) await this.calls.forget();
+    if (this.version > 0) await this.calls.forget(this.version);
     this.take(await this.calls.active());
   }
 

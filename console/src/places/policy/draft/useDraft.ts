@@ -19,12 +19,12 @@ const calls: Calls = {
     const params = version > 0 ? { header: { "If-Match": `"${version}"` } } : {};
     return dataOf(await api.PUT("/api/v1/policy/draft", { params, body }));
   },
-  forget: async () => {
+  forget: async (version) => {
     try {
-      await api.DELETE("/api/v1/policy/draft");
+      await api.DELETE("/api/v1/policy/draft", { params: { header: { "If-Match": `"${version}"` } } });
     } catch (error) {
-      // Another window was faster.
-      if (!(error instanceof CallError && error.status === 404)) throw error;
+      // Another window was faster: it forgot the draft, or goes on writing, and what it wrote stays.
+      if (!(error instanceof CallError && (error.status === 404 || error.status === 412))) throw error;
     }
   },
 };
