@@ -3,6 +3,7 @@ import { Link, Outlet, useNavigate } from "@tanstack/react-router";
 import { api } from "../api/client";
 import { session } from "../queries";
 import { Finder } from "./Finder";
+import { Unsaved } from "./Unsaved";
 
 const PLACES = [
   { to: "/today", name: "Today" },
@@ -40,6 +41,7 @@ export function Shell() {
       <main className="min-w-0 px-10 py-6">
         <Outlet />
       </main>
+      <Unsaved />
     </div>
   );
 }

@@ -148,6 +148,24 @@ fn secrets_certificates_groups_and_files_are_kept_in_the_page() {
         browser.click_text("button", "Set").await;
         browser.sees("uplink").await;
         assert!(service.client(&["secret", "list"]).succeeds().contains("uplink"));
+        // Whoever leaves a form that is half filled in is asked, and whoever sends it is not.
+        visit("/devices/new").await;
+        let mac = browser.find("input[name=mac]").await;
+        mac.send_keys("02005e20aa01").await.unwrap();
+        browser.click_text("a", "Journal").await;
+        browser.sees("Leave what you typed?").await;
+        browser.click_text("button", "Stay here").await;
+        browser.sees_no_more("Leave what you typed?").await;
+        assert_eq!(mac.prop("value").await.unwrap().as_deref(), Some("02005e20aa01"));
+        browser.click_text("button", "Add").await;
+        browser.sees("02:00:5e:20:aa:01").await;
+        visit("/devices/new").await;
+        browser.find("input[name=mac]").await.send_keys("02005e20aa02").await.unwrap();
+        browser.click_text("a", "Journal").await;
+        browser.click_text("button", "Leave it").await;
+        browser.find("[aria-label=\"Filter\"], h1").await;
+        browser.sees_no_more("Add a device").await;
+
         browser.close().await;
     });
 }
