@@ -127,7 +127,14 @@ pub(crate) async fn add_facts(
 ) -> Result<(), Stop> {
     for clause in &gate.lookups {
         let key = match subject(request_facts, clause) {
-            Subject::Nobody => continue,
+            Subject::Nobody => {
+                let why = match clause.kind {
+                    IdentityKind::Mac => LookUpAnswer::NoDevice,
+                    _ => LookUpAnswer::NobodyProved,
+                };
+                not_asked(clause, why, means, log);
+                continue;
+            }
             Subject::Unanswered => Key::Unanswered,
             Subject::Is(name) if !clause.has_key() => Key::Is(name),
             Subject::Is(_) => clause.key(request_facts),
@@ -138,7 +145,10 @@ pub(crate) async fn add_facts(
                 note(log, clause.kind, Asked::NoStore, "", LookUpAnswer::NoNameBy);
                 None
             }
-            Key::Unanswered => Some(Event::Unreachable),
+            Key::Unanswered => {
+                not_asked(clause, LookUpAnswer::KeyUnanswered, means, log);
+                Some(Event::Unreachable)
+            }
         };
         if let Some(event) = silent {
             request_facts.known.added.of_mut(clause.kind).silent = true;
@@ -250,6 +260,12 @@ async fn one(store: &dyn Store, clause: &Lookup, name: &str, asker: &str, means:
 
 fn told(in_part: bool) -> LookUpAnswer {
     if in_part { LookUpAnswer::ToldInPart } else { LookUpAnswer::Told }
+}
+
+fn not_asked(clause: &Lookup, why: LookUpAnswer, means: Means<'_>, log: &mut Vec<LookUp>) {
+    if let Some(id) = clause.stores.first() {
+        note(log, clause.kind, Asked::Store(means.stores.name(*id)), "", why);
+    }
 }
 
 fn note(log: &mut Vec<LookUp>, kind: IdentityKind, asked: Asked, name: &str, answer: LookUpAnswer) {

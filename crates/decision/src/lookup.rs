@@ -146,6 +146,14 @@ pub enum LookUpAnswer {
     ToldInPart,
     /// The store has the account, and could not say all groups that it is in.
     GroupsInPart,
+    /// From which place of the certificate the name comes.
+    NamedBy(String),
+    /// The store tells facts of somebody who is proved, and nobody is.
+    NobodyProved,
+    /// The store tells facts of devices, and the request comes from none that it names.
+    NoDevice,
+    /// What the store would be asked by was not answered.
+    KeyUnanswered,
 }
 
 impl LookUpAnswer {
@@ -163,6 +171,7 @@ impl LookUp {
             LookUpAnswer::NoAnswer(why) => LookUpAnswer::NoAnswer(shown(why)),
             LookUpAnswer::NotTried(why) => LookUpAnswer::NotTried(shown(why)),
             LookUpAnswer::UnknownNear(name) => LookUpAnswer::UnknownNear(shown(name)),
+            LookUpAnswer::NamedBy(place) => LookUpAnswer::NamedBy(shown(place)),
             answer => answer,
         };
         Self { name: shown(self.name), answer, ..self }
@@ -222,6 +231,10 @@ impl fmt::Display for LookUpAnswer {
             Self::RightByEarlier(age) => {
                 return write!(f, "right certificate; no answer, and the account counts as it was {age} s ago");
             }
+            Self::NamedBy(place) => return write!(f, "the name is its {place}"),
+            Self::NobodyProved => "not asked: nobody of whom it tells facts is proved",
+            Self::NoDevice => "not asked: the request names no device",
+            Self::KeyUnanswered => "not asked: what it would be asked by was not answered",
             Self::Told => "it told what it knows",
             Self::NoNameBy => "the gate's `by` makes no name of it",
             Self::OtherRealm => "not asked: it answers for other realms and domains",

@@ -86,11 +86,13 @@ async fn take_certificate(
     let places = gate.trust.iter().flat_map(|trust| &trust.names);
     let named = places
         .filter(|(kind, _)| identity_type.is_none_or(|identity_type| kind_of_type(identity_type) == *kind))
-        .find_map(|(kind, place)| Some((*kind, certificate.name(name_form(*place))?.to_owned())));
+        .find_map(|(kind, place)| Some((*kind, *place, certificate.name(name_form(*place))?.to_owned())));
     let (kind, outcome, name) = match named {
-        Some((kind, name)) => {
+        Some((kind, place, name)) => {
             let proof = proof_words(about, "eap-tls");
             let log = &mut proofs.lookups;
+            let answer = LookUpAnswer::NamedBy(place.word().into());
+            log.push(LookUp { kind, asked: Asked::Certificate, name: name.clone(), answer, held: None });
             let tried = (Tried::Certificate(certificate), only);
             let outcome = look_up((kind, &name), proof, tried, gate, request_facts, log, means).await;
             (kind, outcome, name)

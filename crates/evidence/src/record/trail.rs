@@ -208,10 +208,8 @@ impl Record {
         station.micros = Some(self.micros[1].into());
         station.advice = advice;
         for lookup in &self.lookups {
-            station.evidence.push(Clue::new(
-                format!("{} {} in {}", lookup.kind.word(), lookup.name, lookup.asked),
-                lookup.to_string(),
-            ));
+            let who = format!("{} {}", lookup.kind.word(), lookup.name);
+            station.evidence.push(Clue::new(format!("{} in {}", who.trim_end(), lookup.asked), lookup.to_string()));
         }
         station
     }
@@ -265,7 +263,8 @@ impl Record {
     }
 
     fn proof_advice(&self, identity: IdentityKind, event: Event) -> String {
-        let stores: Vec<_> = self.lookups.iter().filter(|l| l.kind == identity).map(|l| l.asked.to_string()).collect();
+        let asked = self.lookups.iter().filter(|lookup| !matches!(lookup.answer, LookUpAnswer::NamedBy(_)));
+        let stores: Vec<_> = asked.filter(|l| l.kind == identity).map(|l| l.asked.to_string()).collect();
         let noise = self.undecodable;
         match (identity, event) {
             (_, Event::Failed) if noise => {

@@ -241,6 +241,11 @@ impl CertificateName {
         ("san-dns", Self::SanDns),
         ("subject-cn", Self::SubjectCn),
     ];
+
+    /// The word in Writ.
+    pub fn word(self) -> &'static str {
+        Self::ALL[self as usize].0
+    }
 }
 
 /// Whose certificates a gate believes, and how it reads them.
