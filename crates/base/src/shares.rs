@@ -36,7 +36,9 @@ impl Shares {
             Some((who, own)) => (who.clone(), *own),
             None => (Arc::from(who), 0),
         };
-        if own >= most.saturating_sub(taken.all).saturating_mul(weight) {
+        let free = most.saturating_sub(taken.all);
+        // The last is for somebody else.
+        if own >= free.saturating_mul(weight) || (own > 0 && free == 1) {
             return None;
         }
         taken.all += 1;
@@ -96,6 +98,10 @@ mod tests {
         let greedy: Vec<_> = std::iter::from_fn(|| shares.take_of("busy", 100, 4)).collect();
         assert_eq!(greedy.len(), 80);
         assert!(shares.take_of("quiet", 100, 4).is_some());
+        let few = Shares::default();
+        let greedy: Vec<_> = std::iter::from_fn(|| few.take_of("busy", 4, 4)).collect();
+        assert_eq!(greedy.len(), 3);
+        assert!(few.take_of("quiet", 4, 4).is_some());
     }
 
     proptest! {

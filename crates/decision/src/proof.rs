@@ -351,6 +351,13 @@ impl Attempt<'_> {
         }
         let walk = self.walk(tried, means).await;
         let event = walk.outcome.event;
+        // Counted before anything waits: whoever sends many at once has none of them looked at uncounted.
+        match event {
+            None => means.resources.guesses.right(guesser),
+            Some(Event::Unknown) => self.held(means.resources.guesses.wrong(guesser).await),
+            Some(_) if walk.wrong => self.held(means.resources.guesses.wrong(guesser).await),
+            Some(_) => {}
+        }
         if !matches!(event, None | Some(Event::NoRoom | Event::Unreachable)) {
             // Of a name that nobody has no credential was checked.
             let takes = match event {
@@ -358,12 +365,6 @@ impl Attempt<'_> {
                 _ => Duration::ZERO,
             };
             means.resources.timer.sleep(until_told(begun.elapsed(), takes)).await;
-        }
-        match event {
-            None => means.resources.guesses.right(guesser),
-            Some(Event::Unknown) => self.held(means.resources.guesses.wrong(guesser).await),
-            Some(_) if walk.wrong => self.held(means.resources.guesses.wrong(guesser).await),
-            Some(_) => {}
         }
         walk.outcome
     }
@@ -610,6 +611,23 @@ fn as_utf8(password: Secret) -> Secret {
         Err(_) => {
             let text = Zeroizing::new(password.expose().iter().map(|byte| char::from(*byte)).collect::<String>());
             Secret::new(text.as_bytes())
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        #[test]
+        fn refusals_are_told_at_beats_and_never_before_what_they_would_have_taken(elapsed in 0..5_000_000u64, takes in 0..500_000u64) {
+            let (elapsed, takes) = (Duration::from_micros(elapsed), Duration::from_micros(takes));
+            let told = elapsed + until_told(elapsed, takes);
+            prop_assert_eq!(told.as_nanos() % BEAT.as_nanos(), 0);
+            prop_assert!(told > elapsed + takes && told <= elapsed + takes + BEAT);
         }
     }
 }

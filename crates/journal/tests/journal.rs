@@ -73,7 +73,7 @@ fn a_share_that_is_taken_gives_no_slot_and_a_slot_that_is_dropped_is_free_again(
     let journal = open(dir.path(), 4);
     let handle = journal.handle().unwrap();
     let slot = || handle.slot("quay-sw-1");
-    let held = (slot().unwrap(), slot().unwrap());
+    let held = (slot().unwrap(), slot().unwrap(), slot().unwrap());
     assert!(slot().is_none());
     assert!(handle.slot("yard-sw-1").is_some());
     drop(held);
