@@ -137,8 +137,9 @@ fn activate(args: &args::Activate) -> Result<ExitCode, Failure> {
     wanted["note"] = json!(note(args.next.note.as_deref())?);
     let answer = client.post_seen("policy/activate", &wanted, expected)?;
     if let (Some(version), true) = (version, answer.is_ok()) {
-        // What decides now is no draft any more. What was written to it meanwhile stays.
-        let _ = client.delete_seen("policy/draft", Some(&format!("\"{version}\"")))?;
+        // What decides now is no draft any more. What was written to it meanwhile stays; and what is activated is,
+        // whether the draft can be forgotten or not.
+        let _ = client.delete_seen("policy/draft", Some(&format!("\"{version}\"")));
     }
     finish(answer, args.next.json)
 }

@@ -183,6 +183,8 @@ fn a_browser_gets_a_cookie_for_tls_alone_and_plain_http_is_told() {
     assert!(answer.starts_with("HTTP/1.1 200"), "{answer}");
     let cookie = answer.lines().find(|line| line.starts_with("set-cookie:")).unwrap();
     assert!(cookie.contains("; Secure") && cookie.contains("HttpOnly"), "{cookie}");
+    // Of this host alone, so that no other of its domain sets one.
+    assert!(cookie.starts_with("set-cookie: __Host-regnant-session=") && cookie.contains("; Path=/"), "{cookie}");
 
     let mut plain = TcpStream::connect(address).unwrap();
     plain.write_all(format!("GET / HTTP/1.1\r\nhost: {address}\r\n\r\n").as_bytes()).unwrap();

@@ -171,7 +171,6 @@ impl LookUp {
             LookUpAnswer::NoAnswer(why) => LookUpAnswer::NoAnswer(shown(why)),
             LookUpAnswer::NotTried(why) => LookUpAnswer::NotTried(shown(why)),
             LookUpAnswer::UnknownNear(name) => LookUpAnswer::UnknownNear(shown(name)),
-            LookUpAnswer::NamedBy(place) => LookUpAnswer::NamedBy(shown(place)),
             answer => answer,
         };
         Self { name: shown(self.name), answer, ..self }

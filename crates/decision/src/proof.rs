@@ -490,10 +490,10 @@ impl Attempt<'_> {
     /// follows the name of a host.
     async fn near(&self, id: StoreId, means: Means<'_>) -> Option<String> {
         let store = means.stores.get(id).ok()?;
-        if !store.gives_hints() {
-            return None;
-        }
         for form in forms(self.clause.kind, &self.claimed.name) {
+            if !store.gives_hints() {
+                return None;
+            }
             let found = means.within(store, store.account(self.clause.kind, form, self.from.nas)).await;
             if matches!(found, Ok(Found::Account(_))) {
                 return Some(form.to_owned());

@@ -600,4 +600,16 @@ mod tests {
             assert_eq!(texts.devices(&stores, &records, &cranes).unwrap(), rows.devices, "its words are found");
         }
     }
+
+    #[test]
+    fn whoever_reads_for_long_holds_up_neither_other_readers_nor_who_is_asked_who_calls() {
+        let dir = tempfile::tempdir().unwrap();
+        let key = Arc::new(SealingKey::create(&dir.path().join("key")).unwrap());
+        let records = Records::open(&dir.path().join("records.sqlite"), &key, 9).unwrap();
+        let mut held: Vec<_> = records.readers.iter().map(|reader| reader.lock().unwrap()).collect();
+        assert!(records.token_owner("nobody's", 9).unwrap().is_none());
+        assert!(records.session_owner("nobody's", 9).unwrap().is_none());
+        held.pop();
+        assert!(!records.has_administrators().unwrap());
+    }
 }

@@ -1,5 +1,6 @@
 import { afterEach, beforeEach, expect, it, vi } from "vitest";
 import { type Calls, Draft, type DraftView, type Edition, MAIN, type Shelf } from "./draft";
+import { renewDraft } from "./useDraft";
 
 const edition = (number: number, source = "# one\n"): Edition => ({
   number,
@@ -192,6 +193,15 @@ it("what is forgotten while it is being kept stays forgotten", async () => {
   await draft.forget();
   await vi.advanceTimersByTimeAsync(60_000);
   expect([service.kept, draft.kept.state, draft.text(MAIN)]).toEqual([null, "same", "# one\n"]);
+});
+
+it("an activation does not fail because the draft cannot be forgotten", async () => {
+  const draft = await Draft.open(service, shelf);
+  draft.write(MAIN, "# typed");
+  await draft.keep();
+  service.forget = () => Promise.reject(new Error("The service cannot be reached."));
+  await renewDraft(draft);
+  expect([service.kept?.source, draft.text(MAIN)]).toEqual(["# typed", "# typed"]);
 });
 
 it("a shelf that is full says so", async () => {

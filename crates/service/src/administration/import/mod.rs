@@ -209,7 +209,7 @@ impl Inventories {
             }
             line => Some(line),
         });
-        let applied = committer.records.batch(|batch| {
+        let after = committer.records.batch(|batch| {
             let mut keep = |rows: Rows| {
                 stores.add(&rows)?;
                 nases.nases.extend(rows.nases);
@@ -221,8 +221,7 @@ impl Inventories {
             // What cannot be built is not applied.
             let after = committer.environment.with_records(&before, &[], &nases)?;
             Ok::<_, AdministrationError>((after, if report.applied { Keep::All } else { Keep::Nothing }))
-        });
-        let after = applied.inspect_err(|_| report.applied = false)?;
+        })?;
         if report.applied {
             turn.swap(after.with_stores(stores));
             committer.write_texts();
