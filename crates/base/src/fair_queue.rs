@@ -14,13 +14,23 @@ struct Queues<T> {
     of: HashMap<Arc<str>, VecDeque<T>>,
     /// Whoever has something waiting, each once.
     turns: VecDeque<Arc<str>>,
+    /// What was taken out for somebody with [`FairQueue::pop_for`] and is not done.
+    under_way: HashMap<Arc<str>, usize>,
     count: usize,
     closed: bool,
 }
 
+/// What was taken out for somebody is under way until this is dropped.
+#[derive(Debug)]
+pub struct UnderWay<'q, T> {
+    queue: &'q FairQueue<T>,
+    who: Arc<str>,
+}
+
 impl<T> Default for FairQueue<T> {
     fn default() -> Self {
-        let queues = Queues { of: HashMap::new(), turns: VecDeque::new(), count: 0, closed: false };
+        let (of, turns, under_way) = Default::default();
+        let queues = Queues { of, turns, under_way, count: 0, closed: false };
         Self { queues: Mutex::new(queues), came: Condvar::new() }
     }
 }
@@ -53,10 +63,25 @@ impl<T> FairQueue<T> {
     pub fn pop(&self) -> Option<T> {
         let mut queues = self.lock();
         loop {
-            if let Some(one) = queues.take() {
+            if let Some((_, one)) = queues.take(usize::MAX) {
                 return Some(one);
             }
             if queues.closed {
+                return None;
+            }
+            queues = self.came.wait(queues).unwrap_or_else(PoisonError::into_inner);
+        }
+    }
+
+    /// The same, of somebody who has less than `most` under way: what takes long for one leaves a taker for others.
+    pub fn pop_for(&self, most: usize) -> Option<(UnderWay<'_, T>, T)> {
+        let mut queues = self.lock();
+        loop {
+            if let Some((who, one)) = queues.take(most) {
+                *queues.under_way.entry(who.clone()).or_default() += 1;
+                return Some((UnderWay { queue: self, who }, one));
+            }
+            if queues.closed && queues.count == 0 {
                 return None;
             }
             queues = self.came.wait(queues).unwrap_or_else(PoisonError::into_inner);
@@ -75,16 +100,33 @@ impl<T> FairQueue<T> {
 }
 
 impl<T> Queues<T> {
-    fn take(&mut self) -> Option<T> {
-        let who = self.turns.pop_front()?;
+    /// The next of somebody who has less than `most` under way.
+    fn take(&mut self, most: usize) -> Option<(Arc<str>, T)> {
+        let may = |who: &Arc<str>| self.under_way.get(who).is_none_or(|under_way| *under_way < most);
+        let who = self.turns.iter().position(may).and_then(|place| self.turns.remove(place))?;
         let queue = self.of.get_mut(&who)?;
         let one = queue.pop_front();
         match queue.is_empty() {
             true => drop(self.of.remove(&who)),
-            false => self.turns.push_back(who),
+            false => self.turns.push_back(who.clone()),
         }
         self.count -= usize::from(one.is_some());
-        one
+        Some((who, one?))
+    }
+}
+
+impl<T> Drop for UnderWay<'_, T> {
+    fn drop(&mut self) {
+        let mut queues = self.queue.lock();
+        if let Some(under_way) = queues.under_way.get_mut(&self.who) {
+            *under_way -= 1;
+            if *under_way == 0 {
+                queues.under_way.remove(&self.who);
+            }
+        }
+        drop(queues);
+        // Somebody may wait for this to be done.
+        self.queue.came.notify_all();
     }
 }
 
@@ -107,6 +149,30 @@ mod tests {
         let rest: Vec<_> = std::iter::from_fn(|| queue.pop()).collect();
         assert_eq!((rest.len(), rest[0]), (47, ("busy", 3)), "in order, to the last");
         assert!(queue.lock().of.is_empty() && queue.lock().count == 0);
+    }
+
+    #[test]
+    fn what_takes_long_for_one_leaves_a_taker_for_others() {
+        let queue = FairQueue::default();
+        (0..3).for_each(|number| queue.push("busy", ("busy", number), 100).unwrap());
+        queue.push("quiet", ("quiet", 0), 100).unwrap();
+        let (busy, first) = queue.pop_for(1).unwrap();
+        let (quiet, second) = queue.pop_for(1).unwrap();
+        assert_eq!([first, second], [("busy", 0), ("quiet", 0)]);
+        // Another of the same waits until this one is done.
+        std::thread::scope(|scope| {
+            let third = scope.spawn(|| queue.pop_for(1).unwrap().1);
+            std::thread::sleep(std::time::Duration::from_millis(30));
+            assert!(!third.is_finished());
+            drop(quiet);
+            std::thread::sleep(std::time::Duration::from_millis(30));
+            assert!(!third.is_finished());
+            drop(busy);
+            assert_eq!(third.join().unwrap(), ("busy", 1));
+        });
+        queue.close();
+        assert_eq!(queue.pop_for(1).map(|(_, one)| one), Some(("busy", 2)));
+        assert!(queue.pop_for(1).is_none() && queue.lock().under_way.is_empty());
     }
 
     #[test]

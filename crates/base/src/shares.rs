@@ -21,6 +21,7 @@ struct Taken {
 pub struct Place {
     shares: Shares,
     who: Arc<str>,
+    many: usize,
 }
 
 impl Shares {
@@ -31,19 +32,26 @@ impl Shares {
 
     /// The same where each may take `weight` times as much as is free: alone, with 4, four fifths of it.
     pub fn take_of(&self, who: &str, most: usize, weight: usize) -> Option<Place> {
+        self.take_many(who, most, weight, 1)
+    }
+
+    /// The same of several places at once, one at least: all of them, or none.
+    pub fn take_many(&self, who: &str, most: usize, weight: usize, many: usize) -> Option<Place> {
+        let many = many.max(1);
         let mut taken = self.lock();
         let (who, own) = match taken.of.get_key_value(who) {
             Some((who, own)) => (who.clone(), *own),
             None => (Arc::from(who), 0),
         };
-        let free = most.saturating_sub(taken.all);
+        // What is free before the last of them is taken, and what is one's own then.
+        let (free, own) = ((most + 1).saturating_sub(taken.all + many), own + many - 1);
         // The last is for somebody else.
         if own >= free.saturating_mul(weight) || (own > 0 && free == 1) {
             return None;
         }
-        taken.all += 1;
+        taken.all += many;
         taken.of.insert(who.clone(), own + 1);
-        Some(Place { shares: self.clone(), who })
+        Some(Place { shares: self.clone(), who, many })
     }
 
     /// How much is taken by all.
@@ -59,9 +67,9 @@ impl Shares {
 impl Drop for Place {
     fn drop(&mut self) {
         let mut taken = self.shares.lock();
-        taken.all -= 1;
+        taken.all -= self.many;
         if let Some(own) = taken.of.get_mut(&self.who) {
-            *own -= 1;
+            *own -= self.many;
             if *own == 0 {
                 taken.of.remove(&self.who);
             }
@@ -106,15 +114,18 @@ mod tests {
 
     proptest! {
         #[test]
-        fn never_more_than_there_is_and_always_room_for_a_newcomer(steps in prop::collection::vec((0..6u8, any::<bool>()), 1..400)) {
+        fn never_more_than_there_is_and_always_room_for_a_newcomer(
+            steps in prop::collection::vec((0..6u8, any::<bool>(), 1..40_usize), 1..400),
+        ) {
             let shares = Shares::default();
-            let mut held = Vec::new();
-            for (who, takes) in steps {
+            let mut held = Vec::<Place>::new();
+            for (who, takes, many) in steps {
                 match takes {
-                    true => held.extend(shares.take(&who.to_string(), 64)),
+                    true => held.extend(shares.take_many(&who.to_string(), 64, 1, many)),
                     false => drop((!held.is_empty()).then(|| held.swap_remove(usize::from(who) % held.len()))),
                 }
-                prop_assert!(held.len() < 64 && shares.taken() == held.len());
+                let all: usize = held.iter().map(|place| place.many).sum();
+                prop_assert!(all < 64 && shares.taken() == all);
                 prop_assert!(shares.take("somebody new", 64).is_some());
             }
         }
