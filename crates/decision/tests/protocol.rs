@@ -67,8 +67,12 @@ impl KeptRequest for Typed {
     }
 }
 
-/// One person.
-struct Crew;
+/// One person, and how passwords are checked: at once, or never, by this process or by somebody else.
+#[derive(Clone, Copy)]
+enum Crew {
+    Answers,
+    NeverAnswers { at_hand: bool },
+}
 
 impl Store for Crew {
     fn kind(&self) -> &'static str {
@@ -82,6 +86,10 @@ impl Store for Crew {
 
     fn time_limit(&self) -> Duration {
         Duration::from_secs(1)
+    }
+
+    fn is_at_hand(&self) -> bool {
+        matches!(self, Self::NeverAnswers { at_hand: true })
     }
 
     fn account<'s>(&'s self, kind: IdentityKind, name: &'s str, _: &'s str) -> StoreReply<'s, Found> {
@@ -102,7 +110,13 @@ impl Store for Crew {
     }
 
     fn check_password<'s>(&'s self, _: &'s Account, password: Secret, _: &'s str) -> StoreReply<'s, PasswordAnswer> {
-        StoreReply::later(async move { Ok((password.expose() == b"Tide-Table-61").into()) })
+        let answers = matches!(self, Self::Answers);
+        StoreReply::later(async move {
+            match answers {
+                true => Ok((password.expose() == b"Tide-Table-61").into()),
+                false => std::future::pending().await,
+            }
+        })
     }
 
     fn recoverable_password<'s>(&'s self, _: &'s Account, _: &'s str) -> StoreReply<'s, Option<Recovered>> {
@@ -149,6 +163,10 @@ struct House {
 
 impl House {
     fn new() -> Self {
+        Self::with(POLICY, Crew::Answers)
+    }
+
+    fn with(policy: &str, crew: Crew) -> Self {
         let table = Arc::new(FactTable::new(
             Vec::new(),
             [FactDefinition {
@@ -160,10 +178,10 @@ impl House {
                 meaning: "When it is asked.".into(),
             }],
         ));
-        let policy = Compiled::from_source(Source::new("typed.writ", POLICY), table.schema())
+        let policy = Compiled::from_source(Source::new("typed.writ", policy), table.schema())
             .unwrap_or_else(|checked| panic!("{:?}", checked.diagnostics()));
         let offers = Arc::new(GateOffers::prepare(&policy, &CertificateMaterial::default()).unwrap());
-        let registry = StoreRegistry::from([("crew".to_owned(), Arc::new(Crew) as Arc<dyn Store>)]);
+        let registry = StoreRegistry::from([("crew".to_owned(), Arc::new(crew) as Arc<dyn Store>)]);
         let stores = Arc::new(BoundStores::new(policy.stores(), &registry));
         let active = ActivePolicy { policy: Arc::new(policy), table, offers, stores };
         Self { active, sessions: Arc::default(), machines: Machines::default() }
@@ -227,6 +245,22 @@ fn a_typed_question_is_decided_by_its_own_facts() {
     assert_eq!(house.decide(&nothing).ending, Ending::Refused { by, text: None });
     let chap = Typed { carrier: Carrier::Chap, ..typed(night, "ida.marsh", "Tide-Table-61") };
     assert_eq!(house.decide(&chap).ending, Ending::Unfit(Unfit::MethodNotAccepted));
+}
+
+/// Whoever can fill our own room must not bring about what the policy gives in an outage.
+#[test]
+fn an_answer_of_our_own_that_comes_late_is_no_outage() {
+    let policy = POLICY.replace("identify user in crew", "identify user in crew { unreachable continue }").replace(
+        "otherwise refuse",
+        "rule \"Outage\" { when user.failure = \"unreachable\" grant network }\n      otherwise refuse",
+    );
+    let ended = |at_hand| {
+        let house = House::with(&policy, Crew::NeverAnswers { at_hand });
+        house.decide(&typed("day", "ida.marsh", "Tide-Table-61")).ending
+    };
+    assert_eq!(ended(false), Ending::Granted { by: Decider::Rule(1), grants: 0 });
+    let no_room = Because::Proof(IdentityKind::User, regnant_policy::Event::NoRoom);
+    assert_eq!(ended(true), Ending::Silent { by: no_room });
 }
 
 #[test]

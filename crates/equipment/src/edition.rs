@@ -3,7 +3,7 @@ use std::collections::HashMap;
 use std::net::IpAddr;
 use std::sync::{Arc, OnceLock};
 
-use regnant_base::did_you_mean;
+use regnant_base::{did_you_mean, go_on};
 use regnant_decision::{NasIdentity, Purpose};
 use regnant_policy::{Acl, Compiled, FactId, Facts, Known, Members, Statement, StatementValue, Value};
 use regnant_radius::{Attributes, Definition, MAX_LEN};
@@ -218,7 +218,8 @@ impl Edition {
                 let mut shown = self.vocabulary.dictionary().show_all(shown);
                 let secrets = secrets_of(&statements, &self.vocabulary).into_iter();
                 shown.extend(secrets.map(|(attribute, name)| (attribute.name.clone(), format!("(secret {name})"))));
-                Preview { shown, attributes, varies, cannot: None }
+                let lists_by_name = known.dialect.lists_by_name(&statements);
+                Preview { shown, attributes, varies, lists_by_name, cannot: None }
             }
             Err(cannot) => Preview { cannot: Some(cannot.error.to_string()), varies, ..Preview::default() },
         })
@@ -255,6 +256,7 @@ fn prepared(
     set: usize,
     vocabulary: &Vocabulary,
 ) -> Result<Prepared, Box<CannotSay>> {
+    go_on();
     let rendered = dialect.render(&policy.longest_statements(set), policy, vocabulary.dictionary());
     match (rendered, policy.varies(set)) {
         (Ok(attributes), false) => Ok(Prepared::Fixed(attributes)),
@@ -299,6 +301,8 @@ pub struct Preview {
     pub attributes: Vec<u8>,
     /// Whether some value comes from a fact; the longest that it may be is shown.
     pub varies: bool,
+    /// Access lists of which the equipment is told the name alone: it has to have them already.
+    pub lists_by_name: Vec<String>,
     /// What cannot be said, where something cannot.
     pub cannot: Option<String>,
 }

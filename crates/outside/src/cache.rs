@@ -131,30 +131,33 @@ fn is_long(account: &Account) -> bool {
 /// Devices that were found a moment ago, or not.
 pub struct DeviceCache {
     keep: Duration,
-    listed: Mutex<BoundedMap<Mac, Seen>>,
+    known: Mutex<KnownDevices>,
+}
+
+struct KnownDevices {
+    listed: BoundedMap<Mac, Seen>,
     /// Addresses that are not listed, in room of their own: whoever invents them pushes out nobody else's.
-    unlisted: Mutex<BoundedMap<Mac, Instant>>,
+    unlisted: BoundedMap<Mac, Instant>,
 }
 
 impl DeviceCache {
     /// Room for devices that count for so long.
     pub fn new(keep: Duration) -> Self {
-        Self { keep, listed: Mutex::new(BoundedMap::new(MOST)), unlisted: Mutex::new(BoundedMap::new(MOST)) }
+        let known = KnownDevices { listed: BoundedMap::new(MOST), unlisted: BoundedMap::new(MOST) };
+        Self { keep, known: Mutex::new(known) }
     }
 
     /// What was found of an address not long ago.
     pub fn get(&self, mac: Mac) -> Option<Option<Arc<Device>>> {
-        let mut listed = self.listed.lock().unwrap_or_else(PoisonError::into_inner);
-        match listed.get(&mac) {
+        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        match known.listed.get(&mac) {
             Some((at, device)) if at.elapsed() < self.keep => return Some(Some(device.clone())),
-            Some(_) => drop(listed.remove(&mac)),
+            Some(_) => drop(known.listed.remove(&mac)),
             None => {}
         }
-        drop(listed);
-        let mut unlisted = self.unlisted.lock().unwrap_or_else(PoisonError::into_inner);
-        match unlisted.get(&mac) {
+        match known.unlisted.get(&mac) {
             Some(at) if at.elapsed() < self.keep.min(NOBODY) => return Some(None),
-            Some(_) => drop(unlisted.remove(&mac)),
+            Some(_) => drop(known.unlisted.remove(&mac)),
             None => {}
         }
         None
@@ -165,16 +168,15 @@ impl DeviceCache {
         if self.keep.is_zero() {
             return;
         }
-        let mut unlisted = self.unlisted.lock().unwrap_or_else(PoisonError::into_inner);
-        let mut listed = self.listed.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
         match found {
             Some(device) => {
-                unlisted.remove(&mac);
-                listed.insert(mac, (Instant::now(), device));
+                known.unlisted.remove(&mac);
+                known.listed.insert(mac, (Instant::now(), device));
             }
             None => {
-                listed.remove(&mac);
-                unlisted.insert(mac, Instant::now());
+                known.listed.remove(&mac);
+                known.unlisted.insert(mac, Instant::now());
             }
         }
     }

@@ -2,6 +2,8 @@
 
 use std::collections::HashMap;
 
+use regnant_base::go_on;
+
 use crate::format::spaced;
 use crate::parse;
 use crate::parse::lexer::lex;
@@ -205,6 +207,7 @@ impl<'s> Outlined<'s> {
     }
 
     fn compare(&self, old: &Self, known: &OutlineItem, item: &OutlineItem, changes: &mut Vec<Change>) {
+        go_on();
         match item.kind {
             // What is in it is compared by itself.
             OutlineKind::Gate => {}

@@ -1,3 +1,5 @@
+use regnant_base::go_on;
+
 use crate::acl::Acl;
 use crate::check::{self, NO_GATE};
 use crate::diagnostic::{Diagnostic, Severity};
@@ -153,7 +155,7 @@ impl Compiled {
 
     /// Runs every case of the policy that depends on nothing but the policy.
     pub fn run_cases(&self) -> Vec<CaseResult> {
-        self.cases.iter().filter(|case| !case.now).map(|case| self.program.run(case)).collect()
+        self.cases.iter().filter(|case| !case.now).inspect(|_| go_on()).map(|case| self.program.run(case)).collect()
     }
 
     /// The cases that are judged against the records, by their numbers, with what they state.

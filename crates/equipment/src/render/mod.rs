@@ -64,6 +64,24 @@ impl Dialect {
         Ok(all)
     }
 
+    /// The access lists in these statements that go by their names alone, so that the equipment has to have them.
+    pub(crate) fn lists_by_name(&self, statements: &[Statement]) -> Vec<String> {
+        let by_name = |statement: &&Statement| match (&self.acl, statement.kind.keyword) {
+            (Some(AclCarriage::Reference(_)), _) => false,
+            (carriage, "acl") => matches!(carriage, Some(AclCarriage::ByName { .. })),
+            _ => true,
+        };
+        let mut names = Vec::new();
+        for (_, value) in statements.iter().filter(by_name).flat_map(|statement| &statement.values) {
+            if let StatementValue::Acl(name) = value
+                && !names.contains(name)
+            {
+                names.push(name.clone());
+            }
+        }
+        names
+    }
+
     /// A list as the equipment takes it with this statement.
     pub(crate) fn as_told<'a>(&self, acl: &'a Acl, keyword: &str) -> Cow<'a, Acl> {
         let inverted = match self.statements.get(keyword) {

@@ -153,8 +153,9 @@ impl Record {
                 format!("No gate of edition {} takes such a request.", self.edition),
                 Some(match self.missed_by_gates.first() {
                     Some((gate, fact)) => format!(
-                        "Gate {gate} asks for {fact}, which the request does not tell: set the equipment to send what \
-                         it is read from, or widen the gate's `when`."
+                        "Gate {gate} asks for {fact}, which the request does not tell: set the equipment to send {}, or widen \
+                         the gate's `when`.",
+                        read_from(fact)
                     ),
                     None => "Widen the `when` of the gate that should take it, or write a gate for it.".into(),
                 }),
@@ -559,6 +560,19 @@ impl Record {
     fn facts_of(&self, prefixes: &[&str]) -> Vec<Clue> {
         let fits = |name: &str| prefixes.iter().any(|prefix| name.starts_with(prefix));
         self.facts.iter().filter(|(name, _)| fits(name)).map(|(name, value)| Clue::new(name, value)).collect()
+    }
+}
+
+/// What a fact of a request is read from.
+fn read_from(fact: &str) -> &str {
+    match fact {
+        "request.purpose" => "Service-Type or NAS-Port-Type, from which it is read",
+        "request.medium" => "NAS-Port-Type",
+        "request.port" => "NAS-Port or NAS-Port-Id",
+        "request.ssid" => "the network's name in Called-Station-Id, behind the address and a colon",
+        "request.mac" => "Calling-Station-Id",
+        "request.carrier" => "a credential",
+        other => other.strip_prefix("request.").unwrap_or("what it is read from"),
     }
 }
 

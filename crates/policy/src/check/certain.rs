@@ -3,6 +3,8 @@
 
 use std::collections::HashMap;
 
+use regnant_base::go_on;
+
 use crate::run::program::{Leaf, LeafId, Program, Term, TermId};
 use crate::schema::{FactId, Schema};
 use crate::sets::{Asked, Numbers, Values};
@@ -163,6 +165,7 @@ impl<'p> Certain<'p> {
     fn exclude(&mut self, leaves: &[(LeafId, bool)]) -> Option<String> {
         let mut of_facts = HashMap::<FactId, Left>::new();
         for (id, so) in leaves {
+            go_on();
             let leaf = self.program.leaf(*id);
             let asked = self.asked(leaf)?;
             let left = of_facts.entry(leaf.fact).or_default();

@@ -10,7 +10,7 @@ use crate::run::program::{Expression, Leaf, LeafId, Term, TermId, Test as Compil
 use crate::schema::{FactId, Stage, Type};
 use crate::source::Span;
 use crate::value::Value;
-use regnant_base::did_you_mean;
+use regnant_base::{did_you_mean, go_on};
 
 /// Functions of texts, and how many values each takes.
 pub(crate) const FUNCTIONS: [(&str, usize); 6] =
@@ -68,6 +68,7 @@ impl<'p> Checker<'p> {
 
     /// Compiles a condition; `None` where a finding was reported.
     pub(super) fn condition(&mut self, condition: &Condition) -> Option<TermId> {
+        go_on();
         match condition {
             Condition::And(terms) => self.terms(terms).map(|terms| self.node(Term::All(terms))),
             Condition::Or(terms) => self.terms(terms).map(|terms| self.node(Term::Any(terms))),

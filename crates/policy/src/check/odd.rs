@@ -2,6 +2,8 @@
 
 use std::collections::{HashMap, HashSet};
 
+use regnant_base::go_on;
+
 use crate::check::Checker;
 use crate::check::certain::Certain;
 use crate::diagnostic::Diagnostic;
@@ -87,6 +89,7 @@ impl Checker<'_> {
         let title = |place: usize| gate.rules[place].title.clone();
         let mut conditions: HashMap<u32, usize> = HashMap::new();
         for (place, rule) in gate.rules.iter().enumerate() {
+            go_on();
             // Where both say the same the first decides; only where one that grants is passed over for want
             // of an answer, another that refuses is not.
             let before = *conditions.entry(certain.meaning(rule.when)).or_insert(place);

@@ -1,3 +1,5 @@
+use regnant_base::go_on;
+
 use crate::diagnostic::Diagnostic;
 use crate::grant::{STATEMENTS, StatementKind, Takes};
 use crate::outline::{OutlineItem, OutlineKind};
@@ -11,6 +13,7 @@ impl Parser {
     pub(crate) fn policy(&mut self) -> Policy {
         let mut policy = Policy::default();
         while !self.at_end() {
+            go_on();
             if let Err(diagnostic) = self.item(&mut policy) {
                 self.failed(diagnostic);
                 if !self.at_end() {
