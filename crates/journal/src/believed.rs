@@ -23,6 +23,11 @@ impl BelievedClock {
         Self { last: (wall, steady), doubted: jumped.then_some(steady) }
     }
 
+    /// Whether it is believed, as far as was seen.
+    pub(crate) fn is_believed(&self) -> bool {
+        self.doubted.is_none()
+    }
+
     /// Whether what the clock shows now is believed; tells whether it jumped since it was looked at last, and by how
     /// many seconds.
     pub(crate) fn look(&mut self, (wall, steady): (i64, Instant)) -> (bool, Option<i64>) {

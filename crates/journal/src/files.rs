@@ -20,7 +20,7 @@ pub(crate) trait BookFile: Sized {
     type Row;
 
     /// Opens or makes it.
-    fn open(path: &std::path::Path, now: u64) -> Result<Self, JournalError>;
+    fn open(path: &std::path::Path) -> Result<Self, JournalError>;
 
     /// Its bytes.
     fn bytes(&self) -> u64;
@@ -38,6 +38,10 @@ pub(crate) struct Files<F> {
     state: Arc<State>,
     tidied: Instant,
     clock: BelievedClock,
+    /// Whether the clock is believed.
+    believed: bool,
+    /// Whether it jumped since the file began.
+    jumped: bool,
 }
 
 impl<F: BookFile> Files<F> {
@@ -45,18 +49,20 @@ impl<F: BookFile> Files<F> {
     pub(crate) fn open(folder: Folder, keep: Keep, state: Arc<State>) -> Result<Self, JournalError> {
         let today = today();
         let clock = BelievedClock::new(folder.written()?, both_clocks());
-        let newest = folder.files()?.into_iter().rfind(|name| name.day == today);
+        // What was written before a start at which the clock is another stays in a file of its own.
+        let newest = folder.files()?.pop().filter(|name| name.day == today && clock.is_believed());
         let (name, file) = match newest {
             Some(name) => Self::open_or_set_aside(&folder, name)?,
             None => Self::begin(&folder)?,
         };
-        let mut files = Self { folder, keep, name, file, state, tidied: Instant::now(), clock };
+        let tidied = Instant::now();
+        let mut files = Self { folder, keep, name, file, state, tidied, clock, believed: false, jumped: false };
         files.tidy_up();
         Ok(files)
     }
 
     fn open_or_set_aside(folder: &Folder, name: FileName) -> Result<(FileName, F), JournalError> {
-        match F::open(&folder.path(name), now_ms()) {
+        match F::open(&folder.path(name)) {
             Err(error) if error.is_of_no_use() => {
                 let aside = folder.set_aside(name)?;
                 tracing::error!("{error}; it was set aside as {}, and a new file begins", aside.display());
@@ -68,7 +74,7 @@ impl<F: BookFile> Files<F> {
 
     fn begin(folder: &Folder) -> Result<(FileName, F), JournalError> {
         let name = folder.next(today())?;
-        let opened = F::open(&folder.path(name), now_ms());
+        let opened = F::open(&folder.path(name));
         if opened.is_err() {
             // On a full disk each try would leave another empty file.
             let _ = folder.remove(name);
@@ -76,10 +82,13 @@ impl<F: BookFile> Files<F> {
         Ok((name, opened?))
     }
 
-    /// Writes entries into the file of today.
+    /// Writes entries into the file of today. Within a file they are in the order of their times: where the clock
+    /// jumps another begins.
     pub(crate) fn commit(&mut self, rows: &[F::Row]) -> Result<(), JournalError> {
-        if self.name.day != today() || self.file.bytes() > LARGE {
+        self.look_at_the_clock();
+        if self.jumped || self.name.day != today() || self.file.bytes() > LARGE {
             (self.name, self.file) = Self::begin(&self.folder)?;
+            self.jumped = false;
             self.tidy_up();
         }
         match self.file.commit(rows) {
@@ -98,16 +107,22 @@ impl<F: BookFile> Files<F> {
         self.folder.path(self.name)
     }
 
-    /// What is too old, or too much, goes.
-    fn tidy_up(&mut self) {
+    fn look_at_the_clock(&mut self) {
         let (believed, jumped) = self.clock.look(both_clocks());
+        self.believed = believed;
         if let Some(seconds) = jumped {
+            self.jumped = true;
             tracing::warn!(
                 "the system's clock jumped by {seconds} s: nothing of {} is deleted for its age for a day",
                 self.path().display()
             );
         }
-        match self.keep.apply(&self.folder, self.name, believed.then(today)) {
+    }
+
+    /// What is too old, or too much, goes.
+    fn tidy_up(&mut self) {
+        self.look_at_the_clock();
+        match self.keep.apply(&self.folder, self.name, self.believed.then(today)) {
             Ok(files) => self.state.deleted_more(files),
             Err(error) => tracing::warn!("what is too old in {} cannot be deleted: {error}", self.path().display()),
         }
@@ -127,8 +142,4 @@ impl<F: BookFile> Files<F> {
 /// The system's clock, in seconds since 1970, and one that only goes on.
 fn both_clocks() -> (i64, Instant) {
     (Timestamp::now().as_second(), Instant::now())
-}
-
-fn now_ms() -> u64 {
-    u64::try_from(Timestamp::now().as_millisecond()).unwrap_or(0)
 }

@@ -27,25 +27,31 @@ impl Default for Keep {
 }
 
 /// The folder of the journal: a file for each day (UTC), or several where a day brings
-/// much. What is too old goes a whole file at a time.
+/// much or its clock jumps. What is too old goes a whole file at a time.
 #[derive(Clone, Debug)]
 pub(crate) struct Folder {
     path: PathBuf,
 }
 
-/// The name of a file: `2026-11-25.sqlite`, then `2026-11-25.2.sqlite`.
+/// The name of a file, such as `000017.2026-11-25.sqlite`. Files are in the order of their numbers, whatever the clock
+/// showed when they began.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub(crate) struct FileName {
+    pub(crate) number: u32,
     pub(crate) day: Date,
-    pub(crate) part: u32,
 }
 
 impl fmt::Display for FileName {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self.part {
-            1 => write!(f, "{}.sqlite", self.day),
-            part => write!(f, "{}.{part}.sqlite", self.day),
-        }
+        write!(f, "{:06}.{}.sqlite", self.number, self.day)
+    }
+}
+
+impl FileName {
+    /// When its day is over, in milliseconds since 1970.
+    pub(crate) fn over(self) -> Option<i64> {
+        let next = self.day.tomorrow().ok()?.to_zoned(TimeZone::UTC).ok()?;
+        Some(next.timestamp().as_millisecond())
     }
 }
 
@@ -53,12 +59,8 @@ impl FromStr for FileName {
     type Err = ();
 
     fn from_str(name: &str) -> Result<Self, ()> {
-        let stem = name.strip_suffix(".sqlite").ok_or(())?;
-        let (day, part) = match stem.split_once('.') {
-            None => (stem, 1),
-            Some((day, part)) => (day, part.parse().map_err(|_| ())?),
-        };
-        let read = Self { day: day.parse().map_err(|_| ())?, part };
+        let (number, day) = name.strip_suffix(".sqlite").and_then(|stem| stem.split_once('.')).ok_or(())?;
+        let read = Self { number: number.parse().map_err(|_| ())?, day: day.parse().map_err(|_| ())? };
         // One file has one name.
         if read.to_string() == name { Ok(read) } else { Err(()) }
     }
@@ -87,25 +89,31 @@ impl Folder {
 
     /// When a file of it was written last, in seconds since 1970.
     pub(crate) fn written(&self) -> Result<Option<i64>, JournalError> {
-        let changed = |name: FileName| {
-            let part = |part: &&str| fs::metadata(self.part(name, part)).and_then(|meta| meta.modified()).ok();
-            let newest = PARTS.iter().filter_map(part).max()?;
-            Timestamp::try_from(newest).ok().map(Timestamp::as_second)
-        };
-        Ok(self.files()?.into_iter().filter_map(changed).max())
+        let written = self.files()?.into_iter().filter_map(|name| self.written_last(name));
+        Ok(written.max().map(Timestamp::as_second))
+    }
+
+    fn written_last(&self, name: FileName) -> Option<Timestamp> {
+        let part = |part: &&str| fs::metadata(self.part(name, part)).and_then(|meta| meta.modified()).ok();
+        PARTS.iter().filter_map(part).max().and_then(|newest| Timestamp::try_from(newest).ok())
+    }
+
+    /// The day of what is in a file: no later than when it was written last, though the clock was ahead when it began.
+    fn day_of(&self, name: FileName) -> Date {
+        let written = self.written_last(name).map(|at| at.to_zoned(TimeZone::UTC).date());
+        written.map_or(name.day, |written| written.min(name.day))
     }
 
     /// The name that a new file has.
     pub(crate) fn next(&self, today: Date) -> Result<FileName, JournalError> {
-        // Those that were set aside count: their names come first in a listing.
+        // Those that were set aside count: a number is not used twice.
         let taken = fs::read_dir(&self.path).map_err(|error| Self::failed(&self.path, error))?;
-        let parts = taken.filter_map(|entry| {
+        let numbers = taken.filter_map(|entry| {
             let name = entry.ok()?.file_name().to_str()?.to_owned();
             let (file, _) = name.split_once(".sqlite")?;
-            format!("{file}.sqlite").parse::<FileName>().ok()
+            format!("{file}.sqlite").parse::<FileName>().ok().map(|name| name.number)
         });
-        let last = parts.filter(|name| name.day == today).map(|name| name.part).max();
-        Ok(FileName { day: today, part: last.unwrap_or(0) + 1 })
+        Ok(FileName { number: numbers.max().unwrap_or(0) + 1, day: today })
     }
 
     /// The bytes of a file, with what waits beside it to be merged into it.
@@ -171,7 +179,7 @@ impl Keep {
         let mut all: u64 = files.iter().map(|(_, bytes)| bytes).sum();
         let mut removed = 0;
         while let Some((name, bytes)) = files.pop() {
-            let age = today.and_then(|today| Duration::try_from(today.duration_since(name.day)).ok());
+            let age = today.and_then(|today| Duration::try_from(today.duration_since(folder.day_of(name))).ok());
             let old = age.is_some_and(|age| age > Duration::from_secs(u64::from(self.days) * 86_400));
             if name == written || !(old || all > self.at_most) {
                 break;
@@ -200,22 +208,29 @@ mod tests {
 
     #[test]
     fn files_have_one_name_and_are_in_order() {
-        for wrong in ["2026-11-25", "2026-11-25.1.sqlite", "2026-11-25.02.sqlite", "x.sqlite", "2026-13-01.sqlite"] {
+        for wrong in
+            ["2026-11-25.sqlite", "1.2026-11-25.sqlite", "000001.2026-13-01.sqlite", "x.sqlite", "000001.2026-11-25"]
+        {
             assert!(wrong.parse::<FileName>().is_err(), "{wrong}");
         }
         let dir = tempfile::tempdir().unwrap();
         let folder = Folder::open(dir.path()).unwrap();
-        for file in ["2026-11-25.10.sqlite", "2026-11-25.2.sqlite", "2026-11-24.sqlite", "2026-11-25.sqlite", "notes"] {
+        // The clock was a hundred days ahead for a while.
+        let written = [
+            "000009.2026-11-25.sqlite",
+            "000010.2027-03-05.sqlite",
+            "000011.2026-11-25.sqlite",
+            "1000000.2026-11-26.sqlite",
+        ];
+        for file in written.iter().rev().chain(&["notes"]) {
             fs::write(dir.path().join(file), "x").unwrap();
         }
         let files: Vec<_> = folder.files().unwrap().iter().map(FileName::to_string).collect();
-        assert_eq!(files, ["2026-11-24.sqlite", "2026-11-25.sqlite", "2026-11-25.2.sqlite", "2026-11-25.10.sqlite"]);
-        let day = |text: &str| text.parse().unwrap();
-        assert_eq!(folder.next(day("2026-11-25")).unwrap().to_string(), "2026-11-25.11.sqlite");
-        assert_eq!(folder.next(day("2026-11-26")).unwrap().to_string(), "2026-11-26.sqlite");
-        let aside = folder.set_aside(name("2026-11-24.sqlite")).unwrap();
+        assert_eq!(files, written);
+        let aside = folder.set_aside(name(written[3])).unwrap();
         assert!(aside.exists() && folder.files().unwrap().len() == 3);
-        assert_eq!(folder.next(day("2026-11-24")).unwrap().part, 2, "a name is not used twice");
+        let next = folder.next("2026-11-24".parse().unwrap()).unwrap();
+        assert_eq!(next.to_string(), "1000001.2026-11-24.sqlite", "a number is not used twice");
     }
 
     #[test]
@@ -225,7 +240,7 @@ mod tests {
         let fill = || {
             for day in 1..=9 {
                 for part in ["", "-wal"] {
-                    fs::write(dir.path().join(format!("2026-11-0{day}.sqlite{part}")), [0; 50]).unwrap();
+                    fs::write(dir.path().join(format!("00000{day}.2026-11-0{day}.sqlite{part}")), [0; 50]).unwrap();
                 }
             }
         };
@@ -233,8 +248,11 @@ mod tests {
             fill();
             let today = "2026-11-09".parse().unwrap();
             let keep = Keep { days, at_most };
-            assert_eq!(Keep { at_most: u64::MAX, ..keep }.apply(&folder, name("2026-11-09.sqlite"), None).unwrap(), 0);
-            let removed = keep.apply(&folder, name("2026-11-09.sqlite"), Some(today)).unwrap();
+            assert_eq!(
+                Keep { at_most: u64::MAX, ..keep }.apply(&folder, name("000009.2026-11-09.sqlite"), None).unwrap(),
+                0
+            );
+            let removed = keep.apply(&folder, name("000009.2026-11-09.sqlite"), Some(today)).unwrap();
             let left = folder.files().unwrap().len();
             assert_eq!(removed as usize, 9 - left);
             assert_eq!(fs::read_dir(dir.path()).unwrap().count(), 2 * left, "what lay beside them went too");
@@ -244,5 +262,12 @@ mod tests {
         assert_eq!(left(3, 10_000), 4);
         assert_eq!(left(90, 450), 4);
         assert_eq!(left(0, 0), 1);
+        // One of a clock that was ahead, and is back, holds up none of those after it.
+        fs::rename(dir.path().join("000009.2026-11-09.sqlite"), dir.path().join("000001.2199-01-01.sqlite")).unwrap();
+        fs::write(dir.path().join("000002.2026-11-02.sqlite"), "x").unwrap();
+        fs::write(dir.path().join("000003.2199-01-01.sqlite"), "x").unwrap();
+        let keep = Keep { days: 90, at_most: u64::MAX };
+        let removed = keep.apply(&folder, name("000003.2199-01-01.sqlite"), Some("2190-01-01".parse().unwrap()));
+        assert_eq!(removed.unwrap(), 2);
     }
 }

@@ -121,7 +121,7 @@ impl<W> Handle<W> {
     }
 
     /// Whether nothing may be decided now, because it could not be written or what waits
-    /// to be written is too old: packets then wait in their socket.
+    /// to be written is too old: packets wait then.
     pub fn is_held_up(&self) -> bool {
         self.state.is_held_up()
     }

@@ -2,6 +2,7 @@ use std::collections::HashMap;
 use std::path::Path;
 use std::time::{Duration, Instant};
 
+use regnant_base::given_up;
 use regnant_decision::EntryKind;
 use regnant_evidence::{AccountingRecord, Evidence, UnheardRecord};
 use regnant_policy::Mac;
@@ -13,7 +14,7 @@ use crate::Entry;
 use crate::counts::{Count, NewestKind};
 use crate::database::open_to_read;
 use crate::error::JournalError;
-use crate::folder::Folder;
+use crate::folder::{FileName, Folder};
 use crate::{reports_file, segment};
 
 /// The reading end of the journal and of accounting, on connections of its own.
@@ -37,8 +38,11 @@ pub struct EntryFilter {
     pub patience: Option<Duration>,
 }
 
-/// Entries that are found, each with its id.
+/// Entries that are found, each with its id, the newest first.
 type Found = Vec<(Ulid, Entry)>;
+
+/// How long after its day a file may still get what happened in it.
+const SLACK: i64 = 3_600_000;
 
 /// Steps of the database between two looks at the clock.
 const STEPS: i32 = 20_000;
@@ -62,9 +66,9 @@ impl JournalReader {
             found = newest_in(&self.journal, segment::VERSION, (filter, until), ENTRY, read)?;
         }
         if wants(true) {
-            found.extend(newest_in(&self.accounting, reports_file::VERSION, (filter, until), REPORT, read_report)?);
+            let reports = newest_in(&self.accounting, reports_file::VERSION, (filter, until), REPORT, read_report)?;
+            found = merged(found, reports);
         }
-        found.sort_by_key(|(id, _)| std::cmp::Reverse(*id));
         found.truncate(filter.limit);
         Ok(found.into_iter().map(|(_, entry)| entry).collect())
     }
@@ -73,17 +77,23 @@ impl JournalReader {
     pub fn entry(&self, id: &str) -> Result<Option<Entry>, JournalError> {
         let Ok(id) = Ulid::from_string(id) else { return Ok(None) };
         let mut found = None;
-        each_file(&self.journal, segment::VERSION, |file| {
-            let sql = "SELECT id, outcome, evidence FROM entry WHERE id = ?1";
-            found = file.prepare(sql)?.query_row([id.to_bytes()], read).optional()?.map(|(_, entry)| entry);
-            Ok(found.is_some())
-        })?;
-        if found.is_none() {
-            each_file(&self.accounting, reports_file::VERSION, |file| {
-                let sql = "SELECT id, record FROM report WHERE id = ?1";
-                found = file.prepare(sql)?.query_row([id.to_bytes()], read_report).optional()?.map(|(_, entry)| entry);
-                Ok(found.is_some() || begun(file)? <= id.timestamp_ms())
+        // Most of the time it is in a file of its day; not where the clock jumped between the two.
+        for since in [Some(id.timestamp_ms()), None] {
+            each_file_since(&self.journal, segment::VERSION, since, |_, file| {
+                let sql = "SELECT id, outcome, evidence FROM entry WHERE id = ?1";
+                found = file.prepare(sql)?.query_row([id.to_bytes()], read).optional()?.map(|(_, entry)| entry);
+                Ok(found.is_some())
             })?;
+            if found.is_none() {
+                each_file_since(&self.accounting, reports_file::VERSION, since, |_, file| {
+                    let sql = "SELECT id, record FROM report WHERE id = ?1";
+                    found = file.prepare(sql)?.query_row([id.to_bytes()], read_report).optional()?.map(|(_, one)| one);
+                    Ok(found.is_some())
+                })?;
+            }
+            if found.is_some() {
+                break;
+            }
         }
         Ok(found)
     }
@@ -92,19 +102,18 @@ impl JournalReader {
     /// newest.
     pub fn reports(&self, decision: Ulid) -> Result<Vec<Entry>, JournalError> {
         let mut found = Found::new();
-        each_file(&self.accounting, reports_file::VERSION, |file| {
+        // Nothing is reported of it before it was made.
+        each_file_since(&self.accounting, reports_file::VERSION, Some(decision.timestamp_ms()), |_, file| {
             let sql =
                 format!("SELECT id, record FROM report WHERE decision = ?1 ORDER BY id DESC LIMIT {MOST_REPORTS}");
             let mut statement = file.prepare(&sql)?;
             for row in statement.query_map([decision.to_bytes()], read_report)? {
                 found.push(row?);
             }
-            // Nothing is reported of it before it was made.
-            Ok(found.len() >= MOST_REPORTS || begun(file)? <= decision.timestamp_ms())
+            Ok(found.len() >= MOST_REPORTS)
         })?;
-        found.sort_by_key(|(id, _)| *id);
-        let older = found.len().saturating_sub(MOST_REPORTS);
-        Ok(found.into_iter().skip(older).map(|(_, entry)| entry).collect())
+        found.truncate(MOST_REPORTS);
+        Ok(found.into_iter().rev().map(|(_, entry)| entry).collect())
     }
 
     /// The newest entry of somebody, or of something, by its name.
@@ -175,8 +184,8 @@ impl JournalReader {
 
     /// What was counted from one hour on, until another and not with it.
     pub fn counts(&self, from: i64, until: i64) -> Result<Vec<Count>, JournalError> {
-        let mut all = Vec::new();
-        each_file(&self.journal, segment::VERSION, |file| {
+        let (mut all, since) = (Vec::new(), u64::try_from(from.saturating_mul(3_600_000)).ok());
+        each_file_since(&self.journal, segment::VERSION, since, |_, file| {
             let mut statement = file.prepare(
                 "SELECT hour, edition, gate, rule, grants, outcome, cause, nas, number FROM tally
                  WHERE hour >= ?1 AND hour < ?2",
@@ -184,7 +193,7 @@ impl JournalReader {
             for row in statement.query_map([from, until], count)? {
                 all.extend(row?);
             }
-            Ok(begun(file)?.cast_signed() / 3_600_000 < from)
+            Ok(false)
         })?;
         Ok(all)
     }
@@ -196,9 +205,23 @@ fn each_file(
     form: i64,
     mut look: impl FnMut(&Connection) -> rusqlite::Result<bool>,
 ) -> Result<(), JournalError> {
-    for name in folder.files()?.into_iter().rev() {
+    each_file_since(folder, form, None, |_, file| look(file))
+}
+
+/// The same of files whose day was not over then, in milliseconds since 1970. One says nothing of another: the clock
+/// may have jumped between them.
+fn each_file_since(
+    folder: &Folder,
+    form: i64,
+    since: Option<u64>,
+    mut look: impl FnMut(FileName, &Connection) -> rusqlite::Result<bool>,
+) -> Result<(), JournalError> {
+    let is_over = |name: FileName| {
+        since.zip(name.over()).is_some_and(|(since, over)| over.saturating_add(SLACK) < since.cast_signed())
+    };
+    for name in folder.files()?.into_iter().rev().filter(|name| !is_over(*name)) {
         let path = folder.path(name);
-        match open_to_read(&path, form).and_then(|file| Ok(look(&file)?)) {
+        match open_to_read(&path, form).and_then(|file| Ok(look(name, &file)?)) {
             Ok(true) => break,
             Ok(false) => {}
             Err(error) if path.exists() => {
@@ -210,7 +233,7 @@ fn each_file(
     Ok(())
 }
 
-/// The newest entries of a folder that a filter lets through.
+/// The newest entries of a folder that a filter lets through: file after file, and in each by their times.
 fn newest_in(
     folder: &Folder,
     form: i64,
@@ -218,37 +241,103 @@ fn newest_in(
     table: Table,
     read: fn(&Row<'_>) -> rusqlite::Result<(Ulid, Entry)>,
 ) -> Result<Found, JournalError> {
-    let (sql, parameters) = filter.query(table);
+    let after = filter.before.as_deref().and_then(|id| Ulid::from_string(id).ok());
+    let mut before = match after {
+        Some(id) => Before::find(folder, form, table, id)?,
+        None => Before::Nothing,
+    };
     let mut found = Found::new();
-    let is_late = move || until.is_some_and(|until| Instant::now() > until);
-    each_file(folder, form, |file| {
+    let is_late = move || until.is_some_and(|until| Instant::now() > until) || given_up().is_some();
+    each_file_since(folder, form, None, |name, file| {
         if is_late() {
             return Ok(true);
         }
+        let Some(bound) = before.within(file, table)? else { return Ok(false) };
+        let (sql, parameters) = filter.query(table, bound);
         file.progress_handler(STEPS, Some(is_late))?;
         let mut statement = file.prepare(&sql)?;
         let rows = statement.query_map(rusqlite::params_from_iter(&parameters), read)?;
         for row in rows {
             let (id, entry) = row?;
-            // What stayed unheard for long is in the file of each day; the newest counts.
-            if !found.iter().any(|(known, _)| *known == id) {
+            // What stayed unheard for long is in the file of each day; the newest counts, which may be of an earlier page.
+            let again = matches!(entry, Entry::Unheard(_)) && after.is_some_and(|after| id >= after);
+            let was_on_a_page = || again && is_after(folder, form, table, (name, id));
+            if !found.iter().any(|(known, _)| *known == id) && !was_on_a_page() {
                 found.push((id, entry));
             }
         }
-        found.sort_by_key(|(id, _)| std::cmp::Reverse(*id));
         found.truncate(filter.limit);
-        let last = found.get(filter.limit.saturating_sub(1));
-        let begun = begun(file)?;
-        // Whatever an older file holds was there before this one began.
-        Ok(last.is_some_and(|(id, _)| id.timestamp_ms() >= begun))
+        Ok(found.len() >= filter.limit)
     })?;
     // What was found is not all that there is, nor the newest of it.
     if is_late() { Err(JournalError::Late) } else { Ok(found) }
 }
 
-/// When a file began, in milliseconds since 1970.
-fn begun(file: &Connection) -> rusqlite::Result<u64> {
-    file.query_row("SELECT begun FROM file", [], |row| row.get::<_, i64>(0)).map(i64::cast_unsigned)
+/// What a page begins after, on the way from the newest file to the oldest.
+enum Before {
+    /// Nothing, or files that are behind already: all of what is older follows.
+    Nothing,
+    /// An entry that stands in a file still to come.
+    Within(Ulid),
+    /// An entry of the other folder: what follows here is what is older by the clock, and whatever is behind that.
+    Elsewhere(Ulid),
+}
+
+impl Before {
+    fn find(folder: &Folder, form: i64, table: Table, id: Ulid) -> Result<Self, JournalError> {
+        let mut here = false;
+        each_file_since(folder, form, Some(id.timestamp_ms()), |_, file| {
+            here = holds(file, table, "=", id)?;
+            Ok(here)
+        })?;
+        Ok(if here { Self::Within(id) } else { Self::Elsewhere(id) })
+    }
+
+    /// Below which id entries of this file are wanted; none where none is.
+    fn within(&mut self, file: &Connection, table: Table) -> rusqlite::Result<Option<Ulid>> {
+        let (id, begins) = match *self {
+            Self::Nothing => return Ok(Some(Ulid::max())),
+            Self::Within(id) => (id, holds(file, table, "=", id)?),
+            Self::Elsewhere(id) => (id, holds(file, table, "<", id)?),
+        };
+        if begins {
+            *self = Self::Nothing;
+        }
+        Ok(begins.then_some(id))
+    }
+}
+
+/// Whether a file after this one has an entry, too.
+fn is_after(folder: &Folder, form: i64, table: Table, (file, id): (FileName, Ulid)) -> bool {
+    let mut is_there = false;
+    let looked = each_file_since(folder, form, None, |name, newer| {
+        is_there = name > file && holds(newer, table, "=", id)?;
+        Ok(is_there || name <= file)
+    });
+    looked.is_ok() && is_there
+}
+
+/// Whether a file has an entry of this id, or one below it.
+fn holds(file: &Connection, (_, table): Table, how: &str, id: Ulid) -> rusqlite::Result<bool> {
+    let sql = format!("SELECT EXISTS (SELECT 1 FROM {table} WHERE id {how} ?1)");
+    file.query_row(&sql, [id.to_bytes()], |row| row.get(0))
+}
+
+/// Two lists as one, each in its own order, and by the clock between them.
+fn merged(one: Found, other: Found) -> Found {
+    let mut all = Vec::with_capacity(one.len() + other.len());
+    let (mut one, mut other) = (one.into_iter().peekable(), other.into_iter().peekable());
+    loop {
+        let next = match (one.peek(), other.peek()) {
+            (Some((first, _)), Some((second, _))) if first < second => other.next(),
+            (Some(_), _) => one.next(),
+            (None, _) => other.next(),
+        };
+        match next {
+            Some(next) => all.push(next),
+            None => return all,
+        }
+    }
 }
 
 /// What is read of a table, and the table.
@@ -280,8 +369,7 @@ pub fn spellings(word: &str) -> Vec<String> {
 }
 
 impl EntryFilter {
-    fn query(&self, (columns, table): Table) -> (String, Vec<Value>) {
-        let before = self.before.as_deref().and_then(|id| Ulid::from_string(id).ok()).unwrap_or(Ulid::max());
+    fn query(&self, (columns, table): Table, before: Ulid) -> (String, Vec<Value>) {
         let mut parameters: Vec<Value> = vec![before.to_bytes().to_vec().into()];
         let mut conditions = String::from("id < ?1");
         for word in self.text.iter().flat_map(|text| text.split_whitespace()) {

@@ -1,9 +1,5 @@
 -- One file of accounting, form 1.
 
-CREATE TABLE file (
-    begun INTEGER NOT NULL -- milliseconds since 1970: no earlier commit is in here
-) STRICT;
-
 CREATE TABLE report (
     id       BLOB NOT NULL PRIMARY KEY, -- ULID
     event    BLOB NOT NULL,             -- what it is known again by when it is sent again

@@ -23,9 +23,8 @@ pub(crate) struct ReportsFile {
 impl BookFile for ReportsFile {
     type Row = ReportRow;
 
-    fn open(path: &Path, now: u64) -> Result<Self, JournalError> {
-        let schema = format!("{SCHEMA}; INSERT INTO file (begun) VALUES ({now})");
-        Ok(Self { connection: database::open(path, VERSION, &schema)? })
+    fn open(path: &Path) -> Result<Self, JournalError> {
+        Ok(Self { connection: database::open(path, VERSION, SCHEMA)? })
     }
 
     fn bytes(&self) -> u64 {

@@ -32,9 +32,8 @@ pub(crate) struct Segment {
 impl BookFile for Segment {
     type Row = Row;
 
-    fn open(path: &Path, now: u64) -> Result<Self, JournalError> {
-        let schema = format!("{SCHEMA}; INSERT INTO file (begun) VALUES ({now})");
-        let connection = database::open(path, VERSION, &schema)?;
+    fn open(path: &Path) -> Result<Self, JournalError> {
+        let connection = database::open(path, VERSION, SCHEMA)?;
         let count = |table| {
             let counted = connection.query_row(&format!("SELECT count(*) FROM {table}"), [], |row| row.get(0));
             counted.map_err(|error| JournalError::File { file: path.into(), error })

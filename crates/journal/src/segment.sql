@@ -1,9 +1,5 @@
 -- One file of the journal, form 1.
 
-CREATE TABLE file (
-    begun INTEGER NOT NULL -- milliseconds since 1970: no earlier commit is in here
-) STRICT;
-
 CREATE TABLE entry (
     id       BLOB NOT NULL PRIMARY KEY, -- ULID
     outcome  INTEGER NOT NULL,          -- see Outcome

@@ -106,7 +106,7 @@ fn what_is_too_much_goes_a_whole_file_at_a_time_and_takes_nothing_of_the_journal
     let folder = dir.path().join("accounting");
     let written = fs::read_dir(&folder).unwrap().map(|entry| entry.unwrap().path()).max().unwrap();
     for day in 1..=3 {
-        fs::copy(&written, folder.join(format!("2026-01-0{day}.sqlite"))).unwrap();
+        fs::copy(&written, folder.join(format!("00000{day}.2026-01-0{day}.sqlite"))).unwrap();
     }
     let of_journal = || {
         let files = fs::read_dir(dir.path().join("journal")).unwrap().map(|entry| entry.unwrap().path());

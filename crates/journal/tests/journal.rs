@@ -97,12 +97,9 @@ fn files_of_several_days_read_as_one_journal() {
         let written = files(dir.path()).pop().unwrap();
         fs::rename(
             dir.path().join("journal").join(&written),
-            dir.path().join(format!("journal/2026-01-0{day}.sqlite")),
+            dir.path().join(format!("journal/00000{day}.2026-01-0{day}.sqlite")),
         )
         .unwrap();
-        // It began when the day did.
-        let file = rusqlite::Connection::open(dir.path().join(format!("journal/2026-01-0{day}.sqlite"))).unwrap();
-        file.execute("UPDATE file SET begun = ?1", [1_700_000_000_000 + 2 * day as i64]).unwrap();
     }
     let reader = reader(dir.path());
     let ids = |entries: Vec<Entry>| -> Vec<Ulid> {
@@ -124,8 +121,40 @@ fn files_of_several_days_read_as_one_journal() {
     assert_eq!(list(Some(id(6)), 3), [5, 4, 3].map(id));
     assert!(reader.entry(&id(2).to_string()).unwrap().is_some());
     // A damaged file costs its own entries.
-    fs::write(dir.path().join("journal/2026-01-02.sqlite"), "no database any more ".repeat(500)).unwrap();
+    fs::write(dir.path().join("journal/000002.2026-01-02.sqlite"), "no database any more ".repeat(500)).unwrap();
     assert_eq!(list(None, 10), [9, 7, 6, 3, 2].map(id));
+}
+
+#[test]
+fn entries_of_a_clock_that_jumped_stay_where_they_were_written() {
+    let dir = tempfile::tempdir().unwrap();
+    let folder = dir.path().join("journal");
+    // Before the clock was ahead, while it was, and after.
+    const DAY: u64 = 86_400_000;
+    let id = |number: u64, at: u64| Ulid::from_parts(1_796_100_000_000 + at + number, number.into());
+    let parts = [[1, 2].map(|n| id(n, 0)), [3, 4].map(|n| id(n, 100 * DAY)), [5, 6].map(|n| id(n, 60_000))];
+    for (number, (ids, day)) in parts.iter().zip(["2026-12-01", "2027-03-11", "2026-12-01"]).enumerate() {
+        write(dir.path(), ids);
+        let written = folder.join(files(dir.path()).pop().unwrap());
+        fs::rename(written, folder.join(format!("{:06}.{day}.sqlite", number + 1))).unwrap();
+    }
+    let list = |before: Option<Ulid>, limit| -> Vec<u128> {
+        let before = before.map(|id| id.to_string());
+        let found = reader(dir.path()).entries(&EntryFilter { before, limit, ..EntryFilter::default() }).unwrap();
+        let ids = found.iter().map(|entry| match entry {
+            Entry::Unheard(record) => Ulid::from_string(&record.id).unwrap().random(),
+            other => panic!("{other:?}"),
+        });
+        ids.collect()
+    };
+    assert_eq!(list(None, 10), [6, 5, 4, 3, 2, 1]);
+    for (at, ids) in [(0, [1, 2]), (100 * DAY, [3, 4]), (60_000, [5, 6])] {
+        for number in ids {
+            let rest: Vec<u128> = (1..u128::from(number)).rev().collect();
+            assert_eq!(list(Some(id(number, at)), 10), rest, "after {number}");
+            assert_eq!(list(Some(id(number, at)), 1), rest[..rest.len().min(1)], "after {number}");
+        }
+    }
 }
 
 #[test]
@@ -137,7 +166,7 @@ fn a_file_that_is_of_no_use_is_set_aside_and_the_journal_goes_on() {
     // By a newer release, then damaged.
     rusqlite::Connection::open(&path).unwrap().execute_batch("PRAGMA user_version = 9").unwrap();
     write(dir.path(), &[Ulid::from_parts(2, 1)]);
-    let second = files(dir.path()).into_iter().find(|name| name.contains(".2.")).unwrap();
+    let second = files(dir.path()).into_iter().find(|name| name.starts_with("000002.")).unwrap();
     fs::write(dir.path().join("journal").join(second), "no database any more ".repeat(500)).unwrap();
     write(dir.path(), &[Ulid::from_parts(3, 1)]);
     assert_eq!(files(dir.path()).iter().filter(|name| name.contains(".set-aside-")).count(), 2);
@@ -181,7 +210,7 @@ const FORM_1: &[u8] = include_bytes!("stored/form-1.sqlite");
 fn a_file_of_the_first_form_is_read() {
     let dir = tempfile::tempdir().unwrap();
     fs::create_dir(dir.path().join("journal")).unwrap();
-    fs::write(dir.path().join("journal/2026-11-25.sqlite"), FORM_1).unwrap();
+    fs::write(dir.path().join("journal/000001.2026-11-25.sqlite"), FORM_1).unwrap();
     let reader = reader(dir.path());
     let entries = reader.entries(&EntryFilter { limit: 100, ..EntryFilter::default() }).unwrap();
     let decisions = entries.iter().filter(|entry| matches!(entry, Entry::Decision(_))).count();
