@@ -213,8 +213,6 @@ pub(crate) fn trouble(server: &str, error: &LdapError) -> Trouble {
         // So it calls what is none of its messages.
         LdapError::Io { source } if source.to_string() == "decoding error" => Trouble::Nonsense(server),
         LdapError::Io { source } => Trouble::NotReached { server, why: source.to_string() },
-        LdapError::Rustls { source } => Trouble::Tls { server, why: source.to_string() },
-        LdapError::DNSName { .. } => Trouble::Tls { server, why: "its address has no name to check".into() },
         LdapError::LdapResult { result } => Trouble::Refused { server, why: words(result) },
         LdapError::FilterParsing => Trouble::Refused { server, why: "the filter cannot be read".into() },
         LdapError::DecodingUTF8 => Trouble::Nonsense(server),

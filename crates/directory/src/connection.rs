@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use ldap3::adapters::{Adapter, PagedResults};
-use ldap3::{Ldap, LdapConnAsync, LdapConnSettings, LdapError, Scope, SearchOptions, StdStream};
+use ldap3::{Ldap, LdapConnAsync, LdapConnSettings, Scope, SearchOptions};
 use regnant_base::Secret;
 use regnant_outside::Way;
 use tokio::time::timeout;
@@ -11,6 +11,7 @@ use tokio::time::timeout;
 use crate::answers::{Trouble, ended, trouble, words};
 use crate::entry::Entry;
 use crate::settings::Transport;
+use crate::wire::{self, Wire};
 
 /// Entries that come at a time where all are wanted.
 const PAGE: i32 = 500;
@@ -39,37 +40,24 @@ pub(crate) struct Question {
     pub(crate) most: usize,
 }
 
-/// Connects; nobody is bound yet.
-pub(crate) async fn connect(address: &Address) -> Result<Ldap, Trouble> {
+/// Connects; nobody is bound yet. With the certificate that the server showed.
+pub(crate) async fn connect(address: &Address) -> Result<(Ldap, Option<Vec<u8>>), Trouble> {
     let connecting = async {
-        let stream = address.way.never.connect(&address.host, address.port).await?;
-        // Questions are small: without this each first one waits 40 ms for an acknowledgement.
-        stream.set_nodelay(true)?;
-        open(stream.into_std()?, address).await
+        let Wire { stream, certificate } = wire::connect(address).await?;
+        let settings = LdapConnSettings::new().set_std_stream(stream);
+        let (connection, ldap) = LdapConnAsync::with_settings(settings, "ldapi:///").await?;
+        Ok((connection, ldap, certificate))
     };
     let late = || Trouble::Late { server: address.url.clone(), seconds: CONNECT.as_secs() + 1 };
     let connected = timeout(CONNECT, connecting).await.map_err(|_| late())?;
-    let (connection, ldap) = connected.map_err(|error| match trouble(&address.url, &error) {
-        // All that was asked so far is to start TLS.
-        Trouble::Refused { server, why } => Trouble::Tls { server, why },
-        trouble => trouble,
-    })?;
+    let (connection, ldap, certificate) = connected.map_err(|error| trouble(&address.url, &error))?;
     let url = address.url.clone();
     tokio::spawn(async move {
         if let Err(error) = connection.drive().await {
             tracing::debug!("the connection to {url} ended: {error}");
         }
     });
-    Ok(ldap)
-}
-
-/// Speaks TLS over a connection.
-async fn open(stream: std::net::TcpStream, address: &Address) -> Result<(LdapConnAsync, Ldap), LdapError> {
-    let settings = LdapConnSettings::new()
-        .set_std_stream(StdStream::Tcp(stream))
-        .set_starttls(address.transport == Transport::StartTls)
-        .set_config(address.way.tls.clone());
-    LdapConnAsync::with_settings(settings, &address.url).await
+    Ok((ldap, certificate))
 }
 
 /// Binds a connection as the account that searches; as nobody where that has no name.

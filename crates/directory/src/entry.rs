@@ -101,6 +101,7 @@ fn text(tag: StructureTag) -> Option<String> {
 /// Reads any bytes as an entry, for those who try what comes of them.
 #[doc(hidden)]
 pub fn read_any(bytes: &[u8]) {
+    crate::wire::follow(&[bytes]);
     if let Ok((_, tag)) = ldap3::asn1::parse_tag(bytes) {
         let _ = Entry::read(tag);
     }

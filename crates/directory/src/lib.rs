@@ -26,6 +26,7 @@ mod standing;
 mod state;
 mod store;
 mod times;
+mod wire;
 
 pub use answers::Trouble;
 pub use devices::{DeviceList, ListedDevice};

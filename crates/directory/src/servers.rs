@@ -89,7 +89,7 @@ impl Servers {
         let mut last = self.down();
         for address in self.addresses() {
             let bound = async {
-                let mut ldap = connect(address).await?;
+                let (mut ldap, _) = connect(address).await?;
                 bind_to_search(&mut ldap, &address.url, &self.bind_as, &self.bind_password).await?;
                 Ok(ldap)
             };
@@ -177,7 +177,7 @@ impl Servers {
                 continue;
             }
             let tried = async {
-                let mut ldap = connect(&server.address).await?;
+                let (mut ldap, _) = connect(&server.address).await?;
                 bind_to_search(&mut ldap, &server.address.url, &self.bind_as, &self.bind_password).await
             };
             let late = || Trouble::Late {
@@ -221,7 +221,7 @@ impl Servers {
             return Ok((ldap.clone(), false));
         }
         *kept = None;
-        let mut ldap = connect(&server.address).await?;
+        let (mut ldap, _) = connect(&server.address).await?;
         bind_to_search(&mut ldap, &server.address.url, &self.bind_as, &self.bind_password).await?;
         Ok((kept.insert(ldap).clone(), true))
     }
@@ -286,7 +286,7 @@ impl Server {
             // It was closed while it waited, and so were the others most likely.
             proofs().clear();
         }
-        let mut ldap = connect(&self.address).await?;
+        let (mut ldap, _) = connect(&self.address).await?;
         let result = bind(&mut ldap, name, password).await.map_err(|error| trouble(url, &error))?;
         proofs().push(ldap);
         proof(url, &result)
