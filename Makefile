@@ -15,7 +15,7 @@ demo: setup-demo build
 test: setup-test console
 	cd console && npm test --silent
 	@echo "client with TEAP: $(TEAP_CLIENT)"
-	REGNANT_TEAP_CLIENT=$(TEAP_CLIENT) cargo test --workspace --lib --bins --tests
+	REGNANT_TEAP_CLIENT=$(TEAP_CLIENT) cargo test --workspace --lib --bins --tests --no-fail-fast
 
 check: console
 	cargo fmt --all --check

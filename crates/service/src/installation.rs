@@ -155,11 +155,12 @@ fn room(config: &Config, data: &Path) -> Vec<Finding> {
     let mut look = Look::at("disk");
     let Ok(about) = rustix::fs::statvfs(data) else { return look.else_well("how much room there is cannot be told") };
     let (free, whole) = (about.f_bavail * about.f_frsize, about.f_blocks * about.f_frsize);
-    if free < LEAST_ROOM || free < whole / 50 {
-        look.trouble(
-            format!("{} has {} left of {}", data.display(), size(free), size(whole)),
-            "Make room: where the journal cannot be written, nobody comes in.",
-        );
+    let left = format!("{} has {} left of {}", data.display(), size(free), size(whole));
+    let remedy = "Make room: where the journal cannot be written, nobody comes in.";
+    if free < LEAST_ROOM {
+        look.trouble(left, remedy);
+    } else if free < whole / 50 {
+        look.advice(left, remedy);
     }
     let kept: u64 = ["journal", "accounting"].iter().map(|folder| bytes_in(&data.join(folder))).sum();
     let may = config.journal.at_most.0.saturating_add(config.accounting.at_most.0);
