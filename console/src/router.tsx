@@ -1,4 +1,5 @@
 import { createRootRoute, createRoute, createRouter, lazyRouteComponent, Outlet, redirect } from "@tanstack/react-router";
+import { api } from "./api/client";
 import { Shell } from "./parts/Shell";
 import { Notice } from "./parts/Notice";
 import { Certificates } from "./places/certificates/Certificates";
@@ -51,6 +52,19 @@ const signIn = createRoute({
   validateSearch: (search): { back?: string } =>
     // A path of ours, and not an address that only begins like one.
     typeof search.back === "string" && /^\/(?![/\\])/.test(search.back) ? { back: search.back } : {},
+});
+
+const signOut = createRoute({
+  getParentRoute: () => root,
+  path: "/sign-out",
+  beforeLoad: async () => {
+    await api.POST("/api/v1/sign-out");
+    queries.clear();
+    throw redirect({ to: "/sign-in" });
+  },
+  errorComponent: ({ error }) => (
+    <Notice title="You are still signed in" text={error instanceof Error ? error.message : String(error)} />
+  ),
 });
 
 const welcome = createRoute({ getParentRoute: () => root, path: "/welcome", component: Welcome });
@@ -227,6 +241,7 @@ const certificates = createRoute({ getParentRoute: () => inside, path: "/certifi
 export const router = createRouter({
   routeTree: root.addChildren([
     signIn,
+    signOut,
     welcome,
     inside.addChildren([
       start,

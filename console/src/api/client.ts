@@ -44,6 +44,11 @@ export function etagOf({ response }: { response: Response }): string {
   return etag;
 }
 
+/** The header by which a change finds what its author saw in a list: this one, or none. */
+export function over(seen: { etag?: string | null } | undefined) {
+  return seen?.etag ? { "If-Match": seen.etag } : { "If-None-Match": "*" };
+}
+
 /** The data of a call; a refused call has thrown before. */
 export function dataOf<T>(result: { data?: T }): T {
   if (result.data === undefined) throw new CallError(0, "The service answered nothing.");

@@ -97,7 +97,8 @@ export interface paths {
         put?: never;
         /**
          * Declares an attribute of devices, users or machines. The active policy goes on with it as a new edition. Its
-         *     type stays for as long as devices have it, or stores tell it.
+         *     type stays for as long as devices have it, or stores tell it. With If-Match only where it is still as it was read,
+         *     with If-None-Match where there is none.
          */
         post: operations["declare_attribute"];
         delete?: never;
@@ -207,8 +208,8 @@ export interface paths {
         get: operations["certificates"];
         put?: never;
         /**
-         * Keeps a certificate with its key; gates that present it do so from the next
-         *     conversation on.
+         * Keeps a certificate with its key; gates that present it do so from the next conversation on. With If-Match only
+         *     where the one of its name is still as it was read, with If-None-Match where there is none.
          */
         post: operations["import_certificate"];
         delete?: never;
@@ -364,7 +365,8 @@ export interface paths {
         /**
          * Adds a dialect of your own, or puts it in the place of the one of its name. The active
          *     policy goes on with it as a new edition; where some grant could not be told in it to a
-         *     NAS that may get it, nothing is changed.
+         *     NAS that may get it, nothing is changed. With If-Match only where the one of its name is
+         *     still as it was read, with If-None-Match where there is none.
          */
         post: operations["add_dialect"];
         delete?: never;
@@ -421,7 +423,8 @@ export interface paths {
         /**
          * Adds a dictionary of your own, or puts it in the place of the one of its vendor. The
          *     active policy goes on with it as a new edition; what does not go together with what
-         *     there is changes nothing.
+         *     there is changes nothing. With If-Match only where that is still as it was read, with
+         *     If-None-Match where there is none.
          */
         post: operations["add_dictionary"];
         delete?: never;
@@ -1354,7 +1357,10 @@ export interface paths {
         /** The names of secrets that replies may carry, a page at a time. */
         get: operations["secrets"];
         put?: never;
-        /** Keeps a secret, in the place of one of its name; it counts from the next reply on. */
+        /**
+         * Keeps a secret, in the place of one of its name; it counts from the next reply on. With If-Match only where that
+         *     is still as it was read, with If-None-Match where there is none.
+         */
         post: operations["set_secret"];
         delete?: never;
         options?: never;
@@ -1757,7 +1763,10 @@ export interface paths {
         /** Trusts by name, a page at a time. */
         get: operations["trusts"];
         put?: never;
-        /** Keeps authorities and revocation lists. */
+        /**
+         * Keeps authorities and revocation lists. With If-Match only where the trust of this name is still as it was read,
+         *     with If-None-Match where there is none.
+         */
         post: operations["trust"];
         delete?: never;
         options?: never;
@@ -2244,6 +2253,8 @@ export interface components {
         CertificateReport: {
             /** @description Its chain, its own certificate first. */
             chain: components["schemas"]["LinkReport"][];
+            /** @description Its ETag, for If-Match. */
+            etag?: string;
             /** @description What is odd about it, in sentences. */
             findings: string[];
             /** @description The gates that present it. */
@@ -2579,9 +2590,13 @@ export interface components {
             /** @description Why they cannot be told, where they cannot. */
             cannot?: string | null;
             dialect: string;
+            /** @description Access lists of which the equipment is told the name alone: it has to have them already. */
+            lists_by_name: string[];
         };
         /** @description How a make of equipment is told what access consists of. */
         DialectView: {
+            /** @description The ETag of one of your own, for If-Match. */
+            etag?: string | null;
             /** @description The dialect that it takes the rest from. */
             extends?: string | null;
             name: string;
@@ -2606,6 +2621,8 @@ export interface components {
         DictionaryView: {
             /** @description How many attributes it has. */
             attributes: number;
+            /** @description The ETag of one of your own, for If-Match. */
+            etag?: string | null;
             /** @description What it is known by: an RFC, or a vendor. */
             name: string;
             /** @description Whether it ships with the service, so that it cannot be removed. */
@@ -3245,6 +3262,8 @@ export interface components {
         };
         /** @description An attribute of devices, users or machines. */
         IdentityAttributeView: {
+            /** @description Its ETag, for If-Match. */
+            etag?: string | null;
             /** @description The fact that it is. */
             fact: string;
             /** @description What it means, for people. */
@@ -3971,6 +3990,8 @@ export interface components {
             dialect: string;
             /** @description The same, encoded, in hexadecimal; without secrets, which each reply hides anew. */
             hex: string;
+            /** @description Access lists of which the NAS is told the name alone: it has to have them already. */
+            lists_by_name: string[];
             nas: string;
             /** @description Whether some value comes from a fact; the longest that it may be is shown. */
             varies: boolean;
@@ -4080,7 +4101,13 @@ export interface components {
         SecretList: {
             /** @description After which the next page begins; none at the end. */
             next?: string | null;
-            secrets: string[];
+            secrets: components["schemas"]["SecretView"][];
+        };
+        /** @description That there is a secret. */
+        SecretView: {
+            /** @description Its ETag, for If-Match. */
+            etag: string;
+            name: string;
         };
         /** @description When devices were seen last. */
         SeenList: {
@@ -4260,6 +4287,8 @@ export interface components {
             /** Format: int64 */
             devices: number;
             directory?: components["schemas"]["DirectoryForm"] | null;
+            /** @description Its ETag, for If-Match. */
+            etag: string;
             http?: components["schemas"]["HttpForm"] | null;
             /** @description Whether the active policy looks identities up in it. */
             in_policy: boolean;
@@ -4423,6 +4452,8 @@ export interface components {
             authorities: components["schemas"]["LinkReport"][];
             /** @description Where a newer list is fetched from. */
             crl_url?: string | null;
+            /** @description Its ETag, for If-Match. */
+            etag?: string;
             /** @description What is odd about it, in sentences. */
             findings: string[];
             /** @description The gates that trust it. */
@@ -5060,7 +5091,12 @@ export interface operations {
     declare_attribute: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+                /** @description `*` where there was none */
+                "If-None-Match"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -5102,6 +5138,14 @@ export interface operations {
                     "application/json": components["schemas"]["ApiError"];
                 };
             };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -5115,7 +5159,10 @@ export interface operations {
     remove_attribute: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
             path: {
                 name: string;
             };
@@ -5148,6 +5195,14 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5385,7 +5440,12 @@ export interface operations {
     import_certificate: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+                /** @description `*` where there was none */
+                "If-None-Match"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -5410,6 +5470,14 @@ export interface operations {
                 };
             };
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5556,7 +5624,10 @@ export interface operations {
     remove_certificate: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
             path: {
                 /** @description Its name */
                 name: string;
@@ -5588,6 +5659,14 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6159,7 +6238,12 @@ export interface operations {
     add_dialect: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+                /** @description `*` where there was none */
+                "If-None-Match"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -6186,6 +6270,14 @@ export interface operations {
                 };
             };
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6283,7 +6375,10 @@ export interface operations {
     remove_dialect: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
             path: {
                 name: string;
             };
@@ -6316,6 +6411,14 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6370,7 +6473,12 @@ export interface operations {
     add_dictionary: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+                /** @description `*` where there was none */
+                "If-None-Match"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -6397,6 +6505,14 @@ export interface operations {
                 };
             };
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6454,7 +6570,10 @@ export interface operations {
     remove_dictionary: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
             path: {
                 name: string;
             };
@@ -6487,6 +6606,14 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9752,7 +9879,12 @@ export interface operations {
     set_secret: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+                /** @description `*` where there was none */
+                "If-None-Match"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -9784,12 +9916,23 @@ export interface operations {
                     "application/json": components["schemas"]["ApiError"];
                 };
             };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
         };
     };
     remove_secret: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
             path: {
                 name: string;
             };
@@ -9820,6 +9963,14 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10674,7 +10825,10 @@ export interface operations {
     remove_store: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
             path: {
                 name: string;
             };
@@ -10720,12 +10874,23 @@ export interface operations {
                     "application/json": components["schemas"]["ApiError"];
                 };
             };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
         };
     };
     rename_store: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
             path: {
                 name: string;
             };
@@ -10776,6 +10941,14 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11353,7 +11526,12 @@ export interface operations {
     trust: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+                /** @description `*` where there was none */
+                "If-None-Match"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -11380,6 +11558,14 @@ export interface operations {
                 };
             };
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11489,7 +11675,10 @@ export interface operations {
     remove_trust: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "If-Match"?: string | null;
+            };
             path: {
                 /** @description Its name */
                 name: string;
@@ -11521,6 +11710,14 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -71,13 +71,14 @@ impl PortDirectory {
         schemas.push_str(&format!("include \"{at}/elsewhere.schema\"\n"));
         let ((root, password), (searcher, _)) = (ROOT, SEARCHER);
         let config = format!(
-            "{schemas}modulepath /usr/lib/ldap\nmoduleload back_mdb\nmoduleload memberof\nmoduleload ppolicy\n\
+            "{schemas}modulepath /usr/lib/ldap\nmoduleload back_mdb\nmoduleload memberof\nmoduleload ppolicy\nmoduleload retcode\n\
              pidfile \"{at}/pid\"\n\
              TLSCertificateFile \"{at}/server.pem\"\nTLSCertificateKeyFile \"{at}/server.key\"\n\
              sizelimit 2000\n\
              database mdb\nsuffix {BASE}\nrootdn {root}\nrootpw {password}\ndirectory \"{at}/data\"\n\
              index objectClass,uid,cn,member eq\n\
              overlay memberof\nmemberof-refint TRUE\noverlay ppolicy\n\
+             overlay retcode\nretcode-parent \"cn=codes,{BASE}\"\nretcode-indir TRUE\n\
              access to attrs=userPassword by anonymous auth by * none\n\
              access to * by dn.exact=\"{searcher}\" read by * none\n"
         );

@@ -12,6 +12,7 @@ use ureq::unversioned::transport::{Connector, TcpConnector};
 
 use crate::args;
 use crate::failure::Failure;
+use crate::records::all;
 use crate::service_tls::{Doubted, ServiceTls};
 
 /// A client of the service's API.
@@ -26,6 +27,24 @@ pub(crate) struct Client {
 pub(crate) struct Refused {
     pub(crate) status: StatusCode,
     pub(crate) body: Value,
+}
+
+/// What somebody saw before they change it.
+pub(crate) enum Seen {
+    /// There was none.
+    Nothing,
+    /// It had this ETag.
+    As(String),
+}
+
+impl Seen {
+    /// Its ETag, where there was one.
+    pub(crate) fn etag(&self) -> Option<&str> {
+        match self {
+            Self::Nothing => None,
+            Self::As(etag) => Some(etag),
+        }
+    }
 }
 
 impl From<Refused> for Failure {
@@ -88,6 +107,40 @@ impl Client {
             Err(refused) if refused.status == StatusCode::NOT_FOUND => Ok(None),
             answer => Ok(Some(answer?)),
         }
+    }
+
+    /// What there is at an address of the API, for a change that is to find it so.
+    pub(crate) fn seen(&self, path: &str) -> Result<Seen, Failure> {
+        let answer = self.reached(self.authorize(self.agent.get(format!("{}/api/v1/{path}", self.base))).call())?;
+        let etag = answer.headers().get("etag").and_then(|value| value.to_str().ok()).map(str::to_owned);
+        match (answer.status(), etag) {
+            (StatusCode::NOT_FOUND, _) => Ok(Seen::Nothing),
+            (_, Some(etag)) => Ok(Seen::As(etag)),
+            _ => Ok(read(answer).map(|_| Seen::Nothing)?),
+        }
+    }
+
+    /// The same of one of a list whose records tell their ETags.
+    pub(crate) fn seen_in(&self, list: &str, name: &str) -> Result<Seen, Failure> {
+        let records = all(self, list, &[])?;
+        let known = records.iter().find(|one| one["name"].as_str().is_some_and(|one| one.eq_ignore_ascii_case(name)));
+        let etag = known.and_then(|one| one["etag"].as_str());
+        Ok(etag.map_or(Seen::Nothing, |etag| Seen::As(etag.to_owned())))
+    }
+
+    /// Sends JSON to an address of the API, where what it takes the place of is still as it was seen.
+    pub(crate) fn post_over(
+        &self,
+        path: &str,
+        body: &impl Serialize,
+        seen: &Seen,
+    ) -> Result<Result<Value, Refused>, Failure> {
+        let request = self.authorize(self.agent.post(format!("{}/api/v1/{path}", self.base)));
+        let request = match seen {
+            Seen::Nothing => request.header("if-none-match", "*"),
+            Seen::As(etag) => request.header("if-match", etag),
+        };
+        Ok(read(self.reached(request.send_json(body))?))
     }
 
     /// Puts something at an address of the API, where it is still as it was seen.

@@ -25,12 +25,13 @@ pub(crate) fn run(args: &args::Attribute) -> Result<ExitCode, Failure> {
         }
         AttributeAction::Add { name, kind, meaning } => {
             let body = json!({ "name": name, "type": kind, "meaning": meaning });
-            let taken = client.post("attributes", &body)??;
+            let taken = client.post_over("attributes", &body, &client.seen_in("attributes", name)?)??;
             let fact = fact(name);
             say!("{fact} is a fact from now on; the active policy is edition {} with it", taken["edition"]);
         }
         AttributeAction::Remove { name } => {
-            let taken = client.delete(&path(&["attributes", name])?)??;
+            let seen = client.seen_in("attributes", name)?;
+            let taken = client.delete_seen(&path(&["attributes", name])?, seen.etag())??;
             let fact = fact(name);
             say!("{fact} is no fact any more; the active policy is edition {} without it", taken["edition"]);
         }

@@ -19,7 +19,8 @@ pub(crate) fn run(args: &args::Certificate) -> Result<ExitCode, Failure> {
         CertificateAction::List { json } => show(&client, *json)?,
         CertificateAction::Import { files, name, password } => {
             let pem = read_pem(files, password.as_deref())?;
-            client.post("certificates", &json!({ "name": name, "pem": pem }))??;
+            let seen = client.seen(&path(&["certificates", name])?)?;
+            client.post_over("certificates", &json!({ "name": name, "pem": pem }), &seen)??;
             say!("imported {name}; gates that present it do so from the next conversation on");
         }
         CertificateAction::Request { name } => {
@@ -28,7 +29,8 @@ pub(crate) fn run(args: &args::Certificate) -> Result<ExitCode, Failure> {
             eprintln!("the key stays in the service; import the certificate that comes back under the same name");
         }
         CertificateAction::Remove { name } => {
-            client.delete(&path(&["certificates", name])?)??;
+            let at = path(&["certificates", name])?;
+            client.delete_seen(&at, client.seen(&at)?.etag())??;
             say!("certificate {name} is gone, with its key");
         }
     }

@@ -4,7 +4,7 @@ use serde_json::{Value, json};
 
 use crate::api::Client;
 use crate::args::{self, DialectAction};
-use crate::dictionary::{file_body, named, text};
+use crate::dictionary::{file_body, name_in, named, text};
 use crate::failure::Failure;
 use crate::paint::{self, say, table};
 use crate::records::all;
@@ -16,11 +16,18 @@ pub(crate) fn run(args: &args::Dialect) -> Result<ExitCode, Failure> {
         DialectAction::List { json } => list(&client, *json)?,
         DialectAction::Show { name, json } => show(&client, name, *json)?,
         DialectAction::Add { file } => {
-            let taken = client.post("dialects", &file_body(file)?)??;
+            let taken = {
+                let body = file_body(file)?;
+                let seen = client.seen_in("dialects", &name_in(&body))?;
+                client.post_over("dialects", &body, &seen)??
+            };
             say!("dialect {} is known; the policy goes on as edition {}", text(&taken, "name"), taken["edition"]);
         }
         DialectAction::Remove { name } => {
-            let removed = client.delete(&format!("dialects/{}", named(name)?))??;
+            let removed = {
+                let seen = client.seen_in("dialects", named(name)?)?;
+                client.delete_seen(&format!("dialects/{name}"), seen.etag())??
+            };
             say!("dialect {name} is removed; the policy goes on as edition {}", removed["edition"]);
         }
         DialectAction::Preview { grants, nas, json } => return preview(&client, grants, nas, *json),
@@ -96,6 +103,10 @@ fn preview(client: &Client, grants: &[String], nas: &str, as_json: bool) -> Resu
     table(["attribute", "value"], items(&body["attributes"]).map(|one| [text(one, "name"), text(one, "value")]));
     if body["varies"] == true {
         say!("Some values come from facts; the longest that they may be are shown.");
+    }
+    let lists: Vec<_> = items(&body["lists_by_name"]).filter_map(Value::as_str).collect();
+    if !lists.is_empty() {
+        say!("It is told the name alone of {}, and has to have what stands under it already.", lists.join(", "));
     }
     let hex = text(&body, "hex");
     say!("{} bytes", hex.len() / 2);

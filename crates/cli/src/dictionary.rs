@@ -17,11 +17,18 @@ pub(crate) fn run(args: &args::Dictionary) -> Result<ExitCode, Failure> {
         DictionaryAction::List { json } => list(&client, *json)?,
         DictionaryAction::Show { name, json } => show(&client, name, *json)?,
         DictionaryAction::Add { file } => {
-            let taken = client.post("dictionaries", &file_body(file)?)??;
+            let taken = {
+                let body = file_body(file)?;
+                let seen = client.seen_in("dictionaries", &name_in(&body))?;
+                client.post_over("dictionaries", &body, &seen)??
+            };
             say!("dictionary {} is known; the policy goes on as edition {}", text(&taken, "name"), taken["edition"]);
         }
         DictionaryAction::Remove { name } => {
-            let removed = client.delete(&format!("dictionaries/{}", named(name)?))??;
+            let removed = {
+                let seen = client.seen_in("dictionaries", named(name)?)?;
+                client.delete_seen(&format!("dictionaries/{name}"), seen.etag())??
+            };
             say!("dictionary {name} is removed; the policy goes on as edition {}", removed["edition"]);
         }
     }
@@ -42,6 +49,13 @@ pub(crate) fn named(name: &str) -> Result<&str, Failure> {
 pub(crate) fn file_body(file: &Path) -> Result<Value, Failure> {
     let name = file.file_name().map_or_else(|| file.display().to_string(), |name| name.to_string_lossy().into_owned());
     Ok(json!({ "file": name, "text": read(file)? }))
+}
+
+/// What a file will be known by, as far as it can be read: its own name, or that of its vendor.
+pub(crate) fn name_in(body: &Value) -> String {
+    let read = body["text"].as_str().and_then(|text| text.parse::<toml::Table>().ok()).unwrap_or_default();
+    let vendor = read.get("vendor").and_then(|vendor| vendor.get("name"));
+    vendor.or_else(|| read.get("name")).and_then(toml::Value::as_str).unwrap_or_default().to_owned()
 }
 
 fn list(client: &Client, as_json: bool) -> Result<(), Failure> {

@@ -1,13 +1,13 @@
 use std::process::ExitCode;
 
-use serde_json::{Value, json};
+use serde_json::json;
 
 use crate::api::Client;
 use crate::args::{self, SecretAction};
 use crate::dictionary::named;
 use crate::failure::Failure;
 use crate::paint::{self, say};
-use crate::records::all;
+use crate::records::{all, text};
 use crate::sign_in::ask_secretly;
 
 /// Keeps secrets that replies carry.
@@ -18,16 +18,18 @@ pub(crate) fn run(args: &args::Secret) -> Result<ExitCode, Failure> {
             let secrets = all(&client, "secrets", &[])?;
             match json {
                 true => paint::json(&json!(secrets)),
-                false => secrets.iter().filter_map(Value::as_str).for_each(|name| say!("{name}")),
+                false => secrets.iter().for_each(|one| say!("{}", text(&one["name"]))),
             }
         }
         SecretAction::Set { name } => {
+            let seen = client.seen_in("secrets", named(name)?)?;
             let value = ask_secretly(&format!("The secret {name}: "))?;
-            client.post("secrets", &json!({ "name": named(name)?, "value": value }))??;
+            client.post_over("secrets", &json!({ "name": name, "value": value }), &seen)??;
             say!("secret {name} is kept; write `send ATTRIBUTE = secret \"{name}\"` in a grant");
         }
         SecretAction::Remove { name } => {
-            client.delete(&format!("secrets/{}", named(name)?))??;
+            let seen = client.seen_in("secrets", named(name)?)?;
+            client.delete_seen(&format!("secrets/{name}"), seen.etag())??;
             say!("secret {name} is removed");
         }
     }

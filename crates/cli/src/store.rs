@@ -56,12 +56,14 @@ pub(crate) fn run(args: &args::Store) -> Result<ExitCode, Failure> {
         StoreAction::Change { name, new_name, outside } => {
             let said = said(outside)?;
             if said.is_something() {
-                let one = client.get(&path(&["stores", name])?, &[])?;
+                let at = path(&["stores", name])?;
+                let seen = client.seen(&at)?;
+                let one = client.get(&at, &[])?;
                 let kind = text(&one["kind"]);
                 let mut form = Map::new();
                 put(&mut form, "kind", Some(kind.as_str()));
                 ask_as(&mut form, &kind, outside, one[&kind].as_object().cloned().unwrap_or_default())?;
-                client.put(&path(&["stores", name])?, &Value::Object(form))??;
+                client.put_seen(&at, &Value::Object(form), seen.etag())??;
                 say!("store {name} is asked in another way from now on");
             } else if new_name.is_none() {
                 changes(&Map::new())?;

@@ -22,13 +22,14 @@ pub(crate) fn run(args: &args::Trust) -> Result<ExitCode, Failure> {
                 "name": name, "authorities": pem, "crls": pem, "crl_url": crl_url, "ocsp_url": ocsp_url,
                 "whatever": whatever_it_is,
             });
-            let kept = match client.post("trusts", &body)? {
+            let seen = client.seen(&path(&["trusts", name])?)?;
+            let kept = match client.post_over("trusts", &body, &seen)? {
                 Err(refused) if refused.body["wants_secrets"].is_array() => {
                     say!("{}", text(&refused.body["error"]));
                     for store in refused.body["wants_secrets"].as_array().into_iter().flatten().map(text) {
                         body["secrets"][&store] = json!(ask_secretly(&format!("Secret of store {store}: "))?);
                     }
-                    client.post("trusts", &body)??
+                    client.post_over("trusts", &body, &seen)??
                 }
                 kept => kept?,
             };
@@ -38,7 +39,8 @@ pub(crate) fn run(args: &args::Trust) -> Result<ExitCode, Failure> {
             }
         }
         TrustAction::Remove { name } => {
-            client.delete(&path(&["trusts", name])?)??;
+            let at = path(&["trusts", name])?;
+            client.delete_seen(&at, client.seen(&at)?.etag())??;
             say!("trust {name} is gone");
         }
     }

@@ -124,25 +124,27 @@ fn guessing_a_password_is_slow_where_it_is_guessed_and_shuts_nobody_out() {
 fn large_bodies_have_their_places_and_small_ones_go_on_meanwhile() {
     let service = Running::harbour();
     let token = format!("authorization: Bearer {}\r\n", service.token);
-    let begin = || {
+    let begin = |route: &str| {
         let mut stream = connect(&service, "127.0.0.1");
         let host = host(&service);
         write!(
             stream,
-            "POST /api/v1/nothing-there HTTP/1.1\r\nhost: {host}\r\nconnection: close\r\n{token}content-type: \
+            "POST /api/v1/{route} HTTP/1.1\r\nhost: {host}\r\nconnection: close\r\n{token}content-type: \
              application/json\r\ncontent-length: {}\r\n\r\n",
             20 << 20
         )
         .unwrap();
         stream
     };
-    let held: Vec<_> = (0..12).map(|_| begin()).collect();
-    let refused = || {
-        let mut stream = begin();
+    let told = |route: &str, status: &str| {
+        let mut stream = begin(route);
         let mut answer = String::new();
         let _ = stream.read_to_string(&mut answer);
-        answer.contains(" 429 ")
+        answer.contains(status)
     };
+    assert!(told("nothing-there", " 413 ") && told("people", " 413 "), "as large only where policies and files go");
+    let held: Vec<_> = (0..12).map(|_| begin("policy/check")).collect();
+    let refused = || told("policy/check", " 429 ");
     let began = std::time::Instant::now();
     while !refused() {
         assert!(began.elapsed() < Duration::from_secs(10), "as many as one likes are taken");
@@ -295,7 +297,7 @@ fn whoever_has_not_signed_in_can_make_the_service_hold_nothing() {
         .collect();
     let idle: Vec<_> = (0..1_000).map(|_| connect(&service, "127.0.0.2")).collect();
     assert_eq!(raw(&service, "127.0.0.3", &request(&service, "GET /api/v1/health", "", "")).0, 200, "others get in");
-    assert!(resident(&service) < before + (64 << 10), "{} kB, then {} kB", before, resident(&service));
+    assert!(resident(&service) < before + (32 << 10), "{} kB, then {} kB", before, resident(&service));
     drop((endless, idle));
 }
 

@@ -165,6 +165,21 @@ fn secrets_certificates_groups_and_files_are_kept_in_the_page() {
         browser.click_text("button", "Leave it").await;
         browser.find("[aria-label=\"Filter\"], h1").await;
         browser.sees_no_more("Add a device").await;
+        // Whoever signs out and stays for what they typed stays signed in.
+        visit("/devices/new").await;
+        let mac = browser.find("input[name=mac]").await;
+        mac.send_keys("02005e20aa02").await.unwrap();
+        browser.click_text("button", "Sign out").await;
+        browser.click_text("button", "Stay here").await;
+        browser.click_text("button", "Add").await;
+        browser.sees("02:00:5e:20:aa:02").await;
+        visit("/devices/new").await;
+        browser.find("input[name=mac]").await.send_keys("02005e20aa03").await.unwrap();
+        browser.click_text("button", "Sign out").await;
+        browser.click_text("button", "Leave it").await;
+        browser.find("input[name=name]").await;
+        visit("/devices").await;
+        browser.find("input[name=password]").await;
 
         browser.close().await;
     });

@@ -276,6 +276,24 @@ fn a_make_that_redirects_what_its_list_permits_is_told_it_turned_round() {
         })
         .collect();
     assert_eq!(turned, swapped);
+    // Of such lists equipment asks what stands in them; where it is told a name alone, that is said.
+    let told = service.client(&["dialect", "preview", "sign-in", "--nas", "yard-sw-1"]).succeeds();
+    assert!(!told.contains("name alone"), "{told}");
+    fs::write(
+        &file,
+        "name = \"named\"\ntitle = \"Lists by their names\"\nextends = \"standard\"\nacl = { carry = \"by-name\", attribute = \
+         \"Filter-Id\", value = \"{}.in\" }\n[statements]\nredirect = [\n  { attribute = \"Tarnworks-Redirect\", value = \"{}\" \
+         },\n  { attribute = \"Tarnworks-Redirect-List\", value = \"{past}\" },\n]\n",
+    )
+    .unwrap();
+    service.client(&["dialect", "add"]).arg(&file).succeeds();
+    fs::write(&inventory, speaking("quay-sw-1", "named")).unwrap();
+    service.client(&["import"]).arg(&inventory).succeeds();
+    let told = service.client(&["dialect", "preview", "sign-in", "--nas", "quay-sw-1"]).succeeds();
+    assert!(
+        told.contains("It is told the name alone of edge, and has to have what stands under it already."),
+        "{told}"
+    );
 }
 
 #[test]

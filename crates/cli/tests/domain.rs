@@ -2,7 +2,11 @@
 //! says of accounts.
 mod running;
 
+use std::io::{Read as _, Write as _};
+use std::net::{TcpListener, TcpStream};
 use std::process::{Child, Stdio};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
 use regnant_campus::harbour::*;
@@ -85,6 +89,7 @@ fn a_domain_tells_groups_and_states_and_checks_what_it_tells_no_hash_of() {
     assert!(trail.contains("the password has to be changed before it counts"), "{trail}");
 
     checks_responses(&domain, &service);
+    is_not_believed_by_whoever_changes_its_answers(&domain, &service);
     takes_no_account_for_another_of_the_name(&domain, &service);
 
     // It goes away and comes again; what was made with it is made anew.
@@ -206,6 +211,72 @@ fn checks_responses(domain: &Domain, service: &Running) {
     service.try_eap(&PEAP).succeeds();
     let other = service.client(&["store", "new-password", "harbour"]).fails(1);
     assert!(other.contains("is not asked so"), "{other}");
+}
+
+/// Somebody between here and the controller changes one byte of what it answers: nobody is let in or kept out by that,
+/// and nothing is asked again.
+fn is_not_believed_by_whoever_changes_its_answers(domain: &Domain, service: &Running) {
+    const BETWEEN: &str = "127.0.0.83";
+    let (changes, answers) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicUsize::new(0)));
+    // The mapper of ports, and those that it names.
+    for port in std::iter::once(135).chain(49_152..49_172) {
+        let listener = TcpListener::bind((BETWEEN, port)).unwrap();
+        let (to, changes, answers) = ((domain.host(), port), changes.clone(), answers.clone());
+        std::thread::spawn(move || {
+            for near in listener.incoming().flatten() {
+                let Ok(far) = TcpStream::connect((to.0.as_str(), to.1)) else { continue };
+                let (mut near_out, mut far_in) = (near.try_clone().unwrap(), far.try_clone().unwrap());
+                let (changes, answers) = (changes.clone(), answers.clone());
+                std::thread::spawn(move || {
+                    let mut piece = [0; 1 << 16];
+                    while let Ok(got @ 1..) = far_in.read(&mut piece) {
+                        // An answer of a call (C706 section 12.6.4.10), and not that it is bound: behind its head what is sealed begins.
+                        if port != 135 && piece[2] == 2 {
+                            answers.fetch_add(1, Ordering::SeqCst);
+                            piece[30] ^= u8::from(changes.load(Ordering::SeqCst));
+                        }
+                        if near_out.write_all(&piece[..got]).is_err() {
+                            break;
+                        }
+                    }
+                    let _ = near_out.shutdown(std::net::Shutdown::Both);
+                });
+                let (mut near, mut far) = (near, far);
+                std::thread::spawn(move || {
+                    let _ = std::io::copy(&mut near, &mut far);
+                    let _ = far.shutdown(std::net::Shutdown::Both);
+                });
+            }
+        });
+    }
+    let ask_by = |place: &str| {
+        let how = ["store", "change", "port-domain", "--domain-controller", place, "--ask-secret"];
+        let told = printed(&typed(&mut service.client(&how), &format!("{MACHINE_PASSWORD}\n")));
+        assert!(told.contains("asked in another way"), "{told}");
+    };
+    service.client(&["store", "new-password", "port-domain"]).succeeds();
+    domain.tool(&["user", "setpassword", MACHINE, &format!("--newpassword={MACHINE_PASSWORD}")]);
+    ask_by(BETWEEN);
+    service.try_eap(&PEAP).succeeds();
+    changes.store(true, Ordering::SeqCst);
+    let before = answers.load(Ordering::SeqCst);
+    // After that the link is made anew, and what proves the controller is changed too.
+    for (password, why) in
+        [("Tide-Table-61", "under a seal that is not its own"), ("Tide-Table-62", "checks nothing for us")]
+    {
+        let ask = ["peap", "--user", "ida.marsh", "--password", password, "--tries", "1", "--wait", "6"];
+        let ended = service.try_eap(&ask).output().unwrap();
+        assert_ne!(ended.status.code(), Some(0), "{}", printed(&ended));
+        let told = service.entries("q=ida.marsh", 1).remove(0);
+        let trail = service.get(&format!("journal/{}", told["id"].as_str().unwrap())).1.to_string();
+        assert!(trail.contains(why), "{}: {trail}", printed(&ended));
+    }
+    let asked = answers.load(Ordering::SeqCst) - before;
+    assert!(asked <= 6, "a question whose answer was changed is asked again: {asked} answers");
+    changes.store(false, Ordering::SeqCst);
+    service.try_eap(&PEAP).succeeds();
+    ask_by(&domain.by_dns());
+    service.try_eap(&PEAP).succeeds();
 }
 
 /// A directory that is not the domain's has people of the same names; whoever knows the password that the domain has

@@ -1,6 +1,9 @@
 //! People, machines, devices, stores and groups, kept from the command line and the API.
 mod running;
 
+use std::process::Stdio;
+use std::time::{Duration, Instant};
+
 use regnant_campus::harbour::*;
 use running::*;
 use serde_json::{Value, json};
@@ -649,4 +652,42 @@ fn an_import_undoes_nothing_that_was_changed_while_its_lines_came() {
     assert!(answer.contains(" 403 ") && answer.contains("nothing was done"), "{answer}");
     other.token = own;
     other.client(&["device", "show", "02005e780001"]).fails(1);
+}
+
+/// A large file is applied in parts, between which others have their turn: whoever may no longer do it ends it there,
+/// and the same file does the rest.
+#[test]
+fn a_large_import_lets_others_in_between_and_one_that_ends_in_the_middle_can_be_done_again() {
+    const LINES: u32 = 32_000;
+    let service = Running::harbour();
+    let file = service.data.join("many.csv");
+    let lines: String = (0..LINES).map(|number| format!("02005fa{number:05x},scanner {number}\n")).collect();
+    std::fs::write(&file, format!("mac,title\n{lines}")).unwrap();
+    let (status, made) = service.post("tokens", &json!({ "name": "importer" }));
+    assert_eq!(status, 200, "{made}");
+    let (token, id) = (made["token"].as_str().unwrap(), made["id"].as_str().unwrap());
+    let count = || {
+        let told = service.get("stores").1;
+        let store = told["stores"].as_array().unwrap().iter().find(|one| one["name"] == "harbour-devices");
+        store.unwrap()["devices"].as_u64().unwrap()
+    };
+    let before = count();
+    let import = |token: &str| {
+        let mut command = service.client(&["device", "import", "--store", "harbour-devices"]);
+        command.env("REGNANT_TOKEN", token).arg(&file).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap()
+    };
+    let first = import(token);
+    let began = Instant::now();
+    while count() == before {
+        assert!(began.elapsed() < Duration::from_secs(120), "nothing of it is seen before all of it is in force");
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    // The one who is in between ends it.
+    assert_eq!(service.delete(&format!("tokens/{id}")).0, 204);
+    let told = printed(&first.wait_with_output().unwrap());
+    let part = count() - before;
+    assert!(0 < part && part < u64::from(LINES), "{part} of {LINES}");
+    assert!(told.contains(&format!("{part} lines were imported, and no more")), "{told}");
+    assert!(import(&service.token).wait_with_output().unwrap().status.success());
+    assert_eq!(count(), before + u64::from(LINES));
 }

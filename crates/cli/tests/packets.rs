@@ -217,13 +217,19 @@ fn a_journal_that_cannot_be_written_is_told_and_loses_nothing() {
         std::thread::sleep(Duration::from_millis(50));
     }
     assert!(service.get("health").1["state"].as_str().unwrap().contains("the journal cannot be written"));
-    // From now on nothing is answered, and what comes waits or is lost like any datagram.
+    // From now on nothing is answered, and what comes waits.
     client.set_read_timeout(Some(Duration::from_millis(300))).unwrap();
-    client.send(&packet(&QUAY_SW_1, &Ask::mac("02005e500015", 1), 21)).unwrap();
+    for identifier in 21..=60 {
+        client.send(&packet(&QUAY_SW_1, &Ask::mac(&format!("02005e5000{identifier:02x}"), 1), identifier)).unwrap();
+    }
     assert!(receive(&client).is_none(), "answered though it cannot be journaled");
     client.set_read_timeout(Some(Duration::from_secs(5))).unwrap();
     blocker.execute_batch("ROLLBACK").unwrap();
-    assert_eq!(service.entries("limit=100", 20).len(), 20);
+    for _ in 21..=60 {
+        receive(&client).expect("what waited is answered");
+    }
+    assert_eq!(service.entries("limit=100", 60).len(), 60);
+    assert_eq!(service.get("health").1["packets"]["unjournaled"], 0);
     while service.get("health").0 != 200 {
         assert!(std::time::Instant::now() < until);
         std::thread::sleep(Duration::from_millis(50));

@@ -145,10 +145,13 @@ impl DeviceTexts {
     /// their texts.
     fn look(&self, after: i64, words: &[Finder<'_>]) -> Result<(Arc<Sorted>, BTreeMap<i64, bool>), RecordsError> {
         let mut state = self.lock();
-        while state.file.is_none() && !state.failed {
+        // The first is waited for, and one that is to mend what failed.
+        while if state.failed { state.writing } else { state.file.is_none() } {
             state = self.written.wait(state).unwrap_or_else(PoisonError::into_inner);
         }
-        let file = state.file.clone().ok_or_else(|| RecordsError::Texts(io::Error::other("the log says why")))?;
+        // A file that lacks what was to be written tells nothing: nobody would know what is missing.
+        let file = state.file.clone().filter(|_| !state.failed);
+        let file = file.ok_or_else(|| RecordsError::Texts(io::Error::other("the log says why")))?;
         let holds = |text: &Option<String>| {
             text.as_ref().is_some_and(|text| words.iter().all(|word| word.find(text.as_bytes()).is_some()))
         };

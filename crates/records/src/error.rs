@@ -43,7 +43,7 @@ impl From<Fault> for RecordsError {
 #[non_exhaustive]
 pub enum RecordsError {
     /// SQLite refused. Trying again may help where the disk was full.
-    #[error("the records cannot be used: {0}")]
+    #[error("the records cannot be used: {}", what_to_do(.0))]
     Sqlite(#[from] rusqlite::Error),
     /// A copy of a file cannot be made.
     #[error("{} cannot be made: {error}; see that there is room", file.display())]
@@ -122,6 +122,19 @@ impl RecordsError {
             | Self::OtherKey { .. } => false,
         }
     }
+}
+
+/// What the database says, and what helps where that is known.
+fn what_to_do(error: &rusqlite::Error) -> String {
+    let help = match error.sqlite_error_code() {
+        Some(ErrorCode::DiskFull) => "; make room on the disk of the data directory, then try again",
+        Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => {
+            "; see which other program holds them, then try again"
+        }
+        Some(ErrorCode::ReadOnly) => "; see who may write in the data directory",
+        _ => "",
+    };
+    format!("{error}{help}")
 }
 
 pub(crate) fn is_broken(error: &rusqlite::Error) -> bool {

@@ -406,3 +406,32 @@ impl Store for DeviceTable {
         StoreReply::now(self.get(mac, Timestamp::now().as_millisecond()))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use regnant_base::Secret;
+
+    use super::*;
+
+    #[test]
+    fn a_new_password_has_another_mark_though_its_hash_is_all_that_is_kept() {
+        let folder = tempfile::tempdir().unwrap();
+        let key = SealingKey::create(&folder.path().join("sealing.key")).unwrap();
+        let account = Sets::default().account(IdentityKind::Machine, "pc7", &[], false);
+        let mark = |password_hash: Option<&str>, nt_hash: Option<&[u8]>| {
+            let hash = password_hash.map(|hash| Secret::new(hash.as_bytes()));
+            let sealed = nt_hash.map(|hash| key.seal("machine", hash));
+            KnownAccount::new(account.clone(), None, hash.as_ref(), None, sealed).account.password_mark
+        };
+        let marks = [
+            mark(None, Some(&[1; 16])),
+            mark(None, Some(&[2; 16])),
+            mark(Some("one"), Some(&[1; 16])),
+            mark(Some("two"), Some(&[1; 16])),
+            mark(None, None),
+        ];
+        let differ: HashSet<_> = marks.into_iter().collect();
+        assert_eq!(differ.len(), marks.len());
+        assert_eq!(mark(Some("one"), None), mark(Some("one"), Some(&[9; 16])), "the same password");
+    }
+}

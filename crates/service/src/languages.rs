@@ -12,6 +12,7 @@ use regnant_records::{
 };
 use thiserror::Error;
 
+use crate::administration::RecordVersion;
 use crate::snapshot::Unfit;
 
 /// How equipment speaks, as far as it is known: the files that ship, and those of the user's
@@ -106,10 +107,14 @@ impl Languages {
         DeclaredAttributes::new(self.vocabulary.table().attributes())
     }
 
-    /// What the file of a dialect says, where it is one of the user's own.
-    pub(crate) fn text_of_dialect(&self, name: &str) -> Option<&str> {
-        let is_it = |row: &&LanguageRow| row.kind == LanguageKind::Dialect && row.name.eq_ignore_ascii_case(name);
-        self.own.iter().find(is_it).map(|row| row.text.as_str())
+    /// A file or an attribute of the user's own; case does not count.
+    pub(crate) fn own_file(&self, kind: LanguageKind, name: &str) -> Option<&LanguageRow> {
+        self.own.iter().find(|row| row.kind == kind && row.name.eq_ignore_ascii_case(name))
+    }
+
+    /// The ETag of such a file.
+    pub(crate) fn own_etag(&self, kind: LanguageKind, name: &str) -> Option<String> {
+        self.own_file(kind, name).map(|row| RecordVersion::of(row).quoted())
     }
 
     /// All files, as an edition keeps them.

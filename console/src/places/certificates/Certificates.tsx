@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, dataOf } from "../../api/client";
+import { api, dataOf, over } from "../../api/client";
 import type { components } from "../../api/schema";
 import { Confirm } from "../../parts/Confirm";
 import { Notice } from "../../parts/Notice";
@@ -34,7 +34,7 @@ export function Certificates() {
         title="What we present"
         empty={certificates.length === 0}
         action="Bring or request a certificate"
-        form={(done) => <NewCertificate done={done} />}
+        form={(done) => <NewCertificate known={certificates} done={done} />}
       >
         {certificates.map((certificate) => (
           <Presented key={certificate.name} certificate={certificate} />
@@ -44,7 +44,7 @@ export function Certificates() {
         title="Whom we trust"
         empty={trusts.length === 0}
         action="Trust somebody"
-        form={(done) => <NewTrust done={done} />}
+        form={(done) => <NewTrust known={trusts} done={done} />}
       >
         {trusts.map((trust) => (
           <Trusted key={trust.name} trust={trust} />
@@ -88,7 +88,7 @@ function Presented({ certificate }: { certificate: Certificate }) {
   return (
     <li className="border-b border-line py-4">
       <Heading name={certificate.name} verb="presented by" gates={certificate.gates}>
-        <Removal kind="certificate" name={certificate.name} gates={certificate.gates} />
+        <Removal kind="certificate" one={certificate} />
       </Heading>
       <Findings list={certificate.findings} />
       {certificate.chain.map((link, place) => (
@@ -107,7 +107,7 @@ function Trusted({ trust }: { trust: Trust }) {
   return (
     <li className="border-b border-line py-4">
       <Heading name={trust.name} verb="trusted by" gates={trust.gates}>
-        <Removal kind="trust" name={trust.name} gates={trust.gates} />
+        <Removal kind="trust" one={trust} />
       </Heading>
       <Findings list={trust.findings} />
       {trust.authorities.map((link) => (
@@ -166,12 +166,13 @@ function Before({ record }: { record: string }) {
   );
 }
 
-function Removal({ kind, name, gates }: { kind: "certificate" | "trust"; name: string; gates: string[] }) {
+function Removal({ kind, one }: { kind: "certificate" | "trust"; one: Certificate | Trust }) {
+  const { name, gates } = one;
   const queries = useQueryClient();
   const role = useRole();
   const removed = useMutation({
     mutationFn: async () => {
-      const params = { params: { path: { name } } };
+      const params = { params: { path: { name }, header: over(one) } };
       await (kind === "certificate"
         ? api.DELETE("/api/v1/certificates/{name}", params)
         : api.DELETE("/api/v1/trusts/{name}", params));

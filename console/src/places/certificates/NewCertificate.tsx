@@ -1,18 +1,20 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
-import { api, dataOf } from "../../api/client";
+import { api, dataOf, over } from "../../api/client";
+import type { components } from "../../api/schema";
 import { BOX, Field, TextField } from "../../parts/Field";
 import { Refused } from "../../parts/Refused";
 import { PemField } from "./PemField";
 
 /** Brings a certificate with its key, or makes a request for an authority to sign. */
-export function NewCertificate({ done }: { done: () => void }) {
+export function NewCertificate({ known, done }: { known: components["schemas"]["CertificateReport"][]; done: () => void }) {
   const [name, setName] = useState("");
   const [pem, setPem] = useState("");
   const queries = useQueryClient();
   const imported = useMutation({
     mutationFn: async () => {
-      await api.POST("/api/v1/certificates", { body: { name: name.trim(), pem } });
+      const params = { header: over(known.find((certificate) => certificate.name === name.trim())) };
+      await api.POST("/api/v1/certificates", { params, body: { name: name.trim(), pem } });
     },
     onSuccess: () => {
       void queries.invalidateQueries();

@@ -1,12 +1,13 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
-import { api, CallError, dataOf } from "../../api/client";
+import { api, CallError, dataOf, over } from "../../api/client";
+import type { components } from "../../api/schema";
 import { TextField } from "../../parts/Field";
 import { Refused } from "../../parts/Refused";
 import { PemField } from "./PemField";
 
 /** Says whose certificates are believed, in the place of what a trust of that name said. */
-export function NewTrust({ done }: { done: () => void }) {
+export function NewTrust({ known, done }: { known: components["schemas"]["TrustReport"][]; done: () => void }) {
   const [name, setName] = useState("");
   const [pem, setPem] = useState("");
   const [crlUrl, setCrlUrl] = useState("");
@@ -17,6 +18,7 @@ export function NewTrust({ done }: { done: () => void }) {
     mutationFn: async () =>
       dataOf(
         await api.POST("/api/v1/trusts", {
+          params: { header: over(known.find((trust) => trust.name === name.trim())) },
           body: {
             name: name.trim(),
             authorities: pem,

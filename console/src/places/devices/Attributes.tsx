@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { type FormEvent, useState } from "react";
-import { api, dataOf } from "../../api/client";
+import { api, dataOf, over } from "../../api/client";
 import { Confirm } from "../../parts/Confirm";
 import { ChoiceField, TextField } from "../../parts/Field";
 import { Notice } from "../../parts/Notice";
@@ -43,7 +43,7 @@ export function Attributes() {
         ))}
       </ul>
       {known.data.attributes.length === 0 && <p className="py-2 text-soft">None is declared yet.</p>}
-      {role === "engineer" && <Declare />}
+      {role === "engineer" && <Declare known={known.data.attributes} />}
     </div>
   );
 }
@@ -52,7 +52,9 @@ function Remove({ attribute }: { attribute: Attribute }) {
   const queries = useQueryClient();
   const removed = useMutation({
     mutationFn: async () => {
-      await api.DELETE("/api/v1/attributes/{name}", { params: { path: { name: attribute.name } } });
+      await api.DELETE("/api/v1/attributes/{name}", {
+        params: { path: { name: attribute.name }, header: over(attribute) },
+      });
     },
     onSuccess: () => void queries.invalidateQueries(),
   });
@@ -71,14 +73,17 @@ function Remove({ attribute }: { attribute: Attribute }) {
   );
 }
 
-function Declare() {
+function Declare({ known }: { known: Attribute[] }) {
   const [name, setName] = useState("");
   const [type, setType] = useState<string>("text");
   const [meaning, setMeaning] = useState("");
   const queries = useQueryClient();
   const made = useMutation({
-    mutationFn: async () =>
-      dataOf(await api.POST("/api/v1/attributes", { body: { name: name.trim(), type, meaning: meaning.trim() } })),
+    mutationFn: async () => {
+      const params = { header: over(known.find((attribute) => attribute.name === name.trim())) };
+      const body = { name: name.trim(), type, meaning: meaning.trim() };
+      return dataOf(await api.POST("/api/v1/attributes", { params, body }));
+    },
     onSuccess: () => {
       setName("");
       setMeaning("");

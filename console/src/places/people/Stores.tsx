@@ -1,7 +1,8 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { type FormEvent, useState } from "react";
-import { api } from "../../api/client";
+import { api, over } from "../../api/client";
+import type { components } from "../../api/schema";
 import { Confirm } from "../../parts/Confirm";
 import { Notice } from "../../parts/Notice";
 import { Refused } from "../../parts/Refused";
@@ -11,14 +12,16 @@ import { useRole } from "../../queries";
 import { holds } from "./outside";
 import { stores } from "./stores";
 
+type Store = components["schemas"]["StoreView"];
+
 /** Where identities are looked up, and what is in each. */
 export function Stores({ q }: { q: string }) {
   const known = useQuery(stores);
   const role = useRole();
   const queries = useQueryClient();
   const removed = useMutation({
-    mutationFn: async (name: string) => {
-      await api.DELETE("/api/v1/stores/{name}", { params: { path: { name } } });
+    mutationFn: async (store: Store) => {
+      await api.DELETE("/api/v1/stores/{name}", { params: { path: { name: store.name }, header: over(store) } });
     },
     onSuccess: () => void queries.invalidateQueries(),
   });
@@ -50,7 +53,8 @@ export function Stores({ q }: { q: string }) {
                 named={[]}
                 follows="All that is in it is in it under the new name."
                 rename={async (name) => {
-                  await api.PATCH("/api/v1/stores/{name}", { params: { path: { name: store.name } }, body: { name } });
+                  const params = { path: { name: store.name }, header: over(store) };
+                  await api.PATCH("/api/v1/stores/{name}", { params, body: { name } });
                   await queries.invalidateQueries();
                 }}
               />
@@ -64,7 +68,7 @@ export function Stores({ q }: { q: string }) {
                 error={removed.error}
                 busy={removed.isPending}
                 forbidden={store.in_policy || store.people + store.machines + store.devices > 0}
-                act={() => removed.mutate(store.name)}
+                act={() => removed.mutate(store)}
               >
                 {store.in_policy
                   ? "The active policy looks identities up in it, so that it stays until that changes."

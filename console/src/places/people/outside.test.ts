@@ -68,6 +68,7 @@ test("a store says what it holds, or whether it answers", () => {
     directory: null,
     http: null,
     servers,
+    etag: '"1"',
   });
   expect(holds(store("people", []))).toBe("2 people, 1 machine");
   expect(holds(store("directory", [server(null)]))).toBe("a directory");

@@ -132,6 +132,10 @@ impl Domain {
         assert!(output.status.success(), "{args:?}: {}", printed(&output));
     }
 
+    pub(crate) fn host(&self) -> String {
+        self.address.clone()
+    }
+
     pub(crate) fn url(&self) -> String {
         format!("ldaps://{}", self.address)
     }

@@ -163,11 +163,25 @@ impl Running {
     }
 
     pub(crate) fn start_with(config: &Path, data: &Path) -> Self {
+        Self::start_in(&[], config, data)
+    }
+
+    /// The harbour's service in this folder, with more in its environment.
+    pub(crate) fn started_with(dir: tempfile::TempDir, environment: &[(&str, String)]) -> Self {
+        let file = config(dir.path(), "127.0.0.1:0", "127.0.0.1:0");
+        let mut running = Self::start_in(environment, &file, &dir.path().join("data"));
+        running._dir = Some(dir);
+        running.open_harbour();
+        running
+    }
+
+    fn start_in(environment: &[(&str, String)], config: &Path, data: &Path) -> Self {
         let mut child = regnant()
             .args(["serve", "--config"])
             .arg(config)
             .arg("--data")
             .arg(data)
+            .envs(environment.iter().map(|(name, value)| (name, value)))
             .stdout(Stdio::piped())
             .spawn()
             .unwrap();
@@ -207,7 +221,12 @@ impl Running {
 
     /// The service once more, after its end, with the same configuration, data and token.
     pub(crate) fn again(&mut self) -> Self {
-        let mut running = Self::start_with(&self.data.parent().unwrap().join("regnant.toml"), &self.data);
+        self.again_with(&[])
+    }
+
+    /// The same, with more in its environment.
+    pub(crate) fn again_with(&mut self, environment: &[(&str, String)]) -> Self {
+        let mut running = Self::start_in(environment, &self.data.parent().unwrap().join("regnant.toml"), &self.data);
         running.token.clone_from(&self.token);
         running._dir = self._dir.take();
         running

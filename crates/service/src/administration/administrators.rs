@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::administration::committer::{Committer, follow};
 use crate::administration::second_factor;
-use crate::administration::{AdministrationError, RecordVersion};
+use crate::administration::{AdministrationError, RecordVersion, is_as_seen};
 use crate::clock::{iso, now_ms};
 
 /// Characters of the shortest password of an administrator.
@@ -143,15 +143,14 @@ impl Administrators {
         change: &AdministratorChange,
         by: &Author,
     ) -> Result<AdministratorRow, AdministrationError> {
-        let _turn = self.committer.turn();
-        let before = self.find_as(name, seen)?;
-        let password_hash = match &change.password {
+        let hashed = |before: &AdministratorRow| match &change.password {
             Some(password) => {
                 fit(&before.name, password.expose())?;
-                sealed_password(&before.name, password.expose(), &self.committer.environment.key)
+                Ok(sealed_password(&before.name, password.expose(), &self.committer.environment.key))
             }
-            None => before.password_hash.clone(),
+            None => Ok(before.password_hash.clone()),
         };
+        let (_turn, before, password_hash) = self.committer.prepared(|| self.find_as(name, seen), hashed)?;
         let row = AdministratorRow {
             password_hash,
             role: change.role.unwrap_or(before.role),
@@ -177,10 +176,8 @@ impl Administrators {
 
     fn find_as(&self, name: &str, seen: Option<&RecordVersion>) -> Result<AdministratorRow, AdministrationError> {
         let row = self.find(name)?;
-        match seen {
-            Some(seen) if *seen != RecordVersion::of(&row) => Err(AdministrationError::Changed(row.name)),
-            _ => Ok(row),
-        }
+        is_as_seen(&row.name, Some(&row), seen)?;
+        Ok(row)
     }
 
     /// Forgets an administrator who is still as the author saw them, with their sessions and

@@ -16,7 +16,7 @@ use utoipa::ToSchema;
 use crate::administration::committer::{Committer, Turn, follow};
 use crate::administration::renewal::staple_name;
 use crate::administration::revocation_lists::{ListReport, list_findings};
-use crate::administration::{AdministrationError, RecordVersion};
+use crate::administration::{AdministrationError, RecordVersion, is_as_seen};
 use crate::clock::now_ms;
 use crate::outside_stores::OutsideSettings;
 
@@ -38,6 +38,9 @@ pub struct CertificatesReport {
 pub struct CertificateReport {
     /// Its name, as policies refer to it.
     pub name: String,
+    /// Its ETag, for If-Match.
+    #[serde(default)]
+    pub etag: String,
     /// Whether its signing request still waits for an answer.
     pub pending: bool,
     /// Its chain, its own certificate first.
@@ -77,6 +80,9 @@ pub struct LinkReport {
 pub struct TrustReport {
     /// Its name, as policies refer to it.
     pub name: String,
+    /// Its ETag, for If-Match.
+    #[serde(default)]
+    pub etag: String,
     /// The authorities.
     pub authorities: Vec<LinkReport>,
     /// Their revocation lists, from files and fetched.
@@ -205,34 +211,51 @@ impl Certificates {
         Ok(request.pem)
     }
 
-    /// Forgets a certificate with its key, which no gate presents.
-    pub fn remove(&self, name: &str, by: &Author) -> Result<(), AdministrationError> {
+    /// Forgets a certificate with its key, which no gate presents, where it is as the author saw it.
+    pub(crate) fn remove(
+        &self,
+        name: &str,
+        seen: Option<&RecordVersion>,
+        by: &Author,
+    ) -> Result<(), AdministrationError> {
         let record = RecordName::Certificate(name.to_owned());
         if self.committer.environment.console_tls.as_ref().is_some_and(|tls| tls.wants(name)) {
             let by = "console and API present it, as the configuration says under [api]".to_owned();
             return Err(AdministrationError::InService { record, by });
         }
-        self.forget(record, |gate| gate.present.as_deref() == Some(name), by)
+        self.forget(record, seen, |gate| gate.present.as_deref() == Some(name), by)
     }
 
-    /// Forgets a trust that no gate has.
-    pub fn remove_trust(&self, name: &str, by: &Author) -> Result<(), AdministrationError> {
+    /// Forgets a trust that no gate has, where it is as the author saw it.
+    pub(crate) fn remove_trust(
+        &self,
+        name: &str,
+        seen: Option<&RecordVersion>,
+        by: &Author,
+    ) -> Result<(), AdministrationError> {
         let outside = self.committer.snapshot.load().outside.clone();
         if let Some(store) = outside.with_trust(name).next() {
             let by = format!("the servers of the store {store} are believed by it");
             return Err(AdministrationError::InService { record: RecordName::Trust(name.to_owned()), by });
         }
         let trusts = |gate: &Gate| gate.trust.as_ref().is_some_and(|trust| trust.name == name);
-        self.forget(RecordName::Trust(name.to_owned()), trusts, by)
+        self.forget(RecordName::Trust(name.to_owned()), seen, trusts, by)
     }
 
     fn forget(
         &self,
         record: RecordName,
+        seen: Option<&RecordVersion>,
         needs: impl Fn(&Gate) -> bool,
         by: &Author,
     ) -> Result<(), AdministrationError> {
         let turn = self.committer.turn();
+        let found = self.committer.records.find(&record)?;
+        match (&found.certificates[..], &found.trusts[..]) {
+            ([row], _) => is_as_seen(&row.name, Some(row), seen)?,
+            (_, [row]) => is_as_seen(&row.name, Some(row), seen)?,
+            _ => return Err(AdministrationError::NotFound(record)),
+        }
         let active = self.committer.snapshot.load().active.edition.clone();
         let gates: Vec<_> =
             active.policy.gates().iter().filter(|gate| needs(gate)).map(|gate| gate.name.as_str()).collect();
@@ -275,9 +298,7 @@ impl Certificates {
         let turn = self.committer.turn();
         named(&trust.name)?;
         let before = self.trusts()?.into_iter().find(|row| row.name == trust.name);
-        if seen.is_some() {
-            is_as_seen(&trust.name, before.as_ref(), seen)?;
-        }
+        is_as_seen(&trust.name, before.as_ref(), seen)?;
         for (url, what) in [(&trust.crl_url, "a revocation list"), (&trust.ocsp_url, "a responder's answer")] {
             if url.as_ref().is_some_and(|url| !url.starts_with("http://")) {
                 let text = format!("{what} is fetched from an address that begins with http://: it is signed itself");
@@ -344,19 +365,6 @@ impl Certificates {
     }
 }
 
-fn is_as_seen(
-    name: &str,
-    row: Option<&impl Serialize>,
-    seen: Option<&RecordVersion>,
-) -> Result<(), AdministrationError> {
-    match seen {
-        Some(seen) if row.is_none_or(|row| RecordVersion::of(row) != *seen) => {
-            Err(AdministrationError::Changed(name.to_owned()))
-        }
-        _ => Ok(()),
-    }
-}
-
 /// Puts a change of certificates in force.
 fn put_in_force(
     committer: &Committer,
@@ -382,7 +390,13 @@ fn named(name: &str) -> Result<(), AdministrationError> {
 fn certificate_report(row: &CertificateRow, gates: Vec<String>, now: i64) -> CertificateReport {
     let chain = read_certificates(&row.chain).unwrap_or_default();
     let pending = chain.is_empty();
-    let mut report = CertificateReport { name: row.name.clone(), pending, gates, ..CertificateReport::default() };
+    let mut report = CertificateReport {
+        name: row.name.clone(),
+        etag: RecordVersion::of(row).quoted(),
+        pending,
+        gates,
+        ..CertificateReport::default()
+    };
     if pending {
         report.findings.push("Its signing request waits: import the certificate that comes back.".into());
         return report;
@@ -409,6 +423,7 @@ fn trust_report(row: &TrustRow, fetched: Option<Vec<u8>>, gates: &[&Gate], now: 
     findings.extend(list_findings(&authorities, &revocation_lists, &strict));
     TrustReport {
         name: row.name.clone(),
+        etag: RecordVersion::of(row).quoted(),
         authorities,
         revocation_lists,
         crl_url: row.crl_url.clone(),

@@ -46,6 +46,23 @@ impl Committer {
         Turn { committer: self, _held: self.one_at_a_time.lock().unwrap_or_else(PoisonError::into_inner) }
     }
 
+    /// Takes the turn with what was made of something before it, since hashing a password is slow and everybody would
+    /// wait for it: made anew where that is otherwise by then.
+    pub(crate) fn prepared<B: PartialEq, M>(
+        &self,
+        read: impl Fn() -> Result<B, AdministrationError>,
+        make: impl Fn(&B) -> Result<M, AdministrationError>,
+    ) -> Result<(Turn<'_>, B, M), AdministrationError> {
+        loop {
+            let before = read()?;
+            let made = make(&before)?;
+            let turn = self.turn();
+            if read()? == before {
+                return Ok((turn, before, made));
+            }
+        }
+    }
+
     /// Applies a command that changes records by their names, and swaps in the snapshot with
     /// what came of it.
     pub(crate) fn commit_records(

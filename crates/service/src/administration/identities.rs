@@ -10,7 +10,7 @@ use regnant_records::{
 };
 
 use crate::administration::committer::{Committer, Turn};
-use crate::administration::{AdministrationError, RecordVersion, entries, named, privilege};
+use crate::administration::{AdministrationError, RecordVersion, entries, is_as_seen, named, privilege};
 use crate::clock::now_ms;
 
 /// Devices that are changed or removed at once.
@@ -35,11 +35,18 @@ impl Identities {
         Ok(row)
     }
 
-    /// Forgets a store that is empty and that the active policy does not name.
-    pub(crate) fn remove_store(&self, name: &str, by: &Author) -> Result<(), AdministrationError> {
+    /// Forgets a store that is empty and that the active policy does not name, where it is as its author saw it.
+    pub(crate) fn remove_store(
+        &self,
+        name: &str,
+        seen: Option<&RecordVersion>,
+        by: &Author,
+    ) -> Result<(), AdministrationError> {
         let turn = self.committer.turn();
-        let record = RecordName::Store(name.to_owned());
-        if self.committer.snapshot.load().active.edition.policy.stores().iter().any(|store| store == name) {
+        let known = self.store(name)?;
+        is_as_seen(name, Some(&known), seen)?;
+        let record = RecordName::Store(known.name.clone());
+        if self.committer.snapshot.load().active.edition.policy.stores().contains(&known.name) {
             let by = "the active policy looks identities up in it".to_owned();
             return Err(AdministrationError::RecordInUse { record, by });
         }
@@ -47,13 +54,17 @@ impl Identities {
     }
 
     /// Gives a store that the active policy does not name another name, with all that is in it.
-    pub(crate) fn rename_store(&self, from: &str, to: &str, by: &Author) -> Result<(), AdministrationError> {
+    pub(crate) fn rename_store(
+        &self,
+        (from, to): (&str, &str),
+        seen: Option<&RecordVersion>,
+        by: &Author,
+    ) -> Result<(), AdministrationError> {
         let turn = self.committer.turn();
+        let known = self.store(from)?;
+        is_as_seen(from, Some(&known), seen)?;
+        let from = &*known.name.clone();
         let record = RecordName::Store(from.to_owned());
-        let stores = self.stores()?;
-        let Some(known) = stores.into_iter().find(|row| row.name == from) else {
-            return Err(AdministrationError::NotFound(record));
-        };
         if self.committer.snapshot.load().active.edition.policy.stores().iter().any(|store| store == from) {
             let by = "the active policy looks identities up in it".to_owned();
             return Err(AdministrationError::RecordInUse { record, by });
@@ -125,18 +136,19 @@ impl Identities {
         &self,
         (store, name): (&str, &str),
         seen: Option<&RecordVersion>,
-        change: impl FnOnce(&PersonRow) -> PersonEntry,
+        change: impl Fn(&PersonRow) -> PersonEntry,
         by: &Author,
     ) -> Result<PersonRow, AdministrationError> {
-        let turn = self.committer.turn();
-        let before = self.person(store, name)?;
-        seen_as(seen, &before, &before.name)?;
-        let entry = change(&before);
-        let was = RecordName::Person { store: before.store.clone(), name: before.name.clone() };
-        if entry.record_name() != was {
+        let hashed = |before: &PersonRow| {
+            is_as_seen(&before.name, Some(before), seen)?;
+            let entry = change(before);
+            Ok((entry.record_name(), entry.row(&self.committer.environment.key, Some(before))?))
+        };
+        let (turn, before, (named, row)) = self.committer.prepared(|| self.person(store, name), hashed)?;
+        let was = RecordName::Person { store: before.store, name: before.name };
+        if named != was {
             self.is_free(&was)?;
         }
-        let row = entry.row(&self.committer.environment.key, Some(&before))?;
         let rows = Rows { people: vec![row.clone()], ..Rows::default() };
         self.commit(&turn, Command::Change { was: vec![was], rows }, by)?;
         Ok(row)
@@ -150,16 +162,24 @@ impl Identities {
         password: &SecretText,
         by: &Author,
     ) -> Result<(), AdministrationError> {
-        let turn = self.committer.turn();
-        let before = self.person(store, name)?;
-        if let Some(why) = self.engineers_only(&before) {
-            return Err(AdministrationError::EngineersOnly { name: before.name, why });
-        }
-        let was = RecordName::Person { store: before.store.clone(), name: before.name.clone() };
-        let entry = PersonEntry { password: Some(password.clone()), ..entries::person(&before) };
-        let row = entry.row(&self.committer.environment.key, Some(&before))?;
+        let hashed = |before: &PersonRow| {
+            self.may_be_helped(before)?;
+            let entry = PersonEntry { password: Some(password.clone()), ..entries::person(before) };
+            Ok(entry.row(&self.committer.environment.key, Some(before))?)
+        };
+        let (turn, before, row) = self.committer.prepared(|| self.person(store, name), hashed)?;
+        // Meanwhile another policy may count, or what is said of their groups.
+        self.may_be_helped(&before)?;
+        let was = RecordName::Person { store: before.store, name: before.name };
         let rows = Rows { people: vec![row], ..Rows::default() };
         self.commit(&turn, Command::Change { was: vec![was], rows }, by)
+    }
+
+    fn may_be_helped(&self, person: &PersonRow) -> Result<(), AdministrationError> {
+        match self.engineers_only(person) {
+            Some(why) => Err(AdministrationError::EngineersOnly { name: person.name.clone(), why }),
+            None => Ok(()),
+        }
     }
 
     /// Why the helpdesk may not set the password of a person, where it may not.
@@ -209,18 +229,19 @@ impl Identities {
         &self,
         (store, name): (&str, &str),
         seen: Option<&RecordVersion>,
-        change: impl FnOnce(&MachineRow) -> MachineEntry,
+        change: impl Fn(&MachineRow) -> MachineEntry,
         by: &Author,
     ) -> Result<MachineRow, AdministrationError> {
-        let turn = self.committer.turn();
-        let before = self.machine(store, name)?;
-        seen_as(seen, &before, &before.name)?;
-        let entry = change(&before);
-        let was = RecordName::Machine { store: before.store.clone(), name: before.name.clone() };
-        if entry.record_name() != was {
+        let hashed = |before: &MachineRow| {
+            is_as_seen(&before.name, Some(before), seen)?;
+            let entry = change(before);
+            Ok((entry.record_name(), entry.row(&self.committer.environment.key, Some(before))?))
+        };
+        let (turn, before, (named, row)) = self.committer.prepared(|| self.machine(store, name), hashed)?;
+        let was = RecordName::Machine { store: before.store, name: before.name };
+        if named != was {
             self.is_free(&was)?;
         }
-        let row = entry.row(&self.committer.environment.key, Some(&before))?;
         let rows = Rows { machines: vec![row.clone()], ..Rows::default() };
         self.commit(&turn, Command::Change { was: vec![was], rows }, by)?;
         Ok(row)
@@ -311,7 +332,7 @@ impl Identities {
     ) -> Result<DeviceRow, AdministrationError> {
         let turn = self.committer.turn();
         let before = self.device(store, mac)?;
-        seen_as(seen, &before, &mac.to_string())?;
+        is_as_seen(&mac.to_string(), Some(&before), seen)?;
         let entry = change(&before);
         let mut row = entry.row(Marked { by: &by.name, at: now_ms().cast_signed(), declared: &self.declared() })?;
         // Whoever barred it and when stays, where the reason does.
@@ -467,12 +488,5 @@ pub(crate) fn regroup(groups: &mut Vec<String>, into: &[String], out_of: &[Strin
         if !groups.iter().any(|known| is(known, group)) {
             groups.push(group.clone());
         }
-    }
-}
-
-fn seen_as<R: serde::Serialize>(seen: Option<&RecordVersion>, row: &R, name: &str) -> Result<(), AdministrationError> {
-    match seen {
-        Some(seen) if *seen != RecordVersion::of(row) => Err(AdministrationError::Changed(name.to_owned())),
-        _ => Ok(()),
     }
 }

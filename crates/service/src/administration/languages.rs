@@ -7,9 +7,9 @@ use regnant_records::{
     Author, Command, Expected, LanguageKind, LanguageRow, Missing, NasRow, Reading, RecordsError, declaration,
 };
 
-use crate::administration::AdministrationError;
 use crate::administration::committer::{Committer, Turn};
 use crate::administration::report::CheckReport;
+use crate::administration::{AdministrationError, RecordVersion, is_as_seen};
 use crate::languages::{LanguageError, Languages};
 use crate::snapshot::Snapshot;
 use crate::surroundings::Surroundings;
@@ -35,35 +35,44 @@ pub struct Taken {
 }
 
 impl LanguageFiles {
-    /// Adds a dictionary, or puts it in the place of the one of its name. The active policy
-    /// goes on with it as a new edition.
+    /// Adds a dictionary, or puts it in the place of the one of its name, whatever that was. The active policy goes
+    /// on with it as a new edition.
     pub fn add_dictionary(&self, file: &str, text: &str, by: &Author) -> Result<Taken, AdministrationError> {
-        bounded(text)?;
-        let name = Dictionary::standard().add_own(file, text).map_err(LanguageError::File)?;
-        self.set(LanguageRow { kind: LanguageKind::Dictionary, name, text: text.to_owned() }, file, by)
+        self.add(LanguageKind::Dictionary, (file, text), None, by)
     }
 
     /// Adds a dialect, or puts it in the place of the one of its name, in the same way.
     pub fn add_dialect(&self, file: &str, text: &str, by: &Author) -> Result<Taken, AdministrationError> {
-        bounded(text)?;
-        // Where it says no name, reading it whole tells so and all else.
-        let name = Dialect::name_in(text).unwrap_or_else(|| file.to_owned());
-        self.set(LanguageRow { kind: LanguageKind::Dialect, name, text: text.to_owned() }, file, by)
+        self.add(LanguageKind::Dialect, (file, text), None, by)
     }
 
-    /// Forgets a dialect of the user's own, where nothing needs it.
-    pub fn remove_dialect(&self, name: &str, by: &Author) -> Result<u32, AdministrationError> {
-        self.remove(LanguageKind::Dialect, name, by)
-    }
-
-    /// Forgets a dictionary of the user's own, where nothing needs it.
-    pub fn remove_dictionary(&self, name: &str, by: &Author) -> Result<u32, AdministrationError> {
-        self.remove(LanguageKind::Dictionary, name, by)
+    /// The same of either, where what it takes the place of is as its author saw it.
+    pub(crate) fn add(
+        &self,
+        kind: LanguageKind,
+        (file, text): (&str, &str),
+        seen: Option<&RecordVersion>,
+        by: &Author,
+    ) -> Result<Taken, AdministrationError> {
+        if text.len() > LONGEST_FILE {
+            return Err(AdministrationError::FileTooLong { got: text.len(), most: LONGEST_FILE });
+        }
+        let name = match kind {
+            LanguageKind::Dictionary => Dictionary::standard().add_own(file, text).map_err(LanguageError::File)?,
+            // Where it says no name, reading it whole tells so and all else.
+            _ => Dialect::name_in(text).unwrap_or_else(|| file.to_owned()),
+        };
+        self.set(LanguageRow { kind, name, text: text.to_owned() }, file, seen, by)
     }
 
     /// Declares an attribute of identities, which is a fact from then on; or says anew what it
     /// means. Its type stays for as long as devices have it.
-    pub fn declare(&self, attribute: &IdentityAttribute, by: &Author) -> Result<Taken, AdministrationError> {
+    pub(crate) fn declare(
+        &self,
+        attribute: &IdentityAttribute,
+        seen: Option<&RecordVersion>,
+        by: &Author,
+    ) -> Result<Taken, AdministrationError> {
         IdentityAttribute::check_name(&attribute.full_name()).map_err(AdministrationError::Attribute)?;
         if attribute.meaning.len() > LONGEST_MEANING {
             let text = format!("the meaning of an attribute has {LONGEST_MEANING} bytes at most");
@@ -79,13 +88,7 @@ impl LanguageFiles {
         if known.is_some_and(|known| known.kind != attribute.kind) {
             self.nobody_has(&attribute.full_name())?;
         }
-        self.set(declaration(attribute), &attribute.full_name(), by)
-    }
-
-    /// Forgets an attribute of identities, where no policy names it, no device has it and no store
-    /// tells it.
-    pub fn remove_attribute(&self, name: &str, by: &Author) -> Result<u32, AdministrationError> {
-        self.remove(LanguageKind::Attribute, name, by)
+        self.set(declaration(attribute), &attribute.full_name(), seen, by)
     }
 
     fn nobody_has(&self, name: &str) -> Result<(), AdministrationError> {
@@ -112,9 +115,16 @@ impl LanguageFiles {
         }
     }
 
-    fn set(&self, row: LanguageRow, file: &str, by: &Author) -> Result<Taken, AdministrationError> {
+    fn set(
+        &self,
+        row: LanguageRow,
+        file: &str,
+        seen: Option<&RecordVersion>,
+        by: &Author,
+    ) -> Result<Taken, AdministrationError> {
         let turn = self.committer.turn();
         let before = self.committer.snapshot.load_full();
+        is_as_seen(&row.name, before.languages.own_file(row.kind, &row.name), seen)?;
         if before.languages.own.contains(&row) {
             // As it is already.
             return Ok(Taken { name: row.name, edition: before.active.edition.number });
@@ -125,12 +135,20 @@ impl LanguageFiles {
         Ok(Taken { name, edition })
     }
 
-    fn remove(&self, kind: LanguageKind, name: &str, by: &Author) -> Result<u32, AdministrationError> {
+    /// Forgets a file or an attribute of the user's own, where nothing needs it and it is as its author saw it.
+    pub(crate) fn remove(
+        &self,
+        kind: LanguageKind,
+        name: &str,
+        seen: Option<&RecordVersion>,
+        by: &Author,
+    ) -> Result<u32, AdministrationError> {
         let turn = self.committer.turn();
         let before = self.committer.snapshot.load_full();
-        if before.languages.without(kind, name).len() == before.languages.own.len() {
+        let Some(own) = before.languages.own_file(kind, name) else {
             return Err(RecordsError::from(Missing::Language(kind, name.to_owned())).into());
-        }
+        };
+        is_as_seen(name, Some(own), seen)?;
         if kind == LanguageKind::Dialect {
             self.no_nas_speaks(name)?;
         }
@@ -191,12 +209,5 @@ impl LanguageFiles {
             Ok(environment.with_outside(&after, pending)?)
         })?;
         Ok(done.edition.unwrap_or_default())
-    }
-}
-
-fn bounded(text: &str) -> Result<(), AdministrationError> {
-    match text.len() > LONGEST_FILE {
-        true => Err(AdministrationError::FileTooLong { got: text.len(), most: LONGEST_FILE }),
-        false => Ok(()),
     }
 }

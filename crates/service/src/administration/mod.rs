@@ -372,6 +372,16 @@ pub enum AdministrationError {
     /// Too much at once.
     #[error("nothing was imported: it has more than {0} lines; import it in parts")]
     TooManyLines(u64),
+    /// What ended in the middle.
+    #[error(
+        "{lines} lines were imported, and no more: {why}. Mend that and import the same file again: what is there stays as it is"
+    )]
+    ImportedInPart {
+        /// How many are in force.
+        lines: u64,
+        /// Why no more.
+        why: Box<AdministrationError>,
+    },
     /// Somebody was faster.
     #[error("there is an administrator already: sign in, or ask one")]
     NotFirst,
@@ -401,5 +411,28 @@ impl RecordVersion {
     pub(crate) fn of(row: &impl Serialize) -> Self {
         let text = serde_json::to_vec(row).expect("a record has names for keys");
         Self(Sha256::digest(text)[..8].iter().map(|byte| format!("{byte:02x}")).collect())
+    }
+
+    /// The version of what is not there: no ETag that somebody can send, for none has a quote in it.
+    pub(crate) fn absent() -> Self {
+        Self("\"".into())
+    }
+
+    /// As HTTP writes it (RFC 9110 section 8.8.3).
+    pub(crate) fn quoted(&self) -> String {
+        format!("\"{}\"", self.0)
+    }
+}
+
+/// Whether a record, or that there is none, is as the author of a change saw it; whoever did not look takes it as it is.
+pub(crate) fn is_as_seen(
+    name: &str,
+    row: Option<&impl Serialize>,
+    seen: Option<&RecordVersion>,
+) -> Result<(), AdministrationError> {
+    let version = || row.map_or_else(RecordVersion::absent, RecordVersion::of);
+    match seen.is_some_and(|seen| *seen != version()) {
+        true => Err(AdministrationError::Changed(name.to_owned())),
+        false => Ok(()),
     }
 }

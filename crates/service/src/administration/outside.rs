@@ -10,7 +10,7 @@ use regnant_records::{Author, Command, Reading, RecordName, Rows, StoreKind, Sto
 
 use crate::administration::committer::Turn;
 use crate::administration::identities::Identities;
-use crate::administration::{AdministrationError, RecordVersion};
+use crate::administration::{AdministrationError, RecordVersion, is_as_seen};
 use crate::clock::now_ms;
 use crate::outside_stores::{OutsideSettings, OutsideStore};
 
@@ -59,9 +59,7 @@ impl Identities {
     ) -> Result<StoreRow, AdministrationError> {
         let turn = self.committer.turn();
         let before = self.store(name)?;
-        if seen.is_some_and(|seen| *seen != RecordVersion::of(&before)) {
-            return Err(AdministrationError::Changed(before.name));
-        }
+        is_as_seen(name, Some(&before), seen)?;
         if before.kind != settings.kind() {
             return Err(AdministrationError::OtherStore(before.name));
         }

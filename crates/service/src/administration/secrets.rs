@@ -3,8 +3,8 @@ use std::sync::Arc;
 use regnant_base::{Secret, SecretText};
 use regnant_records::{Author, Command, Expected, Reading, SecretRow};
 
-use crate::administration::AdministrationError;
 use crate::administration::committer::{Committer, Turn};
+use crate::administration::{AdministrationError, RecordVersion, is_as_seen};
 
 /// What no attribute carries more of.
 const LONGEST: usize = 253;
@@ -15,13 +15,19 @@ pub struct NamedSecretRecords {
 }
 
 impl NamedSecretRecords {
-    /// The names of all; nobody is shown what they are.
-    pub fn names(&self) -> Result<Vec<String>, AdministrationError> {
-        Ok(self.committer.records.all::<SecretRow>()?.into_iter().map(|row| row.name).collect())
+    /// All of them, sealed.
+    pub(crate) fn all(&self) -> Result<Vec<SecretRow>, AdministrationError> {
+        Ok(self.committer.records.all()?)
     }
 
-    /// Keeps a secret, in the place of one of its name. It counts from the next reply on.
-    pub fn set(&self, name: &str, value: &SecretText, by: &Author) -> Result<(), AdministrationError> {
+    /// Keeps a secret, in the place of one of its name that is as its author saw it. It counts from the next reply on.
+    pub(crate) fn set(
+        &self,
+        name: &str,
+        value: &SecretText,
+        seen: Option<&RecordVersion>,
+        by: &Author,
+    ) -> Result<(), AdministrationError> {
         let fits = name.starts_with(|c: char| c.is_ascii_alphanumeric())
             && name.len() <= 100
             && name.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-');
@@ -34,12 +40,24 @@ impl NamedSecretRecords {
         }
         let environment = &self.committer.environment;
         let row = SecretRow::new(name, &Secret::new(value), &environment.key);
-        self.change(self.committer.turn(), Command::SetSecret(row), by)
+        let turn = self.committer.turn();
+        self.is_as_seen(name, seen)?;
+        self.change(turn, Command::SetSecret(row), by)
     }
 
-    /// Forgets a secret that the active policy does not name.
-    pub fn remove(&self, name: &str, by: &Author) -> Result<(), AdministrationError> {
+    fn is_as_seen(&self, name: &str, seen: Option<&RecordVersion>) -> Result<(), AdministrationError> {
+        is_as_seen(name, self.all()?.iter().find(|row| row.name.eq_ignore_ascii_case(name)), seen)
+    }
+
+    /// Forgets a secret that the active policy does not name, where it is as its author saw it.
+    pub(crate) fn remove(
+        &self,
+        name: &str,
+        seen: Option<&RecordVersion>,
+        by: &Author,
+    ) -> Result<(), AdministrationError> {
         let turn = self.committer.turn();
+        self.is_as_seen(name, seen)?;
         let active = self.committer.snapshot.load().active.edition.clone();
         let grants: Vec<_> = active.policy.grants_naming_secret(name).collect();
         if !grants.is_empty() {

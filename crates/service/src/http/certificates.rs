@@ -230,16 +230,22 @@ pub(crate) async fn put_trust(
     keep(api, &origin, (row, secrets), seen, by).await
 }
 
-/// Keeps a certificate with its key; gates that present it do so from the next
-/// conversation on.
-#[utoipa::path(post, path = "/api/v1/certificates", operation_id = "import_certificate", request_body = NewCertificate,
-    responses((status = 204), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
+/// Keeps a certificate with its key; gates that present it do so from the next conversation on. With If-Match only
+/// where the one of its name is still as it was read, with If-None-Match where there is none.
+#[utoipa::path(post, path = "/api/v1/certificates", operation_id = "import_certificate",
+    params(("If-Match" = Option<String>, Header, description = "The ETag that was read"),
+        ("If-None-Match" = Option<String>, Header, description = "`*` where there was none")),
+    request_body = NewCertificate,
+    responses((status = 204), (status = 400, body = ApiError), (status = 401, body = ApiError), (status = 412, body = ApiError)))]
 pub(crate) async fn import(
     State(api): State<Api>,
     May { signed: Signed { author: by, .. }, .. }: May<Change>,
+    headers: HeaderMap,
     Sent(new): Sent<NewCertificate>,
 ) -> Result<StatusCode, ApiError> {
-    blocking(move || api.administration.certificates.import(&new.name, new.pem.expose(), &by)).await?;
+    let seen = seen(&headers)?;
+    let work = move || api.administration.certificates.import_over(&new.name, seen.as_ref(), new.pem.expose(), &by);
+    blocking(work).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -257,43 +263,53 @@ pub(crate) async fn request(
 
 /// Forgets a certificate with its key, which no gate presents.
 #[utoipa::path(delete, path = "/api/v1/certificates/{name}", operation_id = "remove_certificate",
-    params(("name" = String, Path, description = "Its name")),
+    params(("name" = String, Path, description = "Its name"), ("If-Match" = Option<String>, Header, description = "The ETag that was read")),
     responses((status = 204), (status = 401, body = ApiError), (status = 404, body = ApiError),
-        (status = 409, body = ApiError)))]
+        (status = 409, body = ApiError), (status = 412, body = ApiError)))]
 pub(crate) async fn remove(
     State(api): State<Api>,
     May { signed: Signed { author: by, .. }, .. }: May<Change>,
     Path(name): Path<String>,
+    headers: HeaderMap,
 ) -> Result<StatusCode, ApiError> {
-    blocking(move || api.administration.certificates.remove(&name, &by)).await?;
+    let seen = seen(&headers)?;
+    blocking(move || api.administration.certificates.remove(&name, seen.as_ref(), &by)).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// Forgets a trust that no gate has.
 #[utoipa::path(delete, path = "/api/v1/trusts/{name}", operation_id = "remove_trust",
-    params(("name" = String, Path, description = "Its name")),
+    params(("name" = String, Path, description = "Its name"), ("If-Match" = Option<String>, Header, description = "The ETag that was read")),
     responses((status = 204), (status = 401, body = ApiError), (status = 404, body = ApiError),
-        (status = 409, body = ApiError)))]
+        (status = 409, body = ApiError), (status = 412, body = ApiError)))]
 pub(crate) async fn remove_trust(
     State(api): State<Api>,
     May { signed: Signed { author: by, .. }, .. }: May<Change>,
     Path(name): Path<String>,
+    headers: HeaderMap,
 ) -> Result<StatusCode, ApiError> {
-    blocking(move || api.administration.certificates.remove_trust(&name, &by)).await?;
+    let seen = seen(&headers)?;
+    blocking(move || api.administration.certificates.remove_trust(&name, seen.as_ref(), &by)).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Keeps authorities and revocation lists.
-#[utoipa::path(post, path = "/api/v1/trusts", request_body = NewTrust,
-    responses((status = 200, body = TrustKept), (status = 400, body = ApiError), (status = 401, body = ApiError)))]
+/// Keeps authorities and revocation lists. With If-Match only where the trust of this name is still as it was read,
+/// with If-None-Match where there is none.
+#[utoipa::path(post, path = "/api/v1/trusts",
+    params(("If-Match" = Option<String>, Header, description = "The ETag that was read"),
+        ("If-None-Match" = Option<String>, Header, description = "`*` where there was none")),
+    request_body = NewTrust,
+    responses((status = 200, body = TrustKept), (status = 400, body = ApiError), (status = 401, body = ApiError),
+        (status = 412, body = ApiError)))]
 pub(crate) async fn trust(
     State(api): State<Api>,
     Extension(origin): Extension<Origin>,
     May { signed: Signed { author: by, .. }, .. }: May<Change>,
+    headers: HeaderMap,
     Sent(new): Sent<NewTrust>,
 ) -> Result<Json<TrustKept>, ApiError> {
-    let (row, secrets) = new.parts();
-    keep(api, &origin, (row, secrets), None, by).await
+    let (seen, (row, secrets)) = (seen(&headers)?, new.parts());
+    keep(api, &origin, (row, secrets), seen, by).await
 }
 
 /// Which supplicant profile is wanted.

@@ -4,10 +4,12 @@ use std::net::IpAddr;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
+use axum::Router;
 use axum::http::{StatusCode, header};
 use axum::response::IntoResponse;
-use axum::{Extension, Router};
+use hyper::body::Incoming;
 use hyper::server::conn::http1;
+use hyper::service::{Service as _, service_fn};
 use hyper_util::rt::{TokioIo, TokioTimer};
 use hyper_util::service::TowerToHyperService;
 use regnant_base::{BoundedMap, Place, Shares};
@@ -94,7 +96,7 @@ pub(crate) async fn serve(
                 let address = peer.ip().to_canonical();
                 // Nobody is told that there is no room: that would take room.
                 if let Some(place) = room.take(address) {
-                    let routes = routes.clone().layer(Extension(Peer { address, tls: acceptor.is_some() }));
+                    let routes = (routes.clone(), Peer { address, tls: acceptor.is_some() });
                     match acceptor.clone() {
                         Some(acceptor) => tokio::spawn(secured(acceptor, stream, routes, place, stopped.clone())),
                         None => tokio::spawn(connection(Patient::new(stream), routes, place, stopped.clone())),
@@ -113,7 +115,7 @@ pub(crate) async fn serve(
 async fn secured(
     acceptor: TlsAcceptor,
     stream: TcpStream,
-    routes: Router,
+    (routes, peer): (Router, Peer),
     place: Place,
     stopped: watch::Receiver<bool>,
 ) {
@@ -125,8 +127,8 @@ async fn secured(
         }
     };
     match tokio::time::timeout(HEADERS, begin).await {
-        Ok(Ok(Ok(stream))) => connection(stream, routes, place, stopped).await,
-        Ok(Ok(Err(plain))) => connection(plain, Router::new().fallback(speaks_tls), place, stopped).await,
+        Ok(Ok(Ok(stream))) => connection(stream, (routes, peer), place, stopped).await,
+        Ok(Ok(Err(plain))) => connection(plain, (Router::new().fallback(speaks_tls), peer), place, stopped).await,
         Ok(Err(error)) => tracing::debug!("a handshake of TLS failed: {error}"),
         Err(_) => tracing::debug!("a handshake of TLS took too long"),
     }
@@ -139,14 +141,20 @@ async fn speaks_tls() -> impl IntoResponse {
 
 async fn connection(
     stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static,
-    routes: Router,
+    (routes, peer): (Router, Peer),
     _place: Place,
     mut stopped: watch::Receiver<bool>,
 ) {
+    let routes = TowerToHyperService::new(routes);
+    // Each request is told from where it comes; a layer would be a copy of every route for each connection.
+    let told = service_fn(move |mut request: hyper::Request<Incoming>| {
+        request.extensions_mut().insert(peer);
+        routes.call(request)
+    });
     let connection = http1::Builder::new()
         .timer(TokioTimer::new())
         .header_read_timeout(HEADERS)
-        .serve_connection(TokioIo::new(stream), TowerToHyperService::new(routes));
+        .serve_connection(TokioIo::new(stream), told);
     tokio::pin!(connection);
     let ended = tokio::select! {
         ended = connection.as_mut() => ended,

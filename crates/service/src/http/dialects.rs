@@ -1,8 +1,10 @@
 use axum::Json;
 use axum::extract::{Path, State};
+use axum::http::HeaderMap;
 use regnant_base::did_you_mean;
 use regnant_equipment::Dialect;
 use regnant_policy::STATEMENTS;
+use regnant_records::LanguageKind;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -11,6 +13,7 @@ use crate::http::callers::{Change, Look, May, Signed};
 use crate::http::dictionaries::{LanguageTaken, LanguageText};
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::{Asked, Sent};
+use crate::http::record::seen;
 use crate::http::short_list::Wanted;
 use crate::languages::Languages;
 
@@ -23,6 +26,8 @@ pub(crate) struct DialectView {
     extends: Option<String>,
     /// Whether it ships with the service, so that it cannot be removed.
     ships: bool,
+    /// The ETag of one of your own, for If-Match.
+    etag: Option<String>,
     /// NASes that speak it.
     nases: Vec<String>,
 }
@@ -92,17 +97,21 @@ pub(crate) struct Preview {
     hex: String,
     /// Whether some value comes from a fact; the longest that it may be is shown.
     varies: bool,
+    /// Access lists of which the NAS is told the name alone: it has to have them already.
+    lists_by_name: Vec<String>,
     /// What cannot be said, where something cannot.
     cannot: Option<String>,
 }
 
 fn view(dialect: &Dialect, languages: &Languages, nases: &[(String, String)]) -> DialectView {
     let speak = nases.iter().filter(|(_, speaks)| *speaks == dialect.name).map(|(name, _)| name.clone());
+    let etag = languages.own_etag(LanguageKind::Dialect, &dialect.name);
     DialectView {
         name: dialect.name.clone(),
         title: dialect.title.clone(),
         extends: dialect.extends.clone(),
-        ships: languages.text_of_dialect(&dialect.name).is_none(),
+        ships: etag.is_none(),
+        etag,
         nases: speak.collect(),
     }
 }
@@ -163,7 +172,7 @@ pub(crate) async fn dialect(
         mac_bypass: dialect.mac_bypass().map(str::to_owned).collect(),
         several_classes: dialect.several_classes,
         statements: statements.collect(),
-        text: languages.text_of_dialect(&dialect.name).map(str::to_owned),
+        text: languages.own_file(LanguageKind::Dialect, &dialect.name).map(|row| row.text.clone()),
     }))
 }
 
@@ -183,34 +192,52 @@ pub(crate) async fn preview(
     let preview = edition.preview(&dialect, &names).map_err(ApiError::not_found)?;
     let hex = preview.attributes.iter().map(|byte| format!("{byte:02x}")).collect();
     let shown = preview.shown.into_iter().map(|(name, value)| AttributeValue { name, value });
-    Ok(Json(Preview { nas, dialect, attributes: shown.collect(), hex, varies: preview.varies, cannot: preview.cannot }))
+    Ok(Json(Preview {
+        nas,
+        dialect,
+        attributes: shown.collect(),
+        hex,
+        varies: preview.varies,
+        lists_by_name: preview.lists_by_name,
+        cannot: preview.cannot,
+    }))
 }
 
 /// Adds a dialect of your own, or puts it in the place of the one of its name. The active
 /// policy goes on with it as a new edition; where some grant could not be told in it to a
-/// NAS that may get it, nothing is changed.
-#[utoipa::path(post, path = "/api/v1/dialects", operation_id = "add_dialect", request_body = LanguageText,
-    responses((status = 200, body = LanguageTaken), (status = 400, body = ApiError), (status = 422, body = ApiError),
-        (status = 401, body = ApiError)))]
+/// NAS that may get it, nothing is changed. With If-Match only where the one of its name is
+/// still as it was read, with If-None-Match where there is none.
+#[utoipa::path(post, path = "/api/v1/dialects", operation_id = "add_dialect",
+    params(("If-Match" = Option<String>, Header, description = "The ETag that was read"),
+        ("If-None-Match" = Option<String>, Header, description = "`*` where there was none")),
+    request_body = LanguageText,
+    responses((status = 200, body = LanguageTaken), (status = 400, body = ApiError), (status = 412, body = ApiError),
+        (status = 422, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn add(
     State(api): State<Api>,
     May { signed: Signed { author: by, .. }, .. }: May<Change>,
+    headers: HeaderMap,
     Sent(LanguageText { file, text }): Sent<LanguageText>,
 ) -> Result<Json<LanguageTaken>, ApiError> {
-    let taken = blocking(move || api.administration.languages.add_dialect(&file, &text, &by)).await?;
+    let seen = seen(&headers)?;
+    let work = move || api.administration.languages.add(LanguageKind::Dialect, (&file, &text), seen.as_ref(), &by);
+    let taken = blocking(work).await?;
     Ok(Json(LanguageTaken { name: taken.name, edition: taken.edition }))
 }
 
 /// Removes a dialect of your own, where nothing needs it.
-#[utoipa::path(delete, path = "/api/v1/dialects/{name}", operation_id = "remove_dialect", params(("name" = String, Path)),
+#[utoipa::path(delete, path = "/api/v1/dialects/{name}", operation_id = "remove_dialect",
+    params(("name" = String, Path), ("If-Match" = Option<String>, Header, description = "The ETag that was read")),
     responses((status = 200, body = LanguageTaken), (status = 404, body = ApiError), (status = 409, body = ApiError),
-        (status = 401, body = ApiError)))]
+        (status = 401, body = ApiError), (status = 412, body = ApiError)))]
 pub(crate) async fn remove(
     State(api): State<Api>,
     May { signed: Signed { author: by, .. }, .. }: May<Change>,
     Path(name): Path<String>,
+    headers: HeaderMap,
 ) -> Result<Json<LanguageTaken>, ApiError> {
-    let removed = name.clone();
-    let edition = blocking(move || api.administration.languages.remove_dialect(&removed, &by)).await?;
+    let (seen, removed) = (seen(&headers)?, name.clone());
+    let work = move || api.administration.languages.remove(LanguageKind::Dialect, &removed, seen.as_ref(), &by);
+    let edition = blocking(work).await?;
     Ok(Json(LanguageTaken { name, edition }))
 }

@@ -1,7 +1,9 @@
 use axum::Json;
 use axum::extract::{Path, State};
+use axum::http::HeaderMap;
 use regnant_base::did_you_mean;
 use regnant_radius::{Definition, DictionaryOrigin};
+use regnant_records::LanguageKind;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -9,6 +11,7 @@ use crate::http::Api;
 use crate::http::callers::{Change, Look, May, Signed};
 use crate::http::error::{ApiError, blocking};
 use crate::http::extract::{Asked, Sent};
+use crate::http::record::seen;
 use crate::http::short_list::Wanted;
 use crate::languages::Languages;
 
@@ -23,6 +26,8 @@ pub(crate) struct DictionaryView {
     vendor: Option<u32>,
     /// Whether it ships with the service, so that it cannot be removed.
     ships: bool,
+    /// The ETag of one of your own, for If-Match.
+    etag: Option<String>,
     /// How many attributes it has.
     attributes: usize,
 }
@@ -105,6 +110,7 @@ impl DictionaryView {
             title: origin.title.clone(),
             vendor: origin.vendor,
             ships: ships(origin),
+            etag: languages.own_etag(LanguageKind::Dictionary, &origin.name),
             attributes: definitions.iter().filter(|one| one.place.0 == origin.file).count(),
         }
     }
@@ -175,29 +181,39 @@ pub(crate) async fn dictionary(
 
 /// Adds a dictionary of your own, or puts it in the place of the one of its vendor. The
 /// active policy goes on with it as a new edition; what does not go together with what
-/// there is changes nothing.
-#[utoipa::path(post, path = "/api/v1/dictionaries", operation_id = "add_dictionary", request_body = LanguageText,
-    responses((status = 200, body = LanguageTaken), (status = 400, body = ApiError), (status = 422, body = ApiError),
-        (status = 401, body = ApiError)))]
+/// there is changes nothing. With If-Match only where that is still as it was read, with
+/// If-None-Match where there is none.
+#[utoipa::path(post, path = "/api/v1/dictionaries", operation_id = "add_dictionary",
+    params(("If-Match" = Option<String>, Header, description = "The ETag that was read"),
+        ("If-None-Match" = Option<String>, Header, description = "`*` where there was none")),
+    request_body = LanguageText,
+    responses((status = 200, body = LanguageTaken), (status = 400, body = ApiError), (status = 412, body = ApiError),
+        (status = 422, body = ApiError), (status = 401, body = ApiError)))]
 pub(crate) async fn add(
     State(api): State<Api>,
     May { signed: Signed { author: by, .. }, .. }: May<Change>,
+    headers: HeaderMap,
     Sent(LanguageText { file, text }): Sent<LanguageText>,
 ) -> Result<Json<LanguageTaken>, ApiError> {
-    let taken = blocking(move || api.administration.languages.add_dictionary(&file, &text, &by)).await?;
+    let seen = seen(&headers)?;
+    let work = move || api.administration.languages.add(LanguageKind::Dictionary, (&file, &text), seen.as_ref(), &by);
+    let taken = blocking(work).await?;
     Ok(Json(LanguageTaken { name: taken.name, edition: taken.edition }))
 }
 
 /// Removes a dictionary of your own, where nothing needs it.
-#[utoipa::path(delete, path = "/api/v1/dictionaries/{name}", operation_id = "remove_dictionary", params(("name" = String, Path)),
+#[utoipa::path(delete, path = "/api/v1/dictionaries/{name}", operation_id = "remove_dictionary",
+    params(("name" = String, Path), ("If-Match" = Option<String>, Header, description = "The ETag that was read")),
     responses((status = 200, body = LanguageTaken), (status = 404, body = ApiError), (status = 409, body = ApiError),
-        (status = 401, body = ApiError)))]
+        (status = 401, body = ApiError), (status = 412, body = ApiError)))]
 pub(crate) async fn remove(
     State(api): State<Api>,
     May { signed: Signed { author: by, .. }, .. }: May<Change>,
     Path(name): Path<String>,
+    headers: HeaderMap,
 ) -> Result<Json<LanguageTaken>, ApiError> {
-    let removed = name.clone();
-    let edition = blocking(move || api.administration.languages.remove_dictionary(&removed, &by)).await?;
+    let (seen, removed) = (seen(&headers)?, name.clone());
+    let work = move || api.administration.languages.remove(LanguageKind::Dictionary, &removed, seen.as_ref(), &by);
+    let edition = blocking(work).await?;
     Ok(Json(LanguageTaken { name, edition }))
 }

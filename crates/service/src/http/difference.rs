@@ -5,6 +5,7 @@ use std::time::{Duration, Instant};
 
 use axum::Json;
 use axum::extract::State;
+use regnant_base::go_on;
 use regnant_policy::{Change as PolicyChange, ChangeKind, PolicyFiles, Source, changes};
 use serde::{Deserialize, Serialize};
 use similar::TextDiff;
@@ -228,6 +229,7 @@ fn told(
     let mut told = Vec::new();
     for grant in before.policy.grant_names().filter(|grant| lists || grants.contains(grant)) {
         for dialect in &dialects {
+            go_on();
             let (Ok(old), Ok(new)) = (before.preview(dialect, &[grant]), after.preview(dialect, &[grant])) else {
                 continue;
             };

@@ -13,16 +13,25 @@ use regnant_base::Place;
 
 use crate::http::Api;
 use crate::http::attempts::Trier;
-use crate::http::callers::{BROWSER_COOKIE, Signed, cookie, cookie_name};
+use crate::http::callers::{BROWSER_COOKIE, Change, Permission, Signed, cookie, cookie_name};
 use crate::http::connections::Peer;
 use crate::http::error::ApiError;
 
-/// A policy or inventory larger than this is refused before it is read.
+/// What is larger is refused before it is read: of policies and files, and of all else.
 const MOST_BODY: usize = 20 << 20;
-/// Bodies that may be larger than [`ORDINARY`] and are held at a time, whoever sent them; of these each has a share.
-const MOST_LARGE: usize = 8;
-/// What most calls send at most.
-const ORDINARY: usize = 256 << 10;
+const ORDINARY: usize = 1 << 20;
+/// Where policies and files go.
+const FILES: [&str; 6] = [
+    "/api/v1/policy/",
+    "/api/v1/inventory",
+    "/api/v1/certificates",
+    "/api/v1/trusts",
+    "/api/v1/dictionaries",
+    "/api/v1/dialects",
+];
+/// All bodies that are held at a time have so many pieces together; of these each who signed in has a share.
+const PIECES: usize = 4_096;
+const PIECE: usize = 16 << 10;
 /// What anybody may send before they signed in.
 const MOST_BEFORE_SIGN_IN: usize = 4 << 10;
 /// How long a body may take.
@@ -176,25 +185,33 @@ async fn enter(api: &Api, request: Request) -> Result<(Request, Option<Place>), 
         false => {
             let signed = Signed::from_request_parts(&mut parts, api).await?;
             let sender = signed.bearer.administrator.clone();
+            // Whoever changes nothing has policies to send at most.
+            let places = if signed.may(Change::ROLES) { &FILES[..] } else { &FILES[..1] };
+            let of_files = places.iter().any(|place| parts.uri.path().starts_with(place));
             parts.extensions.insert(signed);
-            (MOST_BODY, Some(sender))
+            (if of_files { MOST_BODY } else { ORDINARY }, Some(sender))
         }
     };
     // What is read as it comes bounds itself.
     if parts.uri.path().starts_with(STREAMED) {
         return Ok((Request::from_parts(parts, body), None));
     }
-    let is_ordinary = body.size_hint().upper().is_some_and(|bytes| bytes <= ORDINARY as u64);
-    let place = match sender.filter(|_| !is_ordinary) {
+    let too_large = || ApiError::too_large(format!("The body of this request may have {most} bytes at most."));
+    // One that does not say how long it is may be as long as any.
+    let announced = body.size_hint().upper().map_or(most, |bytes| usize::try_from(bytes).unwrap_or(usize::MAX));
+    if announced > most {
+        return Err(too_large());
+    }
+    let place = match sender {
         None => None,
-        Some(sender) => Some(api.bodies.take(&sender, MOST_LARGE).ok_or_else(|| {
+        Some(sender) => Some(api.bodies.take_many(&sender, PIECES, 1, announced.div_ceil(PIECE)).ok_or_else(|| {
             ApiError::too_many("Too much is sent at once; wait until the other calls are answered, then try again.")
         })?),
     };
     let bytes = tokio::time::timeout(BODY, to_bytes(body, most))
         .await
         .map_err(|_| ApiError::timeout("The body of the request did not come in time."))?
-        .map_err(|_| ApiError::too_large(format!("The body of this request may have {most} bytes at most.")))?;
+        .map_err(|_| too_large())?;
     Ok((Request::from_parts(parts, Body::from(bytes)), place))
 }
 

@@ -187,6 +187,7 @@ impl From<AdministrationError> for ApiError {
                 Self::new(StatusCode::PRECONDITION_FAILED, text)
             }
             AdministrationError::Records(error) => error.into(),
+            AdministrationError::ImportedInPart { why, .. } => Self { error: text, ..Self::from(*why) },
             AdministrationError::NoEdition | AdministrationError::Spool(_) | AdministrationError::Stopped => {
                 Self::ours(text)
             }

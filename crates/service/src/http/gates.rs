@@ -140,6 +140,8 @@ pub(crate) struct DialectTold {
     dialect: String,
     /// Attributes with their values.
     attributes: Vec<String>,
+    /// Access lists of which the equipment is told the name alone: it has to have them already.
+    lists_by_name: Vec<String>,
     /// Why they cannot be told, where they cannot.
     cannot: Option<String>,
 }
@@ -310,5 +312,6 @@ fn in_dialect(edition: &Edition, dialect: &str, grants: &[String]) -> Option<Dia
     let names: Vec<_> = grants.iter().map(String::as_str).collect();
     let preview = edition.preview(dialect, &names).ok()?;
     let attributes = preview.shown.into_iter().map(|(name, value)| format!("{name} {value}")).collect();
-    Some(DialectTold { dialect: dialect.to_owned(), attributes, cannot: preview.cannot })
+    let (dialect, lists_by_name) = (dialect.to_owned(), preview.lists_by_name);
+    Some(DialectTold { dialect, attributes, lists_by_name, cannot: preview.cannot })
 }

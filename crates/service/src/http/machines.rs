@@ -50,7 +50,7 @@ pub(crate) struct MachineDetail {
 }
 
 /// A machine as it shall be.
-#[derive(Deserialize, ToSchema)]
+#[derive(Clone, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct NewMachine {
     store: String,
@@ -71,7 +71,7 @@ pub(crate) struct NewMachine {
 }
 
 /// What of a machine shall be otherwise; what is left out stays.
-#[derive(Default, Deserialize, ToSchema)]
+#[derive(Clone, Default, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct MachinePatch {
     name: Option<String>,
@@ -220,8 +220,9 @@ pub(crate) async fn replace(
 ) -> Result<Response, ApiError> {
     stays_in(&store, &form.store)?;
     let seen = seen(&headers)?;
-    let work =
-        move || api.administration.identities.change_machine((&store, &name), seen.as_ref(), |_| form.into(), &by);
+    let work = move || {
+        api.administration.identities.change_machine((&store, &name), seen.as_ref(), |_| form.clone().into(), &by)
+    };
     let row = blocking(work).await?;
     Ok((etag(&row), Json(MachineView::from(row))).into_response())
 }
@@ -241,8 +242,9 @@ pub(crate) async fn change(
     Sent(patch): Sent<MachinePatch>,
 ) -> Result<Response, ApiError> {
     let seen = seen(&headers)?;
-    let work =
-        move || api.administration.identities.change_machine((&store, &name), seen.as_ref(), |row| patch.on(row), &by);
+    let work = move || {
+        api.administration.identities.change_machine((&store, &name), seen.as_ref(), |row| patch.clone().on(row), &by)
+    };
     let row = blocking(work).await?;
     Ok((etag(&row), Json(MachineView::from(row))).into_response())
 }

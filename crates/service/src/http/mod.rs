@@ -159,7 +159,7 @@ impl Api {
             bodies,
             places,
             study: Arc::new(Study::start(2)),
-            searches: Arc::new(Study::start(1)),
+            searches: Arc::new(Study::start(2)),
             imports,
             backups,
             listings,

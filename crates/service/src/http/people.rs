@@ -59,7 +59,7 @@ pub(crate) struct PersonDetail {
 }
 
 /// A person as they shall be.
-#[derive(Deserialize, ToSchema)]
+#[derive(Clone, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct NewPerson {
     store: String,
@@ -87,7 +87,7 @@ pub(crate) struct NewPerson {
 }
 
 /// What of a person shall be otherwise; what is left out stays.
-#[derive(Default, Deserialize, ToSchema)]
+#[derive(Clone, Default, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct PersonPatch {
     name: Option<String>,
@@ -270,8 +270,9 @@ pub(crate) async fn replace(
 ) -> Result<Response, ApiError> {
     stays_in(&store, &form.store)?;
     let seen = seen(&headers)?;
-    let work =
-        move || api.administration.identities.change_person((&store, &name), seen.as_ref(), |_| form.into(), &by);
+    let work = move || {
+        api.administration.identities.change_person((&store, &name), seen.as_ref(), |_| form.clone().into(), &by)
+    };
     let row = blocking(work).await?;
     Ok((etag(&row), Json(PersonView::from(row))).into_response())
 }
@@ -291,8 +292,9 @@ pub(crate) async fn change(
     Sent(patch): Sent<PersonPatch>,
 ) -> Result<Response, ApiError> {
     let seen = seen(&headers)?;
-    let work =
-        move || api.administration.identities.change_person((&store, &name), seen.as_ref(), |row| patch.on(row), &by);
+    let work = move || {
+        api.administration.identities.change_person((&store, &name), seen.as_ref(), |row| patch.clone().on(row), &by)
+    };
     let row = blocking(work).await?;
     Ok((etag(&row), Json(PersonView::from(row))).into_response())
 }
@@ -330,7 +332,8 @@ pub(crate) async fn set_password(
         let identities = &api.administration.identities;
         match signed.may(<Change as crate::http::callers::Permission>::ROLES) {
             true => {
-                let set = |row: &PersonRow| PersonEntry { password: Some(new.password), ..entries::person(row) };
+                let set =
+                    |row: &PersonRow| PersonEntry { password: Some(new.password.clone()), ..entries::person(row) };
                 identities.change_person((&store, &name), None, set, &signed.author).map(drop)
             }
             false => identities.help_person(&store, &name, &new.password, &signed.author),

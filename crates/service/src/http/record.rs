@@ -3,7 +3,7 @@
 
 use std::str::FromStr;
 
-use axum::http::header::{ETAG, IF_MATCH};
+use axum::http::header::{ETAG, IF_MATCH, IF_NONE_MATCH};
 use axum::http::{HeaderMap, HeaderName, HeaderValue};
 use jiff::Timestamp;
 use serde::Serialize;
@@ -17,12 +17,16 @@ const MOST: usize = 5_000;
 
 /// The ETag of a record.
 pub(crate) fn etag(row: &impl Serialize) -> [(HeaderName, HeaderValue); 1] {
-    let RecordVersion(version) = RecordVersion::of(row);
-    [(ETAG, HeaderValue::from_str(&format!("\"{version}\"")).expect("hex digits fit a header"))]
+    [(ETAG, HeaderValue::from_str(&RecordVersion::of(row).quoted()).expect("hex digits fit a header"))]
 }
 
-/// What the author of a change saw (RFC 9110 section 13.1.1).
+/// What the author of a change saw: a version, or that there was none (RFC 9110 sections 13.1.1 and 13.1.2).
 pub(crate) fn seen(headers: &HeaderMap) -> Result<Option<RecordVersion>, ApiError> {
+    match headers.get(IF_NONE_MATCH).map(HeaderValue::as_bytes) {
+        Some(b"*") => return Ok(Some(RecordVersion::absent())),
+        Some(_) => return Err(ApiError::bad("If-None-Match is `*` here: the change is for what is not there yet.")),
+        None => {}
+    }
     let Some(value) = headers.get(IF_MATCH) else { return Ok(None) };
     let tag = value.to_str().ok().and_then(|text| text.trim().strip_prefix('"')?.strip_suffix('"'));
     match (tag, value.as_bytes()) {

@@ -9,7 +9,7 @@ use regnant_records::{RecordName, StoreKind, StoreRow};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::administration::{AdministrationError, RecordVersion};
+use crate::administration::{AdministrationError, RecordVersion, is_as_seen};
 use crate::http::Api;
 use crate::http::callers::{Change, Look, May, Signed};
 use crate::http::error::{ApiError, blocking};
@@ -37,6 +37,8 @@ pub(crate) struct StoreView {
     http: Option<HttpForm>,
     /// How its servers do.
     servers: Vec<ServerView>,
+    /// Its ETag, for If-Match.
+    etag: String,
 }
 
 /// A store as it shall be.
@@ -132,6 +134,7 @@ async fn all(api: Api) -> Result<Vec<StoreView>, ApiError> {
                 Some(OutsideSettings::Http(settings)) => (None, Some(settings.into())),
                 None => (None, None),
             };
+            let etag = RecordVersion::of(&row).quoted();
             let servers = outside.get(&row.name).map(|known| servers(known.health())).unwrap_or_default();
             let StoreRow { name, kind, .. } = row;
             let [people, machines] = counts.get(&name).copied().unwrap_or_default();
@@ -144,6 +147,7 @@ async fn all(api: Api) -> Result<Vec<StoreView>, ApiError> {
                 directory,
                 http,
                 servers,
+                etag,
                 name,
             }
         };
@@ -215,9 +219,7 @@ pub(crate) async fn put(
     let work = move || {
         let identities = &api.administration.identities;
         let known = identities.stores()?.into_iter().find(|row| row.name == name && row.kind == form.kind);
-        if seen.as_ref().is_some_and(|seen| known.as_ref().is_none_or(|row| RecordVersion::of(row) != *seen)) {
-            return Err(AdministrationError::Changed(name).into());
-        }
+        is_as_seen(&name, known.as_ref(), seen.as_ref())?;
         let secret = form.secret.as_ref();
         match (wanted(form.kind, form.directory, form.http)?, known) {
             (Some(settings), Some(_)) => {
@@ -234,36 +236,36 @@ pub(crate) async fn put(
 }
 
 /// Gives a store that the active policy does not name another name, with all that is in it.
-#[utoipa::path(patch, path = "/api/v1/stores/{name}", operation_id = "rename_store", params(("name" = String, Path)),
+#[utoipa::path(patch, path = "/api/v1/stores/{name}", operation_id = "rename_store",
+    params(("name" = String, Path), ("If-Match" = Option<String>, Header, description = "The ETag that was read")),
     request_body = StorePatch,
     responses((status = 204), (status = 400, body = ApiError), (status = 404, body = ApiError),
-        (status = 409, body = ApiError), (status = 401, body = ApiError), (status = 403, body = ApiError)))]
+        (status = 409, body = ApiError), (status = 412, body = ApiError), (status = 401, body = ApiError), (status = 403, body = ApiError)))]
 pub(crate) async fn rename(
     State(api): State<Api>,
     May { signed: Signed { author: by, .. }, .. }: May<Change>,
     Path(name): Path<String>,
+    headers: HeaderMap,
     Sent(new): Sent<StorePatch>,
 ) -> Result<StatusCode, ApiError> {
-    blocking(move || api.administration.identities.rename_store(&name, new.name.trim(), &by)).await?;
+    let seen = seen(&headers)?;
+    let work = move || api.administration.identities.rename_store((&name, new.name.trim()), seen.as_ref(), &by);
+    blocking(work).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// Removes a store that is empty and that the active policy does not name.
-#[utoipa::path(delete, path = "/api/v1/stores/{name}", operation_id = "remove_store", params(("name" = String, Path)),
+#[utoipa::path(delete, path = "/api/v1/stores/{name}", operation_id = "remove_store",
+    params(("name" = String, Path), ("If-Match" = Option<String>, Header, description = "The ETag that was read")),
     responses((status = 204), (status = 404, body = ApiError), (status = 409, body = ApiError),
-        (status = 401, body = ApiError), (status = 403, body = ApiError)))]
+        (status = 412, body = ApiError), (status = 401, body = ApiError), (status = 403, body = ApiError)))]
 pub(crate) async fn remove(
     State(api): State<Api>,
     May { signed: Signed { author: by, .. }, .. }: May<Change>,
     Path(name): Path<String>,
+    headers: HeaderMap,
 ) -> Result<StatusCode, ApiError> {
-    let work = move || {
-        let known = api.administration.identities.stores()?.iter().any(|row| row.name == name);
-        match known {
-            true => api.administration.identities.remove_store(&name, &by),
-            false => Err(AdministrationError::NotFound(RecordName::Store(name))),
-        }
-    };
-    blocking(work).await?;
+    let seen = seen(&headers)?;
+    blocking(move || api.administration.identities.remove_store(&name, seen.as_ref(), &by)).await?;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::thread;
 use std::time::{Duration, Instant};
 
-use regnant_base::FairQueue;
+use regnant_base::{FairQueue, GivenUp, Wanted};
 use tokio::sync::oneshot;
 
 use crate::http::error::ApiError;
@@ -17,6 +17,8 @@ const NICE: i32 = 10;
 const EACH: usize = 16;
 /// How long anything waits for its turn.
 const PATIENCE: Duration = Duration::from_secs(30);
+/// How long anything takes with that: the check of the largest policies takes seconds.
+const LONGEST: Duration = Duration::from_secs(90);
 
 /// Work that waits for a thread.
 type Job = Box<dyn FnOnce() + Send>;
@@ -32,7 +34,8 @@ impl Study {
             let work = move || {
                 // Where the system forbids it, it merely competes.
                 let _ = rustix::process::setpriority_process(None, NICE);
-                while let Some(job) = queue.pop() {
+                // However long something takes for one, another finds a thread.
+                while let Some((_under_way, job)) = queue.pop_for(threads.saturating_sub(1).max(1)) {
                     if catch_unwind(AssertUnwindSafe(job)).is_err() {
                         tracing::error!("a call of the API ended in a defect");
                     }
@@ -46,7 +49,8 @@ impl Study {
         Self(queue)
     }
 
-    /// Has a thread do something for somebody, once it is their turn. Where they leave before, nobody does it.
+    /// Has a thread do something for somebody, once it is their turn. Where they leave, it ends at its next point to
+    /// do so ([`regnant_base::go_on`]), or does not begin.
     pub(crate) async fn run<T, E>(
         &self,
         who: &str,
@@ -57,19 +61,36 @@ impl Study {
         E: Into<ApiError> + Send + 'static,
     {
         let ((send, answer), until) = (oneshot::channel(), Instant::now() + PATIENCE);
+        let wanted = Wanted::for_at_most(LONGEST);
+        let leaves = Leaves(wanted.clone());
         let job = move || {
             if !send.is_closed() && Instant::now() < until {
-                drop(send.send(work()));
+                drop(send.send(wanted.work(work)));
             }
         };
         let too_many =
             || ApiError::too_many("Too much is being checked for you; wait until it is done, then try again.");
         self.0.push(who, Box::new(job), EACH).map_err(|_| too_many())?;
-        match answer.await {
-            Ok(done) => done.map_err(Into::into),
+        let answer = answer.await;
+        drop(leaves);
+        match answer {
+            Ok(Ok(done)) => done.map_err(Into::into),
+            Ok(Err(GivenUp::Left | GivenUp::Late)) => Err(ApiError::too_large(format!(
+                "It takes more than {} s to check this: make it smaller, or ask for less at once.",
+                LONGEST.as_secs()
+            ))),
             Err(_) if Instant::now() < until => Err(ApiError::ours("what was asked for ended in a defect")),
             Err(_) => Err(ApiError::too_many("Too much is being checked; try again in a moment.")),
         }
+    }
+}
+
+/// Dropped with the call: whoever made it waits no more.
+struct Leaves(Wanted);
+
+impl Drop for Leaves {
+    fn drop(&mut self) {
+        self.0.no_more();
     }
 }
 
@@ -83,7 +104,18 @@ impl Drop for Study {
 mod tests {
     use std::sync::atomic::{AtomicUsize, Ordering};
 
+    use regnant_base::go_on;
+
     use super::*;
+
+    /// Counts that it ended, however that is.
+    struct Seen(Arc<AtomicUsize>);
+
+    impl Drop for Seen {
+        fn drop(&mut self) {
+            self.0.fetch_add(1, Ordering::Relaxed);
+        }
+    }
 
     #[tokio::test]
     async fn one_who_asks_much_is_held_to_a_share_and_who_leaves_costs_nothing() {
@@ -117,6 +149,24 @@ mod tests {
         tokio::time::sleep(Duration::from_millis(600)).await;
         let ran = ran.load(Ordering::Relaxed);
         assert!(ran < 16, "who left costs nothing, and {ran} ran of 19");
+        // Who leaves ends what is under way for them.
+        let ended = Arc::new(AtomicUsize::new(0));
+        let seen = ended.clone();
+        let endless = study.run("one", move || -> Result<(), ApiError> {
+            let _seen = Seen(seen);
+            loop {
+                thread::sleep(Duration::from_millis(1));
+                go_on();
+            }
+        });
+        assert!(tokio::time::timeout(Duration::from_millis(100), endless).await.is_err());
+        for _ in 0..100 {
+            tokio::time::sleep(Duration::from_millis(10)).await;
+            if ended.load(Ordering::Relaxed) == 1 {
+                break;
+            }
+        }
+        assert_eq!(ended.load(Ordering::Relaxed), 1, "it goes on without its caller");
         // A defect ends nothing but itself.
         let broken = study.run("one", || -> Result<(), ApiError> { panic!("on purpose") }).await;
         assert!(broken.is_err());

@@ -1,13 +1,14 @@
 use std::sync::Arc;
 use std::time::Instant;
 
-use regnant_equipment::{AcceptedAccounting, AcceptedReport, Cause, DecisionClass, accept_accounting};
+use regnant_equipment::{AcceptedAccounting, AcceptedReport, Cause, DecisionClass, Nas, accept_accounting};
 use regnant_evidence::{AccountingRecord, FoundDecision};
-use regnant_journal::AccountingHandle;
-use regnant_radius::number;
+use regnant_journal::{AccountingHandle, AccountingSlot};
+use regnant_radius::{Code, number};
 use ulid::Ulid;
 
 use crate::clock::now_ms;
+use crate::snapshot::Snapshot;
 use crate::udp::listening::{Ids, Receive};
 use crate::udp::sink::{DatagramSink, Sink};
 use crate::udp::socket::{BatchSocket, Datagram};
@@ -29,16 +30,36 @@ impl Receive for AccountingReceiver {
         self.accounting.is_held_up()
     }
 
-    fn take(&mut self, socket: &Arc<BatchSocket>, datagram: &Datagram<'_>) {
+    fn take(&mut self, socket: &Arc<BatchSocket>, datagram: &Datagram<'_>) -> bool {
+        let snapshot = self.radius.administration.snapshot();
+        // Before anything is computed: in a flood this is all that a packet costs.
+        let nas = snapshot.nases.find(datagram.source.ip());
+        let slot = nas.and_then(|nas| self.accounting.slot(&nas.name));
+        // Status-Server needs no place: equipment that gets no answer to it declares us dead.
+        if nas.is_some() && slot.is_none() && datagram.bytes.first() != Some(&Code::STATUS_SERVER.0) {
+            return false;
+        }
+        self.report(socket, datagram, &snapshot, nas, slot);
+        true
+    }
+
+    fn left_out(&self) {
+        count(&self.radius.counters.received);
+        count(&self.radius.counters.unjournaled);
+    }
+}
+
+impl AccountingReceiver {
+    fn report(
+        &mut self,
+        socket: &Arc<BatchSocket>,
+        datagram: &Datagram<'_>,
+        snapshot: &Snapshot,
+        nas: Option<&Arc<Nas>>,
+        slot: Option<AccountingSlot>,
+    ) {
         count(&self.radius.counters.received);
         let (radius, source) = (&self.radius, datagram.source);
-        let snapshot = radius.administration.snapshot();
-        // Before anything is computed: in a flood this is all that a packet costs.
-        let nas = snapshot.nases.find(source.ip());
-        let slot = match nas.map(|nas| self.accounting.slot(&nas.name)) {
-            Some(None) => return count(&radius.counters.unjournaled),
-            slot => slot.flatten(),
-        };
         let unheard = |cause: Cause, ids: &mut Ids| {
             let nas = nas.map(|nas| nas.name.as_str());
             radius.unheard.note((source.ip(), datagram.bytes), nas, cause, now_ms(), || ids.next());

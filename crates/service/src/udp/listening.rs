@@ -2,25 +2,32 @@ use std::net::UdpSocket;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
 use std::thread::{self, JoinHandle};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use tokio::runtime;
 use tokio::sync::watch;
 use ulid::Ulid;
 
 use crate::clock::now_ms;
+use crate::udp::parked::Parked;
 use crate::udp::socket::{Batch, BatchSocket, Datagram};
 
 /// How long a thread rests while what it hands in cannot be kept.
 const HELD_UP: Duration = Duration::from_millis(2);
 
+/// After how long what waits for room is tried again, where nothing comes.
+const AGAIN: Duration = Duration::from_millis(2);
+
 /// What is done with datagrams.
 pub(crate) trait Receive: Send + 'static {
-    /// Whether what comes now could not be kept: it then waits in the socket.
+    /// Whether what comes now could not be kept: it waits then.
     fn is_held_up(&self) -> bool;
 
-    /// Deals with one. It never waits.
-    fn take(&mut self, socket: &Arc<BatchSocket>, datagram: &Datagram<'_>);
+    /// Deals with one. It never waits: where there is no room for it just now, it says so.
+    fn take(&mut self, socket: &Arc<BatchSocket>, datagram: &Datagram<'_>) -> bool;
+
+    /// Counts one for which there was none for too long.
+    fn left_out(&self);
 }
 
 /// Starts a thread of this name that takes datagrams from a socket, the one of this number,
@@ -32,7 +39,7 @@ pub(crate) fn listen(
     stop: watch::Receiver<bool>,
     receive: impl Receive,
 ) -> JoinHandle<()> {
-    let work = move || match runtime::Builder::new_current_thread().enable_io().build() {
+    let work = move || match runtime::Builder::new_current_thread().enable_io().enable_time().build() {
         Ok(runtime) => runtime.block_on(run(socket, end, stop, receive)),
         Err(error) => tracing::error!("a receiving thread cannot start: {error}"),
     };
@@ -53,21 +60,46 @@ async fn run(socket: UdpSocket, end: u32, stop: watch::Receiver<bool>, receive: 
 }
 
 async fn take_all(socket: &Arc<BatchSocket>, stop: &watch::Receiver<bool>, mut receive: impl Receive) {
-    let mut batch = Batch::new();
+    let (mut batch, mut parked) = (Batch::new(), Parked::default());
     loop {
-        while receive.is_held_up() && !*stop.borrow() {
-            thread::sleep(HELD_UP);
-        }
+        let deal = |receive: &mut _, datagram: &Datagram<'_>| deal(receive, socket, stop, datagram);
+        let left_out = parked.try_again(Instant::now(), |datagram| deal(&mut receive, datagram));
+        (0..left_out).for_each(|_| receive.left_out());
+        let wait = if parked.is_empty() { None } else { Some(AGAIN) };
         let take = |datagram: Datagram<'_>| {
-            // A defect of ours may cost one request, not the thread.
-            if catch_unwind(AssertUnwindSafe(|| receive.take(socket, &datagram))).is_err() {
-                tracing::error!("a packet from {} could not be dealt with; please report this", datagram.source);
+            // What came before was tried a moment ago; what needs no room, such as Status-Server, waits for none.
+            if !deal(&mut receive, &datagram) && !parked.keep(&datagram, Instant::now()) {
+                receive.left_out();
             }
         };
-        if let Err(error) = socket.receive(&mut batch, take).await {
+        let receiving = socket.receive(&mut batch, take);
+        let received = match wait {
+            None => receiving.await,
+            Some(wait) => tokio::time::timeout(wait, receiving).await.unwrap_or(Ok(())),
+        };
+        if let Err(error) = received {
             tracing::warn!("receiving failed and goes on: {error}");
         }
     }
+}
+
+/// Deals with a datagram, once it can be kept; tells whether there was room for it.
+fn deal(
+    receive: &mut impl Receive,
+    socket: &Arc<BatchSocket>,
+    stop: &watch::Receiver<bool>,
+    datagram: &Datagram<'_>,
+) -> bool {
+    // Asked before each: what came just before, or while this thread slept for want of any, would be dropped by the
+    // batch.
+    while receive.is_held_up() && !*stop.borrow() {
+        thread::sleep(HELD_UP);
+    }
+    // A defect of ours may cost one request, not the thread.
+    catch_unwind(AssertUnwindSafe(|| receive.take(socket, datagram))).unwrap_or_else(|_| {
+        tracing::error!("a packet from {} could not be dealt with; please report this", datagram.source);
+        true
+    })
 }
 
 /// Makes ids that grow: the time, then a random start that counts up.

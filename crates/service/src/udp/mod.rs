@@ -7,6 +7,7 @@ pub(crate) mod granted;
 pub(crate) mod guesses;
 pub(crate) mod handshakes;
 pub(crate) mod listening;
+mod parked;
 pub(crate) mod receiver;
 pub(crate) mod sink;
 pub(crate) mod socket;

@@ -36,19 +36,36 @@ impl Receive for Receiver {
         self.journal.is_held_up()
     }
 
-    fn take(&mut self, socket: &Arc<BatchSocket>, datagram: &Datagram<'_>) {
+    fn take(&mut self, socket: &Arc<BatchSocket>, datagram: &Datagram<'_>) -> bool {
         let Self { radius, journal, slow, ids } = self;
-        Receiving { radius, journal, slow, socket, ids }.take(datagram);
+        let snapshot = radius.administration.snapshot();
+        // Before anything is computed: in a flood this is all that a packet costs.
+        let nas = snapshot.nases.find(datagram.source.ip());
+        let slot = nas.and_then(|nas| journal.slot(&nas.name));
+        // Status-Server needs no place: equipment that gets no answer to it declares us dead.
+        if nas.is_some() && slot.is_none() && datagram.bytes.first() != Some(&Code::STATUS_SERVER.0) {
+            return false;
+        }
+        Receiving { radius, slow, socket, ids, snapshot: &snapshot, nas, slot }.take(datagram);
+        true
+    }
+
+    fn left_out(&self) {
+        count(&self.radius.counters.received);
+        count(&self.radius.counters.unjournaled);
     }
 }
 
 /// Everything needed to deal with one datagram.
 struct Receiving<'r> {
     radius: &'r Arc<RadiusState>,
-    journal: &'r JournalHandle,
     slow: &'r Handle,
     socket: &'r Arc<BatchSocket>,
     ids: &'r mut Ids,
+    snapshot: &'r Arc<Snapshot>,
+    /// Who sent it, where that is known, and the place that its entry has.
+    nas: Option<&'r Arc<Nas>>,
+    slot: Option<JournalSlot>,
 }
 
 /// Where an answer goes, and what it is remembered by.
@@ -67,15 +84,7 @@ impl Receiving<'_> {
     fn take(self, datagram: &Datagram<'_>) {
         let received = Instant::now();
         count(&self.radius.counters.received);
-        let snapshot = self.radius.administration.snapshot();
-        let source = datagram.source;
-        // Before anything is computed: in a flood this is all that a packet costs.
-        let nas = snapshot.nases.find(source.ip());
-        let slot = nas.and_then(|nas| self.journal.slot(&nas.name));
-        // Status-Server needs no place: equipment that gets no answer to it declares us dead.
-        if nas.is_some() && slot.is_none() && datagram.bytes.first() != Some(&Code::STATUS_SERVER.0) {
-            return count(&self.radius.counters.unjournaled);
-        }
+        let (nas, source) = (self.nas, datagram.source);
         let accepted = match accept(nas, source, datagram.bytes, now_ms()) {
             Ok(accepted) => accepted,
             Err(cause) => {
@@ -89,7 +98,7 @@ impl Receiving<'_> {
             count(&self.radius.counters.status);
             return self.radius.send(&sink, &reply);
         }
-        let Some(slot) = slot else { return };
+        let Some(slot) = self.slot else { return };
         let (identifier, authenticator) = (accepted.packet().identifier(), *accepted.packet().authenticator());
         let key = (sink.channel(), identifier);
         if self.radius.is_repeat(&self.radius.duplicates, (key, &authenticator), received, &sink) {
@@ -104,7 +113,7 @@ impl Receiving<'_> {
         let waiting = state.and_then(|state| self.radius.conversations.take(&state, &accepted.nas.name));
         let Some(waiting) = waiting else {
             return advance(
-                Box::pin(first_packet(radius, snapshot, self.ids.next(), accepted, received)),
+                Box::pin(first_packet(radius, self.snapshot.clone(), self.ids.next(), accepted, received)),
                 reply_to,
                 self.slow,
             );

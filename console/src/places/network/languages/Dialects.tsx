@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
-import { api, dataOf } from "../../../api/client";
+import { api, dataOf, over } from "../../../api/client";
 import type { components } from "../../../api/schema";
 import { Confirm } from "../../../parts/Confirm";
 import { Facts } from "../../../parts/Facts";
@@ -30,7 +30,7 @@ export function Dialects() {
           </button>
         </p>
       )}
-      {adding && <LanguageForm kind="dialect" done={() => setAdding(false)} />}
+      {adding && <LanguageForm kind="dialect" known={known.data?.dialects ?? []} done={() => setAdding(false)} />}
       <ul aria-label="Dialects" className="border-t border-line">
         {known.data?.dialects.map((dialect) => (
           <li key={dialect.name} className="border-b border-line py-1.5">
@@ -125,7 +125,9 @@ function Remove({ dialect }: { dialect: Dialect }) {
   const queries = useQueryClient();
   const removed = useMutation({
     mutationFn: async () => {
-      await api.DELETE("/api/v1/dialects/{name}", { params: { path: { name: dialect.name } } });
+      await api.DELETE("/api/v1/dialects/{name}", {
+        params: { path: { name: dialect.name }, header: over(dialect) },
+      });
     },
     onSuccess: () => void queries.invalidateQueries(),
   });

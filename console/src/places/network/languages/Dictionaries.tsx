@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, dataOf } from "../../../api/client";
+import { api, dataOf, over } from "../../../api/client";
 import type { components } from "../../../api/schema";
 import { Confirm } from "../../../parts/Confirm";
 import { Notice } from "../../../parts/Notice";
@@ -28,7 +28,7 @@ export function Dictionaries() {
           </button>
         </p>
       )}
-      {adding && <LanguageForm kind="dictionary" done={() => setAdding(false)} />}
+      {adding && <LanguageForm kind="dictionary" known={known.data?.dictionaries ?? []} done={() => setAdding(false)} />}
       <ul aria-label="Dictionaries" className="border-t border-line">
         {known.data?.dictionaries.map((dictionary) => (
           <li key={dictionary.name} className="border-b border-line py-1.5">
@@ -102,7 +102,9 @@ function Remove({ dictionary }: { dictionary: Dictionary }) {
   const queries = useQueryClient();
   const removed = useMutation({
     mutationFn: async () => {
-      await api.DELETE("/api/v1/dictionaries/{name}", { params: { path: { name: dictionary.name } } });
+      await api.DELETE("/api/v1/dictionaries/{name}", {
+        params: { path: { name: dictionary.name }, header: over(dictionary) },
+      });
     },
     onSuccess: () => void queries.invalidateQueries(),
   });

@@ -1,9 +1,14 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
-import { api, dataOf } from "../../../api/client";
+import { api, dataOf, over } from "../../../api/client";
 
 /** A file about how equipment speaks, pasted or chosen; the active policy goes on with it. */
-export function LanguageForm(props: { kind: "dialect" | "dictionary"; text?: string; done: () => void }) {
+export function LanguageForm(props: {
+  kind: "dialect" | "dictionary";
+  known: { name: string; etag?: string | null }[];
+  text?: string;
+  done: () => void;
+}) {
   const { kind } = props;
   const [text, setText] = useState(props.text ?? "");
   const [file, setFile] = useState(`${kind}.toml`);
@@ -11,8 +16,12 @@ export function LanguageForm(props: { kind: "dialect" | "dictionary"; text?: str
   const added = useMutation({
     mutationFn: async () => {
       const body = { file, text };
+      const name = nameIn(text);
+      const params = { header: over(props.known.find((one) => one.name.toLowerCase() === name)) };
       return dataOf(
-        kind === "dialect" ? await api.POST("/api/v1/dialects", { body }) : await api.POST("/api/v1/dictionaries", { body }),
+        kind === "dialect"
+          ? await api.POST("/api/v1/dialects", { params, body })
+          : await api.POST("/api/v1/dictionaries", { params, body }),
       );
     },
     onSuccess: () => void queries.invalidateQueries(),
@@ -70,4 +79,11 @@ export function LanguageForm(props: { kind: "dialect" | "dictionary"; text?: str
       </p>
     </form>
   );
+}
+
+/** What a file will be known by, as far as a look at it tells: its own name, or that of its vendor. */
+function nameIn(text: string): string | undefined {
+  const [top = "", ...tables] = text.split(/^\s*(?=\[)/m);
+  const vendor = tables.find((table) => /^\[\s*vendor\s*\]/.test(table));
+  return /^\s*name\s*=\s*["']([^"']+)["']/m.exec(vendor ?? top)?.[1]?.toLowerCase();
 }

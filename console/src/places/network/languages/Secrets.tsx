@@ -1,10 +1,13 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
-import { api, dataOf } from "../../../api/client";
+import { api, dataOf, over } from "../../../api/client";
+import type { components } from "../../../api/schema";
 import { Confirm } from "../../../parts/Confirm";
 import { Notice } from "../../../parts/Notice";
 import { Refused } from "../../../parts/Refused";
 import { MOST, useRole } from "../../../queries";
+
+type Secret = components["schemas"]["SecretView"];
 
 /** Secrets that policies name and replies carry; nobody is shown what they are. */
 export function Secrets() {
@@ -15,8 +18,8 @@ export function Secrets() {
     queryFn: async () => dataOf(await api.GET("/api/v1/secrets", { params: { query: { limit: MOST } } })),
   });
   const removed = useMutation({
-    mutationFn: async (name: string) => {
-      await api.DELETE("/api/v1/secrets/{name}", { params: { path: { name } } });
+    mutationFn: async (secret: Secret) => {
+      await api.DELETE("/api/v1/secrets/{name}", { params: { path: { name: secret.name }, header: over(secret) } });
     },
     onSuccess: () => void queries.invalidateQueries({ queryKey: ["secrets"] }),
   });
@@ -28,18 +31,18 @@ export function Secrets() {
         is shown to nobody.
       </p>
       <ul aria-label="Secrets" className="border-t border-line">
-        {known.data?.secrets.map((name) => (
-          <li key={name} className="flex items-baseline justify-between border-b border-line py-1.5">
-            <span className="font-semibold">{name}</span>
+        {known.data?.secrets.map((secret) => (
+          <li key={secret.name} className="flex items-baseline justify-between border-b border-line py-1.5">
+            <span className="font-semibold">{secret.name}</span>
             {role === "engineer" && (
               <Confirm
                 action="Remove"
-                title={`Remove the secret ${name}?`}
+                title={`Remove the secret ${secret.name}?`}
                 keep="Keep it"
                 confirm="Remove it"
                 error={removed.error}
                 busy={removed.isPending}
-                act={() => removed.mutate(name)}
+                act={() => removed.mutate(secret)}
               >
                 It is not to be had again. Where the active policy names it, it stays.
               </Confirm>
@@ -48,18 +51,19 @@ export function Secrets() {
         ))}
       </ul>
       {known.data?.secrets.length === 0 && <p className="py-2 text-soft">There is none yet.</p>}
-      {role === "engineer" && <SetSecret />}
+      {role === "engineer" && <SetSecret known={known.data?.secrets ?? []} />}
     </>
   );
 }
 
-function SetSecret() {
+function SetSecret({ known }: { known: Secret[] }) {
   const [name, setName] = useState("");
   const [value, setValue] = useState("");
   const queries = useQueryClient();
   const set = useMutation({
     mutationFn: async () => {
-      await api.POST("/api/v1/secrets", { body: { name: name.trim(), value } });
+      const params = { header: over(known.find((secret) => secret.name.toLowerCase() === name.trim().toLowerCase())) };
+      await api.POST("/api/v1/secrets", { params, body: { name: name.trim(), value } });
     },
     onSuccess: () => {
       setName("");

@@ -80,6 +80,9 @@ export function Then({ then, told }: { then: ThenView; told: readonly Told[] }) 
               <div key={one.dialect} className="py-1">
                 <dt className="font-semibold">{one.dialect}</dt>
                 {one.cannot && <dd className="text-rust">cannot be told: {one.cannot}</dd>}
+                {one.lists_by_name.length > 0 && (
+                  <dd className="text-soft">has to have {one.lists_by_name.join(", ")} already: only the name is told</dd>
+                )}
                 {one.attributes.map((attribute) => (
                   <dd key={attribute} className="font-mono text-xs break-words">
                     {attribute}

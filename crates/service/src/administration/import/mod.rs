@@ -7,6 +7,8 @@ use std::cell::RefCell;
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, BufWriter, Read, Seek, Write};
 use std::sync::Arc;
+use std::thread;
+use std::time::Duration;
 
 use regnant_policy::Mac;
 use regnant_records::{
@@ -35,6 +37,8 @@ const MOST_LINES: u64 = 4_000_000;
 const MOST_TOLD: usize = 1_000;
 /// Records of one command.
 const AT_ONCE: usize = 2_000;
+/// Lines that are applied in one turn: whoever else changes something waits for no more than these.
+const ONE_PART: usize = 4 * AT_ONCE;
 
 /// What kind of record the lines are.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -76,6 +80,9 @@ impl ImportKind {
         }
     }
 }
+
+/// How long others may take their turn between two parts.
+const FOR_OTHERS: Duration = Duration::from_millis(5);
 
 /// What is wanted of an import.
 #[derive(Clone, Debug)]
@@ -162,7 +169,7 @@ impl Inventories {
             }
             spool = renewed;
         }
-        self.apply(order, spool, now, &mut report, by)?;
+        self.apply(order, spool, now, &mut report, by, stands)?;
         Ok(report)
     }
 
@@ -186,11 +193,47 @@ impl Inventories {
         })
     }
 
+    /// Puts lines in force, in parts between which others have their turn; all at once where it is all or none.
     fn apply(
         &self,
         order: &ImportOrder,
         mut spool: Spool,
-        revision: u64,
+        mut revision: u64,
+        report: &mut ImportReport,
+        by: &Author,
+        stands: impl Fn() -> bool,
+    ) -> Result<(), AdministrationError> {
+        let part = if order.all_or_none { usize::MAX } else { ONE_PART };
+        let mut lines = spool.lines()?.peekable();
+        let applied = loop {
+            let one = self.apply_part(order, &mut lines.by_ref().take(part), &mut revision, report, by);
+            if let Err(why) = one {
+                break Err(why);
+            }
+            if !report.applied || lines.peek().is_none() {
+                break Ok(());
+            }
+            if !stands() {
+                break Err(AdministrationError::NoLonger);
+            }
+            // Whoever waits for the turn is woken by now, and this thread would take it again before they can.
+            thread::sleep(FOR_OTHERS);
+        };
+        let done = report.added + report.changed;
+        if done > 0 && report.applied {
+            self.committer.write_texts();
+        }
+        applied.map_err(|why| match done {
+            0 => why,
+            lines => AdministrationError::ImportedInPart { lines, why: Box::new(why) },
+        })
+    }
+
+    fn apply_part(
+        &self,
+        order: &ImportOrder,
+        lines: &mut dyn Iterator<Item = Result<Checked, AdministrationError>>,
+        revision: &mut u64,
         report: &mut ImportReport,
         by: &Author,
     ) -> Result<(), AdministrationError> {
@@ -200,32 +243,34 @@ impl Inventories {
         let mut stores = LocalStores::clone(&before.stores);
         let mut nases = Rows::default();
         // What others changed while the lines came stays, where a line does not say otherwise.
-        let changed = committer.records.revision()? != revision;
+        let changed = committer.records.revision()? != *revision;
         let (reading, refused) = (Lines::of(committer, order, by)?, RefCell::new(Vec::new()));
-        let mut lines = spool.lines()?.filter_map(|line| match line {
+        let mut lines = lines.filter_map(|line| match line {
             Ok(line) if changed => {
                 let number = line.line;
                 reading.over_what_is_there(line).map_err(|why| refused.borrow_mut().push((number, why))).ok().map(Ok)
             }
             line => Some(line),
         });
+        let mut of_part = report.clone();
         let after = committer.records.batch(|batch| {
             let mut keep = |rows: Rows| {
                 stores.add(&rows)?;
                 nases.nases.extend(rows.nases);
                 Ok(())
             };
-            put_all(batch, order, &mut lines, report, (by, &mut keep))?;
-            refused.take().into_iter().for_each(|(line, why)| report.refuse(line, why));
-            report.applied = !(order.all_or_none && report.refused > 0);
+            put_all(batch, order, &mut lines, &mut of_part, (by, &mut keep))?;
+            refused.take().into_iter().for_each(|(line, why)| of_part.refuse(line, why));
+            of_part.applied = !(order.all_or_none && of_part.refused > 0);
             // What cannot be built is not applied.
             let after = committer.environment.with_records(&before, &[], &nases)?;
-            Ok::<_, AdministrationError>((after, if report.applied { Keep::All } else { Keep::Nothing }))
+            Ok::<_, AdministrationError>((after, if of_part.applied { Keep::All } else { Keep::Nothing }))
         })?;
-        if report.applied {
+        if of_part.applied {
             turn.swap(after.with_stores(stores));
-            committer.write_texts();
+            *revision = committer.records.revision()?;
         }
+        *report = of_part;
         Ok(())
     }
 }
