@@ -363,8 +363,12 @@ fn a_refusal_becomes_a_case_a_question_and_a_rule() {
         browser.sees("The case “a scanner reported stolen stays out” fails with it.").await;
         browser.click_text("button", "Put it into the draft").await;
         browser.sees("rule \"Scanners that are looked for\" {").await;
-        kept(&service, |text| place(text, "Scanners that are looked for") < place(text, "Reported lost or stolen"))
-            .await;
+        // The composer shows the rule too, before it is in the draft.
+        let is_before = |text: &str| {
+            let new = place(text, "Scanners that are looked for");
+            new.is_some() && new < place(text, "Reported lost or stolen")
+        };
+        kept(&service, is_before).await;
         browser.page.goto(&format!("{}/policy/what-if?entry={id}", service.api)).await.unwrap();
         browser.sees("They come to different things.").await;
         browser.sees("≠ differs").await;
