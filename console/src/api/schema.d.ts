@@ -1137,6 +1137,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/policy/draft/activate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Makes one's own draft the active edition, where it is as it was read and the edition that it was made from still
+         *     decides, or the one that If-Match says; and forgets it.
+         */
+        post: operations["activate_draft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/policy/draft/others": {
         parameters: {
             query?: never;
@@ -1857,6 +1877,13 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description A warning that was read, and is meant so. */
+        AcceptedWarning: {
+            /** @description Its code, such as `W412`. */
+            code: string;
+            /** @description What it says. */
+            message: string;
+        };
         /** @description A person or a machine. */
         AccountName: {
             name: string;
@@ -2309,7 +2336,7 @@ export interface components {
             chain: string;
             /** @description Whether it was done. */
             done: boolean;
-            /** @description From where; empty in changes of early releases. */
+            /** @description From where. */
             from: string;
             id: string;
             /** @description Why it was not, where it was not. */
@@ -2847,6 +2874,21 @@ export interface components {
             store: string;
             /** @description What went wrong last. */
             why: string;
+        };
+        /** @description One's own draft that shall be the edition that decides. */
+        DraftActivation: {
+            /**
+             * @description The warnings that are meant so. Where the check finds another one, nothing is activated; where this is left
+             *     out, whatever it finds is.
+             */
+            accepted?: components["schemas"]["AcceptedWarning"][] | null;
+            /** @description Why it is activated. */
+            note?: string;
+            /**
+             * Format: int64
+             * @description The version of the draft that was read.
+             */
+            version: number;
         };
         /** @description A draft to be kept. */
         DraftForm: {
@@ -9377,6 +9419,72 @@ export interface operations {
                 };
             };
             412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+        };
+    };
+    activate_draft: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The number of the edition that was seen, in quotes */
+                "If-Match"?: string | null;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftActivation"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Activated"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApiError"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -133,15 +133,18 @@ fn activate(args: &args::Activate) -> Result<ExitCode, Failure> {
     if !args.next.json {
         tell_changes(&changes);
     }
-    let mut wanted = body(&files);
-    wanted["note"] = json!(note(args.next.note.as_deref())?);
-    let answer = client.post_seen("policy/activate", &wanted, expected)?;
-    if let (Some(version), true) = (version, answer.is_ok()) {
-        // What decides now is no draft any more. What was written to it meanwhile stays; and what is activated is,
-        // whether the draft can be forgotten or not.
-        let _ = client.delete_seen("policy/draft", Some(&format!("\"{version}\"")));
-    }
-    finish(answer, args.next.json)
+    let note = note(args.next.note.as_deref())?;
+    let answer = match version {
+        Some(version) => {
+            client.post_seen("policy/draft/activate", &json!({ "version": version, "note": note }), expected)
+        }
+        None => {
+            let mut wanted = body(&files);
+            wanted["note"] = json!(note);
+            client.post_seen("policy/activate", &wanted, expected)
+        }
+    };
+    finish(answer?, args.next.json)
 }
 
 /// Makes an earlier edition the active one again.

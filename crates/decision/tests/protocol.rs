@@ -180,7 +180,7 @@ impl House {
         ));
         let policy = Compiled::from_source(Source::new("typed.writ", policy), table.schema())
             .unwrap_or_else(|checked| panic!("{:?}", checked.diagnostics()));
-        let offers = Arc::new(GateOffers::prepare(&policy, &CertificateMaterial::default()).unwrap());
+        let offers = Arc::new(GateOffers::prepare(&policy, &CertificateMaterial::default()).0);
         let registry = StoreRegistry::from([("crew".to_owned(), Arc::new(crew) as Arc<dyn Store>)]);
         let stores = Arc::new(BoundStores::new(policy.stores(), &registry));
         let active = ActivePolicy { policy: Arc::new(policy), table, offers, stores };

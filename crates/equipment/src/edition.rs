@@ -16,8 +16,8 @@ use crate::render::dialect::Dialect;
 use crate::render::{CannotSay, RESERVED, RenderError};
 use crate::vocabulary::Vocabulary;
 
-/// A numbered policy with its grants rendered for every dialect.
-#[derive(Debug)]
+/// A numbered policy with its grants rendered for every dialect. A copy shares all of it.
+#[derive(Clone, Debug)]
 pub struct Edition {
     /// Its number, from 1.
     pub number: u32,
@@ -26,12 +26,15 @@ pub struct Edition {
     /// The facts and attributes that it was checked with.
     pub vocabulary: Arc<Vocabulary>,
     /// By name.
-    dialects: HashMap<String, InDialect>,
+    dialects: Arc<HashMap<String, InDialect>>,
     /// Secrets that replies carry, by combination of grants: the attribute and the name.
-    secrets: Vec<Vec<(Arc<Definition>, String)>>,
+    secrets: Arc<[Vec<NamedSecret>]>,
     /// What makes administrators of equipment, by combination of grants, once somebody asked.
-    pub(crate) privileges: OnceLock<Vec<Option<Privilege>>>,
+    pub(crate) privileges: Arc<OnceLock<Vec<Option<Privilege>>>>,
 }
+
+/// A secret that a reply carries: the attribute, and the name under which it is kept.
+type NamedSecret = (Arc<Definition>, String);
 
 /// The grants of a policy in a dialect.
 #[derive(Debug)]
@@ -58,16 +61,16 @@ impl Edition {
             let sets = (0..policy.grant_sets()).map(|grants| prepared(dialect, &policy, grants, &vocabulary)).collect();
             (dialect.name.clone(), InDialect { dialect: dialect.clone(), sets })
         };
-        let dialects = dialects.iter().map(prepare).collect();
+        let dialects = Arc::new(dialects.iter().map(prepare).collect());
         let sets = (0..policy.grant_sets()).map(|grants| policy.longest_statements(grants));
         let secrets = sets.map(|statements| secrets_of(&statements, &vocabulary)).collect();
-        Self { number, policy: Arc::new(policy), vocabulary, dialects, secrets, privileges: OnceLock::new() }
+        Self { number, policy: Arc::new(policy), vocabulary, dialects, secrets, privileges: Arc::default() }
     }
 
     /// The same under the number that it was given.
     #[must_use]
-    pub fn numbered(self, number: u32) -> Self {
-        Self { number, ..self }
+    pub fn numbered(&self, number: u32) -> Self {
+        Self { number, ..self.clone() }
     }
 
     /// What each dialect says of a statement: attributes and the values that they get, none where that is not
@@ -85,7 +88,7 @@ impl Edition {
     }
 
     /// The secrets that a combination of grants sends.
-    pub(crate) fn secrets(&self, grants: usize) -> &[(Arc<Definition>, String)] {
+    pub(crate) fn secrets(&self, grants: usize) -> &[NamedSecret] {
         self.secrets.get(grants).map_or(&[], Vec::as_slice)
     }
 

@@ -25,7 +25,7 @@ pub struct NodeFile {
 }
 
 /// The form of the file.
-const VERSION: i64 = 2;
+const VERSION: i64 = 1;
 
 impl NodeFile {
     /// Opens or makes the file. One that is of no use is set aside, and told: each
@@ -51,7 +51,6 @@ impl NodeFile {
         let id = Ulid::from_parts(0, u128::from_be_bytes(random));
         let schema = format!("{}; INSERT INTO node (id) VALUES ('{id}')", include_str!("node.sql"));
         let connection = database::open(path, VERSION, &schema)?;
-        forget_what_tells_too_little(&connection)?;
         Ok(Self { connection, since_deletion: 0 })
     }
 
@@ -107,17 +106,6 @@ impl NodeFile {
         let unread = all - read.len();
         Ok((read, unread))
     }
-}
-
-/// Form 1 did not say by which store, nor how well, a machine was proved: those prove themselves again.
-fn forget_what_tells_too_little(connection: &Connection) -> Result<(), JournalError> {
-    let version: i64 = connection.query_row("PRAGMA user_version", [], |row| row.get(0))?;
-    if version >= VERSION {
-        return Ok(());
-    }
-    let (_, machine) = include_str!("node.sql").split_once(";\n").unwrap_or_default();
-    Ok(connection
-        .execute_batch(&format!("BEGIN; DROP TABLE machine; {machine}; PRAGMA user_version = {VERSION}; COMMIT"))?)
 }
 
 fn read(row: &Row<'_>) -> rusqlite::Result<(SeenMachine, String)> {
@@ -188,25 +176,6 @@ mod tests {
         std::fs::write(&path, "no database any more ".repeat(500)).unwrap();
         assert_ne!(NodeFile::open(&path).unwrap().id().unwrap(), id);
         assert_eq!(std::fs::read_dir(dir.path()).unwrap().filter(is_set_aside).count(), 1);
-    }
-
-    #[test]
-    fn a_file_of_an_early_form_keeps_its_node_and_forgets_its_machines() {
-        let dir = tempfile::tempdir().unwrap();
-        let path = dir.path().join("node.sqlite");
-        let early = "CREATE TABLE node (id TEXT NOT NULL PRIMARY KEY) STRICT;
-            CREATE TABLE machine (mac BLOB NOT NULL PRIMARY KEY, name TEXT NOT NULL, proof TEXT NOT NULL, at INTEGER NOT NULL,
-            password_mark INTEGER NOT NULL, chain TEXT NOT NULL) STRICT, WITHOUT ROWID;
-            CREATE INDEX machine_at ON machine (at);
-            INSERT INTO node VALUES ('01ARZ3NDEKTSV4RRFFQ69G5FAV');
-            INSERT INTO machine VALUES (x'02005e200007', 'quay-laptop-7', 'eap-tls', 7, 1, '')";
-        drop(database::open(&path, 1, early).unwrap());
-        let mut file = NodeFile::open(&path).unwrap();
-        assert_eq!(file.id().unwrap(), "01ARZ3NDEKTSV4RRFFQ69G5FAV");
-        assert_eq!(file.machines().unwrap(), (Vec::new(), 0));
-        file.keep(&[seen(1, 5, &[])]).unwrap();
-        drop(file);
-        assert_eq!(NodeFile::open(&path).unwrap().machines().unwrap(), (vec![seen(1, 5, &[])], 0));
     }
 
     fn is_set_aside(entry: &std::io::Result<std::fs::DirEntry>) -> bool {

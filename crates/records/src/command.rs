@@ -5,6 +5,7 @@
 //! Applying it sees the records and the envelope and nothing else, so every node that
 //! applies the same commands in the same order has the same records.
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::fmt;
 
@@ -23,7 +24,7 @@ use crate::rows::{
 use crate::sealing::{KeyId, Sealed, random};
 
 /// The version of commands that this release writes, and the newest that it applies.
-pub const VERSION: u16 = 5;
+pub const VERSION: u16 = if cfg!(feature = "next-release") { 2 } else { 1 };
 
 /// A command, and who wants it when.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -156,13 +157,10 @@ pub enum Command {
         /// Whose it is.
         administrator: String,
         /// What its owner calls it.
-        #[serde(default)]
         name: String,
         /// What it may do, as far as its owner may.
-        #[serde(default)]
         role: Role,
         /// When it ends, in milliseconds since 1970.
-        #[serde(default)]
         expires: Option<i64>,
         /// The token that it was made with, and with which it ends.
         #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -256,6 +254,9 @@ pub enum Command {
         made_from: Option<u32>,
         /// What it was checked with.
         basis: BasisOf,
+        /// The draft that it was, which is forgotten unless it was written meanwhile.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        draft: Option<DraftOf>,
     },
     /// Keeps a secret that replies carry, in the place of one of its name.
     SetSecret(SecretRow),
@@ -286,6 +287,15 @@ pub enum Command {
         /// The key.
         key: KeyId,
     },
+    /// Says of a NAS what only the next release knows. There is no such release yet: what one would bring is tried
+    /// with this.
+    #[cfg(feature = "next-release")]
+    SayMore {
+        /// Its name.
+        nas: String,
+        /// What.
+        more: String,
+    },
 }
 
 /// Equipment, people and devices that came together.
@@ -296,6 +306,15 @@ pub struct Import {
     pub file: String,
     /// What it holds.
     pub rows: Rows,
+}
+
+/// A draft of the policy as somebody saw it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct DraftOf {
+    /// Whose it is.
+    pub author: String,
+    /// How often it was written.
+    pub version: u64,
 }
 
 /// What was shown beside the password at a sign-in.
@@ -335,18 +354,19 @@ impl Command {
     /// Makes these files the active edition.
     pub fn activate(files: PolicyFiles, basis: BasisOf) -> Self {
         let PolicyFiles { main: source, included } = files;
-        Self::ActivateEdition { source, included, note: String::new(), made_from: None, basis }
+        Self::ActivateEdition { source, included, note: String::new(), made_from: None, basis, draft: None }
     }
 
     /// The records that it sets, as they will be.
-    pub fn rows(&self) -> Rows {
+    pub fn rows(&self) -> Cow<'_, Rows> {
+        let of = |rows| Cow::Owned(rows);
         match self {
-            Self::Import(import) => import.rows.clone(),
-            Self::Add(rows) | Self::Change { rows, .. } => rows.clone(),
-            Self::SetCertificate(row) => Rows { certificates: vec![row.clone()], ..Rows::default() },
-            Self::SetTrust(row) => Rows { trusts: vec![row.clone()], ..Rows::default() },
-            Self::SetSecret(row) => Rows { named_secrets: vec![row.clone()], ..Rows::default() },
-            Self::SetLanguage { row, .. } => Rows { languages: vec![row.clone()], ..Rows::default() },
+            Self::Import(import) => Cow::Borrowed(&import.rows),
+            Self::Add(rows) | Self::Change { rows, .. } => Cow::Borrowed(rows),
+            Self::SetCertificate(row) => of(Rows { certificates: vec![row.clone()], ..Rows::default() }),
+            Self::SetTrust(row) => of(Rows { trusts: vec![row.clone()], ..Rows::default() }),
+            Self::SetSecret(row) => of(Rows { named_secrets: vec![row.clone()], ..Rows::default() }),
+            Self::SetLanguage { row, .. } => of(Rows { languages: vec![row.clone()], ..Rows::default() }),
             Self::Remove(_)
             | Self::Reveal(_)
             | Self::SetSecondFactor { .. }
@@ -365,8 +385,31 @@ impl Command {
             | Self::ActivateEdition { .. }
             | Self::RemoveLanguage { .. }
             | Self::RemoveSecret { .. }
-            | Self::UseKey { .. } => Rows::default(),
+            | Self::UseKey { .. } => of(Rows::default()),
+            #[cfg(feature = "next-release")]
+            Self::SayMore { .. } => of(Rows::default()),
         }
+    }
+
+    /// The records that it takes away, or puts others in the place of.
+    pub fn gone(&self) -> &[RecordName] {
+        match self {
+            Self::Change { was, .. } | Self::Remove(was) => was,
+            _ => &[],
+        }
+    }
+
+    /// The names of certificates that it sets or takes away.
+    pub fn certificates(&self) -> impl Iterator<Item = &str> {
+        let set = match self {
+            Self::SetCertificate(row) => Some(row.name.as_str()),
+            _ => None,
+        };
+        let gone = self.gone().iter().filter_map(|name| match name {
+            RecordName::Certificate(name) => Some(name.as_str()),
+            _ => None,
+        });
+        set.into_iter().chain(gone)
     }
 
     /// Every secret in it, with what it is sealed as.
@@ -403,6 +446,8 @@ impl Command {
             | Self::RemoveLanguage { .. }
             | Self::RemoveSecret { .. }
             | Self::UseKey { .. } => Ok(()),
+            #[cfg(feature = "next-release")]
+            Self::SayMore { .. } => Ok(()),
         }
     }
 
@@ -440,6 +485,8 @@ impl Command {
             Self::SetLanguage { row, .. } => return format!("set {}", row.kind.word()),
             Self::RemoveLanguage { kind, .. } => return format!("remove {}", kind.word()),
             Self::UseKey { .. } => "set sealing key",
+            #[cfg(feature = "next-release")]
+            Self::SayMore { .. } => "say more of NAS",
         }
         .to_owned()
     }

@@ -6,7 +6,7 @@ use rusqlite::Connection;
 use crate::database::open_database;
 use crate::error::RecordsError;
 
-const MIGRATIONS: [&str; 1] = [include_str!("../migrations/lists-1.sql")];
+const FORMS: &[&str] = &[include_str!("../migrations/lists-1.sql")];
 
 /// The revocation lists that this node fetched last, in a file of its own: after a
 /// restart they are in force before their issuers are reached again. Lists have
@@ -19,7 +19,7 @@ pub struct FetchedLists {
 impl FetchedLists {
     /// Opens or makes the file.
     pub fn open(path: &Path) -> Result<Self, RecordsError> {
-        Ok(Self { connection: Mutex::new(open_database(path, &MIGRATIONS)?) })
+        Ok(Self { connection: Mutex::new(open_database(path, FORMS)?) })
     }
 
     /// The last list of each trust, in DER.

@@ -24,10 +24,11 @@ mod sealing;
 mod sharded;
 mod stores;
 mod token_uses;
+mod unusable;
 
 pub use attributes::{AttributeValue, AttributeValues, DeclaredAttributes, declaration, declared};
 pub use command::{
-    Author, BasisOf, Command, CommandId, Conflict, Done, Envelope, Expected, Fault, Import, Missing, Outcome,
+    Author, BasisOf, Command, CommandId, Conflict, Done, DraftOf, Envelope, Expected, Fault, Import, Missing, Outcome,
     ShownCode, TokenHash, VERSION,
 };
 pub use database::administrators::{
@@ -60,3 +61,4 @@ pub use rows::{
 pub use sealing::{KeyError, KeyId, Sealed, SealingKey};
 pub use stores::LocalStores;
 pub use token_uses::{TokenUse, TokenUses};
+pub use unusable::Unusable;

@@ -133,16 +133,12 @@ impl SealingKey {
 
     /// Opens what [`SealingKey::seal`] made under the same context.
     pub fn open(&self, context: &str, sealed: &Sealed) -> Result<Secret, RecordsError> {
-        match sealed.0.split_first_chunk() {
-            Some((id, rest)) if *id == self.id.0 => self.open_keyless(context, rest),
-            _ => Err(RecordsError::Sealed(context.to_owned())),
-        }
-    }
-
-    /// Opens what is sealed without the id of its key, as early releases did.
-    pub(crate) fn open_keyless(&self, context: &str, sealed: &[u8]) -> Result<Secret, RecordsError> {
         let failed = || RecordsError::Sealed(context.to_owned());
-        let (nonce, sealed) = sealed.split_first_chunk::<NONCE>().ok_or_else(failed)?;
+        let (id, rest) = sealed.0.split_first_chunk().ok_or_else(failed)?;
+        let (nonce, sealed) = rest.split_first_chunk::<NONCE>().ok_or_else(failed)?;
+        if *id != self.id.0 {
+            return Err(failed());
+        }
         let payload = Payload { msg: sealed, aad: context.as_bytes() };
         self.cipher.decrypt(&XNonce::from(*nonce), payload).map(Secret::new).map_err(|_| failed())
     }
@@ -162,11 +158,6 @@ impl Sealed {
     /// As it is stored: the id of the key, then what is sealed.
     pub fn from_bytes(bytes: Vec<u8>) -> Self {
         Self(bytes)
-    }
-
-    /// What an early release sealed under this key.
-    pub(crate) fn of_keyless(key: &SealingKey, sealed: &[u8]) -> Self {
-        Self([&key.id.0[..], sealed].concat())
     }
 
     /// What stands in the place of a secret where none may be.

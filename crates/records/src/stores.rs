@@ -14,6 +14,7 @@ use regnant_policy::{IdentityKind, Mac, Value};
 use regnant_radius::Secret;
 use sha2::{Digest, Sha256};
 
+use crate::command::Command;
 use crate::database::{LookedUp, Reading, Records};
 use crate::device_table::DeviceTable;
 use crate::error::RecordsError;
@@ -24,6 +25,7 @@ use crate::rows::{
 };
 use crate::sealing::{Sealed, SealingKey};
 use crate::sharded::ShardedMap;
+use crate::unusable::Unusable;
 
 /// How long the check of a password is waited for. What takes longer is not begun: the
 /// pool takes no more than it can do while a NAS waits.
@@ -38,6 +40,8 @@ pub struct LocalStores {
     key: Arc<SealingKey>,
     pool: HashPool,
     titles: Option<Arc<dyn Titles>>,
+    /// Whoever is refused since what is kept of them cannot be opened, by their names.
+    unusable: BTreeMap<RecordName, Unusable>,
 }
 
 /// A store of people and machines.
@@ -61,14 +65,16 @@ struct KnownAccount {
 impl LocalStores {
     /// No store yet.
     pub fn new(key: Arc<SealingKey>, pool: HashPool) -> Self {
-        Self { people: BTreeMap::new(), devices: BTreeMap::new(), key, pool, titles: None }
+        let (people, devices, unusable) = (BTreeMap::new(), BTreeMap::new(), BTreeMap::new());
+        Self { people, devices, key, pool, titles: None, unusable }
     }
 
     /// The stores of these records. Devices are read one by one: there may be a million.
     pub fn of(records: &Records, key: Arc<SealingKey>, pool: HashPool) -> Result<Self, RecordsError> {
         let rows = Rows { stores: records.all()?, people: records.all()?, machines: records.all()?, ..Rows::default() };
         let titles = Some(Arc::new(records.titles()?) as Arc<dyn Titles>);
-        let mut stores = Self { titles, ..Self::new(key, pool) }.with(&rows)?;
+        let mut stores = Self { titles, ..Self::new(key, pool) };
+        stores.add(&rows);
         records.each_device(|store, mac, device| {
             if let Some(table) = stores.devices.get_mut(store) {
                 Arc::make_mut(table).insert(mac, device);
@@ -77,69 +83,70 @@ impl LocalStores {
         Ok(stores)
     }
 
-    /// These stores without some of their records.
-    #[must_use]
-    pub fn without(&self, names: &[RecordName]) -> Self {
-        let mut stores = self.clone();
-        for name in names {
-            match name {
-                RecordName::Store(name) => {
-                    stores.people.remove(name);
-                    stores.devices.remove(name);
+    /// Does what a command does that was applied to the records.
+    pub fn follow(&mut self, command: &Command) {
+        let (gone, rows) = (command.gone(), command.rows());
+        for name in gone {
+            match (name, &rows.stores[..]) {
+                // A store that stays keeps what is in it.
+                (RecordName::Store(name), stores) if stores.iter().any(|row| row.name == *name) => {}
+                (RecordName::Store(from), [to]) => {
+                    self.rename(from, &to.name);
+                    self.forget(name);
                 }
-                RecordName::Person { store, name } => stores.forget(store, IdentityKind::User, name),
-                RecordName::Machine { store, name } => stores.forget(store, IdentityKind::Machine, name),
-                RecordName::Device { store, mac } => {
-                    if let Some(store) = stores.devices.get_mut(store) {
-                        Arc::make_mut(store).remove(*mac);
-                    }
-                }
-                _ => {}
+                _ => self.forget(name),
             }
         }
-        stores
+        self.add(&rows);
     }
 
-    /// These stores, one of devices under another name.
-    #[must_use]
-    pub fn with_renamed(&self, from: &str, to: &str) -> Self {
-        let mut stores = self.clone();
-        if let Some(mut table) = stores.devices.remove(from) {
-            Arc::make_mut(&mut table).rename(to);
-            stores.devices.insert(to.to_owned(), table);
+    fn forget(&mut self, name: &RecordName) {
+        self.unusable.remove(&name.folded());
+        match name {
+            RecordName::Store(name) => {
+                self.people.remove(name);
+                self.devices.remove(name);
+            }
+            RecordName::Person { store, name } => self.forget_account(store, IdentityKind::User, name),
+            RecordName::Machine { store, name } => self.forget_account(store, IdentityKind::Machine, name),
+            RecordName::Device { store, mac } => {
+                if let Some(store) = self.devices.get_mut(store) {
+                    Arc::make_mut(store).remove(*mac);
+                }
+            }
+            _ => {}
         }
-        stores
     }
 
-    fn forget(&mut self, store: &str, kind: IdentityKind, name: &str) {
+    /// Gives a store of devices another name.
+    fn rename(&mut self, from: &str, to: &str) {
+        if let Some(mut table) = self.devices.remove(from) {
+            Arc::make_mut(&mut table).rename(to);
+            self.devices.insert(to.to_owned(), table);
+        }
+    }
+
+    fn forget_account(&mut self, store: &str, kind: IdentityKind, name: &str) {
         if let Some(store) = self.people.get_mut(store) {
             Arc::make_mut(store).accounts.remove(&(kind, fold(name)));
         }
     }
 
-    /// These stores with records that were added or changed.
-    pub fn with(&self, rows: &Rows) -> Result<Self, RecordsError> {
-        let mut stores = self.clone();
-        stores.add(rows)?;
-        Ok(stores)
-    }
-
-    /// Takes in records that were added or changed.
-    pub fn add(&mut self, rows: &Rows) -> Result<(), RecordsError> {
+    /// Takes in records that were added or changed. Somebody whose password cannot be opened is taken in as
+    /// somebody who is disabled.
+    fn add(&mut self, rows: &Rows) {
         for row in &rows.stores {
             self.add_store(&row.name, row.kind);
         }
         let mut sets = Sets::default();
-        for row in &rows.people {
-            self.add_person(row, &mut sets)?;
-        }
-        for row in &rows.machines {
-            self.add_machine(row, &mut sets)?;
-        }
-        for row in &rows.devices {
-            self.add_device(row)?;
-        }
-        Ok(())
+        rows.people.iter().for_each(|row| self.add_person(row, &mut sets));
+        rows.machines.iter().for_each(|row| self.add_machine(row, &mut sets));
+        rows.devices.iter().for_each(|row| self.add_device(row));
+    }
+
+    /// What cannot be used as it is, so that it is refused.
+    pub fn unusable(&self) -> impl Iterator<Item = &Unusable> {
+        self.unusable.values()
     }
 
     /// Whether a store lists a device.
@@ -186,43 +193,66 @@ impl LocalStores {
         }
     }
 
-    fn add_person(&mut self, row: &PersonRow, sets: &mut Sets) -> Result<(), RecordsError> {
-        let hash = self.key.open(&password_context("person", &row.store, &row.name), &row.password_hash)?;
-        let (recoverable, nt_hash) = (row.recoverable.clone(), row.nt_hash.clone());
+    fn add_person(&mut self, row: &PersonRow, sets: &mut Sets) {
+        let name = || RecordName::Person { store: row.store.clone(), name: row.name.clone() };
+        let hash = self.opened(name, &password_context("person", &row.store, &row.name), Some(&row.password_hash));
         let account = sets.account(IdentityKind::User, &row.name, &row.groups, row.disabled);
-        let known = KnownAccount::new(account, row.expires, Some(&hash), recoverable, nt_hash);
-        self.add_account(&row.store, known)
+        let sealed = (row.recoverable.clone(), row.nt_hash.clone());
+        self.add_account(&row.store, account, row.expires, hash, sealed);
     }
 
-    fn add_machine(&mut self, row: &MachineRow, sets: &mut Sets) -> Result<(), RecordsError> {
+    fn add_machine(&mut self, row: &MachineRow, sets: &mut Sets) {
+        let name = || RecordName::Machine { store: row.store.clone(), name: row.name.clone() };
         let context = password_context("machine", &row.store, &row.name);
-        let hash = row.password_hash.as_ref().map(|sealed| self.key.open(&context, sealed)).transpose()?;
+        let hash = self.opened(name, &context, row.password_hash.as_ref());
         let account = sets.account(IdentityKind::Machine, &row.name, &row.groups, row.disabled);
-        let known = KnownAccount::new(account, row.expires, hash.as_ref(), None, row.nt_hash.clone());
-        self.add_account(&row.store, known)
+        self.add_account(&row.store, account, row.expires, hash, (None, row.nt_hash.clone()));
     }
 
-    fn add_account(&mut self, store: &str, known: KnownAccount) -> Result<(), RecordsError> {
-        let store = self.people.get_mut(store).ok_or_else(|| no_store(store))?;
+    /// The hash of a password, where there is one; an error where it cannot be opened, which is noted.
+    fn opened(
+        &mut self,
+        name: impl Fn() -> RecordName,
+        context: &str,
+        sealed: Option<&Sealed>,
+    ) -> Result<Option<Secret>, CannotOpen> {
+        if !self.unusable.is_empty() {
+            self.unusable.remove(&name().folded());
+        }
+        sealed.map(|sealed| self.key.open(context, sealed)).transpose().map_err(|error| {
+            self.unusable.insert(name().folded(), Unusable::new(name(), error));
+            CannotOpen
+        })
+    }
+
+    fn add_account(
+        &mut self,
+        store: &str,
+        mut account: Account,
+        expires: Option<i64>,
+        hash: Result<Option<Secret>, CannotOpen>,
+        (recoverable, nt_hash): (Option<Sealed>, Option<Sealed>),
+    ) {
+        account.disabled |= hash.is_err();
+        let known = KnownAccount::new(account, expires, hash.ok().flatten().as_ref(), recoverable, nt_hash);
+        // The records let nobody into a store that there is not.
+        let Some(store) = self.people.get_mut(store) else { return };
         let key = (known.account.kind, fold(&known.account.name));
         Arc::make_mut(store).accounts.insert(key, Arc::new(known));
-        Ok(())
     }
 
-    fn add_device(&mut self, row: &DeviceRow) -> Result<(), RecordsError> {
-        let store = self.devices.get_mut(&row.store).ok_or_else(|| no_store(&row.store))?;
+    fn add_device(&mut self, row: &DeviceRow) {
+        let Some(store) = self.devices.get_mut(&row.store) else { return };
         let (groups, attributes) = (row.groups_as_json(), row.attributes_as_json());
         let (barred, expires) = (row.barred.is_some(), row.expires);
         let device = LookedUp { groups: &groups, attributes: &attributes, barred, expires };
         let store = Arc::make_mut(store);
         row.addresses().for_each(|mac| store.insert(mac, &device));
-        Ok(())
     }
 }
 
-fn no_store(name: &str) -> RecordsError {
-    RecordsError::Damaged(format!("there is no store `{name}`, and a record says that it is in it"))
-}
+/// A password hash that is sealed under another key, or damaged.
+struct CannotOpen;
 
 impl KnownAccount {
     fn new(

@@ -8,7 +8,7 @@ use crate::command::TokenHash;
 use crate::database::open_database;
 use crate::error::RecordsError;
 
-const MIGRATIONS: [&str; 1] = [include_str!("../migrations/tokens-1.sql")];
+const FORMS: &[&str] = &[include_str!("../migrations/tokens-1.sql")];
 /// A use is written at most so often for each token, in milliseconds.
 const EVERY: u64 = 60_000;
 /// Tokens whose last write is remembered.
@@ -41,7 +41,7 @@ pub struct TokenUse {
 impl TokenUses {
     /// Opens or makes the file.
     pub fn open(path: &Path) -> Result<Self, RecordsError> {
-        let connection = open_database(path, &MIGRATIONS)?;
+        let connection = open_database(path, FORMS)?;
         Ok(Self { inner: Mutex::new(Inner { connection, written: BoundedMap::new(MOST) }) })
     }
 

@@ -8,7 +8,8 @@ use regnant_equipment::{Dialect, Edition, GrantProblem, NameTaken, Vocabulary};
 use regnant_policy::{Checked, Compiled, Schema, Source};
 use regnant_radius::Dictionary;
 use regnant_records::{
-    Basis, DeclaredAttributes, EditionRow, LanguageKind, LanguageRow, Reading, RecordsError, declared,
+    Basis, DeclaredAttributes, EditionRow, LanguageKind, LanguageRow, Reading, RecordName, RecordsError, Unusable,
+    declared,
 };
 use thiserror::Error;
 
@@ -50,10 +51,10 @@ impl Languages {
 
     /// Those of the records. What does not go together with this release is left out, and
     /// told: nobody is kept out because of it.
-    pub(crate) fn of_records(records: &impl Reading) -> Result<Self, RecordsError> {
+    pub(crate) fn of_records(records: &impl Reading) -> Result<(Self, Vec<Unusable>), RecordsError> {
         let rows = records.all::<LanguageRow>()?;
         if let Ok(languages) = Self::new(rows.clone(), LanguageRow::file) {
-            return Ok(languages);
+            return Ok((languages, Vec::new()));
         }
         let (mut languages, mut left) = (Self::shipped(), rows);
         loop {
@@ -70,15 +71,16 @@ impl Languages {
                 break;
             }
         }
-        for row in left {
+        let left_out = left.into_iter().map(|row| {
             let why = languages.with(row.clone(), &row.file()).err().map(|error| error.to_string()).unwrap_or_default();
-            tracing::error!(
-                "the {} `{}` does not go together with this release, and is left out: {why}; mend it and add it again",
-                row.kind.word(),
-                row.name
-            );
-        }
-        Ok(languages)
+            let (kind, name) = (row.kind, row.name);
+            Unusable::new(
+                RecordName::Language { kind, name },
+                format_args!("it does not go together with this release: {why}"),
+            )
+        });
+        let left_out = left_out.collect();
+        Ok((languages, left_out))
     }
 
     /// These with one more, or with another in the place of one; `file` names it in mistakes.

@@ -10,7 +10,7 @@ use regnant_decision::{IdentityAttribute, Store, StoreRegistry};
 use regnant_directory::{Directory, DirectorySettings};
 use regnant_http_source::{HttpSettings, HttpSource};
 use regnant_outside::{Never, ServerHealth, Told, Way, client_tls};
-use regnant_records::{Reading, RecordsError, SealingKey, StoreKind, StoreRow, TrustRow};
+use regnant_records::{Reading, RecordName, RecordsError, SealingKey, StoreKind, StoreRow, TrustRow, Unusable};
 use tokio::runtime::Handle;
 
 /// Stores outside by their names.
@@ -143,25 +143,25 @@ impl OutsideSettings {
 }
 
 impl OutsideStores {
-    /// Those that the records have now.
+    /// Those that the records have now, and those of them that cannot be asked.
     pub(crate) fn refreshed(
         &self,
         records: &impl Reading,
         key: &SealingKey,
         declared: &[IdentityAttribute],
         (runtime, never): (&Handle, &Never),
-    ) -> Result<Self, RecordsError> {
+    ) -> Result<(Self, Vec<Unusable>), RecordsError> {
         let trusts = records.all::<TrustRow>()?;
-        let mut known = BTreeMap::new();
+        let (mut known, mut unusable) = (BTreeMap::new(), Vec::new());
         for row in records.all::<StoreRow>()? {
             let Some(settings) = OutsideSettings::of(&row) else { continue };
             let one = settings.map_err(|error| error.to_string());
             match one.and_then(|settings| self.one(&row, settings, &trusts, key, declared, (runtime, never))) {
                 Ok(one) => drop(known.insert(row.name, one)),
-                Err(why) => tracing::error!("store {} cannot be asked: {why}; set it anew", row.name),
+                Err(why) => unusable.push(Unusable::new(RecordName::Store(row.name), why)),
             }
         }
-        Ok(Self(known))
+        Ok((Self(known), unusable))
     }
 
     /// A store as its record is, the one of before where that has not changed.

@@ -30,7 +30,7 @@ use crate::console_tls::{ConsoleTls, ConsoleTlsError};
 use crate::data_dir::DataDir;
 use crate::heard::HeardOfNases;
 use crate::http::{self, Api};
-use crate::snapshot::Environment;
+use crate::snapshot::{CheckedEditions, Environment};
 use crate::udp::accounting::AccountingReceiver;
 use crate::udp::conversations::Conversations;
 use crate::udp::duplicates::Duplicates;
@@ -131,9 +131,9 @@ impl Service {
             issuers: Arc::new(Issuers::new(Handle::current(), never.clone())),
             runtime: Handle::current(),
             never,
+            checked: CheckedEditions::default(),
         };
         let records = Records::open(&data.join(RECORDS), &key, now_ms())?;
-        environment.refresh_console(&records)?;
         let uses = open_or_set_aside(&data.join("tokens.sqlite"), TokenUses::open)?;
         let administration = Arc::new(Administration::open(records, environment, uses)?);
         let count = if config.radius.receivers == 0 { threads } else { config.radius.receivers };
@@ -146,7 +146,6 @@ impl Service {
         let addresses: [Vec<SocketAddr>; 2] = [&authentication, &accounting]
             .map(|sockets| sockets.iter().filter_map(|group| group.first()?.local_addr().ok()).collect());
         let listener = listen(config.api.listen).await?;
-        set_old_journal_aside(&data.join("journal.sqlite"));
         let node = NodeFile::open(&data.join("node.sqlite"))?;
         let machines = Machines::restored(remembered(&node));
         let journal = Arc::new(Journal::open(&data.join("journal"), node, config.journal.keep(), QUEUE)?);
@@ -337,20 +336,6 @@ fn remembered(node: &NodeFile) -> Vec<SeenMachine> {
         tracing::error!("{unread} of the machines that were remembered cannot be read, and prove themselves again");
     }
     seen
-}
-
-/// Before it had a folder, the journal was one file of a form that no release had.
-fn set_old_journal_aside(file: &Path) {
-    if !file.exists() {
-        return;
-    }
-    match set_aside(file) {
-        Ok(aside) => tracing::info!(
-            "the journal of an early form was set aside as {}; nothing reads it, delete it when you like",
-            aside.display()
-        ),
-        Err(error) => tracing::warn!("{} is of an early form and cannot be set aside: {error}", file.display()),
-    }
 }
 
 /// Opens a file of what this node observed. One that is damaged is set aside under

@@ -13,6 +13,7 @@ use regnant_records::{
     StoreKind, TrustRow,
 };
 use serde::{Deserialize, Serialize};
+use sha2::{Digest, Sha256};
 
 use crate::administration::report::CheckReport;
 use crate::languages::{LanguageError, Languages};
@@ -158,6 +159,13 @@ impl Surroundings {
             equipment: Some(records.all::<NasRow>()?.iter().map(EquipmentNames::of).collect()),
             more_stores: false,
         })
+    }
+
+    /// A hash of all of it, but for how long ago directories were looked at.
+    pub(crate) fn hash(&self) -> [u8; 32] {
+        let mut lasting = self.clone();
+        lasting.groups.values_mut().for_each(|groups| groups.looked = None);
+        Sha256::digest(serde_json::to_vec(&lasting).expect("names are JSON")).into()
     }
 
     /// What an inventory file says. Directories and other services are connected elsewhere, and so are

@@ -126,8 +126,13 @@ fn furnish(administration: &Arc<Administration>, data: &Path, wants_directory: b
         let folder = harbour::policy_folder(outside.has_directory(), (&today, &tomorrow));
         let [(_, main), included @ ..] = folder;
         let included = included.into_iter().map(|(name, text)| (name.to_owned(), text)).collect();
-        let wanted =
-            Wanted { files: PolicyFiles { main, included }, note: "The port's first policy".into(), made_from: None };
+        let wanted = Wanted {
+            files: PolicyFiles { main, included },
+            note: "The port's first policy".into(),
+            made_from: None,
+            draft: None,
+            accepted: None,
+        };
         administration.policies.activate(wanted, author, None)?;
     }
     let made =

@@ -71,10 +71,18 @@ pub(crate) struct Presented {
 }
 
 impl GateOffers {
-    /// Prepares every gate of a policy.
-    pub fn prepare(policy: &Compiled, materials: &CertificateMaterial) -> Result<Self, OfferProblem> {
-        let gates = policy.gates().iter().map(|gate| GateOffer::prepare(gate, materials)).collect::<Result<_, _>>()?;
-        Ok(Self { gates })
+    /// Prepares every gate of a policy. One whose certificates cannot be used offers nothing, and is told.
+    pub fn prepare(policy: &Compiled, materials: &CertificateMaterial) -> (Self, Vec<OfferProblem>) {
+        let mut problems = Vec::new();
+        let prepare = |gate| {
+            let prepared = GateOffer::prepare(gate, materials);
+            prepared.unwrap_or_else(|problem| {
+                problems.push(problem);
+                GateOffer::default()
+            })
+        };
+        let gates = policy.gates().iter().map(prepare).collect();
+        (Self { gates }, problems)
     }
 
     pub(crate) fn of(&self, gate: usize) -> Option<&GateOffer> {

@@ -374,7 +374,7 @@ fn active(
     let dialect = Dialect::standard(vocabulary.dictionary());
     let edition = Arc::new(Edition::prepare(1, compiled, &[dialect], vocabulary.clone()));
     let materials = certificates.materials(issuer.clone());
-    let offers = Arc::new(GateOffers::prepare(&edition.policy, &materials).unwrap());
+    let offers = Arc::new(GateOffers::prepare(&edition.policy, &materials).0);
     let (policy, table) = (edition.policy.clone(), vocabulary.table().clone());
     ActiveEdition {
         edition,

@@ -4,10 +4,10 @@ use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use rusqlite::{Connection, OptionalExtension, Row, Transaction, params};
 
-use crate::command::{BasisOf, Command, Conflict, Done, Envelope, Expected, Fault, Missing, Outcome, VERSION};
+use crate::command::{BasisOf, Command, Conflict, Done, DraftOf, Envelope, Expected, Fault, Missing, Outcome, VERSION};
 use crate::database::editions::EditionText;
 use crate::database::tables::Before;
-use crate::database::{administrators, editions, log, tables};
+use crate::database::{administrators, drafts, editions, log, tables};
 use crate::error::{RecordsError, Refusal};
 use crate::names::RecordName;
 use crate::rows::{MOST_ADDRESSES, NasRow, Rows, StoreKind, StoreRow, fold};
@@ -134,7 +134,7 @@ fn run(db: &Connection, envelope: &Envelope, revision: u64) -> Result<(Done, Bef
         }
         // One that ended by itself in between is as closed as it can be.
         Command::CloseSession { hash } => drop(db.execute("DELETE FROM session WHERE hash = ?1", [hash.0])?),
-        Command::ActivateEdition { source, included, note, made_from, basis } => {
+        Command::ActivateEdition { source, included, note, made_from, basis, draft } => {
             let (hash, made_from) = (hash_of(db, basis)?, *made_from);
             let text = EditionText {
                 source: source.clone(),
@@ -143,6 +143,9 @@ fn run(db: &Connection, envelope: &Envelope, revision: u64) -> Result<(Done, Bef
                 made_from,
             };
             done.edition = Some(editions::activate(db, &text, &hash, at, by)?);
+            if let Some(DraftOf { author, version }) = draft {
+                drafts::remove(db, author, Some(*version))?;
+            }
         }
         Command::SetLanguage { basis, .. } => {
             done.edition = Some(editions::go_on(db, &hash_of(db, basis)?, at, by)?);
@@ -160,13 +163,30 @@ fn run(db: &Connection, envelope: &Envelope, revision: u64) -> Result<(Done, Bef
                        ON CONFLICT (name) DO UPDATE SET value = ?1";
             db.execute(sql, [key.bytes()])?;
         }
+        #[cfg(feature = "next-release")]
+        Command::SayMore { nas, more } => {
+            let name = RecordName::Nas(nas.clone());
+            if !gone.look_at(db, &name)? {
+                return Err(Missing::Record(name).into());
+            }
+            db.execute(
+                "UPDATE nas SET more = ?2, revision = ?3 WHERE key = ?1",
+                params![fold(nas), more, revision.cast_signed()],
+            )?;
+        }
     }
-    let mut rows = envelope.command.rows();
+    let mut rows = envelope.command.rows().into_owned();
     fits(db, &mut rows)?;
     let mut before = tables::before(db, &rows)?;
     before.rows.extend(gone.rows);
     before.revisions.extend(gone.revisions);
     tables::put(db, &rows, at, Some(revision))?;
+    for name in envelope.command.gone() {
+        if let RecordName::Store(store) = name {
+            // Whoever was in a store that has another name now stands under it, or nobody would know where they are.
+            nobody_is_left(db, store, &rows)?;
+        }
+    }
     for row in &rows.administrators {
         // Whoever signed in as the account was signs in as it is.
         db.execute("DELETE FROM session WHERE administrator = ?1", [fold(&row.name)])?;
@@ -226,10 +246,21 @@ fn rename_store(db: &Connection, from: &str, to: &StoreRow, gone: &mut Before) -
     Ok(())
 }
 
+fn nobody_is_left(db: &Connection, store: &str, rows: &Rows) -> Result<(), RecordsError> {
+    match rows.stores.iter().any(|row| row.name == *store) {
+        true => Ok(()),
+        false => tables::is_empty(db, store),
+    }
+}
+
 /// Forgets a record, which must be there; keeps how it was.
 fn take(db: &Connection, name: &RecordName, gone: &mut Before) -> Result<(), RecordsError> {
     if let RecordName::Store(store) = name {
         tables::is_empty(db, store)?;
+    }
+    if let RecordName::Administrator(name) = name {
+        // Whoever has the name later begins anew.
+        drafts::remove(db, name, None)?;
     }
     if !gone.look_at(db, name)? {
         return Err(match name {

@@ -1,7 +1,7 @@
 //! Drafts of the policy, one of each author, beside the log of changes: they change nothing.
 
 use regnant_policy::PolicyFiles;
-use rusqlite::{OptionalExtension, Row, params};
+use rusqlite::{Connection, OptionalExtension, Row, params};
 
 use crate::database::Records;
 use crate::database::editions::{included, json};
@@ -68,7 +68,11 @@ impl Records {
 
     /// Forgets the draft of an author, where a version is said only that; whether there was one.
     pub fn remove_draft(&self, author: &str, seen: Option<u64>) -> Result<bool, RecordsError> {
-        let sql = "DELETE FROM draft WHERE author = ?1 AND (?2 IS NULL OR version = ?2)";
-        Ok(self.lock().execute(sql, params![author, seen.map(u64::cast_signed)])? > 0)
+        remove(&self.lock(), author, seen)
     }
+}
+
+pub(crate) fn remove(db: &Connection, author: &str, seen: Option<u64>) -> Result<bool, RecordsError> {
+    let sql = "DELETE FROM draft WHERE author = ?1 AND (?2 IS NULL OR version = ?2)";
+    Ok(db.execute(sql, params![author, seen.map(u64::cast_signed)])? > 0)
 }

@@ -21,14 +21,14 @@ pub struct EditionRow {
     pub note: String,
     /// The edition that it was made from, where that is known.
     pub made_from: Option<u32>,
-    /// `draft`, `active` or `retired`.
+    /// `active` or `retired`.
     pub state: String,
     /// Milliseconds since 1970 (UTC).
     pub created_at: u64,
     /// The administrator, or `regnant` for the first.
     pub created_by: String,
-    /// The hash of what it was checked with; none in editions of an early release.
-    pub basis: Option<Vec<u8>>,
+    /// The hash of what it was checked with.
+    pub basis: [u8; 32],
 }
 
 /// What an edition was checked with: files of dictionaries and dialects, each with its
@@ -40,7 +40,6 @@ pub struct Basis {
     /// How equipment is told.
     pub dialects: Vec<(String, String)>,
     /// What is kept of identities, each by its name.
-    #[serde(default, rename = "device_attributes", skip_serializing_if = "Vec::is_empty")]
     pub attributes: Vec<(String, String)>,
 }
 
@@ -48,9 +47,7 @@ impl Basis {
     /// SHA-256 over all of it.
     pub fn hash(&self) -> [u8; 32] {
         let mut digest = Sha256::new();
-        // Without attributes it is the hash that it was before there were any.
-        let attributes = Some(&self.attributes).filter(|list| !list.is_empty());
-        for list in [&self.dictionaries, &self.dialects].into_iter().chain(attributes) {
+        for list in [&self.dictionaries, &self.dialects, &self.attributes] {
             digest.update((list.len() as u64).to_be_bytes());
             for part in list.iter().flat_map(|(file, text)| [file, text]) {
                 digest.update((part.len() as u64).to_be_bytes());
@@ -83,31 +80,10 @@ impl Records {
         Ok(self.reader().query_row(&sql, [], EditionRow::read).optional()?)
     }
 
-    /// An edition, and what it was checked with, where that is known.
-    pub fn edition(&self, number: u32) -> Result<Option<(EditionRow, Option<Basis>)>, RecordsError> {
-        let sql = format!("SELECT {COLUMNS} FROM edition WHERE number = ?1");
-        let row = self.reader().query_row(&sql, [number], EditionRow::read).optional()?;
-        let Some(row) = row else { return Ok(None) };
-        let basis = row.basis.as_deref().map(|hash| self.basis(hash)).transpose()?.flatten();
-        Ok(Some((row, basis)))
-    }
-
     /// This basis as a command names it: by its hash where the records have it.
     pub fn basis_of(&self, basis: Basis) -> Result<BasisOf, RecordsError> {
         let hash = basis.hash();
         Ok(if has_basis(&self.reader(), &hash)? { BasisOf::Known(hash) } else { BasisOf::New(basis) })
-    }
-
-    fn basis(&self, hash: &[u8]) -> Result<Option<Basis>, RecordsError> {
-        let sql = "SELECT dictionaries, dialects, device_attributes FROM basis WHERE hash = ?1";
-        let texts = |row: &Row<'_>| Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?, row.get::<_, String>(2)?));
-        let Some((dictionaries, dialects, attributes)) = self.reader().query_row(sql, [hash], texts).optional()? else {
-            return Ok(None);
-        };
-        let damaged = |error: serde_json::Error| RecordsError::Damaged(format!("the basis of an edition: {error}"));
-        let read = |text: &str| serde_json::from_str(text).map_err(damaged);
-        let (dictionaries, dialects) = (read(&dictionaries)?, read(&dialects)?);
-        Ok(Some(Basis { dictionaries, dialects, attributes: read(&attributes)? }))
     }
 
     /// The newest editions below a number, the newest first.
@@ -118,6 +94,19 @@ impl Records {
         let rows = statement.query_map([], EditionRow::read)?.collect::<Result<_, _>>()?;
         Ok(rows)
     }
+}
+
+/// An edition, and what it was checked with.
+pub(crate) fn find(db: &Connection, number: u32) -> Result<Option<(EditionRow, Basis)>, RecordsError> {
+    let sql = format!("SELECT {COLUMNS} FROM edition WHERE number = ?1");
+    let Some(row) = db.query_row(&sql, [number], EditionRow::read).optional()? else { return Ok(None) };
+    let sql = "SELECT dictionaries, dialects, attributes FROM basis WHERE hash = ?1";
+    let texts = |row: &Row<'_>| Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?, row.get::<_, String>(2)?));
+    let (dictionaries, dialects, attributes) = db.query_row(sql, [&row.basis], texts)?;
+    let damaged = |error: serde_json::Error| RecordsError::Damaged(format!("the basis of an edition: {error}"));
+    let read = |text: &str| serde_json::from_str(text).map_err(damaged);
+    let (dictionaries, dialects) = (read(&dictionaries)?, read(&dialects)?);
+    Ok(Some((row, Basis { dictionaries, dialects, attributes: read(&attributes)? })))
 }
 
 const COLUMNS: &str = "number, source, state, created_at, created_by, basis, included, note, made_from";
@@ -155,7 +144,7 @@ pub(crate) fn has_basis(db: &Connection, hash: &[u8; 32]) -> Result<bool, Record
 /// Keeps what editions are checked with, and gives its hash.
 pub(crate) fn keep_basis(db: &Connection, basis: &Basis) -> Result<[u8; 32], RecordsError> {
     let (hash, json) = (basis.hash(), |list| serde_json::to_string(list).expect("texts are JSON"));
-    let sql = "INSERT INTO basis (hash, dictionaries, dialects, device_attributes) VALUES (?1, ?2, ?3, ?4)
+    let sql = "INSERT INTO basis (hash, dictionaries, dialects, attributes) VALUES (?1, ?2, ?3, ?4)
                ON CONFLICT (hash) DO NOTHING";
     db.execute(sql, params![hash, json(&basis.dictionaries), json(&basis.dialects), json(&basis.attributes)])?;
     Ok(hash)

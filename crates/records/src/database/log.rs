@@ -84,7 +84,7 @@ struct Written {
     before: String,
     outcome: String,
     told: Option<String>,
-    chain: Option<Vec<u8>>,
+    chain: Vec<u8>,
 }
 
 const WRITTEN: &str = "revision, id, version, author, source, at, what, subject, command, before, outcome, told, chain";
@@ -124,7 +124,7 @@ pub(crate) fn add(
         before: text(before),
         outcome: text(outcome),
         told: None,
-        chain: None,
+        chain: Vec::new(),
     };
     written.told = masked(body, before.clone())?;
     let chain = written.chained_to(chain_before(db, revision)?.as_ref());
@@ -145,32 +145,6 @@ pub(crate) fn add(
         written.told,
         chain,
     ])?;
-    Ok(())
-}
-
-/// Chains commands of releases that did not.
-pub(crate) fn chain_up(db: &Connection) -> Result<(), RecordsError> {
-    let sql = "SELECT coalesce(min(revision), 0) FROM command WHERE chain IS NULL";
-    let first: i64 = db.query_row(sql, [], |row| row.get(0))?;
-    if first == 0 {
-        return Ok(());
-    }
-    for revision in first.cast_unsigned()..=last_revision(db)? {
-        let Some(mut written) = Written::find(db, revision)? else { continue };
-        let (body, before) = (read::<Body>(&written.command)?, read::<Before>(&written.before)?);
-        written.what = body.command.word();
-        written.subject = subject(&body.command, &read(&written.outcome)?);
-        written.told = masked(body, before)?;
-        let chain = written.chained_to(chain_before(db, revision)?.as_ref());
-        let sql = "UPDATE command SET what = ?2, subject = ?3, told = ?4, chain = ?5 WHERE revision = ?1";
-        db.prepare_cached(sql)?.execute(params![
-            revision.cast_signed(),
-            written.what,
-            written.subject,
-            written.told,
-            chain
-        ])?;
-    }
     Ok(())
 }
 
@@ -234,7 +208,7 @@ impl Written {
 
     /// Whether it is what was applied.
     fn is_whole(&self, before: Option<&[u8; 32]>) -> Result<(), String> {
-        if self.chain.as_deref() != Some(&self.chained_to(before)[..]) {
+        if self.chain != self.chained_to(before) {
             return Err("it was changed after it was written, or the one before it was".into());
         }
         // What is chained says the same as what would be applied, but for secrets.
@@ -262,7 +236,7 @@ impl Written {
             what: self.what,
             subject: self.subject,
             outcome: read(&self.outcome)?,
-            chain: hex(&self.chain.unwrap_or_default()),
+            chain: hex(&self.chain),
         })
     }
 }
@@ -286,7 +260,7 @@ pub(crate) fn verify(db: &Connection) -> Result<Verified, RecordsError> {
         if let Err(why) = written.is_whole(chain.as_ref()) {
             return Ok(broken(commands, chain, why));
         }
-        chain = written.chain.and_then(|chain| chain.try_into().ok());
+        chain = written.chain.try_into().ok();
     }
     Ok(Verified { commands, chain: hex(&chain.unwrap_or_default()), broken: None })
 }
@@ -442,6 +416,8 @@ fn subject(command: &Command, outcome: &Outcome) -> String {
         Command::SetLanguage { row, .. } => row.name.clone(),
         Command::RemoveLanguage { name, .. } => name.clone(),
         Command::UseKey { key } => key.to_string(),
+        #[cfg(feature = "next-release")]
+        Command::SayMore { nas, .. } => nas.clone(),
     }
 }
 

@@ -16,43 +16,26 @@ use std::{fs, io};
 
 use regnant_decision::Titles;
 use regnant_policy::Mac;
-use rusqlite::functions::FunctionFlags;
-use rusqlite::{Connection, OpenFlags, OptionalExtension, Transaction};
+use rusqlite::{Connection, OpenFlags, Transaction};
 use rusqlite_migration::{M, Migrations};
 
 use crate::command::{Author, Command, Done, Envelope};
 use crate::database::changes::FieldChange;
+use crate::database::editions::{Basis, EditionRow};
 use crate::database::log::{AuditEntry, AuditFilter, Verified};
 pub use crate::database::tables::Record;
 pub(crate) use crate::database::tables::{LookedUp, device_id, devices_by_id, mac_of};
 use crate::error::{RecordsError, Refusal, is_broken};
 use crate::names::RecordName;
-use crate::rows::{PersonRow, Rows, fold, number};
-use crate::sealing::{Sealed, SealingKey};
+use crate::rows::{PersonRow, Rows, fold};
+use crate::sealing::SealingKey;
 
-const MIGRATIONS: [&str; 19] = [
-    include_str!("../../migrations/shared-1.sql"),
-    include_str!("../../migrations/shared-2.sql"),
-    include_str!("../../migrations/shared-3.sql"),
-    include_str!("../../migrations/shared-4.sql"),
-    include_str!("../../migrations/shared-5.sql"),
-    include_str!("../../migrations/shared-6.sql"),
-    include_str!("../../migrations/shared-7.sql"),
-    include_str!("../../migrations/shared-8.sql"),
-    include_str!("../../migrations/shared-9.sql"),
-    include_str!("../../migrations/shared-10.sql"),
-    include_str!("../../migrations/shared-11.sql"),
-    include_str!("../../migrations/shared-12.sql"),
-    include_str!("../../migrations/shared-13.sql"),
-    include_str!("../../migrations/shared-14.sql"),
-    include_str!("../../migrations/shared-15.sql"),
-    include_str!("../../migrations/shared-16.sql"),
-    include_str!("../../migrations/shared-17.sql"),
-    include_str!("../../migrations/shared-18.sql"),
-    include_str!("../../migrations/shared-19.sql"),
+/// The forms of the file, from the first to that of this release. Each brings the one before up to date.
+const FORMS: &[&str] = &[
+    include_str!("../../migrations/records-1.sql"),
+    #[cfg(feature = "next-release")]
+    include_str!("../../migrations/next-release.sql"),
 ];
-/// What early releases sealed into every file, to tell another key when it was opened.
-const CANARY: &str = "the seal of these records";
 
 /// The shared records in one SQLite file.
 #[derive(Debug)]
@@ -81,9 +64,8 @@ impl Records {
     /// Opens or makes the file, brings it up to date and checks the key. `now` is the
     /// time in milliseconds since 1970.
     pub fn open(path: &Path, key: &Arc<SealingKey>, now: u64) -> Result<Self, RecordsError> {
-        let mut connection = open_shared(path, key, &MIGRATIONS)?;
+        let connection = open_prepared(path, FORMS, |connection| copy_before(connection, path, FORMS.len()))?;
         connection.pragma_update(None, "foreign_keys", true)?;
-        chain_up(&mut connection)?;
         let in_use = apply::key_in_use(&connection)?;
         let reader = || open_to_read(path).map(Mutex::new);
         let readers = [reader()?, reader()?, reader()?, reader()?];
@@ -290,9 +272,25 @@ pub trait Reading {
         self.with(|db| tables::find(db, name))
     }
 
+    /// An edition, and what it was checked with.
+    fn edition(&self, number: u32) -> Result<Option<(EditionRow, Basis)>, RecordsError> {
+        self.with(|db| editions::find(db, number))
+    }
+
+    /// The number of the edition that decides; 0 where there is none.
+    fn active_number(&self) -> Result<u32, RecordsError> {
+        self.with(editions::active_number)
+    }
+
     /// All records of every kind.
     fn rows(&self) -> Result<Rows, RecordsError> {
         self.with(tables::all)
+    }
+}
+
+impl<R: Reading> Reading for Arc<R> {
+    fn with<T>(&self, read: impl FnOnce(&Connection) -> T) -> T {
+        (**self).with(read)
     }
 }
 
@@ -302,59 +300,16 @@ impl Reading for Records {
     }
 }
 
+impl Reading for Batch<'_> {
+    fn with<T>(&self, read: impl FnOnce(&Connection) -> T) -> T {
+        read(&self.transaction)
+    }
+}
+
 impl Reading for Pending<'_> {
     fn with<T>(&self, read: impl FnOnce(&Connection) -> T) -> T {
         read(self.connection)
     }
-}
-
-/// Opens the shared records with what their migrations need.
-fn open_shared(
-    path: &Path,
-    key: &Arc<SealingKey>,
-    migrations: &'static [&'static str],
-) -> Result<Connection, RecordsError> {
-    open_prepared(path, migrations, |connection| {
-        check_early_seal(connection, key)?;
-        copy_before(connection, path, migrations.len())?;
-        let text = FunctionFlags::SQLITE_UTF8;
-        let fixed = text | FunctionFlags::SQLITE_DETERMINISTIC;
-        connection.create_scalar_function("fold", 1, fixed, |call| Ok(fold(call.get_raw(0).as_str()?)))?;
-        let sealing = key.clone();
-        connection.create_scalar_function("seal", 2, text, move |call| {
-            let (context, value) = (call.get::<String>(0)?, call.get::<Option<String>>(1)?);
-            Ok(value.map(|value| sealing.seal(&context, value.as_bytes()).bytes().to_vec()))
-        })?;
-        connection.create_scalar_function("mac_number", 1, fixed, |call| {
-            let mac = call.get_raw(0).as_blob()?;
-            Ok(mac.try_into().map_or(0, |mac| number(Mac(mac)).cast_signed()))
-        })?;
-        let sealing = key.clone();
-        connection.create_scalar_function("keyed", 1, fixed, move |call| {
-            let value = call.get::<Option<Vec<u8>>>(0)?;
-            Ok(value.map(|value| Sealed::of_keyless(&sealing, &value).bytes().to_vec()))
-        })?;
-        Ok(())
-    })
-}
-
-/// Chains commands that releases of before kept unchained, all or none.
-fn chain_up(connection: &mut Connection) -> Result<(), RecordsError> {
-    let transaction = connection.transaction()?;
-    log::chain_up(&transaction)?;
-    Ok(transaction.commit()?)
-}
-
-/// Early releases told another key by what they had sealed; what they sealed is taken
-/// over only under the right one.
-fn check_early_seal(connection: &Connection, key: &SealingKey) -> Result<(), RecordsError> {
-    let sql = "SELECT EXISTS (SELECT 1 FROM sqlite_schema WHERE name = 'setting')";
-    if !connection.query_row(sql, [], |row| row.get::<_, bool>(0))? {
-        return Ok(());
-    }
-    let sql = "SELECT value FROM setting WHERE name = 'seal'";
-    let sealed: Option<Vec<u8>> = connection.query_row(sql, [], |row| row.get(0)).optional()?;
-    sealed.map_or(Ok(()), |sealed| key.open_keyless(CANARY, &sealed).map(drop))
 }
 
 /// Copies a database as it is now into a file that there is not yet, while others go on.
@@ -390,11 +345,9 @@ pub fn check_records(path: &Path) -> Result<Verified, RecordsError> {
         return Err(RecordsError::Damaged(told));
     }
     match form {
-        form if form == MIGRATIONS.len() => log::verify(&connection),
-        // Earlier releases chained nothing.
-        1.. if form < MIGRATIONS.len() => Ok(Verified { commands: 0, chain: String::new(), broken: None }),
         0 => Err(RecordsError::Damaged("it holds no records".into())),
-        form => Err(RecordsError::Newer { file: path.into(), form, known: MIGRATIONS.len() }),
+        form if form <= FORMS.len() => log::verify(&connection),
+        form => Err(RecordsError::Newer { file: path.into(), form, known: FORMS.len() }),
     }
 }
 
@@ -431,13 +384,13 @@ fn copy_before(connection: &Connection, path: &Path, known: usize) -> Result<(),
 }
 
 /// Opens a database in write-ahead mode and runs the migrations it lacks.
-pub(crate) fn open_database(path: &Path, migrations: &'static [&'static str]) -> Result<Connection, RecordsError> {
-    open_prepared(path, migrations, |_| Ok(()))
+pub(crate) fn open_database(path: &Path, forms: &'static [&'static str]) -> Result<Connection, RecordsError> {
+    open_prepared(path, forms, |_| Ok(()))
 }
 
 fn open_prepared(
     path: &Path,
-    migrations: &'static [&'static str],
+    forms: &'static [&'static str],
     prepare: impl FnOnce(&Connection) -> Result<(), RecordsError>,
 ) -> Result<Connection, RecordsError> {
     let open = || {
@@ -453,7 +406,7 @@ fn open_prepared(
     };
     let mut connection = open().map_err(|error| RecordsError::File { file: path.into(), error })?;
     prepare(&connection)?;
-    let list = migrations.iter().map(|sql| M::up(sql)).collect();
+    let list = forms.iter().map(|sql| M::up(sql)).collect();
     Migrations::new(list).to_latest(&mut connection).map_err(|error| match error {
         rusqlite_migration::Error::RusqliteError { err, .. } if is_broken(&err) => {
             RecordsError::File { file: path.into(), error: err }
@@ -468,138 +421,7 @@ fn open_prepared(
 
 #[cfg(test)]
 mod tests {
-    use std::time::Duration;
-
     use super::*;
-    use crate::command::Outcome;
-    use crate::device_search::DeviceFilter;
-    use crate::device_texts::DeviceTexts;
-    use crate::hash_pool::HashPool;
-    use crate::rows::{
-        CertificateRow, DeviceRow, MachineRow, NasRow, PersonRow, Role, StoreKind, StoreRow, TrustRow, nt_hash_context,
-        password_context, private_key_context, recoverable_context, secret_context,
-    };
-
-    use crate::stores::LocalStores;
-
-    /// As early releases sealed: without the id of the key.
-    fn early(key: &SealingKey, context: &str, secret: &[u8]) -> String {
-        let sealed = key.seal(context, secret);
-        crate::sealing::hex(&sealed.bytes()[8..])
-    }
-
-    #[test]
-    fn what_an_earlier_release_kept_is_there_after_every_migration() {
-        let dir = tempfile::tempdir().unwrap();
-        let file = dir.path().join("records.sqlite");
-        let key = Arc::new(SealingKey::create(&dir.path().join("key")).unwrap());
-        // Opened with the first so many migrations only, as earlier releases did.
-        let open = |count: usize| open_shared(&file, &key, &MIGRATIONS[..count]);
-        let first = open(1).unwrap();
-        let sql = format!(
-            "INSERT INTO setting (name, value) VALUES ('seal', x'{}');
-             INSERT INTO nas VALUES ('Quay-sw-1', '127.0.0.11', 'switch', 'quayside', 'standard', x'{}', 1);
-             INSERT INTO store (name, kind) VALUES ('harbour', 'people'), ('things', 'endpoints');
-             INSERT INTO person (store, name, password_hash, recoverable, disabled, expires)
-             VALUES ('harbour', 'Ida.Marsh', '$argon2id$x', x'{}', 1, 7);
-             INSERT INTO person_group (store, person, group_name)
-             VALUES ('harbour', 'Ida.Marsh', 'staff'), ('harbour', 'ida.marsh', 'harbour-office');
-             INSERT INTO administrator (name, password_hash, created_at) VALUES ('Harbour', '$argon2id$y', 3);
-             INSERT INTO token (hash, administrator, created_at) VALUES (x'{}', 'harbour', 3);
-             INSERT INTO endpoint (store, mac, title, barred) VALUES ('things', x'02005e200001', 'crane', 0);
-             INSERT INTO endpoint_group (store, mac, group_name) VALUES ('things', x'02005e200001', 'cranes');",
-            early(&key, CANARY, b""),
-            early(&key, &secret_context("Quay-sw-1"), b"bollard-9-anchor"),
-            early(&key, &recoverable_context("harbour", "Ida.Marsh"), b"Tide-Table-61"),
-            crate::sealing::hex(&administrators::token_hash("a token").0),
-        );
-        first.execute_batch(&sql).unwrap();
-        drop(first);
-        let sql = format!(
-            "INSERT INTO certificate (name, chain, key, stapled, changed_at) VALUES ('own', 'PEM', x'{}', x'02', 3);
-             INSERT INTO machine (store, name, password_hash, nt_hash, disabled)
-             VALUES ('harbour', 'tablet', NULL, NULL, 0), ('harbour', 'Laptop', '$argon2id$z', x'{}', 0);
-             INSERT INTO trust (name, authorities, crls, crl_url, changed_at)
-             VALUES ('theirs', 'PEM', '', 'http://x', 3);",
-            early(&key, &private_key_context("own"), b"a private key"),
-            early(&key, &nt_hash_context("machine", "harbour", "Laptop"), &[7; 16]),
-        );
-        open(2).unwrap().execute_batch(&sql).unwrap();
-        let other = Arc::new(SealingKey::create(&dir.path().join("other")).unwrap());
-        let told = Records::open(&file, &other, 9).unwrap_err();
-        assert!(told.to_string().contains("restore the key file"), "{told}");
-        for _ in 0..2 {
-            let records = Records::open(&file, &key, 9).unwrap();
-            // As they were they are kept beside, and open with the release of before.
-            let copy = dir.path().join("records.sqlite.before-3");
-            let kept = Connection::open(&copy).unwrap();
-            let names = "SELECT count(*) FROM machine WHERE name = 'tablet' AND password_hash IS NULL";
-            assert_eq!(kept.query_row(names, [], |row| row.get::<_, i64>(0)).unwrap(), 1);
-            assert_eq!(kept.query_row("PRAGMA user_version", [], |row| row.get::<_, i64>(0)).unwrap(), 2);
-            let rows = records.rows().unwrap();
-            let opened = |context: &str, sealed: &Sealed| {
-                String::from_utf8_lossy(key.open(context, sealed).unwrap().expose()).into_owned()
-            };
-            let [ref nas] = rows.nases[..] else { panic!("{rows:?}") };
-            let NasRow { name, secret, require_message_authenticator: true, .. } = nas else { panic!("{nas:?}") };
-            assert_eq!(
-                (name.as_str(), opened(&secret_context(name), secret).as_str()),
-                ("Quay-sw-1", "bollard-9-anchor")
-            );
-            let store = |name: &str, kind| StoreRow::local(name, kind);
-            assert_eq!(rows.stores, [store("harbour", StoreKind::People), store("things", StoreKind::Devices)]);
-            let [
-                PersonRow {
-                    ref password_hash,
-                    ref recoverable,
-                    nt_hash: None,
-                    ref groups,
-                    disabled: true,
-                    expires: Some(7),
-                    ..
-                },
-            ] = rows.people[..]
-            else {
-                panic!("{rows:?}")
-            };
-            assert_eq!(opened(&password_context("person", "harbour", "ida.marsh"), password_hash), "$argon2id$x");
-            let password = opened(&recoverable_context("harbour", "ida.marsh"), recoverable.as_ref().unwrap());
-            assert_eq!(
-                (password.as_str(), &groups[..]),
-                ("Tide-Table-61", &["staff".into(), "harbour-office".into()][..])
-            );
-            let [ref laptop, MachineRow { password_hash: None, nt_hash: None, .. }] = rows.machines[..] else {
-                panic!("{rows:?}")
-            };
-            let hash = laptop.nt_hash.as_ref().unwrap();
-            assert_eq!(opened(&nt_hash_context("machine", "harbour", "laptop"), hash), "\u{7}".repeat(16));
-            let [DeviceRow { ref title, ref groups, barred: None, .. }] = rows.devices[..] else { panic!("{rows:?}") };
-            assert_eq!((title.as_str(), &groups[..]), ("crane", &["cranes".into()][..]));
-            let [CertificateRow { ref chain, .. }] = rows.certificates[..] else { panic!("{rows:?}") };
-            assert_eq!(chain, "PEM");
-            assert_eq!(rows.certificates[0].private_key(&key).unwrap().expose(), b"a private key");
-            let [TrustRow { ref crl_url, ocsp_url: None, whatever: false, .. }] = rows.trusts[..] else {
-                panic!("{rows:?}")
-            };
-            assert_eq!(crl_url.as_deref(), Some("http://x"));
-            let administrator = records.administrator("HARBOUR", &key).unwrap().unwrap();
-            assert_eq!((&*administrator.row.name, &*administrator.password_hash), ("Harbour", "$argon2id$y"));
-            let owner = records.token_owner("a token", 9).unwrap().unwrap();
-            assert_eq!(
-                (&*owner.administrator, owner.role, owner.token),
-                ("Harbour", Role::Engineer, Some((String::new(), Role::Engineer)))
-            );
-            let whole = AuditFilter { below: u64::MAX, most: 10, words: Vec::new(), record: None };
-            let log = records.audit(&whole).unwrap();
-            assert_eq!((log.len(), &log[0].outcome), (1, &Outcome::Done(Done::default())), "the key that is in use");
-            assert_eq!(records.verify().unwrap().broken, None);
-            let cranes = DeviceFilter { words: vec!["crane".into()], limit: 9, ..DeviceFilter::default() };
-            let stores = LocalStores::of(&records, key.clone(), HashPool::start(1, Duration::from_secs(4))).unwrap();
-            let texts = DeviceTexts::new(dir.path());
-            texts.write(&records).unwrap();
-            assert_eq!(texts.devices(&stores, &records, &cranes).unwrap(), rows.devices, "its words are found");
-        }
-    }
 
     #[test]
     fn whoever_reads_for_long_holds_up_neither_other_readers_nor_who_is_asked_who_calls() {

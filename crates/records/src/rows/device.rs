@@ -22,19 +22,15 @@ pub struct DeviceRow {
     /// Its groups.
     pub groups: Vec<String>,
     /// Whose it is.
-    #[serde(default)]
     pub owner: String,
     /// What people should know.
-    #[serde(default)]
     pub note: String,
     /// From when on it is not known any more, in milliseconds since 1970.
-    #[serde(default)]
     pub expires: Option<i64>,
     /// What people keep of it beside.
     #[serde(default, skip_serializing_if = "AttributeValues::is_empty")]
     pub attributes: AttributeValues,
     /// Why it must stay out, where it must.
-    #[serde(deserialize_with = "barred")]
     pub barred: Option<Barred>,
 }
 
@@ -47,20 +43,6 @@ pub struct Barred {
     pub by: String,
     /// When, in milliseconds since 1970; 0 where nobody knows.
     pub at: i64,
-}
-
-/// Commands of earlier releases say whether a device is barred, and not why.
-fn barred<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<Option<Barred>, D::Error> {
-    #[derive(Deserialize)]
-    #[serde(untagged)]
-    enum Written {
-        Whether(bool),
-        Why(Option<Barred>),
-    }
-    Ok(match Written::deserialize(deserializer)? {
-        Written::Whether(barred) => barred.then(Barred::default),
-        Written::Why(barred) => barred,
-    })
 }
 
 /// A range of devices has at most this many addresses.

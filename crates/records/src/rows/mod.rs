@@ -119,14 +119,12 @@ pub struct PersonRow {
     /// When the account ends, in milliseconds since 1970.
     pub expires: Option<i64>,
     /// Whether the helpdesk must leave the password alone.
-    #[serde(default)]
     pub engineers_only: bool,
     /// Whether an engineer says that no administrator of equipment is meant where a rule could make one of
     /// whoever comes so; never where a rule asks for this person or their groups.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub ordinary: bool,
     /// What people should know.
-    #[serde(default)]
     pub note: String,
 }
 
@@ -148,7 +146,6 @@ pub struct MachineRow {
     /// When the account ends, in milliseconds since 1970.
     pub expires: Option<i64>,
     /// What people should know.
-    #[serde(default)]
     pub note: String,
 }
 
@@ -244,7 +241,6 @@ pub struct CommonNameRow {
     /// The name, as records and policies have it.
     pub name: String,
     /// What people should know.
-    #[serde(default)]
     pub note: String,
     /// Whether whoever is in this group is ordinary, see [`PersonRow::ordinary`].
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
@@ -300,16 +296,12 @@ pub struct AdministratorRow {
     /// The Argon2id hash of their password, in PHC form.
     pub password_hash: Sealed,
     /// What they may do.
-    #[serde(default)]
     pub role: Role,
     /// Whether they are kept out.
-    #[serde(default)]
     pub disabled: bool,
     /// From when on they are kept out, in milliseconds since 1970.
-    #[serde(default)]
     pub expires: Option<i64>,
     /// The secret of their second factor (RFC 6238), where they have one.
-    #[serde(default)]
     pub second_factor: Option<Sealed>,
 }
 

@@ -24,10 +24,8 @@ pub struct NasRow {
     /// Where it stands.
     pub site: String,
     /// Words that policies and people find it by.
-    #[serde(default)]
     pub tags: Vec<String>,
     /// What people should know of it.
-    #[serde(default)]
     pub note: String,
     /// The name of its dialect.
     pub dialect: String,
@@ -40,7 +38,6 @@ pub struct NasRow {
     pub require_message_authenticator: bool,
     /// Whether replies to logins of administrators carry the Class by which reports find
     /// their decision too.
-    #[serde(default)]
     pub class_at_login: bool,
 }
 
@@ -105,28 +102,18 @@ impl NasRow {
     }
 }
 
-/// Addresses and blocks as texts. Commands of earlier releases have one alone.
+/// Addresses and blocks as texts.
 mod networks_as_text {
     use regnant_base::Network;
     use serde::de::Error;
     use serde::{Deserialize, Deserializer, Serializer};
-
-    #[derive(Deserialize)]
-    #[serde(untagged)]
-    enum Written {
-        One(String),
-        Several(Vec<String>),
-    }
 
     pub(super) fn serialize<S: Serializer>(networks: &[Network], serializer: S) -> Result<S::Ok, S::Error> {
         serializer.collect_seq(networks.iter().map(ToString::to_string))
     }
 
     pub(super) fn deserialize<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<Network>, D::Error> {
-        let texts = match Written::deserialize(deserializer)? {
-            Written::One(text) => vec![text],
-            Written::Several(texts) => texts,
-        };
+        let texts = Vec::<String>::deserialize(deserializer)?;
         texts.iter().map(|text| text.parse().map_err(D::Error::custom)).collect()
     }
 }

@@ -11,7 +11,7 @@ use regnant_records::{
 };
 use serde::{Deserialize, Serialize};
 
-use crate::administration::committer::{Committer, follow};
+use crate::administration::committer::Committer;
 use crate::administration::second_factor;
 use crate::administration::{AdministrationError, RecordVersion, is_as_seen};
 use crate::clock::{iso, now_ms};
@@ -180,8 +180,8 @@ impl Administrators {
         Ok(row)
     }
 
-    /// Forgets an administrator who is still as the author saw them, with their sessions and
-    /// tokens.
+    /// Forgets an administrator who is still as the author saw them, with their sessions,
+    /// tokens and draft.
     pub(crate) fn remove(
         &self,
         name: &str,
@@ -190,10 +190,7 @@ impl Administrators {
     ) -> Result<(), AdministrationError> {
         let _turn = self.committer.turn();
         let row = self.find_as(name, seen)?;
-        let name = row.name.clone();
         self.committer.apply(by, Command::Remove(vec![RecordName::Administrator(row.name)]))?;
-        // Whoever has the name later begins anew.
-        follow("their draft is kept still", self.committer.records.remove_draft(&name, None).map(drop));
         Ok(())
     }
 

@@ -9,11 +9,11 @@ use regnant_certificates::{Bundle, SigningRequest, check_chain, read_certificate
 use regnant_eap::{Certificate, Judgement, ServerTls, Trust, is_authority};
 use regnant_policy::{Gate, RevocationSource};
 use regnant_radius::Secret;
-use regnant_records::{Author, CertificateRow, Command, Expected, Reading, RecordName, StoreRow, TrustRow};
+use regnant_records::{Author, CertificateRow, Command, Reading, RecordName, StoreRow, TrustRow};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::administration::committer::{Committer, Turn, follow};
+use crate::administration::committer::Committer;
 use crate::administration::renewal::staple_name;
 use crate::administration::revocation_lists::{ListReport, list_findings};
 use crate::administration::{AdministrationError, RecordVersion, is_as_seen};
@@ -153,11 +153,11 @@ impl Certificates {
         by: &Author,
     ) -> Result<(), AdministrationError> {
         let row = self.import_pem(name, seen, pem, by)?;
-        let fetched = self.fetch_staple(&row).and_then(|fetched| match fetched {
-            true => self.committer.turn().refresh_offers(),
-            false => Ok(()),
-        });
-        follow("the issuer's word on our certificate is not presented yet", fetched);
+        match self.fetch_staple(&row) {
+            Ok(true) => self.committer.count_what_was_fetched(),
+            Ok(false) => {}
+            Err(error) => tracing::error!("the issuer's word on our certificate is not presented yet: {error}"),
+        }
         Ok(())
     }
 
@@ -190,7 +190,7 @@ impl Certificates {
             .map_err(|error| AdministrationError::Certificate(error.to_string()))?;
         let chain = to_pem("CERTIFICATE", &bundle.chain);
         let row = CertificateRow::new(name, chain, &key, &self.committer.environment.key);
-        put_in_force(&self.committer, &turn, Command::SetCertificate(row.clone()), by)?;
+        turn.commit(by, Command::SetCertificate(row.clone()))?;
         Ok(row)
     }
 
@@ -207,7 +207,7 @@ impl Certificates {
         let request = SigningRequest::new(name).map_err(|error| AdministrationError::Certificate(error.to_string()))?;
         let key = Secret::new(request.key.expose());
         let row = CertificateRow::new(name, String::new(), &key, &self.committer.environment.key);
-        put_in_force(&self.committer, &turn, Command::SetCertificate(row), by)?;
+        turn.commit(by, Command::SetCertificate(row))?;
         Ok(request.pem)
     }
 
@@ -263,7 +263,7 @@ impl Certificates {
             let by = format!("the active policy names it in the gate {}", gates.join(", "));
             return Err(AdministrationError::InService { record, by });
         }
-        put_in_force(&self.committer, &turn, Command::Remove(vec![record]), by)
+        turn.commit(by, Command::Remove(vec![record])).map(drop)
     }
 
     /// Keeps authorities and revocation lists, and tells which certificates it left
@@ -278,7 +278,7 @@ impl Certificates {
     ) -> Result<Vec<String>, AdministrationError> {
         let (row, left_out) = self.keep_trust(trust, secrets, seen, by)?;
         if self.fetch_list(&row) {
-            follow("the fetched revocation list does not count yet", self.committer.turn().refresh_offers());
+            self.committer.count_what_was_fetched();
         }
         Ok(left_out)
     }
@@ -329,7 +329,7 @@ impl Certificates {
         Trust::whatever(&read, &lists, Judgement::default()).map_err(|error| wrong(&error))?;
         let row =
             TrustRow { authorities: to_pem("CERTIFICATE", &read), crls: to_pem("X509 CRL", &lists), ..trust.clone() };
-        put_in_force(&self.committer, &turn, Command::SetTrust(row.clone()), by)?;
+        turn.commit(by, Command::SetTrust(row.clone()))?;
         Ok((row, left_out))
     }
 
@@ -363,21 +363,6 @@ impl Certificates {
     pub(crate) fn trusts(&self) -> Result<Vec<TrustRow>, AdministrationError> {
         Ok(self.committer.records.all()?)
     }
-}
-
-/// Puts a change of certificates in force.
-fn put_in_force(
-    committer: &Committer,
-    turn: &Turn<'_>,
-    command: Command,
-    by: &Author,
-) -> Result<(), AdministrationError> {
-    turn.commit(by, (command, Expected::Anything), |before, pending, _, _| {
-        Ok(committer.environment.with_certificates(before, pending)?)
-    })?;
-    let console = committer.environment.refresh_console(&committer.records);
-    follow("console and API go on with the certificate that they had", console);
-    Ok(())
 }
 
 fn named(name: &str) -> Result<(), AdministrationError> {

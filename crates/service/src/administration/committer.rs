@@ -1,21 +1,25 @@
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use arc_swap::ArcSwap;
-use regnant_records::{Author, Command, DeviceTexts, Done, Envelope, Expected, Pending, RecordName, Records, Rows};
+use regnant_records::{
+    Author, Batch, Command, DeviceTexts, Done, Envelope, Expected, Keep, Records, RecordsError, Refusal,
+};
 
 use crate::administration::AdministrationError;
+use crate::administration::followers::{Follower, followers};
 use crate::clock::now_ms;
-use crate::snapshot::{Environment, Snapshot};
+use crate::snapshot::{Environment, Next, Snapshot};
 
-/// The one way in which shared records change: what follows from a command is built,
-/// then the command is committed, then the snapshot is swapped; where one of these fails,
-/// nothing has happened.
+/// The one way in which shared records change. A command is applied in a transaction; the snapshot that follows from
+/// it is made of the records as they would be; where something in it could not be used, the command is refused and
+/// nothing has happened. Otherwise the transaction is committed, the snapshot counts, and the followers are told.
 pub(crate) struct Committer {
-    pub(crate) records: Records,
+    pub(crate) records: Arc<Records>,
     pub(crate) environment: Environment,
     pub(crate) snapshot: ArcSwap<Snapshot>,
     /// What devices are found by.
-    pub(crate) texts: DeviceTexts,
+    pub(crate) texts: Arc<DeviceTexts>,
+    followers: Vec<Box<dyn Follower>>,
     /// Held from check to swap, so that two changes cannot cross.
     one_at_a_time: Mutex<()>,
     /// Held while a machine is given another password in its domain and here.
@@ -28,14 +32,23 @@ pub(crate) struct Turn<'c> {
     _held: MutexGuard<'c, ()>,
 }
 
+/// Commands of one transaction, and the snapshot that is made of them meanwhile.
+pub(crate) struct Several<'b, 'c> {
+    batch: &'b mut Batch<'c>,
+    next: Next<'b>,
+}
+
 impl Committer {
     pub(crate) fn new(records: Records, environment: Environment, snapshot: Snapshot) -> Self {
-        let (snapshot, texts) = (ArcSwap::from_pointee(snapshot), DeviceTexts::new(&environment.folder));
+        let (records, texts) = (Arc::new(records), Arc::new(DeviceTexts::new(&environment.folder)));
+        let followers = followers(&environment, &texts);
+        followers.iter().for_each(|follower| follower.catch_up(&records));
         Self {
             records,
             environment,
-            snapshot,
+            snapshot: ArcSwap::from_pointee(snapshot),
             texts,
+            followers,
             one_at_a_time: Mutex::default(),
             renewing: tokio::sync::Mutex::default(),
         }
@@ -46,8 +59,8 @@ impl Committer {
         Turn { committer: self, _held: self.one_at_a_time.lock().unwrap_or_else(PoisonError::into_inner) }
     }
 
-    /// Takes the turn with what was made of something before it, since hashing a password is slow and everybody would
-    /// wait for it: made anew where that is otherwise by then.
+    /// Takes the turn with what was made of something before it, since hashing a password or checking a policy is slow
+    /// and everybody would wait for it: made anew where that is otherwise by then.
     pub(crate) fn prepared<B: PartialEq, M>(
         &self,
         read: impl Fn() -> Result<B, AdministrationError>,
@@ -63,90 +76,90 @@ impl Committer {
         }
     }
 
-    /// Applies a command that changes records by their names, and swaps in the snapshot with
-    /// what came of it.
-    pub(crate) fn commit_records(
-        self: &Arc<Self>,
-        turn: &Turn<'_>,
-        command: Command,
-        expected: Expected,
-        by: &Author,
-    ) -> Result<(), AdministrationError> {
-        let gone = match &command {
-            Command::Change { was, .. } | Command::Remove(was) => was.clone(),
-            _ => Vec::new(),
-        };
-        let (environment, rows) = (&self.environment, command.rows());
-        let outside = !rows.stores.is_empty() || gone.iter().any(|name| matches!(name, RecordName::Store(_)));
-        turn.commit(by, (command, expected), |before, pending, rows, _| {
-            let after = environment.with_records(before, &gone, rows)?;
-            Ok(if outside { environment.with_outside(&after, pending)? } else { after })
-        })?;
-        match self.texts.note(&self.records, &gone, &rows) {
-            Ok(false) => {}
-            Ok(true) => self.write_texts(),
-            // All of them are written anew.
-            Err(error) => {
-                follow("what a device is found by was not noted", Err(error));
-                self.write_texts();
-            }
-        }
-        Ok(())
-    }
-
-    /// Writes anew what devices are found by, on a thread of its own.
-    pub(crate) fn write_texts(self: &Arc<Self>) {
-        let committer = self.clone();
-        std::thread::spawn(move || {
-            if let Err(error) = committer.texts.write(&committer.records) {
-                tracing::error!("{error}; lists of devices are not searched by words until then");
-            }
-        });
-    }
-
     /// Applies a command that no decision depends on.
     pub(crate) fn apply(&self, author: &Author, command: Command) -> Result<Done, AdministrationError> {
         Ok(self.records.apply(&Envelope::new(author, now_ms(), command))?)
     }
-}
 
-/// What follows a commit fails nobody who made it: it is told to whoever runs the service.
-pub(crate) fn follow(what: &str, done: Result<(), impl std::fmt::Display>) {
-    if let Err(error) = done {
-        tracing::error!("{what}, after a change that is in force: {error}");
+    /// Lets what was fetched count from now on.
+    pub(crate) fn count_what_was_fetched(&self) {
+        let turn = self.turn();
+        let fetched = Next::new(&self.environment, &self.snapshot.load()).fetched().of(&*self.records);
+        self.snapshot.store(Arc::new(fetched));
+        drop(turn);
+    }
+
+    /// A snapshot that counts where nothing in it became unusable.
+    fn fit(&self, after: Snapshot) -> Result<Snapshot, AdministrationError> {
+        let before = self.snapshot.load();
+        let new = after.unusable().find(|one| !before.unusable().any(|known| known == *one)).cloned();
+        match new {
+            Some(unusable) => Err(AdministrationError::Unusable(unusable)),
+            None => Ok(after),
+        }
     }
 }
 
 impl Turn<'_> {
-    /// Applies a command, and swaps in the snapshot that is built of what it changes.
-    /// Conversations in flight end under what they began with.
-    pub(crate) fn commit(
+    /// Applies a command and puts it in force. Conversations in flight end under what they began with.
+    pub(crate) fn commit(&self, by: &Author, command: Command) -> Result<Done, AdministrationError> {
+        self.commit_expecting(by, command, Expected::Anything)
+    }
+
+    /// The same, where the records are as its author saw them.
+    pub(crate) fn commit_expecting(
         &self,
-        author: &Author,
-        (command, expected): (Command, Expected),
-        build: impl FnOnce(&Snapshot, &Pending<'_>, &Rows, Done) -> Result<Snapshot, AdministrationError>,
-    ) -> Result<(Done, Arc<Snapshot>), AdministrationError> {
-        let Committer { records, snapshot, .. } = self.committer;
-        let before = snapshot.load_full();
-        let rows = command.rows();
-        let envelope = Envelope::new(author, now_ms(), command).expecting(expected);
-        let committed = records.commit(&envelope, |pending, done| build(&before, pending, &rows, done))?;
-        if let Some(built) = committed.built {
-            snapshot.store(Arc::new(built));
+        by: &Author,
+        command: Command,
+        expected: Expected,
+    ) -> Result<Done, AdministrationError> {
+        let Committer { records, environment, snapshot, followers, .. } = self.committer;
+        let envelope = Envelope::new(by, now_ms(), command).expecting(expected);
+        let committed = records.commit(&envelope, |pending, done| {
+            let mut next = Next::new(environment, &snapshot.load());
+            next.take(&envelope.command, done);
+            self.committer.fit(next.of(pending))
+        })?;
+        if let Some(after) = committed.built {
+            snapshot.store(Arc::new(after));
+            followers.iter().for_each(|follower| follower.follow(records, &envelope.command));
         }
-        Ok((committed.done, before))
+        Ok(committed.done)
     }
 
-    /// Swaps in a snapshot of what was committed in this turn.
-    pub(crate) fn swap(&self, snapshot: Snapshot) {
-        self.committer.snapshot.store(Arc::new(snapshot));
+    /// Applies commands in one transaction and puts them in force together, where they are kept in the end.
+    pub(crate) fn commit_several<T>(
+        &self,
+        run: impl FnOnce(&mut Several<'_, '_>) -> Result<(T, Keep), AdministrationError>,
+    ) -> Result<T, AdministrationError> {
+        let Committer { records, environment, snapshot, followers, .. } = self.committer;
+        let (came, after) = records.batch(|batch| {
+            let next = Next::new(environment, &snapshot.load());
+            let mut several = Several { batch, next };
+            let (came, keep) = run(&mut several)?;
+            let Several { batch, next } = several;
+            let after = match keep {
+                Keep::All => Some(self.committer.fit(next.of(batch))?),
+                Keep::Nothing => None,
+            };
+            Ok::<_, AdministrationError>(((came, after), keep))
+        })?;
+        if let Some(after) = after {
+            snapshot.store(Arc::new(after));
+            followers.iter().for_each(|follower| follower.catch_up(records));
+        }
+        Ok(came)
     }
+}
 
-    /// Swaps in a snapshot of what is not in the records: what was fetched.
-    pub(crate) fn refresh_offers(&self) -> Result<(), AdministrationError> {
-        let Committer { records, snapshot, environment, .. } = self.committer;
-        let refreshed = environment.with_certificates(&snapshot.load(), records)?;
-        snapshot.store(Arc::new(refreshed));
-        Ok(())
+impl Several<'_, '_> {
+    /// Applies a command; a refusal is what it deserves, and the others go on.
+    pub(crate) fn apply(&mut self, by: &Author, command: Command) -> Result<Result<Done, Refusal>, RecordsError> {
+        let envelope = Envelope::new(by, now_ms(), command);
+        let applied = self.batch.apply(&envelope)?;
+        if let Ok(done) = &applied {
+            self.next.take(&envelope.command, *done);
+        }
+        Ok(applied)
     }
 }

@@ -5,13 +5,12 @@ use std::collections::BTreeMap;
 
 use regnant_policy::Mac;
 use regnant_records::{
-    Author, Command, CommonNameEntry, CommonNameKind, CommonNameRow, DeviceFilter, Envelope, Keep, LocalStores,
-    Reading, RecordName, Rows,
+    Author, Command, CommonNameEntry, CommonNameKind, CommonNameRow, DeviceFilter, Keep, Reading, RecordName,
+    RecordsError, Rows,
 };
 
 use crate::administration::identities::Identities;
 use crate::administration::{AdministrationError, RecordVersion, named};
-use crate::clock::now_ms;
 
 /// Records of one command.
 const AT_ONCE: usize = 2_000;
@@ -177,7 +176,7 @@ impl Identities {
         by: &Author,
     ) -> Result<(), AdministrationError> {
         let rows = Rows { common_names: vec![entry.row(kind)?], ..Rows::default() };
-        self.commit(&self.committer.turn(), Command::Add(rows), by)
+        self.committer.turn().commit(by, Command::Add(rows)).map(drop)
     }
 
     /// Says what people should know of a group or a site, whether something was kept of it or not. What is not
@@ -208,7 +207,7 @@ impl Identities {
         }
         let was = before.map(|_| name).into_iter().collect();
         let rows = Rows { common_names: vec![row], ..Rows::default() };
-        self.commit(&turn, Command::Change { was, rows }, by)
+        turn.commit(by, Command::Change { was, rows }).map(drop)
     }
 
     /// Gives a group or a site another name, or takes it from everything that has it; gives how
@@ -228,32 +227,21 @@ impl Identities {
                 let was = rows.names().chain(was.iter().cloned()).collect::<Vec<_>>();
                 rows.extend(kept);
                 if !was.is_empty() || rows.names().next().is_some() {
-                    self.commit(&turn, Command::Change { was, rows }, by)?;
+                    turn.commit(by, Command::Change { was, rows })?;
                 }
                 counts
             }
-            CommonNameKind::Group => {
-                let before = self.committer.snapshot.load_full();
-                let mut stores = LocalStores::clone(&before.stores);
-                let counts = self.committer.records.batch(|batch| {
-                    let mut put = |was: Vec<RecordName>, rows: Rows| {
-                        if was.is_empty() && rows.names().next().is_none() {
-                            return Ok::<_, AdministrationError>(());
-                        }
-                        stores.add(&rows)?;
-                        let command = Command::Change { was, rows };
-                        batch
-                            .apply(&Envelope::new(by, now_ms(), command))?
-                            .map_err(regnant_records::RecordsError::from)?;
-                        Ok(())
-                    };
-                    put(was.clone(), kept.clone())?;
-                    Ok::<_, AdministrationError>((self.regroup_all(rename, &mut put)?, Keep::All))
-                })?;
-                turn.swap(before.with_stores(stores));
-                self.committer.write_texts();
-                counts
-            }
+            CommonNameKind::Group => turn.commit_several(|several| {
+                let mut put = |was: Vec<RecordName>, rows: Rows| {
+                    if was.is_empty() && rows.names().next().is_none() {
+                        return Ok::<_, AdministrationError>(());
+                    }
+                    several.apply(by, Command::Change { was, rows })?.map_err(RecordsError::from)?;
+                    Ok(())
+                };
+                put(was.clone(), kept.clone())?;
+                Ok((self.regroup_all(rename, &mut put)?, Keep::All))
+            })?,
         };
         match counts == Counts::default() && !keeps {
             true => Err(AdministrationError::NoCommonName { what: rename.kind.word(), name: rename.from.to_owned() }),

@@ -3,7 +3,7 @@ use std::time::Duration;
 
 use regnant_base::{Secret, SecretText};
 use regnant_equipment::HeardMarks;
-use regnant_records::{Author, Command, Expected, FormerSecretRow, NasEntry, NasRow, Reading, RecordName, Rows};
+use regnant_records::{Author, Command, FormerSecretRow, NasEntry, NasRow, Reading, RecordName, Rows};
 
 use crate::administration::committer::{Committer, Turn};
 use crate::administration::{AdministrationError, RecordVersion, entries, named};
@@ -36,7 +36,7 @@ impl Equipment {
         let turn = self.committer.turn();
         let made = entry.secret.is_none().then(made_secret);
         let row = self.row(NasEntry { secret: entry.secret.or_else(|| made.clone()), ..entry }, None)?;
-        self.commit(&turn, Command::Add(of(&row)), by)?;
+        turn.commit(by, Command::Add(of(&row)))?;
         Ok((row, made))
     }
 
@@ -57,7 +57,7 @@ impl Equipment {
         }
         let row = self.row(entry, Some(&before))?;
         let command = Command::Change { was: vec![RecordName::Nas(before.name)], rows: of(&row) };
-        self.commit(&turn, command, by)?;
+        turn.commit(by, command)?;
         Ok(row)
     }
 
@@ -84,7 +84,7 @@ impl Equipment {
         let former = self.running_grace(&before, now).is_some();
         let secret = Secret::new(secret.expose().as_bytes());
         let row = before.with_secret(&secret, (now, until), former, &environment.key)?;
-        self.put(&turn, row.clone(), by)?;
+        Self::put(&turn, row.clone(), by)?;
         Ok((row, made))
     }
 
@@ -96,7 +96,7 @@ impl Equipment {
             return Ok(before);
         }
         let row = NasRow { former_secret: None, ..before };
-        self.put(&turn, row.clone(), by)?;
+        Self::put(&turn, row.clone(), by)?;
         Ok(row)
     }
 
@@ -113,9 +113,9 @@ impl Equipment {
         row.former_secret.as_ref().filter(|former| counts(former) && !switched(former.since))
     }
 
-    fn put(&self, turn: &Turn<'_>, row: NasRow, by: &Author) -> Result<(), AdministrationError> {
+    fn put(turn: &Turn<'_>, row: NasRow, by: &Author) -> Result<(), AdministrationError> {
         let command = Command::Change { was: vec![RecordName::Nas(row.name.clone())], rows: of(&row) };
-        self.commit(turn, command, by)
+        turn.commit(by, command).map(drop)
     }
 
     /// Forgets a NAS that the active policy does not name, where it is still as its author
@@ -129,7 +129,7 @@ impl Equipment {
         let turn = self.committer.turn();
         let before = self.seen(name, seen)?;
         self.is_free(&before.name)?;
-        self.commit(&turn, Command::Remove(vec![RecordName::Nas(before.name)]), by)
+        turn.commit(by, Command::Remove(vec![RecordName::Nas(before.name)])).map(drop)
     }
 
     /// The secret that is shared with a NAS; that somebody saw it stands in the audit.
@@ -169,10 +169,6 @@ impl Equipment {
                 Err(AdministrationError::RecordInUse { record: RecordName::Nas(name.to_owned()), by })
             }
         }
-    }
-
-    pub(crate) fn commit(&self, turn: &Turn<'_>, command: Command, by: &Author) -> Result<(), AdministrationError> {
-        self.committer.commit_records(turn, command, Expected::Anything, by)
     }
 }
 

@@ -5,11 +5,12 @@ use regnant_base::SecretText;
 use regnant_policy::Mac;
 use regnant_records::{
     AdministratorRow, Author, Barred, Command, CommonNameKind, DeclaredAttributes, DeviceEntry, DeviceFilter,
-    DeviceRow, Expected, KeptPassword, MachineEntry, MachineRow, Marked, NasRow, PersonEntry, PersonRow, Reading,
-    RecordName, RecordsError, Role, Rows, StoreKind, StoreRow,
+    DeviceRow, KeptPassword, MachineEntry, MachineRow, Marked, NasRow, PersonEntry, PersonRow, Reading, RecordName,
+    RecordsError, Role, Rows, StoreKind, StoreRow,
 };
 
 use crate::administration::committer::{Committer, Turn};
+use crate::administration::followers::write_texts;
 use crate::administration::{AdministrationError, RecordVersion, entries, is_as_seen, named, privilege};
 use crate::clock::now_ms;
 
@@ -31,7 +32,7 @@ impl Identities {
     pub(crate) fn add_store(&self, name: &str, kind: StoreKind, by: &Author) -> Result<StoreRow, AdministrationError> {
         let row = regnant_records::StoreEntry { name: name.to_owned(), kind }.row()?;
         let rows = Rows { stores: vec![row.clone()], ..Rows::default() };
-        self.commit(&self.committer.turn(), Command::Add(rows), by)?;
+        self.committer.turn().commit(by, Command::Add(rows))?;
         Ok(row)
     }
 
@@ -50,7 +51,7 @@ impl Identities {
             let by = "the active policy looks identities up in it".to_owned();
             return Err(AdministrationError::RecordInUse { record, by });
         }
-        self.commit(&turn, Command::Remove(vec![record]), by)
+        turn.commit(by, Command::Remove(vec![record])).map(drop)
     }
 
     /// Gives a store that the active policy does not name another name, with all that is in it.
@@ -88,16 +89,8 @@ impl Identities {
             let entry = MachineEntry { store: store.name.clone(), ..entries::machine(&row) };
             rows.machines.push(entry.row(key, Some(&row))?);
         }
-        let command = Command::Change { was: was.clone(), rows };
-        let environment = &self.committer.environment;
-        turn.commit(by, (command, Expected::Anything), |before, pending, rows, _| {
-            // Devices go with their store; the others are in the rows.
-            let renamed = before.stores.with_renamed(from, &store.name);
-            let after = before.with_stores(renamed.without(&was).with(rows)?);
-            Ok(environment.with_outside(&after, pending)?)
-        })?;
-        self.committer.write_texts();
-        Ok(())
+        // Devices go with their store.
+        turn.commit(by, Command::Change { was, rows }).map(drop)
     }
 
     /// Every person.
@@ -126,7 +119,7 @@ impl Identities {
         // Hashing a password is slow, and nobody waits for it.
         let row = entry.row(&self.committer.environment.key, None)?;
         let rows = Rows { people: vec![row.clone()], ..Rows::default() };
-        self.commit(&self.committer.turn(), Command::Add(rows), by)?;
+        self.committer.turn().commit(by, Command::Add(rows))?;
         Ok(row)
     }
 
@@ -150,7 +143,7 @@ impl Identities {
             self.is_free(&was)?;
         }
         let rows = Rows { people: vec![row.clone()], ..Rows::default() };
-        self.commit(&turn, Command::Change { was: vec![was], rows }, by)?;
+        turn.commit(by, Command::Change { was: vec![was], rows })?;
         Ok(row)
     }
 
@@ -172,7 +165,7 @@ impl Identities {
         self.may_be_helped(&before)?;
         let was = RecordName::Person { store: before.store, name: before.name };
         let rows = Rows { people: vec![row], ..Rows::default() };
-        self.commit(&turn, Command::Change { was: vec![was], rows }, by)
+        turn.commit(by, Command::Change { was: vec![was], rows }).map(drop)
     }
 
     fn may_be_helped(&self, person: &PersonRow) -> Result<(), AdministrationError> {
@@ -220,7 +213,7 @@ impl Identities {
     pub(crate) fn add_machine(&self, entry: MachineEntry, by: &Author) -> Result<MachineRow, AdministrationError> {
         let row = entry.row(&self.committer.environment.key, None)?;
         let rows = Rows { machines: vec![row.clone()], ..Rows::default() };
-        self.commit(&self.committer.turn(), Command::Add(rows), by)?;
+        self.committer.turn().commit(by, Command::Add(rows))?;
         Ok(row)
     }
 
@@ -243,7 +236,7 @@ impl Identities {
             self.is_free(&was)?;
         }
         let rows = Rows { machines: vec![row.clone()], ..Rows::default() };
-        self.commit(&turn, Command::Change { was: vec![was], rows }, by)?;
+        turn.commit(by, Command::Change { was: vec![was], rows })?;
         Ok(row)
     }
 
@@ -268,7 +261,7 @@ impl Identities {
             return Err(AdministrationError::Changed(record.to_string()));
         }
         self.is_free(&record)?;
-        self.commit(&turn, Command::Remove(vec![record]), by)
+        turn.commit(by, Command::Remove(vec![record])).map(drop)
     }
 
     /// What is kept of the password of a person or a machine; that somebody saw it stands in the
@@ -302,7 +295,7 @@ impl Identities {
         let found = self.committer.texts.devices(&stores, &self.committer.records, filter);
         if matches!(found, Err(RecordsError::Texts(_))) {
             // There may be room on the disk by now.
-            self.committer.write_texts();
+            write_texts(&self.committer.texts, &self.committer.records);
         }
         Ok(found?)
     }
@@ -318,7 +311,7 @@ impl Identities {
     pub(crate) fn add_device(&self, entry: DeviceEntry, by: &Author) -> Result<DeviceRow, AdministrationError> {
         let row = entry.row(Marked { by: &by.name, at: now_ms().cast_signed(), declared: &self.declared() })?;
         let rows = Rows { devices: vec![row.clone()], ..Rows::default() };
-        self.commit(&self.committer.turn(), Command::Add(rows), by)?;
+        self.committer.turn().commit(by, Command::Add(rows))?;
         Ok(row)
     }
 
@@ -345,7 +338,7 @@ impl Identities {
             self.is_free(&was)?;
         }
         let rows = Rows { devices: vec![row.clone()], ..Rows::default() };
-        self.commit(&turn, Command::Change { was: vec![was], rows }, by)?;
+        turn.commit(by, Command::Change { was: vec![was], rows })?;
         Ok(row)
     }
 
@@ -406,7 +399,7 @@ impl Identities {
             .collect();
         names.iter().try_for_each(|name| self.is_free(name))?;
         let count = names.len();
-        self.commit(&turn, Command::Remove(names), by)?;
+        turn.commit(by, Command::Remove(names))?;
         Ok(count)
     }
 
@@ -425,7 +418,7 @@ impl Identities {
         let rows = Rows { devices: changed.collect(), ..Rows::default() };
         if !rows.devices.is_empty() {
             let was = rows.names().collect();
-            self.commit(turn, Command::Change { was, rows }, by)?;
+            turn.commit(by, Command::Change { was, rows })?;
         }
         Ok(devices)
     }
@@ -473,10 +466,6 @@ impl Identities {
     /// Every NAS.
     pub(crate) fn nases(&self) -> Result<Vec<NasRow>, AdministrationError> {
         Ok(self.committer.records.all()?)
-    }
-
-    pub(crate) fn commit(&self, turn: &Turn<'_>, command: Command, by: &Author) -> Result<(), AdministrationError> {
-        self.committer.commit_records(turn, command, Expected::Anything, by)
     }
 }
 

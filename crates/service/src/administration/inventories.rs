@@ -1,6 +1,6 @@
 use std::sync::Arc;
 
-use regnant_records::{Author, Command, Expected, Inventory, Marked};
+use regnant_records::{Author, Command, Inventory, Marked};
 
 use crate::administration::AdministrationError;
 use crate::administration::committer::Committer;
@@ -21,6 +21,6 @@ impl Inventories {
         let declared = self.committer.snapshot.load().languages.declared();
         let marked = Marked { by: &by.name, at: now_ms().cast_signed(), declared: &declared };
         let import = inventory.into_import(&environment.key, records, &dialects, marked)?;
-        self.committer.commit_records(&turn, Command::Import(import), Expected::Anything, by)
+        turn.commit(by, Command::Import(import)).map(drop)
     }
 }

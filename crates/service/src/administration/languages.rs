@@ -1,7 +1,8 @@
 use std::sync::Arc;
 
 use regnant_decision::{AttributeKind, IdentityAttribute};
-use regnant_equipment::{Dialect, Edition};
+use regnant_equipment::Dialect;
+use regnant_policy::PolicyFiles;
 use regnant_radius::Dictionary;
 use regnant_records::{
     Author, Command, Expected, LanguageKind, LanguageRow, Missing, NasRow, Reading, RecordsError, declaration,
@@ -195,19 +196,18 @@ impl LanguageFiles {
         let Committer { records, environment, .. } = &*self.committer;
         let around = Surroundings::of_records(&languages, &before.registry(), records)?;
         let active = &before.active.edition;
-        let schema = around.schema(&languages);
-        let edition = languages.edition_for(active.policy.source().clone(), &schema, around.equipment());
-        let edition: Edition =
-            edition.map_err(|unfit| AdministrationError::Unfit(Box::new(CheckReport::unfit(unfit))))?;
+        let files = self.active_files()?;
+        environment
+            .checked
+            .check(&files, &around, &languages)
+            .map_err(|unfit| AdministrationError::Unfit(Box::new(CheckReport::unfit(unfit))))?;
         let command = command(records.basis_of(languages.basis())?);
-        let expected = Expected::Edition(active.number);
-        let languages = Arc::new(languages);
-        let (done, _) = turn.commit(by, (command, expected), |before, pending, _, done| {
-            let edition = Arc::new(edition.numbered(done.edition.unwrap_or_default()));
-            let after = Snapshot { languages, ..environment.with_edition(before, edition, pending)? };
-            // What stores outside tell is of the types that are declared now.
-            Ok(environment.with_outside(&after, pending)?)
-        })?;
+        let done = turn.commit_expecting(by, command, Expected::Edition(active.number))?;
         Ok(done.edition.unwrap_or_default())
+    }
+
+    fn active_files(&self) -> Result<PolicyFiles, AdministrationError> {
+        let active = self.committer.records.active_edition()?;
+        active.map(|row| row.files).ok_or(AdministrationError::NoEdition)
     }
 }

@@ -9,6 +9,7 @@ pub(crate) mod downloads;
 pub(crate) mod entries;
 pub(crate) mod equipment;
 pub(crate) mod fetching;
+mod followers;
 pub(crate) mod identities;
 pub(crate) mod import;
 pub(crate) mod inventories;
@@ -30,9 +31,8 @@ pub(crate) mod together;
 use std::io;
 use std::sync::Arc;
 
-use regnant_decision::OfferProblem;
 use regnant_records::{
-    ImportError, InventoryError, LanguageKind, RecordName, Records, RecordsError, TokenUses, WeakPassword,
+    ImportError, InventoryError, LanguageKind, RecordName, Records, RecordsError, TokenUses, Unusable, WeakPassword,
 };
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
@@ -45,12 +45,11 @@ use crate::administration::equipment::Equipment;
 use crate::administration::identities::Identities;
 use crate::administration::inventories::Inventories;
 use crate::administration::languages::LanguageFiles;
-use crate::administration::policies::{Policies, earlier_editions, first_edition};
+use crate::administration::policies::{Policies, bring_up_to_date};
 use crate::administration::report::CheckReport;
 use crate::administration::secrets::NamedSecretRecords;
-use crate::languages::{LanguageError, Languages};
-use crate::outside_stores::OutsideStores;
-use crate::snapshot::{Environment, Snapshot, SnapshotError, registry};
+use crate::languages::LanguageError;
+use crate::snapshot::{Environment, Snapshot};
 
 /// What people administer, by what it is.
 pub struct Administration {
@@ -80,16 +79,12 @@ impl Administration {
         environment: Environment,
         uses: TokenUses,
     ) -> Result<Self, AdministrationError> {
-        let stores = environment.stores(&records)?;
-        let languages = Languages::of_records(&records)?;
-        let outside = environment.outside(&OutsideStores::default(), &languages, &records)?;
-        let registry = registry(&stores, &outside);
-        let edition = Arc::new(first_edition(&records, &registry, &languages)?);
-        let earlier = earlier_editions(&records, edition.number);
-        let mut snapshot = environment.snapshot(&records, (stores, outside), languages, edition)?;
-        snapshot.active.earlier = earlier.into();
+        bring_up_to_date(&records, &environment)?;
+        let snapshot = environment.snapshot(&records)?;
+        for unusable in snapshot.unusable() {
+            tracing::error!("{unusable}; whatever needs it is refused");
+        }
         let committer = Arc::new(Committer::new(records, environment, snapshot));
-        committer.write_texts();
         Ok(Self {
             policies: Policies::new(committer.clone()),
             certificates: Certificates { committer: committer.clone() },
@@ -113,15 +108,6 @@ impl Administration {
     }
 }
 
-impl From<SnapshotError> for AdministrationError {
-    fn from(error: SnapshotError) -> Self {
-        match error {
-            SnapshotError::Records(error) => Self::Records(error),
-            SnapshotError::Offer(problem) => Self::Offer(problem),
-        }
-    }
-}
-
 /// Why a change was not made. What was active stays active.
 #[derive(Debug, Error)]
 #[non_exhaustive]
@@ -135,9 +121,14 @@ pub enum AdministrationError {
     /// The inventory is wrong.
     #[error(transparent)]
     Inventory(#[from] InventoryError),
-    /// A gate's certificates.
-    #[error(transparent)]
-    Offer(#[from] OfferProblem),
+    /// Something would be configured that cannot be used.
+    #[error("{0}")]
+    Unusable(Unusable),
+    /// A check finds other warnings than those that were accepted.
+    #[error(
+        "the policy was not activated: the check finds other warnings than those that you accepted; read them, then activate again"
+    )]
+    NotAccepted(Box<CheckReport>),
     /// A file about how equipment speaks is wrong, or does not go together with others.
     #[error("nothing of the file was taken:\n{0}")]
     Language(#[from] LanguageError),

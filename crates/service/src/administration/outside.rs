@@ -43,7 +43,7 @@ impl Identities {
         if row.secret.is_none() && matches!(settings, OutsideSettings::Http(_)) && settings.has_secret() {
             return Err(AdministrationError::NoSecret);
         }
-        self.commit(&turn, Command::Add(Rows { stores: vec![row.clone()], ..Rows::default() }), by)?;
+        turn.commit(by, Command::Add(Rows { stores: vec![row.clone()], ..Rows::default() }))?;
         Ok(row)
     }
 
@@ -73,7 +73,7 @@ impl Identities {
             row.next_secret = before.next_secret.filter(|_| was.same_machine(settings));
         }
         let rows = Rows { stores: vec![row.clone()], ..Rows::default() };
-        self.commit(&turn, Command::Change { was: vec![RecordName::Store(name.to_owned())], rows }, by)?;
+        turn.commit(by, Command::Change { was: vec![RecordName::Store(name.to_owned())], rows })?;
         Ok(row)
     }
 
@@ -120,7 +120,7 @@ impl Identities {
         }
         let next = Secret::new(new_token().as_bytes());
         let row = row.with_next_secret(&next, key);
-        self.change_store(&turn, row.clone(), by)?;
+        Self::change_store(&turn, row.clone(), by)?;
         Ok(Renewal { row, current, next })
     }
 
@@ -132,13 +132,13 @@ impl Identities {
             return Err(AdministrationError::Changed(now.name));
         }
         let key = &self.committer.environment.key;
-        self.change_store(&turn, StoreRow::outside(now.name, now.kind, now.settings, Some(&begun.next), key), by)
+        Self::change_store(&turn, StoreRow::outside(now.name, now.kind, now.settings, Some(&begun.next), key), by)
     }
 
-    fn change_store(&self, turn: &Turn<'_>, row: StoreRow, by: &Author) -> Result<(), AdministrationError> {
+    fn change_store(turn: &Turn<'_>, row: StoreRow, by: &Author) -> Result<(), AdministrationError> {
         let was = vec![RecordName::Store(row.name.clone())];
         let rows = Rows { stores: vec![row], ..Rows::default() };
-        self.commit(turn, Command::Change { was, rows }, by).map(drop)
+        turn.commit(by, Command::Change { was, rows }).map(drop)
     }
 
     /// Stores whose machine account is between two passwords.

@@ -1,10 +1,11 @@
-use std::collections::VecDeque;
+use std::collections::{BTreeSet, VecDeque};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
-use regnant_decision::StoreRegistry;
 use regnant_equipment::Edition;
-use regnant_policy::{PolicyFiles, Source, bad_path};
-use regnant_records::{Author, Command, DraftRow, EditionRow, Envelope, Expected, Records};
+use regnant_policy::{PolicyFiles, bad_path};
+use regnant_records::{Author, Command, DraftOf, DraftRow, EditionRow, Envelope, Expected, Reading, Records};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
 
 use crate::administration::AdministrationError;
 use crate::administration::committer::Committer;
@@ -12,14 +13,12 @@ use crate::administration::now_cases::judge;
 use crate::administration::report::CheckReport;
 use crate::clock::now_ms;
 use crate::languages::{Languages, edition_of_old};
-use crate::snapshot::{MOST_EARLIER, Snapshot, Unfit};
+use crate::snapshot::{Environment, Snapshot, Unfit};
 use crate::surroundings::Surroundings;
 
 /// The policy that a service without one begins with: nobody comes in.
-const FIRST_POLICY: &str = "# The first edition: every request is refused until you write your own gates.\n\
+pub(crate) const FIRST_POLICY: &str = "# The first edition: every request is refused until you write your own gates.\n\
     gate nobody { otherwise refuse }\n";
-/// What earlier releases began with. It means the same, and no check lets it pass.
-const FIRST_POLICY_BEFORE: &str = "# The first edition: every request is refused until you write a gate.\n";
 /// Editions that are kept compiled for readers of the journal.
 const MOST_READ: usize = 8;
 
@@ -45,11 +44,38 @@ pub struct Wanted {
     pub note: String,
     /// The edition that it was made from.
     pub made_from: Option<u32>,
+    /// The version of its author's draft that it was, which is forgotten with it.
+    pub draft: Option<u64>,
+    /// The warnings that are meant so; whatever is found where none are said.
+    pub accepted: Option<Vec<AcceptedWarning>>,
+}
+
+/// A warning that was read, and is meant so.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct AcceptedWarning {
+    /// Its code, such as `W412`.
+    pub code: String,
+    /// What it says.
+    pub message: String,
 }
 
 impl From<&str> for Wanted {
     fn from(main: &str) -> Self {
-        Self { files: main.into(), note: String::new(), made_from: None }
+        Self { files: main.into(), note: String::new(), made_from: None, draft: None, accepted: None }
+    }
+}
+
+/// What a check depends on.
+struct Around {
+    names: Surroundings,
+    languages: Arc<Languages>,
+    hash: [u8; 32],
+}
+
+impl PartialEq for Around {
+    fn eq(&self, other: &Self) -> bool {
+        self.hash == other.hash
     }
 }
 
@@ -67,14 +93,21 @@ impl Policies {
 
     /// Checks a policy against the records and runs its cases.
     pub fn check(&self, files: &PolicyFiles, to_activate: bool) -> Result<CheckReport, AdministrationError> {
-        let snapshot = self.committer.snapshot.load_full();
-        let around = self.surroundings(&snapshot)?;
-        let schema = around.schema(&snapshot.languages);
-        Ok(match snapshot.languages.edition_for(Source::from(files), &schema, around.equipment()) {
+        Ok(match self.checked(&self.around()?, files) {
             Ok(edition) if to_activate => self.judged(&edition, CheckReport::fit_to_activate(&edition)),
             Ok(edition) => self.judged(&edition, CheckReport::fit(&edition)),
             Err(unfit) => CheckReport::unfit(unfit),
         })
+    }
+
+    fn checked(&self, around: &Around, files: &PolicyFiles) -> Result<Arc<Edition>, Unfit> {
+        self.committer.environment.checked.check(files, &around.names, &around.languages)
+    }
+
+    fn around(&self) -> Result<Around, AdministrationError> {
+        let now = self.committer.snapshot.load_full();
+        let names = self.surroundings(&now)?;
+        Ok(Around { hash: names.hash(), names, languages: now.languages.clone() })
     }
 
     /// What policies are checked against.
@@ -91,27 +124,30 @@ impl Policies {
         by: &Author,
         expected: Option<u32>,
     ) -> Result<(u32, u32, CheckReport), AdministrationError> {
-        let turn = self.committer.turn();
-        let Committer { records, environment, snapshot, .. } = &*self.committer;
-        let now = snapshot.load_full();
-        let languages = now.languages.clone();
-        let around = self.surroundings(&now)?;
-        let edition = languages
-            .edition_for(Source::from(&wanted.files), &around.schema(&languages), around.equipment())
-            .map_err(|unfit| AdministrationError::Unfit(Box::new(CheckReport::unfit(unfit))))?;
-        let report = self.judged(&edition, CheckReport::fit_to_activate(&edition));
-        if report.failed_cases() > 0 || report.errors() > 0 {
-            return Err(AdministrationError::Unfit(Box::new(report)));
-        }
-        let Wanted { files: PolicyFiles { main: source, included }, note, made_from } = wanted;
-        let basis = records.basis_of(languages.basis())?;
-        let command = Command::ActivateEdition { source, included, note, made_from, basis };
-        let expected = expected.map_or(Expected::Anything, Expected::Edition);
-        let (done, before) = turn.commit(by, (command, expected), |before, pending, _, done| {
-            let edition = edition.numbered(done.edition.unwrap_or_default());
-            Ok(environment.with_edition(before, Arc::new(edition), pending)?)
-        })?;
-        let before = before.active.edition.clone();
+        // Whoever changes something else waits for no policy that is compiled.
+        let checked = |around: &Around| {
+            let edition = self
+                .checked(around, &wanted.files)
+                .map_err(|unfit| AdministrationError::Unfit(Box::new(CheckReport::unfit(unfit))))?;
+            let report = self.judged(&edition, CheckReport::fit_to_activate(&edition));
+            if report.failed_cases() > 0 || report.errors() > 0 {
+                return Err(AdministrationError::Unfit(Box::new(report)));
+            }
+            match &wanted.accepted {
+                Some(accepted) if !report.warnings_are(accepted) => {
+                    Err(AdministrationError::NotAccepted(Box::new(report)))
+                }
+                _ => Ok(report),
+            }
+        };
+        let (turn, around, report) = self.committer.prepared(|| self.around(), checked)?;
+        let Wanted { files: PolicyFiles { main: source, included }, note, made_from, draft, accepted } = wanted;
+        let note = noted(note, accepted.unwrap_or_default());
+        let basis = self.committer.records.basis_of(around.languages.basis())?;
+        let draft = draft.map(|version| DraftOf { author: by.name.clone(), version });
+        let command = Command::ActivateEdition { source, included, note, made_from, basis, draft };
+        let before = self.committer.snapshot.load().active.edition.clone();
+        let done = turn.commit_expecting(by, command, expected.map_or(Expected::Anything, Expected::Edition))?;
         let replaces = before.number;
         self.keep_to_read(replaces, Some(before));
         Ok((done.edition.unwrap_or_default(), replaces, report))
@@ -131,7 +167,7 @@ impl Policies {
 
     /// Whether nobody has written a policy yet, so that nobody comes in.
     pub fn is_first(&self) -> Result<bool, AdministrationError> {
-        Ok([FIRST_POLICY, FIRST_POLICY_BEFORE].contains(&self.active()?.0.files.main.as_str()))
+        Ok(self.active()?.0.files.main == FIRST_POLICY)
     }
 
     /// The newest editions below a number, the newest first.
@@ -148,6 +184,15 @@ impl Policies {
     /// The draft of an author.
     pub fn draft(&self, author: &str) -> Result<DraftRow, AdministrationError> {
         self.committer.records.draft(author)?.ok_or_else(|| AdministrationError::NoDraft(author.to_owned()))
+    }
+
+    /// The draft of an author, as it was when its author saw this version.
+    pub(crate) fn draft_of(&self, author: &str, version: u64) -> Result<DraftRow, AdministrationError> {
+        let draft = self.draft(author)?;
+        match draft.version == version {
+            true => Ok(draft),
+            false => Err(AdministrationError::DraftChanged),
+        }
     }
 
     /// Writes the draft of an author, where it still has the version that was seen: 0 where there was none.
@@ -195,7 +240,7 @@ impl Policies {
                 tracing::warn!("edition {number} cannot be read: {error}");
                 None
             });
-            let edition = found.and_then(|(row, basis)| edition_of_old(&row, &basis?)).map(Arc::new);
+            let edition = found.and_then(|(row, basis)| edition_of_old(&row, &basis)).map(Arc::new);
             self.keep_to_read(number, edition.clone());
             edition
         });
@@ -216,72 +261,48 @@ impl Policies {
     }
 }
 
-/// The edition that a service begins with: the active one, or the first.
-pub(crate) fn first_edition(
-    records: &Records,
-    stores: &StoreRegistry,
-    languages: &Languages,
-) -> Result<Edition, AdministrationError> {
-    if records.active_edition()?.is_none() {
-        activate(records, FIRST_POLICY.into(), languages)?;
+/// The note of an edition, with the codes of the warnings that were accepted.
+fn noted(note: String, accepted: Vec<AcceptedWarning>) -> String {
+    let codes: BTreeSet<_> = accepted.into_iter().map(|warning| warning.code).collect();
+    match codes.is_empty() {
+        true => note,
+        false => {
+            format!("{note} (accepted: {})", codes.into_iter().collect::<Vec<_>>().join(", ")).trim_start().to_owned()
+        }
     }
-    let mut active = records.active_edition()?.ok_or(AdministrationError::NoEdition)?;
-    if active.files.main == FIRST_POLICY_BEFORE {
-        active.files.main = FIRST_POLICY.into();
-    }
-    bring_up_to_date(records, stores, languages, active)
 }
 
-/// The editions before the active one, the newest first, under which access may last. One
-/// that cannot be read is told, and equipment is refused its lists.
-pub(crate) fn earlier_editions(records: &Records, active: u32) -> Vec<Arc<Edition>> {
-    let numbers = (1..active).rev().take(MOST_EARLIER);
-    let read = |number| match records.edition(number) {
-        Ok(Some((row, Some(basis)))) => edition_of_old(&row, &basis).map(Arc::new),
-        Ok(_) => None,
-        Err(error) => {
-            tracing::warn!("edition {number}, whose access lists equipment may still ask for, cannot be read: {error}");
-            None
-        }
+/// Makes the first edition where there is none; where the dictionaries and dialects of this release are others than
+/// those that the active one was checked with, makes it a new edition, checked and activated like any other. One
+/// that does not check stays on what it was checked with.
+pub(crate) fn bring_up_to_date(records: &Records, environment: &Environment) -> Result<(), AdministrationError> {
+    let (languages, _) = Languages::of_records(records)?;
+    let Some(active) = records.active_edition()? else {
+        return activate(records, FIRST_POLICY.into(), &languages).map(drop);
     };
-    numbers.filter_map(read).collect()
+    if active.basis == languages.basis().hash() {
+        return Ok(());
+    }
+    let names = Surroundings::of_records(&languages, &environment.snapshot(records)?.registry(), records)?;
+    match environment.checked.numbered(0, &active.files, &names, &languages) {
+        Ok(_) => {
+            let number = activate(records, active.files, &languages)?;
+            tracing::info!(
+                "dictionaries or dialects have changed with this release: edition {} is active as edition {number}",
+                active.number
+            );
+        }
+        Err(_) => tracing::warn!(
+            "edition {} does not check with the dictionaries and dialects of this release, and decides on with its \
+             own: mend the policy and activate it",
+            active.number
+        ),
+    }
+    Ok(())
 }
 
 fn activate(records: &Records, files: PolicyFiles, languages: &Languages) -> Result<u32, AdministrationError> {
     let command = Command::activate(files, records.basis_of(languages.basis())?);
     let done = records.apply(&Envelope::new(&Author::machine(), now_ms(), command))?;
     Ok(done.edition.unwrap_or_default())
-}
-
-/// The active edition on the dictionaries and dialects of this release. Where these have
-/// changed, that is a new edition, checked and activated like any other; one that does
-/// not check stays on what it was checked with.
-fn bring_up_to_date(
-    records: &Records,
-    stores: &StoreRegistry,
-    languages: &Languages,
-    active: EditionRow,
-) -> Result<Edition, AdministrationError> {
-    let schema = Surroundings::of_records(languages, stores, records)?.schema(languages);
-    let current = active.basis.as_deref() == Some(&languages.basis().hash()[..]);
-    let unfit = match languages.edition(active.number, Source::from(&active.files), &schema) {
-        Ok(edition) if current => return Ok(edition),
-        Ok(edition) => {
-            let number = activate(records, active.files.clone(), languages)?;
-            tracing::info!(
-                "dictionaries or dialects have changed with this release: edition {} is active as edition {number}",
-                active.number
-            );
-            return Ok(edition.numbered(number));
-        }
-        Err(checked) => AdministrationError::Unfit(Box::new(CheckReport::unfit(Unfit::Check(checked)))),
-    };
-    let before = records.edition(active.number)?.and_then(|(row, basis)| edition_of_old(&row, &basis?));
-    let before = before.filter(|_| !current).ok_or(unfit)?;
-    tracing::warn!(
-        "edition {} does not check with the dictionaries and dialects of this release, and decides on with its own: \
-         mend the policy and activate it",
-        active.number
-    );
-    Ok(before)
 }

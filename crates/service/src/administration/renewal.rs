@@ -30,7 +30,7 @@ impl Certificates {
         let ended = self.committer.environment.staples.drop_ended(now_ms() / 1_000);
         let (lists, staples) = (self.fetch_lists()?, self.fetch_staples()?);
         if ended || lists || staples {
-            self.committer.turn().refresh_offers()?;
+            self.committer.count_what_was_fetched();
         }
         self.tell_of_endings(told)?;
         let left = self.committer.environment.staples.first_end().map(|end| end.saturating_sub(now_ms() / 1_000));

@@ -6,6 +6,7 @@ use regnant_policy::{COPIED, CaseResult, Compiled, Decided, Diagnostic, Edit, Po
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::administration::policies::AcceptedWarning;
 use crate::snapshot::Unfit;
 
 /// What a check found.
@@ -132,6 +133,15 @@ impl CheckReport {
         let cases = results.into_iter().map(|result| CaseReport::new(result, source)).collect();
         let comparisons = policy.gates().iter().map(|gate| gate.comparisons).max().unwrap_or(0);
         Self { diagnostics, cases, comparisons, uncovered }
+    }
+
+    /// Whether every warning is among these.
+    pub(crate) fn warnings_are(&self, accepted: &[AcceptedWarning]) -> bool {
+        let is = |found: &DiagnosticReport, one: &AcceptedWarning| {
+            (&found.code, &found.message) == (&one.code, &one.message)
+        };
+        let warnings = self.diagnostics.iter().filter(|found| found.severity != "error");
+        warnings.into_iter().all(|found| accepted.iter().any(|one| is(found, one)))
     }
 
     pub(crate) fn unfit(unfit: Unfit) -> Self {

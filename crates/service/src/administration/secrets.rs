@@ -1,9 +1,9 @@
 use std::sync::Arc;
 
 use regnant_base::{Secret, SecretText};
-use regnant_records::{Author, Command, Expected, Reading, SecretRow};
+use regnant_records::{Author, Command, Reading, SecretRow};
 
-use crate::administration::committer::{Committer, Turn};
+use crate::administration::committer::Committer;
 use crate::administration::{AdministrationError, RecordVersion, is_as_seen};
 
 /// What no attribute carries more of.
@@ -42,7 +42,7 @@ impl NamedSecretRecords {
         let row = SecretRow::new(name, &Secret::new(value), &environment.key);
         let turn = self.committer.turn();
         self.is_as_seen(name, seen)?;
-        self.change(turn, Command::SetSecret(row), by)
+        turn.commit(by, Command::SetSecret(row)).map(drop)
     }
 
     fn is_as_seen(&self, name: &str, seen: Option<&RecordVersion>) -> Result<(), AdministrationError> {
@@ -64,14 +64,6 @@ impl NamedSecretRecords {
             let by = format!("the active policy names it in {}", grants.join(", "));
             return Err(AdministrationError::SecretInUse { name: name.to_owned(), by });
         }
-        self.change(turn, Command::RemoveSecret { name: name.to_owned() }, by)
-    }
-
-    fn change(&self, turn: Turn<'_>, command: Command, by: &Author) -> Result<(), AdministrationError> {
-        let environment = &self.committer.environment;
-        turn.commit(by, (command, Expected::Anything), |before, pending, _, _| {
-            Ok(environment.with_secrets(before, pending)?)
-        })?;
-        Ok(())
+        turn.commit(by, Command::RemoveSecret { name: name.to_owned() }).map(drop)
     }
 }

@@ -43,7 +43,7 @@ impl Identities {
         let count = was.len();
         if act.remove {
             was.iter().try_for_each(|name| self.is_free(name))?;
-            self.commit(&turn, Command::Remove(was), by)?;
+            turn.commit(by, Command::Remove(was))?;
             return Ok(count);
         }
         for row in &mut rows.people {
@@ -54,7 +54,7 @@ impl Identities {
             regroup(&mut row.groups, &act.into, &act.out_of);
             row.disabled = act.disabled.unwrap_or(row.disabled);
         }
-        self.commit(&turn, Command::Change { was, rows }, by)?;
+        turn.commit(by, Command::Change { was, rows })?;
         Ok(count)
     }
 }
@@ -97,7 +97,7 @@ impl Equipment {
         let before = self.each_of(names)?;
         let rows: Result<Vec<_>, _> = before.iter().map(|row| self.row(act.on(row), Some(row))).collect();
         let rows = Rows { nases: rows?, ..Rows::default() };
-        self.commit(&turn, Command::Change { was: rows.names().collect(), rows }, by)?;
+        turn.commit(by, Command::Change { was: rows.names().collect(), rows })?;
         Ok(before.len())
     }
 
@@ -107,7 +107,7 @@ impl Equipment {
         let before = self.each_of(names)?;
         before.iter().try_for_each(|row| self.is_free(&row.name))?;
         let count = before.len();
-        self.commit(&turn, Command::Remove(before.into_iter().map(|row| RecordName::Nas(row.name)).collect()), by)?;
+        turn.commit(by, Command::Remove(before.into_iter().map(|row| RecordName::Nas(row.name)).collect()))?;
         Ok(count)
     }
 

@@ -24,7 +24,7 @@ pub(crate) struct ChangeView {
     at: String,
     /// The administrator, `regnant`, or `nobody` for a sign-in that was refused.
     by: String,
-    /// From where; empty in changes of early releases.
+    /// From where.
     from: String,
     /// What was to be done: `import`, `activate policy` and so on.
     what: String,

@@ -131,9 +131,11 @@ impl From<AdministrationError> for ApiError {
     fn from(error: AdministrationError) -> Self {
         let text = sentence(&error);
         match error {
-            AdministrationError::Unfit(report) => Self { report: Some(report), ..Self::unprocessable(text) },
+            AdministrationError::Unfit(report) | AdministrationError::NotAccepted(report) => {
+                Self { report: Some(report), ..Self::unprocessable(text) }
+            }
             AdministrationError::Inventory(_)
-            | AdministrationError::Offer(_)
+            | AdministrationError::Unusable(_)
             | AdministrationError::Language(_)
             | AdministrationError::Attribute(_)
             | AdministrationError::FileTooLong { .. }

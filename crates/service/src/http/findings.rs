@@ -46,6 +46,7 @@ fn look(api: &Api) -> Result<Vec<Finding>, AdministrationError> {
         administrators(administration)?,
         backups(administration)?,
         outside(administration),
+        unusable(administration),
         console(api),
     ]
     .concat())
@@ -65,6 +66,18 @@ fn outside(administration: &Administration) -> Vec<Finding> {
         }
     }
     look.else_well("every store outside answers, as far as it was asked")
+}
+
+fn unusable(administration: &Administration) -> Vec<Finding> {
+    let mut look = Look::at("what is configured");
+    for unusable in administration.snapshot().unusable() {
+        let what = unusable.to_string();
+        look.trouble(
+            format!("{what}; whatever needs it is refused"),
+            "Set it anew, or bring back the key that it was sealed under.",
+        );
+    }
+    look.else_well("this node can use all that is configured")
 }
 
 fn unanswered(api: &Api) -> Vec<Finding> {

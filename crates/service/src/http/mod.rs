@@ -222,6 +222,7 @@ fn described() -> OpenApiRouter<Api> {
         .routes(routes!(gates::table))
         .routes(routes!(gates::act))
         .routes(routes!(policy::activate))
+        .routes(routes!(policy::activate_draft))
         .routes(routes!(policy::edition))
         .routes(routes!(policy::codes))
         .routes(routes!(policy::rollback))

@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
 use crate::administration::AdministrationError;
-use crate::administration::policies::{Wanted, fits};
+use crate::administration::policies::{AcceptedWarning, Wanted, fits};
 use crate::administration::report::CheckReport;
 use crate::clock::iso;
 use crate::http::Api;
@@ -112,6 +112,20 @@ pub(crate) struct Activation {
     /// Why it is activated.
     #[serde(default)]
     note: String,
+}
+
+/// One's own draft that shall be the edition that decides.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct DraftActivation {
+    /// The version of the draft that was read.
+    version: u64,
+    /// Why it is activated.
+    #[serde(default)]
+    note: String,
+    /// The warnings that are meant so. Where the check finds another one, nothing is activated; where this is left
+    /// out, whatever it finds is.
+    accepted: Option<Vec<AcceptedWarning>>,
 }
 
 /// An edition that shall be the active one again.
@@ -281,8 +295,32 @@ pub(crate) async fn activate(
     let (note, expected) = (read_note(note)?, seen_number(&headers)?);
     let files = PolicyFiles { main: source, included };
     let work = move || {
-        let wanted = Wanted { files, note, made_from: expected };
+        let wanted = Wanted { files, note, made_from: expected, draft: None, accepted: None };
         api.administration.policies.activate(wanted, &by, expected)
+    };
+    let (number, replaces, report) = blocking(work).await?;
+    Ok(Json(Activated { number, replaces, report }))
+}
+
+/// Makes one's own draft the active edition, where it is as it was read and the edition that it was made from still
+/// decides, or the one that If-Match says; and forgets it.
+#[utoipa::path(post, path = "/api/v1/policy/draft/activate", request_body = DraftActivation,
+    params(("If-Match" = Option<String>, Header, description = "The number of the edition that was seen, in quotes")),
+    responses((status = 200, body = Activated), (status = 400, body = ApiError), (status = 404, body = ApiError),
+        (status = 412, body = ApiError), (status = 422, body = ApiError), (status = 401, body = ApiError)))]
+pub(crate) async fn activate_draft(
+    State(api): State<Api>,
+    May { signed: Signed { author: by, .. }, .. }: May<Change>,
+    headers: HeaderMap,
+    Sent(DraftActivation { version, note, accepted }): Sent<DraftActivation>,
+) -> Result<Json<Activated>, ApiError> {
+    let (note, seen) = (read_note(note)?, seen_number(&headers)?);
+    let work = move || {
+        let policies = &api.administration.policies;
+        let draft = policies.draft_of(&by.name, version)?;
+        let made_from = Some(draft.made_from);
+        let wanted = Wanted { files: draft.files, note, made_from, draft: Some(version), accepted };
+        policies.activate(wanted, &by, seen.or(made_from))
     };
     let (number, replaces, report) = blocking(work).await?;
     Ok(Json(Activated { number, replaces, report }))
@@ -304,7 +342,8 @@ pub(crate) async fn rollback(
     let work = move || {
         let policies = &api.administration.policies;
         let files = policies.edition(number)?.files;
-        policies.activate(Wanted { files, note, made_from: Some(number) }, &by, expected)
+        let wanted = Wanted { files, note, made_from: Some(number), draft: None, accepted: None };
+        policies.activate(wanted, &by, expected)
     };
     let (number, replaces, report) = blocking(work).await?;
     Ok(Json(Activated { number, replaces, report }))

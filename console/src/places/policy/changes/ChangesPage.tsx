@@ -88,9 +88,9 @@ function Activation({ draft }: { draft: Draft }) {
   const activate = useMutation({
     mutationFn: async () => {
       if (!(await draft.keep())) throw new Error("The draft is not kept yet: see above.");
-      const params = { header: { "If-Match": `"${draft.active}"` } };
-      const why = noteWith(note, warnings);
-      return dataOf(await api.POST("/api/v1/policy/activate", { params, body: { ...draft.body(), note: why } }));
+      const accepted = warnings.map(({ code, message }) => ({ code, message }));
+      const body = { version: draft.version, note: note.trim(), accepted };
+      return dataOf(await api.POST("/api/v1/policy/draft/activate", { body }));
     },
     onError: (error) => {
       // Somebody was faster: what they changed is shown above, and this is put on top of it.
@@ -200,12 +200,6 @@ function Activation({ draft }: { draft: Draft }) {
       </div>
     </section>
   );
-}
-
-/** The note of an edition, with the warnings that were accepted. */
-function noteWith(note: string, warnings: readonly { code: string }[]): string {
-  const codes = [...new Set(warnings.map((found) => found.code))].sort();
-  return codes.length === 0 ? note.trim() : `${note.trim()} (accepted: ${codes.join(", ")})`;
 }
 
 function Discard({ draft }: { draft: Draft }) {

@@ -195,13 +195,25 @@ it("what is forgotten while it is being kept stays forgotten", async () => {
   expect([service.kept, draft.kept.state, draft.text(MAIN)]).toEqual([null, "same", "# one\n"]);
 });
 
-it("an activation does not fail because the draft cannot be forgotten", async () => {
+/** The draft decides now, and is forgotten. */
+function decides(service: { kept: unknown; now: Edition }, active: Edition) {
+  service.kept = null;
+  service.now = active;
+}
+
+it("what is typed while the draft is being activated is a new draft, and nothing else is", async () => {
   const draft = await Draft.open(service, shelf);
   draft.write(MAIN, "# typed");
   await draft.keep();
-  service.forget = () => Promise.reject(new Error("The service cannot be reached."));
+  decides(service, edition(4, "# typed"));
   await renewDraft(draft);
-  expect([service.kept?.source, draft.text(MAIN)]).toEqual(["# typed", "# typed"]);
+  expect([draft.kept.state, draft.madeFrom, draft.version]).toEqual(["same", 4, 0]);
+  draft.write(MAIN, "# again");
+  await draft.keep();
+  decides(service, edition(5, "# again"));
+  draft.write(MAIN, "# more");
+  await renewDraft(draft);
+  expect([service.kept?.source, draft.text(MAIN), draft.madeFrom]).toEqual(["# more", "# more", 4]);
 });
 
 it("a shelf that is full says so", async () => {

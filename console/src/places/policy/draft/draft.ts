@@ -149,6 +149,15 @@ export class Draft {
     this.take(await this.calls.active());
   }
 
+  /** It is the edition that decides, and the service keeps none any more; what was typed meanwhile is a new one. */
+  async activated() {
+    clearTimeout(this.timer);
+    while (this.sending) await this.sending;
+    this.version = 0;
+    if (this.open) await this.keep();
+    else this.take(await this.calls.active());
+  }
+
   /** Another edition decides, as was seen elsewhere. */
   async saw(active: number) {
     if (active === this.active) return;

@@ -61,8 +61,8 @@ export function useDraft(name: string) {
 
 /** After an activation: what decides now is no draft any more. */
 export async function renewDraft(draft: Draft) {
-  // The edition decides, whether the draft can be forgotten or not: where it cannot, it stays.
-  await draft.forget().catch(() => undefined);
+  // The edition decides, whether it can be read now or not: where it cannot, the page asks again.
+  await draft.activated().catch(() => undefined);
   await queries.invalidateQueries({ predicate: (query) => query.queryKey[0] !== KEY[0] });
 }
 

@@ -12,8 +12,8 @@ use std::time::Duration;
 
 use regnant_policy::Mac;
 use regnant_records::{
-    Author, Batch, Command, CommonNameEntry, CommonNameKind, DeclaredAttributes, DeviceEntry, Envelope, Import, Keep,
-    LocalStores, MachineEntry, Marked, NasEntry, PersonEntry, Reading, RecordName, Records, Refusal, Rows, Sealed,
+    Author, Command, CommonNameEntry, CommonNameKind, DeclaredAttributes, DeviceEntry, Done, Envelope, Import, Keep,
+    MachineEntry, Marked, NasEntry, PersonEntry, Reading, RecordName, Records, RecordsError, Refusal, Rows, Sealed,
     StoreEntry, StoreKind, StoreRow, copy_database,
 };
 use serde::{Deserialize, Serialize};
@@ -188,7 +188,7 @@ impl Inventories {
         let records = Records::open(&copy, &environment.key, now_ms())?;
         let mut lines = spool.lines()?;
         records.batch(|batch| {
-            put_all(batch, order, &mut lines, report, (by, &mut |_| Ok(())))?;
+            put_all(order, &mut lines, report, |command| batch.apply(&Envelope::new(by, now_ms(), command)))?;
             Ok::<_, AdministrationError>(((), Keep::Nothing))
         })
     }
@@ -220,9 +220,6 @@ impl Inventories {
             thread::sleep(FOR_OTHERS);
         };
         let done = report.added + report.changed;
-        if done > 0 && report.applied {
-            self.committer.write_texts();
-        }
         applied.map_err(|why| match done {
             0 => why,
             lines => AdministrationError::ImportedInPart { lines, why: Box::new(why) },
@@ -239,9 +236,6 @@ impl Inventories {
     ) -> Result<(), AdministrationError> {
         let committer = &self.committer;
         let turn = committer.turn();
-        let before = committer.snapshot.load_full();
-        let mut stores = LocalStores::clone(&before.stores);
-        let mut nases = Rows::default();
         // What others changed while the lines came stays, where a line does not say otherwise.
         let changed = committer.records.revision()? != *revision;
         let (reading, refused) = (Lines::of(committer, order, by)?, RefCell::new(Vec::new()));
@@ -253,21 +247,13 @@ impl Inventories {
             line => Some(line),
         });
         let mut of_part = report.clone();
-        let after = committer.records.batch(|batch| {
-            let mut keep = |rows: Rows| {
-                stores.add(&rows)?;
-                nases.nases.extend(rows.nases);
-                Ok(())
-            };
-            put_all(batch, order, &mut lines, &mut of_part, (by, &mut keep))?;
+        turn.commit_several(|several| {
+            put_all(order, &mut lines, &mut of_part, |command| several.apply(by, command))?;
             refused.take().into_iter().for_each(|(line, why)| of_part.refuse(line, why));
             of_part.applied = !(order.all_or_none && of_part.refused > 0);
-            // What cannot be built is not applied.
-            let after = committer.environment.with_records(&before, &[], &nases)?;
-            Ok::<_, AdministrationError>((after, if of_part.applied { Keep::All } else { Keep::Nothing }))
+            Ok(((), if of_part.applied { Keep::All } else { Keep::Nothing }))
         })?;
         if of_part.applied {
-            turn.swap(after.with_stores(stores));
             *revision = committer.records.revision()?;
         }
         *report = of_part;
@@ -277,11 +263,10 @@ impl Inventories {
 
 /// Puts what lines say into the records.
 fn put_all(
-    batch: &mut Batch<'_>,
     order: &ImportOrder,
     lines: &mut impl Iterator<Item = Result<Checked, AdministrationError>>,
     report: &mut ImportReport,
-    (by, keep): (&Author, &mut dyn FnMut(Rows) -> Result<(), AdministrationError>),
+    mut apply: impl FnMut(Command) -> Result<Result<Done, Refusal>, RecordsError>,
 ) -> Result<(), AdministrationError> {
     let file = format!("{:08x}", now_ms() as u32);
     loop {
@@ -299,12 +284,8 @@ fn put_all(
             report.changed += checked.len() as u64;
             continue;
         }
-        let command = Command::Import(Import { file: file.clone(), rows });
-        let envelope = Envelope::new(by, now_ms(), command);
-        match batch.apply(&envelope)? {
+        match apply(Command::Import(Import { file: file.clone(), rows }))? {
             Ok(_) => {
-                let Command::Import(Import { rows, .. }) = envelope.command else { continue };
-                keep(rows)?;
                 for (_, is_new) in checked {
                     *(if is_new { &mut report.added } else { &mut report.changed }) += 1;
                 }
