@@ -131,7 +131,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What was changed, by whom, when and from where, the last change first. No secret is in it. */
+        /** What was changed, by whom, when and from where, and what this node saw of administrators, the last first. No secret is in it. */
         get: operations["audit"];
         put?: never;
         post?: never;
@@ -2320,13 +2320,13 @@ export interface components {
         /** @description Changes, the last first. */
         ChangeList: {
             changes: components["schemas"]["ChangeView"][];
-            /**
-             * Format: int64
-             * @description `before` of the next page; none at the end.
-             */
-            next?: number | null;
+            /** @description `before` of the next page; none at the end. */
+            next?: string | null;
         };
-        /** @description A change that somebody made or tried to make. */
+        /**
+         * @description A change that somebody made or tried to make, or something of administrators that this node saw and that changed
+         *     nothing.
+         */
         ChangeView: {
             /** @description When, in UTC. */
             at: string;
@@ -2338,14 +2338,18 @@ export interface components {
             done: boolean;
             /** @description From where. */
             from: string;
-            id: string;
             /** @description Why it was not, where it was not. */
             refused?: string | null;
             /**
              * Format: int64
-             * @description Which change it is, counted from 1 without a hole.
+             * @description Which change it is, counted from 1 without a hole; none of what was seen.
              */
-            revision: number;
+            revision?: number | null;
+            /**
+             * Format: int64
+             * @description Which it is of what this node saw, counted likewise; none of a change.
+             */
+            seen?: number | null;
             /** @description To what. */
             subject: string;
             /** @description What was to be done: `import`, `activate policy` and so on. */
@@ -4545,6 +4549,23 @@ export interface components {
             /** @description Since when they all are, so that it can be required. */
             signed_since?: string | null;
         };
+        /** @description Whether what a node saw of administrators is what was written. */
+        VerifiedSeen: {
+            /**
+             * Format: int64
+             * @description The first that is not what was written; none where all are.
+             */
+            broken?: number | null;
+            /** @description The hash of the last that is whole. */
+            chain: string;
+            /**
+             * Format: int64
+             * @description How many entries were looked at.
+             */
+            entries: number;
+            /** @description What is wrong with it. */
+            why?: string | null;
+        };
         /** @description Whether the audit is what was written. */
         VerifiedView: {
             /**
@@ -4562,6 +4583,8 @@ export interface components {
              * @description How many changes were looked at.
              */
             changes: number;
+            /** @description The same of what this node saw. */
+            seen: components["schemas"]["VerifiedSeen"];
             /** @description What is wrong with it. */
             why?: string | null;
         };
@@ -5264,8 +5287,8 @@ export interface operations {
                  *     `person/harbour/ida.marsh`.
                  */
                 record?: string;
-                /** @description Only those before this revision. */
-                before?: number;
+                /** @description Only those before this revision, or before the place that a list ended with (`next`). */
+                before?: string;
                 /** @description At most this many, 1 to 1000; 100 if not said. */
                 limit?: number;
             };

@@ -22,7 +22,7 @@ export function Past({ record }: { record: string }) {
       <ol aria-label="Its past">
         {past.data?.changes.map((change) => (
           <li
-            key={change.revision}
+            key={String(change.revision)}
             className="relative grid grid-cols-[11rem_1fr] gap-x-4 border-b border-line py-1.5 hover:bg-tint"
           >
             <Link

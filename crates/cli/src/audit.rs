@@ -62,35 +62,57 @@ pub(crate) fn verify(args: &args::VerifyAudit) -> Result<ExitCode, Failure> {
     let known = args.known.as_deref().map(|known| known_holds(&client, known)).transpose()?;
     if args.json {
         paint::json(&verified);
-    } else if let Some(broken) = verified["broken"].as_u64() {
-        say!("{} change {broken} is not what was written: {}", paint::mark("refused"), text(&verified["why"]));
-        say!("  what stands before it is whole");
     } else {
-        let (changes, chain) = (&verified["changes"], text(&verified["chain"]));
-        say!("{} {changes} changes are as they were written", paint::mark("granted"));
-        say!("  note this elsewhere, and check it later with --known: {changes}:{chain}");
+        tell(&verified, ("changes", "change", ""));
+        tell(&verified["seen"], ("entries", "entry", "s"));
     }
     if known == Some(false) {
         say!("{} what was noted earlier does not stand in it any more: it was written anew", paint::mark("refused"));
     }
-    match verified["broken"].is_null() && known != Some(false) {
+    let whole = verified["broken"].is_null() && verified["seen"]["broken"].is_null();
+    match whole && known != Some(false) {
         true => Ok(ExitCode::SUCCESS),
         false => Ok(ExitCode::from(1)),
     }
 }
 
+/// Tells of a chain: of what was changed, or of what this node saw of administrators.
+fn tell(verified: &Value, (many, one, before): (&str, &str, &str)) {
+    if let Some(broken) = verified["broken"].as_u64() {
+        say!("{} {one} {before}{broken} is not what was written: {}", paint::mark("refused"), text(&verified["why"]));
+        say!("  what stands before it is whole");
+        return;
+    }
+    let (number, chain) = (&verified[many], text(&verified["chain"]));
+    if number == 0 {
+        return;
+    }
+    let of = if before.is_empty() { "" } else { " of what this node saw" };
+    say!("{} {number} {many}{of} are as they were written", paint::mark("granted"));
+    say!("  note this elsewhere, and check it later with --known: {before}{number}:{chain}");
+}
+
 /// Whether a hash that was noted earlier still stands where it stood.
 fn known_holds(client: &Client, known: &str) -> Result<bool, Failure> {
-    let parts = known.split_once(':').and_then(|(number, chain)| Some((number.parse::<u64>().ok()?, chain)));
-    let (number, chain) = parts.ok_or_else(|| Failure::usage("--known is NUMBER:HASH, as an earlier check told"))?;
-    let before = number.saturating_add(1).to_string();
+    let number = |text: &str| text.strip_prefix('s').unwrap_or(text).parse::<u64>().ok();
+    let parts = known.split_once(':').and_then(|(place, chain)| Some((place, number(place)?, chain)));
+    let (place, number, chain) =
+        parts.ok_or_else(|| Failure::usage("--known is NUMBER:HASH, as an earlier check told"))?;
+    let (before, which) = match place.starts_with('s') {
+        true => (format!("0.{}", number.saturating_add(1)), "seen"),
+        false => (format!("{}.0", number.saturating_add(1)), "revision"),
+    };
     let list = client.get("audit", &[("before", &before), ("limit", "1")])?;
     let change = &list["changes"][0];
-    Ok(change["revision"] == number && change["chain"] == chain)
+    Ok(change[which] == number && change["chain"] == chain)
 }
 
 fn print(change: &Value) {
-    let (number, at) = (change["revision"].as_u64().unwrap_or_default(), day_and_time(&text(&change["at"])));
+    let at = day_and_time(&text(&change["at"]));
+    let number = match (change["revision"].as_u64(), change["seen"].as_u64()) {
+        (Some(revision), _) => revision.to_string(),
+        (None, seen) => format!("s{}", seen.unwrap_or_default()),
+    };
     let refused = match text(&change["refused"]) {
         why if why.is_empty() => String::new(),
         why => format!("  not done: {why}"),

@@ -247,6 +247,42 @@ fn the_audit_is_a_chain_that_breaks_where_somebody_changes_it() {
 }
 
 #[test]
+fn what_a_node_saw_of_administrators_is_a_chain_of_its_own_among_the_changes() {
+    let service = Running::harbour();
+    let refused = service.post("sign-in", &json!({ "name": "harbour", "password": "not-the-password" }));
+    assert_eq!(refused.0, 403, "{refused:?}");
+    service.client(&["device", "bar", "02005e200001", "--reason", "stolen"]).succeeds();
+    let list = service.get("audit?limit=2").1;
+    let [last, seen] = [0, 1].map(|place| list["changes"][place].clone());
+    assert_eq!((&last["what"], &last["seen"]), (&json!("change device"), &Value::Null));
+    assert_eq!((&seen["what"], &seen["seen"], &seen["revision"]), (&json!("refuse sign-in"), &json!(1), &Value::Null));
+    // The pages of a list hold every entry once, whichever chain it is of.
+    let all = service.get("audit?limit=1000").1["changes"].as_array().unwrap().clone();
+    let (mut next, mut paged) = (String::new(), Vec::new());
+    loop {
+        let page = service.get(&format!("audit?limit=3{next}")).1;
+        paged.extend(page["changes"].as_array().unwrap().clone());
+        match page["next"].as_str() {
+            Some(place) => next = format!("&before={place}"),
+            None => break,
+        }
+    }
+    assert_eq!(paged, all);
+    let before = service.get(&format!("audit?limit=1&before={}", last["revision"])).1;
+    assert_eq!(before["changes"][0], seen, "what was seen before a change stands before it");
+    assert_eq!(service.get("audit?before=x").0, 400);
+    assert!(service.client(&["audit", "list"]).succeeds().contains("  s1 nobody"));
+    let whole = service.client(&["audit", "verify"]).succeeds();
+    let noted = whole.trim().rsplit(' ').next().unwrap().to_owned();
+    assert!(noted.starts_with("s1:"), "{whole}");
+    service.client(&["audit", "verify", "--known", &noted]).succeeds();
+    let file = rusqlite::Connection::open(service.data.join("audit.sqlite")).unwrap();
+    assert_eq!(file.execute("UPDATE note SET subject = 'somebody else'", []).unwrap(), 1);
+    let broken = printed(&service.client(&["audit", "verify"]).ends_with(1));
+    assert!(broken.contains("entry s1 is not what was written: it was changed"), "{broken}");
+}
+
+#[test]
 fn a_file_with_bad_lines_is_imported_as_far_as_it_is_right_or_not_at_all() {
     let service = Running::harbour();
     let file = service.data.join("devices.csv");

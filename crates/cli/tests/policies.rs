@@ -147,6 +147,79 @@ fn a_draft_is_its_authors_and_nothing_typed_is_lost() {
 }
 
 #[test]
+fn a_draft_is_activated_as_it_was_read_and_with_the_warnings_that_were_accepted() {
+    let service = Running::harbour();
+    let active = service.get("policy").1["edition"]["number"].as_u64().unwrap();
+    // A watched gate is warned of.
+    let watched = |vlan: u32| {
+        format!(
+            "gate things {{ accept mac identify mac in harbour-devices observe with grant lan otherwise refuse }}\n\
+             grant lan {{ vlan {vlan} }}\n"
+        )
+    };
+    let keep = |seen: Option<&str>, vlan: u32| {
+        let form = json!({ "source": watched(vlan), "made_from": active });
+        assert_eq!(service.call("PUT", "policy/draft", seen, &form).0, 200);
+    };
+    let activate = |body: &serde_json::Value| service.post("policy/draft/activate", body);
+    assert_eq!(activate(&json!({ "version": 1 })).0, 404, "there is none");
+    keep(None, 7);
+    keep(Some("\"1\""), 8);
+    let (status, told) = activate(&json!({ "version": 1, "note": "x" }));
+    assert_eq!(status, 412, "it was written since: {told}");
+    let (status, told) = activate(&json!({ "version": 2, "note": "x", "accepted": [] }));
+    assert_eq!(status, 422);
+    assert!(told["error"].as_str().unwrap().contains("other warnings than those that you accepted"), "{told}");
+    let found = told["report"]["diagnostics"].as_array().unwrap();
+    let accepted: Vec<_> = found.iter().map(|one| json!({ "code": one["code"], "message": one["message"] })).collect();
+    assert!(accepted.iter().any(|one| one["code"] == "W508"), "{told}");
+    let (status, told) = activate(&json!({ "version": 2, "note": "Watched", "accepted": accepted }));
+    assert_eq!((status, told["replaces"].as_u64()), (200, Some(active)), "{told}");
+    assert_eq!(service.get("policy/draft").0, 404, "what decides is no draft any more");
+    let edition = &service.get("policy").1["edition"];
+    assert!(edition["note"].as_str().unwrap().starts_with("Watched (accepted: W508"), "{edition}");
+    assert_eq!(edition["made_from"].as_u64(), Some(active));
+    // Another edition decides by now than the one that the draft was made from.
+    keep(None, 9);
+    let (status, told) = activate(&json!({ "version": 1, "note": "late" }));
+    assert_eq!(status, 412);
+    assert!(told["error"].as_str().unwrap().contains("look at what changed"), "{told}");
+    assert_eq!(service.get("policy/draft").0, 200, "it stays");
+}
+
+/// Whoever bars a stolen device waits for no policy that is being checked.
+#[test]
+fn others_change_things_while_a_policy_is_checked() {
+    let service = Running::harbour();
+    let rule =
+        |number: usize| format!("rule \"Rule {number}\" {{ when request.ssid = \"network {number}\" grant lan }}\n");
+    let rules: String = (0..1_500).map(rule).collect();
+    let source = format!(
+        "gate things {{ accept mac identify mac in harbour-devices\n{rules} otherwise refuse }}\ngrant lan {{ vlan 7 }}\n"
+    );
+    let done = std::sync::atomic::AtomicBool::new(false);
+    let changed = std::thread::scope(|scope| {
+        let (done, service) = (&done, &service);
+        let checked = scope.spawn(move || {
+            let told = service.post("policy/activate", &json!({ "source": source, "note": "Long" }));
+            done.store(true, std::sync::atomic::Ordering::Relaxed);
+            told
+        });
+        let mut changed = 0;
+        while !done.load(std::sync::atomic::Ordering::Relaxed) {
+            let note = json!({ "note": format!("seen {changed} times") });
+            let (status, told, _) = service.call("PATCH", "devices/harbour-devices/02:00:5e:20:00:07", None, &note);
+            assert_eq!(status, 200, "{told}");
+            changed += 1;
+        }
+        let (status, told) = checked.join().unwrap();
+        assert_eq!(status, 200, "{}", told["error"]);
+        changed
+    });
+    assert!(changed > 2, "nothing was changed while a policy was checked");
+}
+
+#[test]
 fn what_is_no_text_is_told_with_its_place() {
     let dir = tempfile::tempdir().unwrap();
     let check = |bytes: &[u8], code: i32| {

@@ -92,6 +92,7 @@ const ROUTES: &str = "
     put    /people/{store}/{name}/password        e h
     get    /policy                                e a
     post   /policy/activate                       e
+    post   /policy/draft/activate                 e
     post   /policy/check                          e a
     get    /policy/editions                       e a
     get    /policy/editions/{number}              e a

@@ -14,6 +14,7 @@ use regnant_policy::PolicyFiles;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
+use crate::database::drafts::DraftRow;
 use crate::database::editions::Basis;
 use crate::error::RecordsError;
 use crate::names::RecordName;
@@ -187,47 +188,13 @@ pub enum Command {
         /// Whose they are.
         administrator: String,
     },
-    /// Somebody signed in.
-    OpenSession {
-        /// The hash of what their browser shows from now on.
-        hash: TokenHash,
-        /// Who it is.
-        administrator: String,
-        /// When it ends, in milliseconds since 1970.
-        ends: i64,
-        /// What was shown beside the password.
-        code: ShownCode,
-    },
-    /// Somebody signed out.
-    CloseSession {
-        /// The hash of what their browser showed.
-        hash: TokenHash,
-    },
-    /// Somebody could not sign in, which changes nothing and is kept in the log.
-    RefuseSignIn {
-        /// The name that was given.
-        name: String,
-    },
-    /// Somebody signed in by an account of a directory, which changes nothing and is kept in the log.
-    NoteSignIn {
-        /// How they are called.
-        name: String,
-    },
-    /// Somebody of a directory signed out, which changes nothing and is kept in the log.
-    NoteSignOut {
-        /// How they are called.
-        name: String,
-    },
     /// Somebody took a backup, which changes nothing and is kept in the log.
     Backup {
         /// Whether the sealing key is in it.
         with_key: bool,
     },
-    /// Somebody tried a password or a secret of others, which changes nothing and is kept in the log.
-    NoteTry {
-        /// Of whom or what, in words.
-        what: String,
-    },
+    /// What somebody does for themselves.
+    Personal(Personal),
     /// These records took the place of others; every session ends.
     Restore {
         /// When they were backed up.
@@ -296,6 +263,45 @@ pub enum Command {
         /// What.
         more: String,
     },
+}
+
+/// What somebody does for themselves: no decision depends on it, so that no snapshot follows from it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Personal {
+    /// Somebody signed in.
+    OpenSession {
+        /// The hash of what their browser shows from now on.
+        hash: TokenHash,
+        /// Who it is.
+        administrator: String,
+        /// When it ends, in milliseconds since 1970.
+        ends: i64,
+        /// What was shown beside the password.
+        code: ShownCode,
+    },
+    /// Somebody signed out.
+    CloseSession {
+        /// The hash of what their browser showed.
+        hash: TokenHash,
+    },
+    /// Writes the draft of the policy of its author, where it has the version that was seen, 0 where there was none; it
+    /// has the next from then on. That leaves no entry in the log: what was not activated decides nothing.
+    PutDraft(DraftRow),
+    /// Forgets a draft, where a version is said only that. That leaves no entry either.
+    RemoveDraft {
+        /// Whose it is.
+        author: String,
+        /// How often it was written.
+        version: Option<u64>,
+    },
+}
+
+impl Personal {
+    /// Whether it stands in the log.
+    pub(crate) fn is_logged(&self) -> bool {
+        matches!(self, Self::OpenSession { .. } | Self::CloseSession { .. })
+    }
 }
 
 /// Equipment, people and devices that came together.
@@ -374,13 +380,8 @@ impl Command {
             | Self::ChangeToken { .. }
             | Self::RemoveToken { .. }
             | Self::RemoveTokens { .. }
-            | Self::OpenSession { .. }
-            | Self::CloseSession { .. }
-            | Self::RefuseSignIn { .. }
-            | Self::NoteSignIn { .. }
-            | Self::NoteSignOut { .. }
             | Self::Backup { .. }
-            | Self::NoteTry { .. }
+            | Self::Personal(_)
             | Self::Restore { .. }
             | Self::ActivateEdition { .. }
             | Self::RemoveLanguage { .. }
@@ -433,13 +434,8 @@ impl Command {
             | Self::ChangeToken { .. }
             | Self::RemoveToken { .. }
             | Self::RemoveTokens { .. }
-            | Self::OpenSession { .. }
-            | Self::CloseSession { .. }
-            | Self::RefuseSignIn { .. }
-            | Self::NoteSignIn { .. }
-            | Self::NoteSignOut { .. }
             | Self::Backup { .. }
-            | Self::NoteTry { .. }
+            | Self::Personal(_)
             | Self::Restore { .. }
             | Self::ActivateEdition { .. }
             | Self::SetLanguage { .. }
@@ -448,6 +444,14 @@ impl Command {
             | Self::UseKey { .. } => Ok(()),
             #[cfg(feature = "next-release")]
             Self::SayMore { .. } => Ok(()),
+        }
+    }
+
+    /// Whether it stands in the log; one that does not is applied again where it comes again.
+    pub(crate) fn is_logged(&self) -> bool {
+        match self {
+            Self::Personal(personal) => personal.is_logged(),
+            _ => true,
         }
     }
 
@@ -473,11 +477,11 @@ impl Command {
             Self::ChangeToken { .. } => "change token",
             Self::RemoveToken { .. } => "remove token",
             Self::RemoveTokens { .. } => "remove tokens",
-            Self::OpenSession { .. } | Self::NoteSignIn { .. } => "sign in",
-            Self::CloseSession { .. } | Self::NoteSignOut { .. } => "sign out",
-            Self::RefuseSignIn { .. } => "refuse sign-in",
             Self::Backup { .. } => "back up",
-            Self::NoteTry { .. } => "try",
+            Self::Personal(Personal::OpenSession { .. }) => "sign in",
+            Self::Personal(Personal::CloseSession { .. }) => "sign out",
+            Self::Personal(Personal::PutDraft(_)) => "write draft",
+            Self::Personal(Personal::RemoveDraft { .. }) => "forget draft",
             Self::Restore { .. } => "restore",
             Self::ActivateEdition { .. } => "activate policy",
             Self::SetSecret(_) => "set secret",
@@ -573,6 +577,9 @@ pub enum Conflict {
         /// How many devices.
         devices: u64,
     },
+    /// A draft was written elsewhere.
+    #[error("the draft was written elsewhere meanwhile")]
+    Draft,
     /// A code counts once (RFC 6238 section 5.2).
     #[error("this code was used already: wait for the next one")]
     CodeUsed,
@@ -601,6 +608,9 @@ pub enum Missing {
     /// A secret.
     #[error("there is no secret `{0}`")]
     Secret(String),
+    /// A draft.
+    #[error("there is no draft")]
+    Draft,
     /// No policy is active.
     #[error("no policy is active")]
     Edition,

@@ -17,6 +17,7 @@ mod inventory;
 mod known_passwords;
 mod mac_map;
 mod names;
+mod node_audit;
 mod password;
 mod password_rules;
 mod rows;
@@ -29,7 +30,7 @@ mod unusable;
 pub use attributes::{AttributeValue, AttributeValues, DeclaredAttributes, declaration, declared};
 pub use command::{
     Author, BasisOf, Command, CommandId, Conflict, Done, DraftOf, Envelope, Expected, Fault, Import, Missing, Outcome,
-    ShownCode, TokenHash, VERSION,
+    Personal, ShownCode, TokenHash, VERSION,
 };
 pub use database::administrators::{
     Bearer, KnownAdministrator, TokenRow, new_token, sealed_password, sealed_second_factor, token_hash,
@@ -52,6 +53,7 @@ pub use inventory::{
     Marked, NasEntry, PersonEntry, StoreEntry,
 };
 pub use names::{NoRecordName, RecordName};
+pub use node_audit::{NodeAudit, NodeEntry, Seen};
 pub use password::{hash_password, verify_password};
 pub use password_rules::{WeakPassword, fit_password};
 pub use rows::{

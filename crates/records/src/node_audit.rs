@@ -110,6 +110,14 @@ impl NodeAudit {
         Ok(entries)
     }
 
+    /// The number of the first entry after a moment, in milliseconds since 1970.
+    pub fn first_after(&self, at: u64) -> Result<u64, RecordsError> {
+        let sql = "SELECT min(number) FROM note WHERE at > ?1";
+        let at = i64::try_from(at).unwrap_or(i64::MAX);
+        let first: Option<i64> = self.lock().prepare_cached(sql)?.query_row([at], |row| row.get(0))?;
+        Ok(first.map_or(u64::MAX, i64::cast_unsigned))
+    }
+
     /// Goes along the chain from the first entry to the last.
     pub fn verify(&self) -> Result<Verified, RecordsError> {
         let db = self.lock();
@@ -204,7 +212,9 @@ mod tests {
         {
             let audit = NodeAudit::open(&path).unwrap();
             assert_eq!(audit.verify().unwrap().commands, 0);
-            for (at, seen) in [Seen::RefusedSignIn("ida".into()), Seen::SignIn, Seen::Try("NAS yard-sw-1".into())].iter().enumerate() {
+            for (at, seen) in
+                [Seen::RefusedSignIn("ida".into()), Seen::SignIn, Seen::Try("NAS yard-sw-1".into())].iter().enumerate()
+            {
                 audit.note(&author("nobody"), at as u64, seen).unwrap();
             }
         }
@@ -213,7 +223,10 @@ mod tests {
             let words: Vec<_> = words.iter().map(|word| (*word).to_owned()).collect();
             audit.entries(below, 9, &words).unwrap().into_iter().map(|entry| entry.number).collect::<Vec<_>>()
         };
-        assert_eq!((numbers(u64::MAX, &[]), numbers(3, &[]), numbers(9, &["yard"])), (vec![3, 2, 1], vec![2, 1], vec![3]));
+        assert_eq!(
+            (numbers(u64::MAX, &[]), numbers(3, &[]), numbers(9, &["yard"])),
+            (vec![3, 2, 1], vec![2, 1], vec![3])
+        );
         let whole = audit.verify().unwrap();
         assert_eq!((whole.commands, whole.broken), (3, None));
         assert_eq!(whole.chain, audit.entries(9, 1, &[]).unwrap()[0].chain);

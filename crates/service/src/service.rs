@@ -12,7 +12,8 @@ use regnant_journal::{
 };
 use regnant_outside::Never;
 use regnant_records::{
-    Author, FetchedLists, HashPool, KeyError, KeyId, Records, RecordsError, RotationError, TokenUses, take_key,
+    Author, FetchedLists, HashPool, KeyError, KeyId, NodeAudit, Records, RecordsError, RotationError, TokenUses,
+    take_key,
 };
 use thiserror::Error;
 use tokio::net::TcpListener;
@@ -81,6 +82,8 @@ pub struct Service {
 
 /// The shared records within a data directory.
 pub(crate) const RECORDS: &str = "records.sqlite";
+/// What this node saw of administrators.
+pub(crate) const NODE_AUDIT: &str = "audit.sqlite";
 
 /// Makes a new sealing key and seals every secret of the records anew under it; gives the
 /// ids of the key before and of the new one. No service may run on the directory.
@@ -135,7 +138,8 @@ impl Service {
         };
         let records = Records::open(&data.join(RECORDS), &key, now_ms())?;
         let uses = open_or_set_aside(&data.join("tokens.sqlite"), TokenUses::open)?;
-        let administration = Arc::new(Administration::open(records, environment, uses)?);
+        let seen = open_or_set_aside(&data.join(NODE_AUDIT), NodeAudit::open)?;
+        let administration = Arc::new(Administration::open(records, environment, (uses, seen))?);
         let count = if config.radius.receivers == 0 { threads } else { config.radius.receivers };
         let bind = |addresses: &[SocketAddr], count| -> Result<Vec<_>, StartError> {
             addresses.iter().map(|address| socket::bind(*address, count)).collect()

@@ -23,7 +23,7 @@ export function Audit() {
           params: { query: { limit: 200, ...(q ? { q } : {}), ...(pageParam ? { before: pageParam } : {}) } },
         }),
       ),
-    initialPageParam: 0,
+    initialPageParam: "",
     getNextPageParam: (page) => page.next ?? undefined,
     placeholderData: keepPreviousData,
   });
@@ -53,23 +53,28 @@ export function Audit() {
         </button>
       </PlaceHead>
       {verified.data && (
-        <p role="status" className={`mb-3 border-l-2 px-3 py-2 ${verified.data.broken ? "border-rust" : "border-deep"} bg-tint`}>
-          {verified.data.broken ? (
-            `Change ${verified.data.broken} is not what was written: ${verified.data.why ?? ""}. What stands before it is whole.`
-          ) : (
-            <>
-              All {verified.data.changes} changes are as they were written. Note this elsewhere, and compare it later:{" "}
-              <code className="break-all select-all">
-                {verified.data.changes}:{verified.data.chain}
-              </code>
-            </>
+        <>
+          <Verified what="changes" one="Change" chain={verified.data} many={verified.data.changes} before="" />
+          {(verified.data.seen.entries > 0 || verified.data.seen.broken) && (
+            <Verified
+              what="entries of what this node saw"
+              one="Entry"
+              chain={verified.data.seen}
+              many={verified.data.seen.entries}
+              before="s"
+            />
           )}
-        </p>
+        </>
       )}
       {pages.data && changes.length === 0 ? (
         <p className="text-soft">None fits.</p>
       ) : (
-        <Rows label="Changes" rows={changes} keyOf={(change) => String(change.revision)} more={more}>
+        <Rows
+          label="Changes"
+          rows={changes}
+          keyOf={(change) => (change.revision != null ? String(change.revision) : `s${change.seen}`)}
+          more={more}
+        >
           {(change) => <Line change={change} />}
         </Rows>
       )}
@@ -77,16 +82,46 @@ export function Audit() {
   );
 }
 
+/** Whether a chain is what was written. */
+function Verified(props: {
+  what: string;
+  one: string;
+  chain: { chain: string; broken?: number | null; why?: string | null };
+  many: number;
+  before: string;
+}) {
+  const { what, one, chain, many, before } = props;
+  return (
+    <p role="status" className={`mb-3 border-l-2 px-3 py-2 ${chain.broken ? "border-rust" : "border-deep"} bg-tint`}>
+      {chain.broken ? (
+        `${one} ${before}${chain.broken} is not what was written: ${chain.why ?? ""}. What stands before it is whole.`
+      ) : (
+        <>
+          All {many} {what} are as they were written. Note this elsewhere, and compare it later:{" "}
+          <code className="break-all select-all">
+            {before}
+            {many}:{chain.chain}
+          </code>
+        </>
+      )}
+    </p>
+  );
+}
+
 function Line({ change }: { change: Change }) {
   return (
     <div className="grid h-full grid-cols-[10rem_8rem_13rem_11rem_1fr] items-center gap-x-4">
-      <Link
-        to="/settings/audit/$revision"
-        params={{ revision: String(change.revision) }}
-        className="text-soft after:absolute after:inset-0"
-      >
-        {moment(change.at)}
-      </Link>
+      {change.revision != null ? (
+        <Link
+          to="/settings/audit/$revision"
+          params={{ revision: String(change.revision) }}
+          className="text-soft after:absolute after:inset-0"
+        >
+          {moment(change.at)}
+        </Link>
+      ) : (
+        <span className="text-soft">{moment(change.at)}</span>
+      )}
       <span className="truncate italic">{change.by}</span>
       <span className="truncate text-soft">{change.from}</span>
       <span className="truncate">

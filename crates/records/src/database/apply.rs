@@ -4,7 +4,9 @@ use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use rusqlite::{Connection, OptionalExtension, Row, Transaction, params};
 
-use crate::command::{BasisOf, Command, Conflict, Done, DraftOf, Envelope, Expected, Fault, Missing, Outcome, VERSION};
+use crate::command::{
+    BasisOf, Command, Conflict, Done, DraftOf, Envelope, Expected, Fault, Missing, Outcome, Personal, VERSION,
+};
 use crate::database::editions::EditionText;
 use crate::database::tables::Before;
 use crate::database::{administrators, drafts, editions, log, tables};
@@ -43,7 +45,9 @@ pub(crate) fn apply(db: &mut Transaction<'_>, envelope: &Envelope) -> Result<App
         Err(error) => return Err(error),
     };
     savepoint.commit()?;
-    log::add(db, revision, envelope, &outcome, &before)?;
+    if envelope.command.is_logged() {
+        log::add(db, revision, envelope, &outcome, &before)?;
+    }
     Ok(Applied { outcome, repeated: false })
 }
 
@@ -60,11 +64,7 @@ fn run(db: &Connection, envelope: &Envelope, revision: u64) -> Result<(Done, Bef
         | Command::SetCertificate(_)
         | Command::SetTrust(_)
         | Command::SetSecret(_)
-        | Command::Backup { .. }
-        | Command::NoteSignIn { .. }
-        | Command::NoteTry { .. }
-        | Command::NoteSignOut { .. }
-        | Command::RefuseSignIn { .. } => {}
+        | Command::Backup { .. } => {}
         Command::Add(rows) => make_way(db, &[], rows, &mut gone)?,
         Command::Change { was, rows } => make_way(db, was, rows, &mut gone)?,
         Command::Remove(names) => names.iter().try_for_each(|name| take(db, name, &mut gone))?,
@@ -129,11 +129,7 @@ fn run(db: &Connection, envelope: &Envelope, revision: u64) -> Result<(Done, Bef
                 return Err(Missing::Token.into());
             }
         }
-        Command::OpenSession { hash, administrator, ends, code } => {
-            administrators::open_session(db, *hash, administrator, *code, (at, *ends))?;
-        }
-        // One that ended by itself in between is as closed as it can be.
-        Command::CloseSession { hash } => drop(db.execute("DELETE FROM session WHERE hash = ?1", [hash.0])?),
+        Command::Personal(personal) => personally(db, personal, at)?,
         Command::ActivateEdition { source, included, note, made_from, basis, draft } => {
             let (hash, made_from) = (hash_of(db, basis)?, *made_from);
             let text = EditionText {
@@ -195,6 +191,24 @@ fn run(db: &Connection, envelope: &Envelope, revision: u64) -> Result<(Done, Bef
         return Err(Conflict::LastEngineer.into());
     }
     Ok((done, before))
+}
+
+fn personally(db: &Connection, personal: &Personal, at: i64) -> Result<(), RecordsError> {
+    match personal {
+        Personal::OpenSession { hash, administrator, ends, code } => {
+            administrators::open_session(db, *hash, administrator, *code, (at, *ends))?;
+        }
+        // One that ended by itself in between is as closed as it can be.
+        Personal::CloseSession { hash } => drop(db.execute("DELETE FROM session WHERE hash = ?1", [hash.0])?),
+        Personal::PutDraft(draft) => drafts::put(db, draft)?,
+        Personal::RemoveDraft { author, version } => {
+            if !drafts::remove(db, author, *version)? {
+                let is_there = drafts::find(db, author)?.is_some();
+                return Err(if is_there { Conflict::Draft.into() } else { Missing::Draft.into() });
+            }
+        }
+    }
+    Ok(())
 }
 
 /// Takes away what stands where other records shall: every one of these is there, those

@@ -8,7 +8,7 @@ use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
-use crate::command::{Command, CommandId, Done, Envelope, Expected, Outcome};
+use crate::command::{Command, CommandId, Done, Envelope, Expected, Outcome, Personal};
 use crate::database::changes::{FieldChange, changes};
 use crate::database::tables::{self, Before};
 use crate::error::RecordsError;
@@ -334,9 +334,14 @@ fn called_before(command: &Command, record: &RecordName) -> Option<RecordName> {
 
 impl Written {
     fn holds(&self, words: &[String]) -> bool {
-        let texts = [&self.author, &self.source, &self.what, &self.subject].map(|text| text.to_lowercase());
-        words.iter().all(|word| texts.iter().any(|text| text.contains(word)))
+        holds([&self.author, &self.source, &self.what, &self.subject], words)
     }
+}
+
+/// Whether every one of these words, in small letters, stands in some of the texts.
+pub(crate) fn holds(texts: [&String; 4], words: &[String]) -> bool {
+    let texts = texts.map(|text| text.to_lowercase());
+    words.iter().all(|word| texts.iter().any(|text| text.contains(word)))
 }
 
 /// A command with what it changed, field by field; no secret is in it.
@@ -389,12 +394,10 @@ fn subject(command: &Command, outcome: &Outcome) -> String {
         Command::AddToken { hash, administrator, name, .. } => format!("{name} ({}) of {administrator}", hash.id()),
         Command::ChangeToken { hash, .. } | Command::RemoveToken { hash } => hash.id(),
         Command::RemoveTokens { administrator } => administrator.clone(),
-        Command::OpenSession { administrator, .. } => administrator.clone(),
-        Command::CloseSession { .. } => String::new(),
-        Command::RefuseSignIn { name } | Command::NoteSignIn { name } | Command::NoteSignOut { name } => name.clone(),
+        Command::Personal(Personal::OpenSession { administrator, .. }) => administrator.clone(),
+        Command::Personal(_) => String::new(),
         Command::Backup { with_key: true } => "with the sealing key".into(),
         Command::Backup { with_key: false } => "without the sealing key".into(),
-        Command::NoteTry { what } => what.clone(),
         Command::Restore { made, replaced, keep_tokens } => {
             let replaced = match replaced {
                 Some((revision, chain)) => format!(", in the place of {revision}:{chain}"),

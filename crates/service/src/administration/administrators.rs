@@ -5,9 +5,9 @@ use std::time::Duration;
 use jiff::Timestamp;
 use regnant_base::{Secret, SecretText};
 use regnant_records::{
-    AdministratorRow, AuditEntry, AuditFilter, Author, Bearer, Command, FieldChange, KnownAdministrator, Reading,
-    RecordName, RecordsError, Role, Rows, SealingKey, ShownCode, TokenHash, TokenRow, TokenUse, TokenUses, Verified,
-    fit_password, new_token, sealed_password, sealed_second_factor, token_hash,
+    AdministratorRow, AuditEntry, AuditFilter, Author, Bearer, Command, KnownAdministrator, NodeAudit, Personal,
+    Reading, RecordName, RecordsError, Role, Rows, SealingKey, Seen, ShownCode, TokenHash, TokenRow, TokenUse,
+    TokenUses, fit_password, new_token, sealed_password, sealed_second_factor, token_hash,
 };
 use serde::{Deserialize, Serialize};
 
@@ -25,6 +25,8 @@ const MOST_TOKENS: usize = 100;
 pub struct Administrators {
     pub(crate) committer: Arc<Committer>,
     pub(crate) uses: TokenUses,
+    /// What this node saw of them, and changes nothing.
+    pub(crate) seen: NodeAudit,
 }
 
 /// An administrator as a file says it.
@@ -239,7 +241,7 @@ impl Administrators {
         let secret = new_token();
         let ends = (now_ms() + length.as_millis() as u64).cast_signed();
         let (hash, administrator) = (token_hash(&secret), author.name.clone());
-        self.committer.apply(author, Command::OpenSession { hash, administrator, ends, code })?;
+        self.committer.apply(author, Command::Personal(Personal::OpenSession { hash, administrator, ends, code }))?;
         Ok(secret)
     }
 
@@ -254,7 +256,8 @@ impl Administrators {
 
     /// Ends a session.
     pub(crate) fn close_session(&self, secret: &str, author: &Author) -> Result<(), AdministrationError> {
-        self.committer.apply(author, Command::CloseSession { hash: token_hash(secret) })?;
+        let hash = token_hash(secret);
+        self.committer.apply(author, Command::Personal(Personal::CloseSession { hash }))?;
         Ok(())
     }
 
@@ -265,26 +268,22 @@ impl Administrators {
 
     /// Keeps in the audit that somebody was not let in.
     pub(crate) fn refuse_sign_in(&self, name: &str, author: &Author) -> Result<(), AdministrationError> {
-        self.committer.apply(author, Command::RefuseSignIn { name: name.to_owned() })?;
-        Ok(())
+        Ok(self.seen.note(author, now_ms(), &Seen::RefusedSignIn(name.to_owned()))?)
     }
 
     /// Keeps in the audit that somebody signed in by an account of a directory.
     pub(crate) fn note_sign_in(&self, author: &Author) -> Result<(), AdministrationError> {
-        self.committer.apply(author, Command::NoteSignIn { name: author.name.clone() })?;
-        Ok(())
+        Ok(self.seen.note(author, now_ms(), &Seen::SignIn)?)
     }
 
     /// Keeps in the audit that somebody of a directory signed out.
     pub(crate) fn note_sign_out(&self, author: &Author) -> Result<(), AdministrationError> {
-        self.committer.apply(author, Command::NoteSignOut { name: author.name.clone() })?;
-        Ok(())
+        Ok(self.seen.note(author, now_ms(), &Seen::SignOut)?)
     }
 
     /// Keeps in the audit that somebody tries a password or a secret of others.
     pub(crate) fn note_try(&self, what: String, by: &Author) -> Result<(), AdministrationError> {
-        self.committer.apply(by, Command::NoteTry { what })?;
-        Ok(())
+        Ok(self.seen.note(by, now_ms(), &Seen::Try(what))?)
     }
 
     /// Keeps in the audit that somebody took a backup.
@@ -363,23 +362,8 @@ impl Administrators {
     /// The last backup that was taken, as the audit has it.
     pub fn last_backup(&self) -> Result<Option<AuditEntry>, AdministrationError> {
         let words = vec!["back".to_owned(), "up".to_owned()];
-        let taken = self.audit(&AuditFilter { below: u64::MAX, most: 20, words, record: None })?;
+        let taken = self.committer.records.audit(&AuditFilter { below: u64::MAX, most: 20, words, record: None })?;
         Ok(taken.into_iter().find(|entry| entry.what == "back up"))
-    }
-
-    /// What was changed, the last change first.
-    pub fn audit(&self, filter: &AuditFilter) -> Result<Vec<AuditEntry>, AdministrationError> {
-        Ok(self.committer.records.audit(filter)?)
-    }
-
-    /// A change, field by field.
-    pub fn audit_entry(&self, revision: u64) -> Result<Option<(AuditEntry, Vec<FieldChange>)>, AdministrationError> {
-        Ok(self.committer.records.audit_entry(revision)?)
-    }
-
-    /// Whether the audit is what was written.
-    pub fn verify(&self) -> Result<Verified, AdministrationError> {
-        Ok(self.committer.records.verify()?)
     }
 }
 

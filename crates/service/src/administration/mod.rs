@@ -2,6 +2,7 @@
 //! [`committer::Committer`] is the one way into the records.
 
 pub(crate) mod administrators;
+pub(crate) mod audit;
 pub(crate) mod certificates;
 pub(crate) mod committer;
 pub(crate) mod common_names;
@@ -32,7 +33,8 @@ use std::io;
 use std::sync::Arc;
 
 use regnant_records::{
-    ImportError, InventoryError, LanguageKind, RecordName, Records, RecordsError, TokenUses, Unusable, WeakPassword,
+    ImportError, InventoryError, LanguageKind, NodeAudit, RecordName, Records, RecordsError, TokenUses, Unusable,
+    WeakPassword,
 };
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
@@ -77,7 +79,7 @@ impl Administration {
     pub(crate) fn open(
         records: Records,
         environment: Environment,
-        uses: TokenUses,
+        (uses, seen): (TokenUses, NodeAudit),
     ) -> Result<Self, AdministrationError> {
         bring_up_to_date(&records, &environment)?;
         let snapshot = environment.snapshot(&records)?;
@@ -91,7 +93,7 @@ impl Administration {
             equipment: Equipment { committer: committer.clone() },
             identities: Identities { committer: committer.clone() },
             inventories: Inventories { committer: committer.clone() },
-            administrators: Administrators { committer: committer.clone(), uses },
+            administrators: Administrators { committer: committer.clone(), uses, seen },
             languages: LanguageFiles { committer: committer.clone() },
             secrets: NamedSecretRecords { committer: committer.clone() },
             committer,

@@ -3,7 +3,10 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use regnant_equipment::Edition;
 use regnant_policy::{PolicyFiles, bad_path};
-use regnant_records::{Author, Command, DraftOf, DraftRow, EditionRow, Envelope, Expected, Reading, Records};
+use regnant_records::{
+    Author, Command, Conflict, DraftOf, DraftRow, EditionRow, Envelope, Expected, Missing, Personal, Reading, Records,
+    RecordsError, Refusal,
+};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -198,7 +201,7 @@ impl Policies {
     /// Writes the draft of an author, where it still has the version that was seen: 0 where there was none.
     pub fn put_draft(
         &self,
-        author: &str,
+        by: &Author,
         files: PolicyFiles,
         made_from: u32,
         seen: u64,
@@ -207,22 +210,22 @@ impl Policies {
         if let Some((path, why)) = files.included.keys().find_map(|path| Some((path, bad_path(path)?))) {
             return Err(AdministrationError::DraftPath(format!("`{}` {why}", path.escape_debug())));
         }
-        let (author, changed_at) = (author.to_owned(), now_ms());
+        let (author, changed_at) = (by.name.clone(), now_ms());
         let mut draft = DraftRow { author, files, made_from, changed_at, version: seen };
-        match self.committer.records.put_draft(&draft)? {
-            Some(version) => {
-                draft.version = version;
-                Ok(draft)
-            }
-            None => Err(AdministrationError::DraftChanged),
-        }
+        let command = Command::Personal(Personal::PutDraft(draft.clone()));
+        self.committer.apply(by, command).map_err(draft_changed)?;
+        draft.version += 1;
+        Ok(draft)
     }
 
     /// Forgets the draft of an author, where a version is said only while it is that.
-    pub fn remove_draft(&self, author: &str, seen: Option<u64>) -> Result<(), AdministrationError> {
-        match self.committer.records.remove_draft(author, seen)? {
-            true => Ok(()),
-            false => self.draft(author).and(Err(AdministrationError::DraftChanged)),
+    pub fn remove_draft(&self, by: &Author, seen: Option<u64>) -> Result<(), AdministrationError> {
+        let command = Command::Personal(Personal::RemoveDraft { author: by.name.clone(), version: seen });
+        match self.committer.apply(by, command) {
+            Err(AdministrationError::Records(RecordsError::Refused(Refusal::NotFound(Missing::Draft)))) => {
+                Err(AdministrationError::NoDraft(by.name.clone()))
+            }
+            done => done.map(drop).map_err(draft_changed),
         }
     }
 
@@ -258,6 +261,15 @@ impl Policies {
 
     fn read_before(&self) -> MutexGuard<'_, VecDeque<(u32, Option<Arc<Edition>>)>> {
         self.read_before.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+fn draft_changed(error: AdministrationError) -> AdministrationError {
+    match error {
+        AdministrationError::Records(RecordsError::Refused(Refusal::Conflict(Conflict::Draft))) => {
+            AdministrationError::DraftChanged
+        }
+        error => error,
     }
 }
 

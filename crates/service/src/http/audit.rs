@@ -1,9 +1,11 @@
 use axum::Json;
 use axum::extract::{Path, State};
-use regnant_records::{AuditEntry, AuditFilter, FieldChange, Outcome};
+use regnant_records::{AuditEntry, FieldChange, NodeEntry, Outcome};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
+use crate::administration::AdministrationError;
+use crate::administration::audit::{AuditPlace, Audited, WantedAudit};
 use crate::clock::iso;
 use crate::http::Api;
 use crate::http::callers::{May, ReadAudit};
@@ -14,12 +16,14 @@ use crate::http::record::words;
 const USUAL: u32 = 100;
 const MOST: u32 = 1_000;
 
-/// A change that somebody made or tried to make.
+/// A change that somebody made or tried to make, or something of administrators that this node saw and that changed
+/// nothing.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct ChangeView {
-    /// Which change it is, counted from 1 without a hole.
-    revision: u64,
-    id: String,
+    /// Which change it is, counted from 1 without a hole; none of what was seen.
+    revision: Option<u64>,
+    /// Which it is of what this node saw, counted likewise; none of a change.
+    seen: Option<u64>,
     /// When, in UTC.
     at: String,
     /// The administrator, `regnant`, or `nobody` for a sign-in that was refused.
@@ -44,7 +48,7 @@ pub(crate) struct ChangeView {
 pub(crate) struct ChangeList {
     changes: Vec<ChangeView>,
     /// `before` of the next page; none at the end.
-    next: Option<u64>,
+    next: Option<String>,
 }
 
 /// A field that a change changed.
@@ -80,6 +84,21 @@ pub(crate) struct VerifiedView {
     broken: Option<u64>,
     /// What is wrong with it.
     why: Option<String>,
+    /// The same of what this node saw.
+    seen: VerifiedSeen,
+}
+
+/// Whether what a node saw of administrators is what was written.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct VerifiedSeen {
+    /// How many entries were looked at.
+    entries: u64,
+    /// The hash of the last that is whole.
+    chain: String,
+    /// The first that is not what was written; none where all are.
+    broken: Option<u64>,
+    /// What is wrong with it.
+    why: Option<String>,
 }
 
 /// Which changes are wanted.
@@ -92,19 +111,34 @@ pub(crate) struct WantedChanges {
     /// Only those that changed this record, such as `nas/quay-sw-1` or
     /// `person/harbour/ida.marsh`.
     record: Option<String>,
-    /// Only those before this revision.
-    before: Option<u64>,
+    /// Only those before this revision, or before the place that a list ended with (`next`).
+    before: Option<String>,
     /// At most this many, 1 to 1000; 100 if not said.
     limit: Option<u32>,
 }
 
 impl ChangeView {
     fn new(entry: AuditEntry) -> Self {
-        let AuditEntry { revision, id, at, author, from, what, subject, outcome, chain } = entry;
+        let AuditEntry { revision, at, author, from, what, subject, outcome, chain, .. } = entry;
         let done = matches!(outcome, Outcome::Done(_));
         let refused = outcome.done().err().map(|refusal| refusal.to_string());
-        let (id, at) = (id.to_string(), iso(at));
-        Self { revision, id, at, by: author, from, what, subject, done, refused, chain }
+        let at = iso(at);
+        Self { revision: Some(revision), seen: None, at, by: author, from, what, subject, done, refused, chain }
+    }
+
+    fn seen(entry: NodeEntry) -> Self {
+        let NodeEntry { number, at, author, from, what, subject, chain } = entry;
+        let (seen, at) = (Some(number), iso(at));
+        Self { revision: None, seen, at, by: author, from, what, subject, done: true, refused: None, chain }
+    }
+}
+
+impl From<Audited> for ChangeView {
+    fn from(entry: Audited) -> Self {
+        match entry {
+            Audited::Change(entry) => Self::new(entry),
+            Audited::Seen(entry) => Self::seen(entry),
+        }
     }
 }
 
@@ -114,7 +148,7 @@ impl From<FieldChange> for FieldView {
     }
 }
 
-/// What was changed, by whom, when and from where, the last change first. No secret is in it.
+/// What was changed, by whom, when and from where, and what this node saw of administrators, the last first. No secret is in it.
 #[utoipa::path(get, path = "/api/v1/audit", params(WantedChanges),
     responses((status = 200, body = ChangeList), (status = 400, body = ApiError), (status = 401, body = ApiError),
         (status = 403, body = ApiError)))]
@@ -129,13 +163,30 @@ pub(crate) async fn audit(
     }
     let record = wanted.record.as_deref().map(str::parse).transpose();
     let record = record.map_err(|error: regnant_records::NoRecordName| ApiError::bad(format!("{error}.")))?;
-    let below = wanted.before.unwrap_or(u64::MAX);
-    let filter = AuditFilter { below, most: most + 1, words: words(wanted.q.as_ref()), record };
-    let mut entries = blocking(move || api.administration.administrators.audit(&filter)).await?;
-    let more = entries.len() > most as usize;
-    entries.truncate(most as usize);
-    let next = entries.last().filter(|_| more).map(|last| last.revision);
-    Ok(Json(ChangeList { changes: entries.into_iter().map(ChangeView::new).collect(), next }))
+    let (before, words) = (wanted.before, words(wanted.q.as_ref()));
+    let work = move || {
+        let administrators = &api.administration.administrators;
+        let before = match before.as_deref().map(place) {
+            None => AuditPlace::END,
+            Some(Some((revision, Some(seen)))) => AuditPlace { revision, seen },
+            Some(Some((revision, None))) => administrators.audit_place(revision)?,
+            Some(None) => return Ok(None),
+        };
+        administrators.audit(&WantedAudit { before, most, words, record }).map(Some)
+    };
+    let (entries, next) = blocking::<_, AdministrationError>(work)
+        .await?
+        .ok_or_else(|| ApiError::bad("`before` is the number of a change, or what a list told as `next`."))?;
+    let next = next.map(|AuditPlace { revision, seen }| format!("{revision}.{seen}"));
+    Ok(Json(ChangeList { changes: entries.into_iter().map(Into::into).collect(), next }))
+}
+
+/// A revision, and behind a full stop the number of what was seen.
+fn place(text: &str) -> Option<(u64, Option<u64>)> {
+    match text.split_once('.') {
+        Some((revision, seen)) => Some((revision.parse().ok()?, Some(seen.parse().ok()?))),
+        None => Some((text.parse().ok()?, None)),
+    }
 }
 
 /// A change, field by field, with what was before and after. No secret is in it.
@@ -157,7 +208,9 @@ pub(crate) async fn entry(
 #[utoipa::path(get, path = "/api/v1/audit/verify", operation_id = "verify_audit",
     responses((status = 200, body = VerifiedView), (status = 401, body = ApiError), (status = 403, body = ApiError)))]
 pub(crate) async fn verify(State(api): State<Api>, _: May<ReadAudit>) -> Result<Json<VerifiedView>, ApiError> {
-    let verified = blocking(move || api.administration.administrators.verify()).await?;
+    let (verified, seen) = blocking(move || api.administration.administrators.verify()).await?;
     let (broken, why) = verified.broken.unzip();
-    Ok(Json(VerifiedView { changes: verified.commands, chain: verified.chain, broken, why }))
+    let (seen_broken, seen_why) = seen.broken.unzip();
+    let seen = VerifiedSeen { entries: seen.commands, chain: seen.chain, broken: seen_broken, why: seen_why };
+    Ok(Json(VerifiedView { changes: verified.commands, chain: verified.chain, broken, why, seen }))
 }

@@ -92,7 +92,7 @@ pub(crate) async fn put_draft(
     let seen = seen_number(&headers)?.unwrap_or(0);
     let active = api.administration.snapshot().active.edition.number;
     let files = PolicyFiles { main: form.source, included: form.included };
-    let work = move || api.administration.policies.put_draft(&by.name, files, form.made_from, seen);
+    let work = move || api.administration.policies.put_draft(&by, files, form.made_from, seen);
     Ok(DraftView::new(blocking(work).await?, active).response())
 }
 
@@ -107,7 +107,7 @@ pub(crate) async fn remove_draft(
     headers: HeaderMap,
 ) -> Result<StatusCode, ApiError> {
     let seen = seen_number(&headers)?;
-    blocking(move || api.administration.policies.remove_draft(&by.name, seen)).await?;
+    blocking(move || api.administration.policies.remove_draft(&by, seen)).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

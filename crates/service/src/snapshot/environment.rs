@@ -59,7 +59,7 @@ impl Environment {
         let active = records.active_number()?;
         let stores = LocalStores::of(records, self.key.clone(), self.pool.clone())?;
         let mut snapshot = Next::all(self, self.nothing(), stores, records.all()?, active).of(records);
-        snapshot.active.earlier = Self::earlier(active, records)?;
+        snapshot.active.earlier = Self::earlier(active, records);
         Ok(snapshot)
     }
 
@@ -82,13 +82,17 @@ impl Environment {
 
     /// Editions before the active one, the newest first, under which access may last. Of one that cannot be read
     /// equipment is refused its lists.
-    fn earlier(active: u32, records: &impl Reading) -> Result<Arc<[Arc<Edition>]>, RecordsError> {
-        let mut earlier = Vec::new();
-        for number in (1..active).rev().take(MOST_EARLIER) {
-            let found = records.edition(number)?;
-            earlier.extend(found.and_then(|(row, basis)| edition_of_old(&row, &basis)).map(Arc::new));
-        }
-        Ok(earlier.into())
+    fn earlier(active: u32, records: &impl Reading) -> Arc<[Arc<Edition>]> {
+        let read = |number| match records.edition(number) {
+            Ok(found) => found.and_then(|(row, basis)| edition_of_old(&row, &basis)).map(Arc::new),
+            Err(error) => {
+                tracing::warn!(
+                    "edition {number}, whose access lists equipment may still ask for, cannot be read: {error}"
+                );
+                None
+            }
+        };
+        (1..active).rev().take(MOST_EARLIER).filter_map(read).collect()
     }
 
     /// A NAS with its secrets opened. One whose secret cannot be opened is given one that nobody has, and signs: none

@@ -81,13 +81,8 @@ impl<'e> Next<'e> {
             | Command::ChangeToken { .. }
             | Command::RemoveToken { .. }
             | Command::RemoveTokens { .. }
-            | Command::OpenSession { .. }
-            | Command::CloseSession { .. }
-            | Command::RefuseSignIn { .. }
-            | Command::NoteSignIn { .. }
-            | Command::NoteSignOut { .. }
             | Command::Backup { .. }
-            | Command::NoteTry { .. }
+            | Command::Personal(_)
             | Command::Restore { .. }
             | Command::UseKey { .. } => {}
         }

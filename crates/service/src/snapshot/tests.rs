@@ -150,7 +150,7 @@ enum Deed {
     Language { row: LanguageRow },
     NoLanguage { kind: LanguageKind, name: &'static str },
     Policy(&'static str),
-    SignIn,
+    SignOut,
 }
 
 fn deed() -> impl Strategy<Value = Deed> {
@@ -198,7 +198,7 @@ fn deed() -> impl Strategy<Value = Deed> {
         1 => select(&[(LanguageKind::Dialect, "quay"), (LanguageKind::Attribute, "device.berth")][..])
             .prop_map(|(kind, name)| Deed::NoLanguage { kind, name }),
         3 => select(&POLICIES[..]).prop_map(Deed::Policy),
-        1 => Just(Deed::SignIn),
+        1 => Just(Deed::SignOut),
     ]
 }
 
@@ -328,7 +328,7 @@ fn command(deed: &Deed, key: &SealingKey, now: &Snapshot) -> Command {
             Command::RemoveLanguage { kind, name: name.into(), basis }
         }
         Deed::Policy(text) => Command::activate(text.into(), basis(&now.languages)),
-        Deed::SignIn => Command::NoteSignIn { name: "harbour".into() },
+        Deed::SignOut => Command::Personal(Personal::CloseSession { hash: token_hash("none") }),
     }
 }
 
