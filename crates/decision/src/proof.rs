@@ -46,7 +46,7 @@ pub(crate) async fn prove(
                 let (from, proof) = (Asker::of(request_facts), method.word().into());
                 let mut attempt = Attempt { claimed, proof, clause, from, log, only: None };
                 // On the heap: a MAC bypass, which comes most often, needs none of it.
-                Box::pin(attempt.run(Tried::Presented(&request_facts.request.presented), means)).await
+                Box::pin(attempt.run(Tried::Presented(request_facts.request.presented), means)).await
             }
             Err(outcome) => outcome,
         };

@@ -172,7 +172,7 @@ pub struct Request<'p> {
     /// The wireless network.
     pub ssid: Option<&'p str>,
     /// The credential.
-    pub presented: Presented,
+    pub presented: &'p Presented,
     /// What else the protocol says.
     pub protocol: &'p dyn ProtocolFacts,
 }

@@ -29,7 +29,7 @@ struct Typed {
     shift: &'static str,
     name: &'static str,
     carrier: Carrier,
-    password: Option<&'static str>,
+    presented: Presented,
 }
 
 impl ProtocolFacts for Typed {
@@ -45,7 +45,6 @@ impl ProtocolFacts for Typed {
 
 impl KeptRequest for Typed {
     fn request(&self) -> Request<'_> {
-        let password = self.password.map(|password| Credential::Password(Secret::new(password.as_bytes())));
         Request {
             nas: &self.nas,
             address: IpAddr::from([127, 0, 0, 1]),
@@ -61,7 +60,7 @@ impl KeptRequest for Typed {
             medium: None,
             port: None,
             ssid: None,
-            presented: password.map_or(Presented::Nothing, Presented::Credential),
+            presented: &self.presented,
             protocol: self,
         }
     }
@@ -209,6 +208,10 @@ impl House {
     }
 }
 
+fn password_of(password: &str) -> Presented {
+    Presented::Credential(Credential::Password(Secret::new(password.as_bytes())))
+}
+
 fn typed(shift: &'static str, name: &'static str, password: &'static str) -> Typed {
     let nas = NasIdentity {
         name: "desk".into(),
@@ -217,7 +220,7 @@ fn typed(shift: &'static str, name: &'static str, password: &'static str) -> Typ
         dialect: "spoken".into(),
         tags: Arc::default(),
     };
-    Typed { nas, shift, name, carrier: Carrier::Pap, password: Some(password) }
+    Typed { nas, shift, name, carrier: Carrier::Pap, presented: password_of(password) }
 }
 
 fn now<F: Future>(future: F) -> F::Output {
@@ -241,7 +244,7 @@ fn a_typed_question_is_decided_by_its_own_facts() {
     );
     let by = Because::Proof(IdentityKind::User, regnant_policy::Event::Failed);
     assert_eq!(ended(night, "ida.marsh", "x"), Ending::Refused { by, text: None });
-    let nothing = Typed { password: None, ..typed(night, "ida.marsh", "") };
+    let nothing = Typed { presented: Presented::Nothing, ..typed(night, "ida.marsh", "") };
     assert_eq!(house.decide(&nothing).ending, Ending::Refused { by, text: None });
     let chap = Typed { carrier: Carrier::Chap, ..typed(night, "ida.marsh", "Tide-Table-61") };
     assert_eq!(house.decide(&chap).ending, Ending::Unfit(Unfit::MethodNotAccepted));

@@ -6,7 +6,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
-use regnant_decision::{Carriage, Decided, EapSession, Ending, KeptRequest, Progress, Resources, Times};
+use regnant_decision::{Carriage, Decided, EapSession, Ending, Progress, Resources, Times};
 use regnant_eap::{Keys, Limits};
 use regnant_radius::number;
 use ulid::Ulid;
@@ -167,7 +167,7 @@ impl Round<'_> {
             eap: Some(EapReply { packet, keys, salts }),
             user_name: reply::user_name(session.gate(), asked, known.details.outer.as_deref(), name),
             chargeable: reply::chargeable(first, self.resources.secret, proved, &known.device),
-            class: reply::class(&first.nas, edition, self.first.request().purpose, (self.id, self.resources.secret)),
+            class: reply::class(&first.nas, edition, self.first.read.purpose, (self.id, self.resources.secret)),
             secrets,
             ms_chap: None,
         };
@@ -184,8 +184,9 @@ fn decision(
 ) -> Decision {
     let edition = first.edition.clone();
     // The session that shared it is over.
-    let accepted = Arc::try_unwrap(first).map_or_else(|first| first.accepted.clone(), |first| first.accepted);
-    Decision::new(id, accepted, edition, decided, reply, replied_at)
+    let kept = |first: &RadiusRequest| (first.accepted.clone(), first.read.clone());
+    let request = Arc::try_unwrap(first).map_or_else(|first| kept(&first), |first| (first.accepted, first.read));
+    Decision::new(id, request, edition, decided, reply, replied_at)
 }
 
 fn longest_packet(accepted: &AcceptedRequest) -> usize {

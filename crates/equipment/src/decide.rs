@@ -17,7 +17,7 @@ use crate::conversation::RadiusConversation;
 use crate::edition::Edition;
 use crate::lists::{self, Listed};
 use crate::reply::{self, Beside};
-use crate::request::RadiusRequest;
+use crate::request::{RadiusRequest, ReadRequest};
 use crate::secrets::NamedSecrets;
 
 /// The edition that decides, with all that a decision takes of one snapshot.
@@ -57,6 +57,8 @@ pub struct Decision {
     pub id: Ulid,
     /// The request; the first of a conversation.
     pub accepted: AcceptedRequest,
+    /// What was read of it.
+    pub read: ReadRequest,
     /// The edition that decided.
     pub edition: Arc<Edition>,
     /// What was decided.
@@ -80,16 +82,17 @@ pub async fn decide(
 ) -> Handled {
     if let Some(Listed { ending, reply }) = lists::answer(&accepted, active) {
         let (decided, edition) = (Decided::at_once(None, ending, elapsed()), active.edition.clone());
-        return Handled::Decided(Box::new(Decision::new(id, accepted, edition, decided, reply, elapsed())));
+        let read = ReadRequest::new(&accepted, &edition);
+        return Handled::Decided(Box::new(Decision::new(id, (accepted, read), edition, decided, reply, elapsed())));
     }
-    let asked = RadiusRequest { accepted, edition: active.edition.clone(), secrets: active.secrets.clone() };
+    let asked = RadiusRequest::new(accepted, active);
     let (table, known, now) = (&*active.policy.table, Findings::default(), id.timestamp_ms());
     let mut facts = RequestFacts { table, request: asked.request(), known, now };
     let policy = &active.policy.policy;
     let gate = policy.choose_gate(&facts as &dyn Facts);
     let chosen_at = elapsed();
     let (carrier, purpose) = (facts.request.carrier, facts.request.purpose);
-    let eap = asked.accepted.packet().first(number::EAP_MESSAGE).is_some();
+    let eap = asked.read.eap;
     let begins = |gate: &Gate| match carrier {
         Some(Carrier::Mac) => gate.accepts(Method::Mac),
         _ => gate.accept.iter().any(|accepted| accepted.method.is_eap()),
@@ -112,8 +115,8 @@ pub async fn decide(
         }
     };
     let made = plain_reply(&asked, &active.policy.table, &mut decided, (id, purpose, resources));
-    let RadiusRequest { accepted, edition, .. } = asked;
-    Handled::Decided(Box::new(Decision::new(id, accepted, edition, decided, made, elapsed())))
+    let RadiusRequest { accepted, read, edition, .. } = asked;
+    Handled::Decided(Box::new(Decision::new(id, (accepted, read), edition, decided, made, elapsed())))
 }
 
 /// The reply to a request that is no conversation.
@@ -123,7 +126,7 @@ fn plain_reply(
     decided: &mut Decided,
     (id, purpose, resources): (Ulid, Option<Purpose>, &Resources<'_>),
 ) -> Result<Option<Vec<u8>>, String> {
-    let RadiusRequest { accepted, edition, secrets } = asked;
+    let RadiusRequest { accepted, edition, secrets, .. } = asked;
     // Access without its attributes would be more than was granted.
     let attributes = match decided.ending.grants() {
         Some(grants) => {
@@ -171,7 +174,7 @@ impl Decision {
     /// answered.
     pub(crate) fn new(
         id: Ulid,
-        accepted: AcceptedRequest,
+        (accepted, read): (AcceptedRequest, ReadRequest),
         edition: Arc<Edition>,
         mut decided: Decided,
         reply: Result<Option<Vec<u8>>, String>,
@@ -181,6 +184,6 @@ impl Decision {
             decided.ending = Ending::Unanswerable(why);
             None
         });
-        Self { id, accepted, edition, decided, reply, replied_at }
+        Self { id, accepted, read, edition, decided, reply, replied_at }
     }
 }

@@ -35,6 +35,7 @@ pub use nas::{FormerSecret, Nas, NasTable};
 pub use privilege::{Doubt, Privilege};
 pub use render::dialect::Dialect;
 pub use render::{CannotSay, RenderError};
+pub use request::ReadRequest;
 pub use secrets::NamedSecrets;
 pub use stranger::{Claims, claims, secret_fits};
 pub use vocabulary::{NameTaken, Vocabulary};

@@ -5,20 +5,54 @@ use std::sync::Arc;
 use regnant_decision::{Carrier, KeptRequest, Medium, NasKind, NoName, Presented, ProtocolFacts, Purpose, Request};
 use regnant_eap::Credential;
 use regnant_policy::{Facts, Known, Mac, Method, Type, Value};
-use regnant_radius::{ChapResponse, Packet, SharedSecret, number, reveal_password};
+use regnant_radius::{ChapResponse, HEADER_LEN, Packet, SharedSecret, number, reveal_password};
 
 use crate::accept::AcceptedRequest;
+use crate::decide::ActiveEdition;
 use crate::edition::Edition;
 use crate::ms_chap;
 use crate::render::asking::Bypass;
 use crate::secrets::NamedSecrets;
 
-/// A request, and the edition that decides it.
+/// A request, what was read of it, and the edition that decides it.
 #[derive(Debug)]
 pub(crate) struct RadiusRequest {
     pub(crate) accepted: AcceptedRequest,
+    pub(crate) read: ReadRequest,
     pub(crate) edition: Arc<Edition>,
     pub(crate) secrets: NamedSecrets,
+}
+
+/// What a request says, read in one pass over its attributes, with the password opened: once, for as long as the
+/// request is kept. What it is for, and what is a MAC bypass, is a matter of the NAS's dialect in an edition.
+#[derive(Clone, Debug)]
+pub struct ReadRequest {
+    name: Result<Place, NoName>,
+    mac: Option<Mac>,
+    carrier: Option<Carrier>,
+    method: Option<Method>,
+    pub(crate) purpose: Option<Purpose>,
+    medium: Option<Medium>,
+    port: Option<u32>,
+    ssid: Option<Place>,
+    presented: Presented,
+    /// Whether it carries EAP.
+    pub(crate) eap: bool,
+}
+
+/// Where a text stands in the packet, which was UTF-8 when it was read.
+#[derive(Clone, Copy, Debug)]
+struct Place {
+    from: u16,
+    to: u16,
+}
+
+impl Place {
+    /// The text; it is there, for the packet is the one that was read.
+    fn text<'p>(self, packet: &Packet<'p>) -> &'p str {
+        let bytes = packet.as_bytes().get(usize::from(self.from)..usize::from(self.to)).unwrap_or_default();
+        std::str::from_utf8(bytes).unwrap_or_default()
+    }
 }
 
 impl ProtocolFacts for RadiusRequest {
@@ -36,40 +70,65 @@ impl ProtocolFacts for RadiusRequest {
 }
 
 impl KeptRequest for RadiusRequest {
-    /// All that one pass over the attributes tells.
     fn request(&self) -> Request<'_> {
-        self.accepted.request(self, &self.edition)
+        self.accepted.request(&self.read, self)
+    }
+}
+
+impl RadiusRequest {
+    pub(crate) fn new(accepted: AcceptedRequest, active: &ActiveEdition) -> Self {
+        let read = ReadRequest::new(&accepted, &active.edition);
+        Self { accepted, read, edition: active.edition.clone(), secrets: active.secrets.clone() }
     }
 }
 
 impl AcceptedRequest {
-    /// What it says, in one pass over its attributes; facts of single attributes are told
-    /// by `protocol`. What the request is for is a matter of the NAS's dialect first.
-    pub fn request<'p>(&'p self, protocol: &'p dyn ProtocolFacts, edition: &Edition) -> Request<'p> {
-        let (packet, nas) = (self.packet(), &*self.nas);
-        let mut raw = Raw::default();
-        for attribute in packet.attributes() {
-            raw.take(attribute.number, attribute.value);
+    /// What it says, as it was read; facts of single attributes are told by `protocol`.
+    pub fn request<'p>(&'p self, read: &'p ReadRequest, protocol: &'p dyn ProtocolFacts) -> Request<'p> {
+        let packet = self.packet();
+        Request {
+            nas: &self.nas.identity,
+            address: self.source.ip(),
+            name: read.name.map(|place| place.text(&packet)),
+            mac: read.mac,
+            carrier: read.carrier,
+            method: read.method,
+            purpose: read.purpose,
+            medium: read.medium,
+            port: read.port,
+            ssid: read.ssid.map(|place| place.text(&packet)),
+            presented: &read.presented,
+            protocol,
         }
-        let text = |bytes: Option<&'p [u8]>| bytes.and_then(|bytes| std::str::from_utf8(bytes).ok());
+    }
+}
+
+impl ReadRequest {
+    /// Reads a request.
+    pub fn new(accepted: &AcceptedRequest, edition: &Edition) -> Self {
+        let (packet, nas) = (accepted.packet(), &*accepted.nas);
+        let (mut raw, mut at) = (Raw::default(), HEADER_LEN);
+        for attribute in packet.attributes() {
+            raw.take(attribute.number, attribute.value, at + 2);
+            at += 2 + attribute.value.len();
+        }
         let name = match raw.user_name {
             Some(name) => std::str::from_utf8(name).map_err(|_| NoName::NotText),
             None => Err(NoName::Missing),
         };
-        let mac = text(raw.calling).and_then(|text| text.parse().ok());
+        let mac = raw.calling.and_then(|bytes| std::str::from_utf8(bytes).ok()).and_then(|text| text.parse().ok());
         let of_ms_chap = ms_chap::presented(&packet, name.ok()).filter(|_| !raw.eap);
         let (presented, ms_chap) = match of_ms_chap {
             Some((presented, method)) => (presented, Some(method)),
-            None => (raw.presented(&packet, self.secret()), None),
+            None => (raw.presented(&packet, accepted.secret()), None),
         };
         let carrier = match ms_chap {
             Some(_) => Some(Carrier::MsChap),
             None => carrier(&raw, name.ok(), mac, &presented, |by| edition.takes_bypass(&nas.dialect, by)),
         };
-        Request {
-            nas: &nas.identity,
-            address: self.source.ip(),
-            name,
+        let ssid = raw.called.and_then(|bytes| std::str::from_utf8(bytes).ok()).and_then(ssid);
+        Self {
+            name: name.map(|name| place(raw.user_name_at, name.len())),
             mac,
             carrier,
             method: ms_chap.or_else(|| carrier.and_then(method)),
@@ -78,11 +137,18 @@ impl AcceptedRequest {
                 .or_else(|| purpose(nas.kind, carrier, integer(raw.service_type), integer(raw.port_type))),
             medium: integer(raw.port_type).map(medium),
             port: port(raw.port, raw.port_id),
-            ssid: text(raw.called).and_then(ssid),
+            // It stands at the end.
+            ssid: ssid.map(|ssid| place(raw.called_end - ssid.len(), ssid.len())),
             presented,
-            protocol,
+            eap: raw.eap,
         }
     }
+}
+
+/// A packet has at most 4096 bytes (RFC 2865 section 3), so that places in it are short.
+fn place(from: usize, length: usize) -> Place {
+    let short = |at: usize| u16::try_from(at).unwrap_or_default();
+    Place { from: short(from), to: short(from + length) }
 }
 
 const LOGIN: u32 = 1;
@@ -100,6 +166,9 @@ const WIRELESS_802_11: u32 = 19;
 #[derive(Default)]
 struct Raw<'p> {
     user_name: Option<&'p [u8]>,
+    /// Where in the packet it begins, and where the called station ends.
+    user_name_at: usize,
+    called_end: usize,
     password: Option<&'p [u8]>,
     chap: Option<&'p [u8]>,
     chap_challenge: Option<&'p [u8]>,
@@ -115,7 +184,12 @@ struct Raw<'p> {
 }
 
 impl<'p> Raw<'p> {
-    fn take(&mut self, attribute: u8, value: &'p [u8]) {
+    fn take(&mut self, attribute: u8, value: &'p [u8], at: usize) {
+        match attribute {
+            number::USER_NAME if self.user_name.is_none() => self.user_name_at = at,
+            number::CALLED_STATION_ID if self.called.is_none() => self.called_end = at + value.len(),
+            _ => {}
+        }
         // The first counts, here as for every `request.*`.
         let keep = |place: &mut Option<&'p [u8]>| {
             place.get_or_insert(value);

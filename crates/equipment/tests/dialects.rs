@@ -3,7 +3,7 @@ use std::sync::Arc;
 
 use proptest::prelude::*;
 use regnant_decision::{NasIdentity, NasKind, ProtocolFacts, Purpose};
-use regnant_equipment::{Dialect, Edition, Nas, Vocabulary, accept};
+use regnant_equipment::{Dialect, Edition, Nas, ReadRequest, Vocabulary, accept};
 use regnant_policy::{Compiled, FactId, Facts, Known, Source, Type, Value};
 use regnant_radius::{Attributes, Builder, Code, Dictionary, SharedSecret};
 
@@ -373,7 +373,7 @@ fn a_firewall_can_send_two_kinds_of_login_that_its_dialect_tells_apart() {
         let nas = Arc::new(Nas::new(identity, networks, secret.clone()));
         let bytes = builder.request(&[1; 16], &secret);
         let accepted = accept(Some(&nas), "127.0.0.31:1".parse().unwrap(), &bytes, 0).unwrap();
-        accepted.request(&NoFacts, &edition).purpose
+        accepted.request(&ReadRequest::new(&accepted, &edition), &NoFacts).purpose
     };
     let tunnel = [("Tarnworks-Zone", "tunnel"), ("Calling-Station-Id", "10.44.0.9"), ("Service-Type", "NAS-Prompt")];
     assert_eq!(ask(&tunnel, "own"), Some(Purpose::Vpn));

@@ -85,9 +85,9 @@ pub enum Subject {
 impl Evidence {
     /// What a decision leaves.
     pub fn new(decision: Decision) -> Self {
-        let Decision { id, accepted, edition, decided, reply, replied_at } = decision;
+        let Decision { id, accepted, read, edition, decided, reply, replied_at } = decision;
         let (packet, vocabulary, times) = (accepted.packet(), &*edition.vocabulary, decided.times);
-        let request = accepted.request(&NoProtocol, &edition);
+        let request = accepted.request(&read, &NoProtocol);
         let facts = RequestFacts { table: vocabulary.table(), request, known: decided.known, now: id.timestamp_ms() };
         let fixed = |grants| edition.fixed_attributes(&accepted.nas.dialect, grants);
         let granted = decided.ending.grants().and_then(fixed);
