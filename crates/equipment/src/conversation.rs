@@ -1,7 +1,6 @@
 //! EAP over RADIUS (RFC 3579): each packet of a conversation in a request or a reply,
 //! bound together by State.
 
-use std::borrow::Cow;
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
@@ -150,11 +149,7 @@ impl Round<'_> {
         session: &mut EapSession,
     ) -> Result<Vec<u8>, String> {
         // Access without its attributes would be more than was granted.
-        let (edition, dialect) = (&self.first.edition, &self.first.accepted.nas.dialect);
-        let attributes = match edition.fixed_attributes(dialect, grants) {
-            Some(attributes) => Cow::Borrowed(attributes),
-            None => session.with_facts(|facts| edition.attributes(dialect, grants, facts))?,
-        };
+        let (edition, attributes) = (&self.first.edition, self.first.attributes(grants)?);
         let salts = reply::salts(self.resources.random);
         let (wanted, dictionary) = (edition.secrets(grants), edition.vocabulary.dictionary());
         // The reply is to this request, and hidden under its authenticator.
@@ -171,7 +166,7 @@ impl Round<'_> {
             secrets,
             ms_chap: None,
         };
-        reply::acceptance(self.accepted, &attributes, &beside)
+        reply::acceptance(self.accepted, attributes, &beside)
     }
 }
 

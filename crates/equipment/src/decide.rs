@@ -1,12 +1,10 @@
 //! From a request to a signed reply.
 
-use std::borrow::Cow;
 use std::sync::Arc;
 use std::time::Duration;
 
 use regnant_decision::{
-    ActivePolicy, Carrier, Decided, Ending, FactTable, Findings, KeptRequest, Purpose, RequestFacts, Resources, Times,
-    Unfit,
+    ActivePolicy, Carrier, Decided, Ending, Findings, KeptRequest, Purpose, RequestFacts, Resources, Times, Unfit,
 };
 use regnant_policy::{Facts, Gate, Method};
 use regnant_radius::number;
@@ -98,7 +96,7 @@ pub async fn decide(
         _ => gate.accept.iter().any(|accepted| accepted.method.is_eap()),
     };
     let unfit = |gate, unfit| Decided::unfit(gate, unfit, chosen_at);
-    let mut decided = match gate {
+    let decided = match gate {
         None => unfit(None, Unfit::NoGate),
         // Only EAP goes on in conversations (RFC 3579 section 2.6.1).
         Some(gate) if eap && asked.accepted.packet().first(number::STATE).is_some() => {
@@ -114,7 +112,7 @@ pub async fn decide(
             regnant_decision::decide(&active.policy, (gate, chosen_at), &mut facts, resources, &elapsed).await
         }
     };
-    let made = plain_reply(&asked, &active.policy.table, &mut decided, (id, purpose, resources));
+    let made = plain_reply(&asked, &decided, (id, purpose, resources));
     let RadiusRequest { accepted, read, edition, .. } = asked;
     Handled::Decided(Box::new(Decision::new(id, (accepted, read), edition, decided, made, elapsed())))
 }
@@ -122,21 +120,14 @@ pub async fn decide(
 /// The reply to a request that is no conversation.
 fn plain_reply(
     asked: &RadiusRequest,
-    table: &FactTable,
-    decided: &mut Decided,
+    decided: &Decided,
     (id, purpose, resources): (Ulid, Option<Purpose>, &Resources<'_>),
 ) -> Result<Option<Vec<u8>>, String> {
     let RadiusRequest { accepted, edition, secrets, .. } = asked;
     // Access without its attributes would be more than was granted.
     let attributes = match decided.ending.grants() {
-        Some(grants) => {
-            let (known, now) = (std::mem::take(&mut decided.known), id.timestamp_ms());
-            let facts = RequestFacts { table, request: asked.request(), known, now };
-            let attributes = edition.attributes(&accepted.nas.dialect, grants, &facts);
-            decided.known = facts.known;
-            attributes?
-        }
-        None => Cow::default(),
+        Some(grants) => asked.attributes(grants)?,
+        None => &[],
     };
     let wanted = decided.ending.grants().map_or(&[][..], |grants| edition.secrets(grants));
     // Most replies need none.
@@ -161,7 +152,7 @@ fn plain_reply(
                 secrets,
                 ms_chap: decided.session_key.as_ref().map(|key| (key, salts)),
             };
-            reply::acceptance(accepted, &attributes, &beside).map(Some)
+            reply::acceptance(accepted, attributes, &beside).map(Some)
         }
         Ending::Refused { .. } | Ending::Unfit(_) => {
             reply::plain_refusal(accepted, &decided.ending, resources.random).map(Some)

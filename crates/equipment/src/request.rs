@@ -1,6 +1,7 @@
 //! A RADIUS request as a decision knows it.
 
-use std::sync::Arc;
+use std::borrow::Cow;
+use std::sync::{Arc, OnceLock};
 
 use regnant_decision::{Carrier, KeptRequest, Medium, NasKind, NoName, Presented, ProtocolFacts, Purpose, Request};
 use regnant_eap::Credential;
@@ -21,6 +22,8 @@ pub(crate) struct RadiusRequest {
     pub(crate) read: ReadRequest,
     pub(crate) edition: Arc<Edition>,
     pub(crate) secrets: NamedSecrets,
+    /// The attributes of grants that depend on facts, rendered when it was asked whether they can be told.
+    rendered: OnceLock<(usize, Vec<u8>)>,
 }
 
 /// What a request says, read in one pass over its attributes, with the password opened: once, for as long as the
@@ -61,10 +64,11 @@ impl ProtocolFacts for RadiusRequest {
     }
 
     fn can_be_told(&self, grants: usize, facts: &dyn Facts) -> Result<(), String> {
-        // Which says too that there are not too many secrets.
-        self.edition.attributes(&self.accepted.nas.dialect, grants, facts)?;
+        if let Cow::Owned(varying) = self.edition.attributes(&self.accepted.nas.dialect, grants, facts)? {
+            self.rendered.get_or_init(|| (grants, varying));
+        }
         let (secrets, dictionary) = (self.edition.secrets(grants), self.edition.vocabulary.dictionary());
-        // Hidden under any salt, they are as long as they will be.
+        // Which says too that there are not too many. Hidden under any salt, they are as long as they will be.
         self.secrets.attributes(secrets, &self.accepted, dictionary, [0; 2]).map(drop)
     }
 }
@@ -78,7 +82,15 @@ impl KeptRequest for RadiusRequest {
 impl RadiusRequest {
     pub(crate) fn new(accepted: AcceptedRequest, active: &ActiveEdition) -> Self {
         let read = ReadRequest::new(&accepted, &active.edition);
-        Self { accepted, read, edition: active.edition.clone(), secrets: active.secrets.clone() }
+        let (edition, secrets) = (active.edition.clone(), active.secrets.clone());
+        Self { accepted, read, edition, secrets, rendered: OnceLock::new() }
+    }
+
+    /// The attributes of grants, encoded, of which it was asked before whether they can be told.
+    pub(crate) fn attributes(&self, grants: usize) -> Result<&[u8], String> {
+        let rendered = || self.rendered.get().filter(|(of, _)| *of == grants).map(|(_, bytes)| &**bytes);
+        let known = self.edition.fixed_attributes(&self.accepted.nas.dialect, grants).or_else(rendered);
+        known.ok_or_else(|| format!("nobody looked whether {grants} can be told"))
     }
 }
 

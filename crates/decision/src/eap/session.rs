@@ -532,15 +532,6 @@ impl EapSession {
         &self.known
     }
 
-    /// What it comes to with all that is known now.
-    pub fn with_facts<T>(&mut self, use_them: impl FnOnce(&RequestFacts<'_>) -> T) -> T {
-        let (first, table) = (self.first.clone(), self.active.table.clone());
-        let facts = self.facts(&*first, &table);
-        let outcome = use_them(&facts);
-        self.known = facts.known;
-        outcome
-    }
-
     /// The gate that it goes through.
     pub fn gate(&self) -> &Gate {
         &self.active.policy.gates()[self.gate]
