@@ -8,6 +8,7 @@
 
 mod bounded_map;
 mod fair_queue;
+mod mac;
 mod network;
 mod printable;
 mod secret;
@@ -18,6 +19,7 @@ mod wanted;
 
 pub use bounded_map::BoundedMap;
 pub use fair_queue::{FairQueue, UnderWay};
+pub use mac::{Mac, MacError};
 pub use network::Network;
 pub use printable::printable;
 pub use secret::{Secret, SecretText};

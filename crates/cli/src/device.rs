@@ -1,7 +1,7 @@
+use regnant_base::Mac;
 use std::io::{Read, stdin};
 use std::process::ExitCode;
 
-use regnant_policy::Mac;
 use serde_json::{Map, Value, json};
 
 use crate::api::Client;

@@ -1,6 +1,7 @@
 //! Facts that stores add about whoever is proved or asks. Nobody is proved by them.
 
-use regnant_policy::{Event, Gate, IdentityKind, Key, Known, Lookup, Mac, Members, Reaction, Value, group_of_store};
+use regnant_base::Mac;
+use regnant_policy::{Event, Gate, IdentityKind, Key, Known, Lookup, Members, Reaction, Value, group_of_store};
 
 use crate::decide::Means;
 use crate::facts::attribute::KnownAttributes;

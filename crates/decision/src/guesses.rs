@@ -9,8 +9,8 @@ use std::pin::Pin;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
-use regnant_base::BoundedMap;
-use regnant_policy::Mac;
+use regnant_base::{BoundedMap, Mac};
+
 use serde::{Deserialize, Serialize};
 
 /// Names, devices and NASes that are remembered at a time; the oldest go first.

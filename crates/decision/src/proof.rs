@@ -3,9 +3,9 @@
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use regnant_base::Secret;
+use regnant_base::{Mac, Secret};
 use regnant_eap::{Answer as EapAnswer, Certificate, Credential};
-use regnant_policy::{Event, Gate, Identify, IdentityKind, Mac, Method, Reaction, StoreId};
+use regnant_policy::{Event, Gate, Identify, IdentityKind, Method, Reaction, StoreId};
 use zeroize::Zeroizing;
 
 use crate::decide::Means;

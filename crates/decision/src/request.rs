@@ -2,8 +2,9 @@
 
 use std::net::IpAddr;
 
+use regnant_base::Mac;
 use regnant_eap::Credential;
-use regnant_policy::{Facts, Known, Mac, Method, Type, Value};
+use regnant_policy::{Facts, Known, Method, Type, Value};
 use serde::{Deserialize, Serialize};
 
 use crate::stores::Groups;

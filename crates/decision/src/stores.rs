@@ -8,9 +8,9 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::task::{Context, Poll};
 use std::time::Duration;
 
-use regnant_base::Secret;
+use regnant_base::{Mac, Secret};
 use regnant_eap::{Certificate, MsChapResponse, Question, Standing};
-use regnant_policy::{Event, IdentityKind, Mac, StoreId, Value};
+use regnant_policy::{Event, IdentityKind, StoreId, Value};
 use thiserror::Error;
 
 use crate::facts::attribute::KnownAttributes;

@@ -8,10 +8,10 @@ use std::sync::Arc;
 use std::task::{Context, Poll, Waker};
 use std::time::Duration;
 
-use regnant_base::Secret;
+use regnant_base::{Mac, Secret};
 use regnant_decision::*;
 use regnant_eap::{Credential, Login, Peer, PeerMethod, PeerStep, Question, Standing};
-use regnant_policy::{Compiled, FactDefinition, Facts, IdentityKind, Known, Mac, Method, Source, Stage, Type, Value};
+use regnant_policy::{Compiled, FactDefinition, Facts, IdentityKind, Known, Method, Source, Stage, Type, Value};
 
 const POLICY: &str = r#"
     grant network { vlan 20 }

@@ -2,8 +2,9 @@
 
 use futures_util::future::try_join_all;
 use ldap3::Scope;
+use regnant_base::Mac;
 use regnant_decision::KnownAttributes;
-use regnant_policy::{IdentityKind, Mac};
+use regnant_policy::IdentityKind;
 
 use crate::answers::Trouble;
 use crate::connection::{Question, search_all};

@@ -2,9 +2,10 @@
 
 use std::time::{Instant, SystemTime, UNIX_EPOCH};
 
+use regnant_base::Mac;
 use regnant_decision::PasswordAnswer;
 use regnant_outside::{Step, shown_certificate};
-use regnant_policy::{IdentityKind, Mac};
+use regnant_policy::IdentityKind;
 use tokio::time::timeout;
 
 use crate::answers::Trouble;

@@ -3,8 +3,9 @@
 use std::net::IpAddr;
 use std::time::Duration;
 
+use regnant_base::Mac;
 use regnant_outside::{Realms, RealmsError, Told};
-use regnant_policy::Mac;
+
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 use url::{Host, Url};

@@ -6,14 +6,14 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use ldap3::Scope;
-use regnant_base::Secret;
+use regnant_base::{Mac, Secret};
 use regnant_decision::{
     Account, AttributeKind, Capabilities, Device, Found, GroupNames, IdentityAttribute, KnownAttributes, LogonAccount,
     MsChapAnswer, PasswordAnswer, Recovered, Store, StoreReply, Title, Unable,
 };
 use regnant_eap::MsChapResponse;
 use regnant_outside::{Cache, DeviceCache, Hints, Names, Room, ServerHealth, Way};
-use regnant_policy::{IdentityKind, Mac};
+use regnant_policy::IdentityKind;
 use sha2::{Digest, Sha256};
 use tokio::runtime::Handle;
 

@@ -3,9 +3,10 @@
 use std::borrow::Cow;
 use std::sync::{Arc, OnceLock};
 
+use regnant_base::Mac;
 use regnant_decision::{Carrier, KeptRequest, Medium, NasKind, NoName, Presented, ProtocolFacts, Purpose, Request};
 use regnant_eap::Credential;
-use regnant_policy::{Facts, Known, Mac, Method, Type, Value};
+use regnant_policy::{Facts, Known, Method, Type, Value};
 use regnant_radius::{ChapResponse, HEADER_LEN, Packet, SharedSecret, number, reveal_password};
 
 use crate::accept::AcceptedRequest;

@@ -6,12 +6,12 @@
 
 use std::net::SocketAddr;
 
-use regnant_base::printable;
+use regnant_base::{Mac, printable};
 use regnant_decision::{
     DeviceLookUp, EapEvidence, Ending, FactCode, Identity, LookUp, Presented, ProtocolFacts, RequestFacts,
 };
 use regnant_equipment::{Decision, Edition, Vocabulary, Whereabouts};
-use regnant_policy::{FactId, Facts, Known, Mac, Type, Value};
+use regnant_policy::{FactId, Facts, Known, Type, Value};
 use regnant_radius::{Attributes, HEADER_LEN, Packet};
 use serde::{Deserialize, Serialize};
 use ulid::Ulid;

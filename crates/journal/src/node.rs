@@ -1,9 +1,10 @@
 use std::path::Path;
 
 use pem::Pem;
+use regnant_base::Mac;
 use regnant_decision::{Machines, SeenMachine};
 use regnant_eap::Chain;
-use regnant_policy::Mac;
+
 use rusqlite::{Connection, Row};
 use ulid::Ulid;
 

@@ -2,10 +2,10 @@ use std::collections::HashMap;
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use regnant_base::given_up;
+use regnant_base::{Mac, given_up};
 use regnant_decision::EntryKind;
 use regnant_evidence::{AccountingRecord, Evidence, UnheardRecord};
-use regnant_policy::Mac;
+
 use rusqlite::types::Value;
 use rusqlite::{Connection, OptionalExtension, Row};
 use ulid::Ulid;

@@ -3,9 +3,9 @@
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use regnant_base::BoundedMap;
+use regnant_base::{BoundedMap, Mac};
 use regnant_decision::{Account, Device, Found};
-use regnant_policy::{IdentityKind, Mac, Value};
+use regnant_policy::{IdentityKind, Value};
 
 /// Accounts that are kept at most.
 const MOST: usize = 10_000;

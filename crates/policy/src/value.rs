@@ -4,8 +4,8 @@ use std::net::IpAddr;
 
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
-use crate::mac::Mac;
 use crate::window::show_instant;
+use regnant_base::Mac;
 
 /// The value of a fact or literal. Text borrows where it can.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]

@@ -3,6 +3,7 @@ mod common;
 
 use common::*;
 use proptest::prelude::*;
+use regnant_base::Mac;
 use regnant_policy::*;
 
 fn is(value: Value<'static>) -> Known<Value<'static>> {

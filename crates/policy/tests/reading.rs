@@ -5,6 +5,7 @@ use std::net::IpAddr;
 
 use common::*;
 use proptest::prelude::*;
+use regnant_base::Mac;
 use regnant_policy::*;
 
 /// A policy whose only grant says this.

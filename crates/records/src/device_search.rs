@@ -1,9 +1,8 @@
 //! Finding devices among a million: digits of an address and what devices have in common
 //! are looked for in memory, words in a file.
 
+use regnant_base::Mac;
 use std::collections::{BTreeMap, BTreeSet};
-
-use regnant_policy::Mac;
 
 use crate::database::{Reading, Records, device_id, devices_by_id, mac_of};
 use crate::device_table::{DeviceTable, Digits, Wanted};

@@ -6,8 +6,9 @@ use std::collections::{BinaryHeap, HashMap};
 use std::hash::BuildHasher;
 use std::sync::Arc;
 
+use regnant_base::Mac;
 use regnant_decision::{Device, Groups, KnownAttributes, Title, Titles};
-use regnant_policy::{Mac, Value};
+use regnant_policy::Value;
 
 use crate::attributes::as_facts;
 use crate::database::LookedUp;

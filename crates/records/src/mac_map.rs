@@ -1,10 +1,9 @@
 //! Addresses with something small about each, in as little room as they take.
 
+use regnant_base::Mac;
 use std::collections::hash_map::RandomState;
 use std::hash::BuildHasher;
 use std::sync::Arc;
-
-use regnant_policy::Mac;
 
 use crate::rows::number;
 

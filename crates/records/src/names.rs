@@ -1,10 +1,10 @@
 //! What records are called: by commands, by the audit, and by whoever asks for the past
 //! of one.
 
+use regnant_base::Mac;
 use std::fmt;
 use std::str::FromStr;
 
-use regnant_policy::Mac;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 

@@ -4,8 +4,8 @@
 use std::collections::HashSet;
 use std::sync::LazyLock;
 
-use regnant_base::SecretText;
-use regnant_policy::Mac;
+use regnant_base::{Mac, SecretText};
+
 use thiserror::Error;
 
 /// RFC 2865 section 5.2: User-Password carries at most 128 bytes.

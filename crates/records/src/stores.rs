@@ -5,13 +5,13 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use jiff::Timestamp;
+use regnant_base::{Mac, Secret};
 use regnant_decision::{
     Account, Answer, Capabilities, Device, Found, GroupNames, Groups, MsChapAnswer, NoAnswer, PasswordAnswer,
     Recovered, Store, StoreRegistry, StoreReply, Titles, Unable,
 };
 use regnant_eap::MsChapResponse;
-use regnant_policy::{IdentityKind, Mac, Value};
-use regnant_radius::Secret;
+use regnant_policy::{IdentityKind, Value};
 use sha2::{Digest, Sha256};
 
 use crate::command::Command;

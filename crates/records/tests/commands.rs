@@ -6,8 +6,9 @@ use std::sync::{Arc, LazyLock};
 use std::time::Duration;
 
 use proptest::prelude::*;
+use regnant_base::Mac;
 use regnant_decision::{NasKind, StoreReply};
-use regnant_policy::Mac;
+
 use regnant_records::*;
 use rusqlite::Connection;
 

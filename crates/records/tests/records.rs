@@ -5,10 +5,10 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
 
+use regnant_base::{Mac, Secret};
 use regnant_decision::*;
 use regnant_eap::MsChapResponse;
-use regnant_policy::{IdentityKind, Mac};
-use regnant_radius::Secret;
+use regnant_policy::IdentityKind;
 use regnant_records::*;
 
 fn key(dir: &Path) -> Arc<SealingKey> {

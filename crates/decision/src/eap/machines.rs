@@ -1,8 +1,8 @@
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
-use regnant_base::BoundedMap;
+use regnant_base::{BoundedMap, Mac};
 use regnant_eap::Chain;
-use regnant_policy::{Gate, Mac};
+use regnant_policy::Gate;
 
 /// Machines that proved themselves, by the MAC address that they did it from.
 /// What this node saw, not what somebody configured.

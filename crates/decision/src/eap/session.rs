@@ -1,10 +1,11 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use regnant_base::Mac;
 use regnant_eap::{
     Answer, CertificateFault, Chain, Claim, Conversation, Failure, IdentityType, Keys, Limits, Offer, Step,
 };
-use regnant_policy::{Event, Gate, IdentityKind, Mac, Reaction};
+use regnant_policy::{Event, Gate, IdentityKind, Reaction};
 
 use crate::added::add_facts;
 use crate::decide::{ActivePolicy, Decided, Means, Resources, Times, decide_by_rules};

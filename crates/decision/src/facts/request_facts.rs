@@ -1,8 +1,9 @@
 use std::borrow::Cow;
 use std::sync::Arc;
 
+use regnant_base::Mac;
 use regnant_eap::{Certificate, TlsAbout};
-use regnant_policy::{Event, FactId, Facts, IdentityKind, Known, Mac, Members, Value};
+use regnant_policy::{Event, FactId, Facts, IdentityKind, Known, Members, Value};
 
 use crate::added::{Added, AddedFacts, OwnGroups};
 use crate::facts::attribute::IdentityAttribute;

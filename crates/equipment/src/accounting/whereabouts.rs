@@ -1,6 +1,6 @@
 use std::borrow::Cow;
 
-use regnant_policy::Mac;
+use regnant_base::Mac;
 use regnant_radius::{Attributes, number};
 
 use crate::request::port;

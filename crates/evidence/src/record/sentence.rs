@@ -1,5 +1,6 @@
+use regnant_base::Mac;
 use regnant_decision::Carrier;
-use regnant_policy::{Event, IdentityKind, Mac};
+use regnant_policy::{Event, IdentityKind};
 use serde::{Deserialize, Serialize};
 
 use crate::record::handshake::{Handshake, reason};

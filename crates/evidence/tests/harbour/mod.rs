@@ -14,12 +14,13 @@ use std::sync::{Arc, Mutex};
 use std::task::{Context, Poll, Waker};
 use std::time::Duration;
 
+use regnant_base::Mac;
 use regnant_certificates::{Authority, Bundle, Issued, Order, Purpose, read_certificates, read_crls};
 use regnant_decision::*;
 use regnant_eap::{MsChapResponse, Question, Standing, Standings};
 use regnant_equipment::{NamedSecrets, decide, *};
 use regnant_evidence::*;
-use regnant_policy::{Checks, Compiled, IdentityKind, KnownStore, Mac, Severity, Source, Value};
+use regnant_policy::{Checks, Compiled, IdentityKind, KnownStore, Severity, Source, Value};
 use regnant_radius::*;
 use ulid::Ulid;
 

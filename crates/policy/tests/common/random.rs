@@ -1,6 +1,7 @@
 //! Conditions, rules and facts at random, of few values so that they meet.
 
 use proptest::prelude::*;
+use regnant_base::Mac;
 use regnant_policy::*;
 
 use super::{Stated, stated};

@@ -14,8 +14,9 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, TryLockError};
 use std::{fs, io};
 
+use regnant_base::Mac;
 use regnant_decision::Titles;
-use regnant_policy::Mac;
+
 use rusqlite::{Connection, OpenFlags, Transaction};
 use rusqlite_migration::{M, Migrations};
 

@@ -1,9 +1,8 @@
 //! People and machines as records: what of a password is kept, and what of one that is there
 //! stays.
 
-use regnant_base::{Secret, SecretText};
+use regnant_base::{Mac, Secret, SecretText};
 use regnant_eap::mschap::nt_password_hash;
-use regnant_policy::Mac;
 
 use crate::error::RecordsError;
 use crate::inventory::{InventoryError, MachineEntry, PersonEntry, expiry, fit_texts, named, without_repeats};

@@ -6,10 +6,10 @@ use std::collections::{HashMap, HashSet};
 
 use hmac::{Hmac, KeyInit, Mac as _};
 use jiff::Timestamp;
-use regnant_base::Network;
 use regnant_base::SecretText;
+use regnant_base::{Mac, Network};
 use regnant_decision::NasKind;
-use regnant_policy::Mac;
+
 use serde::{Deserialize, Serialize};
 use sha2::Sha256;
 use thiserror::Error;

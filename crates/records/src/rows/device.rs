@@ -1,6 +1,6 @@
 //! Devices, as they are kept, and their addresses.
 
-use regnant_policy::Mac;
+use regnant_base::Mac;
 use serde::{Deserialize, Serialize};
 
 use crate::attributes::AttributeValues;

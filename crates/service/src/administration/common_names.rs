@@ -3,7 +3,7 @@
 
 use std::collections::BTreeMap;
 
-use regnant_policy::Mac;
+use regnant_base::Mac;
 use regnant_records::{
     Author, Command, CommonNameEntry, CommonNameKind, CommonNameRow, DeviceFilter, Keep, Reading, RecordName,
     RecordsError, Rows,

@@ -1,8 +1,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use regnant_base::SecretText;
-use regnant_policy::Mac;
+use regnant_base::{Mac, SecretText};
+
 use regnant_records::{
     AdministratorRow, Author, Barred, Command, CommonNameKind, DeclaredAttributes, DeviceEntry, DeviceFilter,
     DeviceRow, KeptPassword, MachineEntry, MachineRow, Marked, NasRow, PersonEntry, PersonRow, Reading, RecordName,

@@ -245,7 +245,7 @@ pub enum AdministrationError {
     )]
     BarredByEngineer {
         /// Which.
-        device: regnant_policy::Mac,
+        device: regnant_base::Mac,
         /// Who.
         by: String,
         /// Why.

@@ -3,10 +3,11 @@
 
 use std::time::Duration;
 
+use regnant_base::Mac;
 use regnant_decision::{Found, KnownAttributes, Store, StoreRegistry, StoreReply};
 use regnant_equipment::Edition;
 use regnant_policy::{
-    CaseResult, Event, Gate, IdentityKind, Key, Known, Lookup, Mac, Schema, StatedFacts, StoreId, Value, group_of_store,
+    CaseResult, Event, Gate, IdentityKind, Key, Known, Lookup, Schema, StatedFacts, StoreId, Value, group_of_store,
 };
 use tokio::runtime::Handle;
 use tokio::time::{Instant, timeout_at};

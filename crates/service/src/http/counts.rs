@@ -3,8 +3,9 @@
 use axum::Json;
 use axum::extract::State;
 use jiff::Timestamp;
+use regnant_base::Mac;
 use regnant_journal::{Count, JournalError, NewestKind};
-use regnant_policy::Mac;
+
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 

@@ -4,8 +4,9 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Response};
+use regnant_base::Mac;
 use regnant_journal::{JournalError, NewestKind};
-use regnant_policy::Mac;
+
 use regnant_records::{AttributeValue, AttributeValues, DeviceEntry, DeviceFilter, DeviceRow, RecordName};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};

@@ -7,11 +7,11 @@ use std::time::Duration;
 
 use proptest::prelude::*;
 use proptest::sample::select;
-use regnant_base::Secret;
+use regnant_base::{Mac, Secret};
 use regnant_certificates::{Bundle, Issued, self_signed};
 use regnant_decision::{AttributeKind, IdentityAttribute, NasKind, StoreReply};
 use regnant_outside::Never;
-use regnant_policy::{IdentityKind, Mac};
+use regnant_policy::IdentityKind;
 use regnant_records::*;
 use tokio::runtime::Runtime;
 

@@ -1,10 +1,10 @@
 use std::hash::{BuildHasher, Hash, Hasher, RandomState};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
-use regnant_base::BoundedMap;
+use regnant_base::{BoundedMap, Mac};
 use regnant_equipment::{Decision, Report, Whereabouts};
 use regnant_evidence::Evidence;
-use regnant_policy::Mac;
+
 use ulid::Ulid;
 
 /// Devices and names that are remembered, of all NASes.

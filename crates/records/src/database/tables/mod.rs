@@ -3,9 +3,9 @@
 mod put;
 mod read;
 
+use regnant_base::Mac;
 use std::collections::BTreeMap;
 
-use regnant_policy::Mac;
 use rusqlite::{Connection, OptionalExtension, Params, Row, ToSql, params_from_iter};
 use serde::{Deserialize, Serialize};
 

@@ -10,7 +10,7 @@ use std::sync::Arc;
 use std::thread;
 use std::time::Duration;
 
-use regnant_policy::Mac;
+use regnant_base::Mac;
 use regnant_records::{
     Author, Command, CommonNameEntry, CommonNameKind, DeclaredAttributes, DeviceEntry, Done, Envelope, Import, Keep,
     MachineEntry, Marked, NasEntry, PersonEntry, Reading, RecordName, Records, RecordsError, Refusal, Rows, Sealed,
