@@ -10,6 +10,9 @@ use crate::administration::followers::{Follower, followers};
 use crate::clock::now_ms;
 use crate::snapshot::{Environment, Next, Snapshot};
 
+/// How often something is made before a turn that others make void.
+const TRIES: usize = 4;
+
 /// The one way in which shared records change. A command is applied in a transaction; the snapshot that follows from
 /// it is made of the records as they would be; where something in it could not be used, the command is refused and
 /// nothing has happened. Otherwise the transaction is committed, the snapshot counts, and the followers are told.
@@ -60,13 +63,14 @@ impl Committer {
     }
 
     /// Takes the turn with what was made of something before it, since hashing a password or checking a policy is slow
-    /// and everybody would wait for it: made anew where that is otherwise by then.
+    /// and everybody would wait for it: made anew where that is otherwise by then. Where it is otherwise again and
+    /// again, it is made within the turn in the end: nobody who changes much keeps another from ever having theirs.
     pub(crate) fn prepared<B: PartialEq, M>(
         &self,
         read: impl Fn() -> Result<B, AdministrationError>,
         make: impl Fn(&B) -> Result<M, AdministrationError>,
     ) -> Result<(Turn<'_>, B, M), AdministrationError> {
-        loop {
+        for _ in 0..TRIES {
             let before = read()?;
             let made = make(&before)?;
             let turn = self.turn();
@@ -74,6 +78,10 @@ impl Committer {
                 return Ok((turn, before, made));
             }
         }
+        let turn = self.turn();
+        let before = read()?;
+        let made = make(&before)?;
+        Ok((turn, before, made))
     }
 
     /// Applies a command that no decision depends on.
@@ -81,11 +89,15 @@ impl Committer {
         Ok(self.records.apply(&Envelope::new(author, now_ms(), command))?)
     }
 
-    /// Lets what was fetched count from now on.
+    /// Lets what was fetched count from now on. What others sent us makes nothing of ours unusable: where it would,
+    /// all stays as it was.
     pub(crate) fn count_what_was_fetched(&self) {
         let turn = self.turn();
         let fetched = Next::new(&self.environment, &self.snapshot.load()).fetched().of(&*self.records);
-        self.snapshot.store(Arc::new(fetched));
+        match self.fit(fetched) {
+            Ok(fetched) => self.snapshot.store(Arc::new(fetched)),
+            Err(error) => tracing::error!("what was fetched does not count: {error}"),
+        }
         drop(turn);
     }
 

@@ -199,7 +199,7 @@ impl LanguageFiles {
         let files = self.active_files()?;
         environment
             .checked
-            .check(&files, &around, &languages)
+            .check(&files, &around, &languages, true)
             .map_err(|unfit| AdministrationError::Unfit(Box::new(CheckReport::unfit(unfit))))?;
         let command = command(records.basis_of(languages.basis())?);
         let done = turn.commit_expecting(by, command, Expected::Edition(active.number))?;

@@ -96,15 +96,15 @@ impl Policies {
 
     /// Checks a policy against the records and runs its cases.
     pub fn check(&self, files: &PolicyFiles, to_activate: bool) -> Result<CheckReport, AdministrationError> {
-        Ok(match self.checked(&self.around()?, files) {
+        Ok(match self.checked(&self.around()?, files, to_activate) {
             Ok(edition) if to_activate => self.judged(&edition, CheckReport::fit_to_activate(&edition)),
             Ok(edition) => self.judged(&edition, CheckReport::fit(&edition)),
             Err(unfit) => CheckReport::unfit(unfit),
         })
     }
 
-    fn checked(&self, around: &Around, files: &PolicyFiles) -> Result<Arc<Edition>, Unfit> {
-        self.committer.environment.checked.check(files, &around.names, &around.languages)
+    fn checked(&self, around: &Around, files: &PolicyFiles, to_activate: bool) -> Result<Arc<Edition>, Unfit> {
+        self.committer.environment.checked.check(files, &around.names, &around.languages, to_activate)
     }
 
     fn around(&self) -> Result<Around, AdministrationError> {
@@ -130,7 +130,7 @@ impl Policies {
         // Whoever changes something else waits for no policy that is compiled.
         let checked = |around: &Around| {
             let edition = self
-                .checked(around, &wanted.files)
+                .checked(around, &wanted.files, true)
                 .map_err(|unfit| AdministrationError::Unfit(Box::new(CheckReport::unfit(unfit))))?;
             let report = self.judged(&edition, CheckReport::fit_to_activate(&edition));
             if report.failed_cases() > 0 || report.errors() > 0 {

@@ -9,7 +9,7 @@ use crate::languages::Languages;
 use crate::surroundings::Surroundings;
 
 /// Editions that are kept for whoever activates what was checked.
-const MOST: usize = 3;
+const MOST: usize = 2;
 
 /// Why a policy cannot become an edition.
 pub(crate) enum Unfit {
@@ -24,12 +24,14 @@ pub(crate) enum Unfit {
 pub(crate) struct CheckedEditions(Mutex<VecDeque<([u8; 32], Arc<Edition>)>>);
 
 impl CheckedEditions {
-    /// The edition of a policy that can be told to all equipment; 0 is its number.
+    /// The edition of a policy that can be told to all equipment, under no number yet; it is kept where it is about to be
+    /// activated, and not while somebody writes it.
     pub(crate) fn check(
         &self,
         files: &PolicyFiles,
         around: &Surroundings,
         languages: &Languages,
+        to_activate: bool,
     ) -> Result<Arc<Edition>, Unfit> {
         let key = key(files, around);
         if let Some(known) = self.get(&key) {
@@ -37,6 +39,9 @@ impl CheckedEditions {
         }
         let edition = languages.edition_for(Source::from(files), &around.schema(languages), around.equipment())?;
         let edition = Arc::new(edition);
+        if !to_activate {
+            return Ok(edition);
+        }
         let mut kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         if kept.len() == MOST {
             kept.pop_front();
