@@ -1,6 +1,5 @@
-use regnant_radius::Code;
-
 use regnant_client::{ExchangeError, Reply};
+use regnant_radius::Code;
 
 use crate::filter::{Sent, passes};
 

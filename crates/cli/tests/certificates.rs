@@ -297,3 +297,30 @@ fn certificates_and_trusts_are_put_where_they_are_as_they_were_seen() {
     assert_eq!(service.get("trusts?q=tarnmouth").1["trusts"].as_array().unwrap().len(), 1);
     assert_eq!(service.get("trusts?q=nowhere").1["trusts"].as_array().unwrap().len(), 0);
 }
+
+#[test]
+fn a_certificate_that_does_not_open_refuses_at_its_gates_and_nothing_else() {
+    let mut service = Running::harbour();
+    let crane =
+        |service: &Running| service.try_from(&regnant_campus::harbour::QUAY_SW_1, &["mac", "--mac", "02005e200007"]);
+    peap(&service).ends_with(0);
+    service.end("-TERM");
+    let records = rusqlite::Connection::open(service.data.join("records.sqlite")).unwrap();
+    assert_eq!(records.execute("UPDATE certificate SET key = zeroblob(90)", []).unwrap(), 1);
+    drop(records);
+    let service = service.again();
+    peap(&service).ends_with(1);
+    crane(&service).ends_with(0);
+    let told = printed(&service.client(&["doctor"]).output().unwrap());
+    assert!(told.contains("what is configured: certificate `radius.tarnmouth.example`"), "{told}");
+    assert!(told.contains("what is configured: gate `switch-ports`"), "{told}");
+    // What is changed takes effect all the same.
+    service.client(&["device", "bar", "02005e200007", "--reason", "stolen"]).succeeds();
+    crane(&service).ends_with(1);
+    let folder = service.data.join("harbour");
+    let mut import = service.client(&["certificate", "import", "--name", "radius.tarnmouth.example"]);
+    import.args([folder.join("server.pem"), folder.join("server.key")]).succeeds();
+    peap(&service).ends_with(0);
+    let told = printed(&service.client(&["doctor"]).output().unwrap());
+    assert!(told.contains("this node can use all that is configured"), "{told}");
+}

@@ -5,7 +5,6 @@ use std::time::Duration;
 
 use regnant_base::Mac;
 use regnant_outside::{Realms, RealmsError, Told};
-
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 use url::{Host, Url};

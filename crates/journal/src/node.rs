@@ -4,7 +4,6 @@ use pem::Pem;
 use regnant_base::Mac;
 use regnant_decision::{Machines, SeenMachine};
 use regnant_eap::Chain;
-
 use rusqlite::{Connection, Row};
 use ulid::Ulid;
 

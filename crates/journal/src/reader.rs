@@ -5,7 +5,6 @@ use std::time::{Duration, Instant};
 use regnant_base::{Mac, given_up};
 use regnant_decision::EntryKind;
 use regnant_evidence::{AccountingRecord, Evidence, UnheardRecord};
-
 use rusqlite::types::Value;
 use rusqlite::{Connection, OptionalExtension, Row};
 use ulid::Ulid;

@@ -7,6 +7,8 @@ use std::io::{self, BufWriter, Write};
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::thread;
+use std::time::Instant;
 
 use memchr::memmem::Finder;
 
@@ -21,6 +23,8 @@ const BLOCK: usize = 1 << 20;
 const APART: u64 = 1_024;
 /// Changes that are kept in memory before the file is written anew.
 const MOST_CHANGES: usize = 20_000;
+/// How many times as long as it takes to write the file nothing is written, where more came meanwhile.
+const REST: u32 = 3;
 /// A number as 16 hexadecimal digits stands before the text of a line.
 const ID: usize = 16;
 
@@ -69,15 +73,23 @@ impl DeviceTexts {
         state.writing = true;
         let mut made = Ok(());
         while std::mem::take(&mut state.again) {
-            let before = state.changes;
+            let (before, begun) = (state.changes, Instant::now());
             drop(state);
             let sorted = Sorted::write(&self.folder, records);
+            let took = begun.elapsed();
             state = self.lock();
             made = sorted.map(|sorted| {
                 state.file = Some(Arc::new(sorted));
                 // What the file was read after is in it.
                 state.changed.retain(|_, (change, _)| *change > before);
             });
+            if state.again {
+                // Where much comes part after part, most of the time is for that.
+                self.written.notify_all();
+                drop(state);
+                thread::sleep(took * REST);
+                state = self.lock();
+            }
         }
         (state.writing, state.failed) = (false, made.is_err());
         self.written.notify_all();

@@ -75,7 +75,8 @@ pub enum RecordsError {
     /// A file is of a later release.
     #[error(
         "{} has form {form}, and this release knows {known}: install the release that wrote it, or restore what was kept \
-         before it was brought up to date", file.display()
+         before it was brought up to date; what a build before the first release wrote is read by that build alone",
+         file.display()
     )]
     Newer {
         /// The file.

@@ -1,6 +1,6 @@
 //! What a node saw of administrators, in a file of its own, each entry chained to the one before.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use rusqlite::{Connection, OptionalExtension, Row, params};
@@ -8,7 +8,7 @@ use sha2::{Digest, Sha256};
 
 use crate::command::Author;
 use crate::database::log::{Verified, holds};
-use crate::database::open_database;
+use crate::database::{open_database, open_to_read};
 use crate::error::RecordsError;
 use crate::sealing::hex;
 
@@ -29,7 +29,10 @@ pub enum Seen {
 
 /// What this node saw, from the first on.
 #[derive(Debug)]
-pub struct NodeAudit(Mutex<Connection>);
+pub struct NodeAudit {
+    path: PathBuf,
+    connection: Mutex<Connection>,
+}
 
 /// One entry of it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -66,7 +69,7 @@ const COLUMNS: &str = "number, at, author, source, what, subject, chain";
 impl NodeAudit {
     /// Opens or makes the file.
     pub fn open(path: &Path) -> Result<Self, RecordsError> {
-        Ok(Self(Mutex::new(open_database(path, FORMS)?)))
+        Ok(Self { path: path.into(), connection: Mutex::new(open_database(path, FORMS)?) })
     }
 
     /// Keeps what was seen; it is on the disk when this returns.
@@ -93,9 +96,10 @@ impl NodeAudit {
 
     /// The entries below a number in which every one of these words stands, the last first.
     pub fn entries(&self, below: u64, most: u32, words: &[String]) -> Result<Vec<NodeEntry>, RecordsError> {
-        let db = self.lock();
+        // Nobody who could not sign in waits while all of it is looked through.
+        let db = open_to_read(&self.path)?;
         let sql = format!("SELECT {COLUMNS} FROM note WHERE number < ?1 ORDER BY number DESC");
-        let mut statement = db.prepare_cached(&sql)?;
+        let mut statement = db.prepare(&sql)?;
         let mut rows = statement.query([i64::try_from(below).unwrap_or(i64::MAX)])?;
         let mut entries = Vec::new();
         while let Some(row) = rows.next()? {
@@ -114,14 +118,14 @@ impl NodeAudit {
     pub fn first_after(&self, at: u64) -> Result<u64, RecordsError> {
         let sql = "SELECT min(number) FROM note WHERE at > ?1";
         let at = i64::try_from(at).unwrap_or(i64::MAX);
-        let first: Option<i64> = self.lock().prepare_cached(sql)?.query_row([at], |row| row.get(0))?;
+        let first: Option<i64> = open_to_read(&self.path)?.query_row(sql, [at], |row| row.get(0))?;
         Ok(first.map_or(u64::MAX, i64::cast_unsigned))
     }
 
     /// Goes along the chain from the first entry to the last.
     pub fn verify(&self) -> Result<Verified, RecordsError> {
-        let db = self.lock();
-        let mut statement = db.prepare_cached(&format!("SELECT {COLUMNS} FROM note ORDER BY number"))?;
+        let db = open_to_read(&self.path)?;
+        let mut statement = db.prepare(&format!("SELECT {COLUMNS} FROM note ORDER BY number"))?;
         let mut rows = statement.query([])?;
         let mut verified = Verified { commands: 0, chain: hex(&[0; 32]), broken: None };
         let mut chain = Vec::new();
@@ -146,7 +150,7 @@ impl NodeAudit {
     }
 
     fn lock(&self) -> MutexGuard<'_, Connection> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+        self.connection.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 

@@ -1,7 +1,8 @@
 use std::fmt;
 
-/// Something that is configured and that this node cannot use as it is, so that whatever needs it is refused: a
-/// secret that is sealed under another key, a certificate without its key, a store that cannot be asked.
+/// Something that is configured and that this node cannot use as it is, so that what needs it is refused: a
+/// secret that is sealed under another key, a certificate without its key. A store that cannot be asked counts as one
+/// that does not answer.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Unusable {
     /// What it is: "NAS `yard-sw-1`", "gate `wlan`".

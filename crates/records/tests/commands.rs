@@ -8,7 +8,6 @@ use std::time::Duration;
 use proptest::prelude::*;
 use regnant_base::Mac;
 use regnant_decision::{NasKind, StoreReply};
-
 use regnant_records::*;
 use rusqlite::Connection;
 

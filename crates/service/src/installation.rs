@@ -8,13 +8,13 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::time::UNIX_EPOCH;
 
-use regnant_records::{SealingKey, check_records, records_key};
+use regnant_records::{NodeAudit, SealingKey, check_records, records_key};
 
 use crate::backup::left_behind;
 use crate::clock::now_ms;
 use crate::config::Config;
 use crate::findings::{Finding, Look};
-use crate::service::RECORDS;
+use crate::service::{NODE_AUDIT, RECORDS};
 
 /// Less room than this is told, in bytes.
 const LEAST_ROOM: u64 = 1_000_000_000;
@@ -37,6 +37,7 @@ pub fn look_at_installation(config: &Config, data: &Path) -> Vec<Finding> {
         permissions(data, &key),
         keys(data, &key),
         records(data),
+        seen(data),
         room(config, data),
         interrupted(data, runs),
         clock(data),
@@ -151,16 +152,38 @@ fn records(data: &Path) -> Vec<Finding> {
     look.else_well("")
 }
 
+/// What this node saw of administrators.
+fn seen(data: &Path) -> Vec<Finding> {
+    let mut look = Look::at("audit");
+    let path = data.join(NODE_AUDIT);
+    if !path.exists() {
+        return look.else_well("nothing was seen of administrators yet");
+    }
+    match NodeAudit::open(&path).and_then(|audit| audit.verify()) {
+        Err(error) => look.trouble(error.to_string(), "The next start sets it aside and begins another."),
+        Ok(verified) => match verified.broken {
+            Some((number, why)) => look.trouble(
+                format!("entry s{number} of what this node saw is not what was written: {why}"),
+                "Somebody changed the file beside the service: compare with hashes that you noted.",
+            ),
+            None => {
+                let many = verified.commands;
+                return look.else_well(format!("what this node saw of administrators is whole, with {many} entries"));
+            }
+        },
+    }
+    look.else_well("")
+}
+
 fn room(config: &Config, data: &Path) -> Vec<Finding> {
     let mut look = Look::at("disk");
     let Ok(about) = rustix::fs::statvfs(data) else { return look.else_well("how much room there is cannot be told") };
     let (free, whole) = (about.f_bavail * about.f_frsize, about.f_blocks * about.f_frsize);
-    let left = format!("{} has {} left of {}", data.display(), size(free), size(whole));
-    let remedy = "Make room: where the journal cannot be written, nobody comes in.";
-    if free < LEAST_ROOM {
-        look.trouble(left, remedy);
-    } else if free < whole / 50 {
-        look.advice(left, remedy);
+    if free < LEAST_ROOM || free < whole / 50 {
+        look.trouble(
+            format!("{} has {} left of {}", data.display(), size(free), size(whole)),
+            "Make room: where the journal cannot be written, nobody comes in.",
+        );
     }
     let kept: u64 = ["journal", "accounting"].iter().map(|folder| bytes_in(&data.join(folder))).sum();
     let may = config.journal.at_most.0.saturating_add(config.accounting.at_most.0);

@@ -16,7 +16,6 @@ use std::{fs, io};
 
 use regnant_base::Mac;
 use regnant_decision::Titles;
-
 use rusqlite::{Connection, OpenFlags, Transaction};
 use rusqlite_migration::{M, Migrations};
 
@@ -224,7 +223,7 @@ impl Titles for DeviceTitles {
     }
 }
 
-fn open_to_read(path: &Path) -> Result<Connection, RecordsError> {
+pub(crate) fn open_to_read(path: &Path) -> Result<Connection, RecordsError> {
     let connection = Connection::open(path)?;
     connection.pragma_update(None, "query_only", true)?;
     connection.set_prepared_statement_cache_capacity(64);

@@ -9,7 +9,6 @@ use jiff::Timestamp;
 use regnant_base::SecretText;
 use regnant_base::{Mac, Network};
 use regnant_decision::NasKind;
-
 use serde::{Deserialize, Serialize};
 use sha2::Sha256;
 use thiserror::Error;

@@ -39,6 +39,9 @@ pub(crate) struct Turn<'c> {
 pub(crate) struct Several<'b, 'c> {
     batch: &'b mut Batch<'c>,
     next: Next<'b>,
+    followers: &'b [Box<dyn Follower>],
+    /// Of each follower, whether some command concerns it.
+    concerned: Vec<bool>,
 }
 
 impl Committer {
@@ -134,7 +137,8 @@ impl Turn<'_> {
         })?;
         if let Some(after) = committed.built {
             snapshot.store(Arc::new(after));
-            followers.iter().for_each(|follower| follower.follow(records, &envelope.command));
+            let concerned = followers.iter().filter(|follower| follower.concerns(&envelope.command));
+            concerned.for_each(|follower| follower.follow(records, &envelope.command));
         }
         Ok(committed.done)
     }
@@ -146,19 +150,20 @@ impl Turn<'_> {
     ) -> Result<T, AdministrationError> {
         let Committer { records, environment, snapshot, followers, .. } = self.committer;
         let (came, after) = records.batch(|batch| {
-            let next = Next::new(environment, &snapshot.load());
-            let mut several = Several { batch, next };
+            let (next, concerned) = (Next::new(environment, &snapshot.load()), vec![false; followers.len()]);
+            let mut several = Several { batch, next, followers, concerned };
             let (came, keep) = run(&mut several)?;
-            let Several { batch, next } = several;
+            let Several { batch, next, concerned, .. } = several;
             let after = match keep {
-                Keep::All => Some(self.committer.fit(next.of(batch))?),
+                Keep::All => Some((self.committer.fit(next.of(batch))?, concerned)),
                 Keep::Nothing => None,
             };
             Ok::<_, AdministrationError>(((came, after), keep))
         })?;
-        if let Some(after) = after {
+        if let Some((after, concerned)) = after {
             snapshot.store(Arc::new(after));
-            followers.iter().for_each(|follower| follower.catch_up(records));
+            let concerned = followers.iter().zip(concerned).filter(|(_, is)| *is);
+            concerned.for_each(|(follower, _)| follower.catch_up(records));
         }
         Ok(came)
     }
@@ -171,6 +176,9 @@ impl Several<'_, '_> {
         let applied = self.batch.apply(&envelope)?;
         if let Ok(done) = &applied {
             self.next.take(&envelope.command, *done);
+            for (concerned, follower) in self.concerned.iter_mut().zip(self.followers) {
+                *concerned |= follower.concerns(&envelope.command);
+            }
         }
         Ok(applied)
     }

@@ -3,17 +3,20 @@
 
 use std::sync::Arc;
 
-use regnant_records::{Command, DeviceTexts, Records, SealingKey};
+use regnant_records::{Command, DeviceTexts, RecordName, Records, SealingKey};
 
 use crate::console_tls::ConsoleTls;
 use crate::snapshot::Environment;
 
 /// Something that follows the log.
 pub(crate) trait Follower: Send + Sync {
-    /// Does what follows from a command, which the records have by now.
+    /// Whether anything follows from a command.
+    fn concerns(&self, command: &Command) -> bool;
+
+    /// Does what follows from a command that concerns it, which the records have by now.
     fn follow(&self, records: &Arc<Records>, command: &Command);
 
-    /// Does what follows from all that the records have: at a start, and after many commands at once.
+    /// Does what follows from all that the records have: at a start, and after several commands that concern it.
     fn catch_up(&self, records: &Arc<Records>);
 }
 
@@ -30,6 +33,11 @@ pub(crate) fn followers(environment: &Environment, texts: &Arc<DeviceTexts>) -> 
 struct Texts(Arc<DeviceTexts>);
 
 impl Follower for Texts {
+    fn concerns(&self, command: &Command) -> bool {
+        let is_device = |name: &RecordName| matches!(name, RecordName::Device { .. });
+        !command.rows().devices.is_empty() || command.gone().iter().any(is_device)
+    }
+
     fn follow(&self, records: &Arc<Records>, command: &Command) {
         match self.0.note(records, command.gone(), &command.rows()) {
             Ok(false) => {}
@@ -64,11 +72,12 @@ struct Console {
 }
 
 impl Follower for Console {
-    fn follow(&self, records: &Arc<Records>, command: &Command) {
-        let is_ours = |name: &str| self.tls.wants(name);
-        if command.certificates().any(is_ours) {
-            self.catch_up(records);
-        }
+    fn concerns(&self, command: &Command) -> bool {
+        command.certificates().any(|name| self.tls.wants(name))
+    }
+
+    fn follow(&self, records: &Arc<Records>, _: &Command) {
+        self.catch_up(records);
     }
 
     fn catch_up(&self, records: &Arc<Records>) {

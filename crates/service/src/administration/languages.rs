@@ -2,7 +2,6 @@ use std::sync::Arc;
 
 use regnant_decision::{AttributeKind, IdentityAttribute};
 use regnant_equipment::Dialect;
-use regnant_policy::PolicyFiles;
 use regnant_radius::Dictionary;
 use regnant_records::{
     Author, Command, Expected, LanguageKind, LanguageRow, Missing, NasRow, Reading, RecordsError, declaration,
@@ -123,6 +122,7 @@ impl LanguageFiles {
         seen: Option<&RecordVersion>,
         by: &Author,
     ) -> Result<Taken, AdministrationError> {
+        self.check_before_turn(|now| now.with(row.clone(), file).ok());
         let turn = self.committer.turn();
         let before = self.committer.snapshot.load_full();
         is_as_seen(&row.name, before.languages.own_file(row.kind, &row.name), seen)?;
@@ -132,7 +132,7 @@ impl LanguageFiles {
         }
         let languages = before.languages.with(row.clone(), file)?;
         let name = row.name.clone();
-        let edition = self.go_on(&turn, &before, languages, by, |basis| Command::SetLanguage { row, basis })?;
+        let edition = self.go_on(&turn, &before, &languages, by, |basis| Command::SetLanguage { row, basis })?;
         Ok(Taken { name, edition })
     }
 
@@ -144,6 +144,7 @@ impl LanguageFiles {
         seen: Option<&RecordVersion>,
         by: &Author,
     ) -> Result<u32, AdministrationError> {
+        self.check_before_turn(|now| Languages::new(now.without(kind, name), LanguageRow::file).ok());
         let turn = self.committer.turn();
         let before = self.committer.snapshot.load_full();
         let Some(own) = before.languages.own_file(kind, name) else {
@@ -158,7 +159,7 @@ impl LanguageFiles {
         }
         let languages = Languages::new(before.languages.without(kind, name), LanguageRow::file)
             .map_err(|error| AdministrationError::InUse { kind, name: name.to_owned(), by: error.to_string() })?;
-        let gone = self.go_on(&turn, &before, languages, by, |basis| Command::RemoveLanguage {
+        let gone = self.go_on(&turn, &before, &languages, by, |basis| Command::RemoveLanguage {
             kind,
             name: name.to_owned(),
             basis,
@@ -189,25 +190,31 @@ impl LanguageFiles {
         &self,
         turn: &Turn<'_>,
         before: &Snapshot,
-        languages: Languages,
+        languages: &Languages,
         by: &Author,
         command: impl FnOnce(regnant_records::BasisOf) -> Command,
     ) -> Result<u32, AdministrationError> {
-        let Committer { records, environment, .. } = &*self.committer;
-        let around = Surroundings::of_records(&languages, &before.registry(), records)?;
-        let active = &before.active.edition;
-        let files = self.active_files()?;
-        environment
-            .checked
-            .check(&files, &around, &languages, true)
-            .map_err(|unfit| AdministrationError::Unfit(Box::new(CheckReport::unfit(unfit))))?;
-        let command = command(records.basis_of(languages.basis())?);
-        let done = turn.commit_expecting(by, command, Expected::Edition(active.number))?;
+        self.check(before, languages)?;
+        let command = command(self.committer.records.basis_of(languages.basis())?);
+        let done = turn.commit_expecting(by, command, Expected::Edition(before.active.edition.number))?;
         Ok(done.edition.unwrap_or_default())
     }
 
-    fn active_files(&self) -> Result<PolicyFiles, AdministrationError> {
-        let active = self.committer.records.active_edition()?;
-        active.map(|row| row.files).ok_or(AdministrationError::NoEdition)
+    /// Checks the active policy with other languages while nobody waits for that: what was found to go is kept for a
+    /// while, and is asked for again within the turn, where whatever else it comes to is told.
+    fn check_before_turn(&self, other: impl FnOnce(&Languages) -> Option<Languages>) {
+        let before = self.committer.snapshot.load_full();
+        if let Some(languages) = other(&before.languages) {
+            let _ = self.check(&before, &languages);
+        }
+    }
+
+    /// Whether the active policy goes with other languages.
+    fn check(&self, before: &Snapshot, languages: &Languages) -> Result<(), AdministrationError> {
+        let Committer { records, environment, .. } = &*self.committer;
+        let around = Surroundings::of_records(languages, &before.registry(), records)?;
+        let files = records.active_edition()?.ok_or(AdministrationError::NoEdition)?.files;
+        let checked = environment.checked.check(&files, &around, languages, true);
+        checked.map(drop).map_err(|unfit| AdministrationError::Unfit(Box::new(CheckReport::unfit(unfit))))
     }
 }

@@ -84,7 +84,7 @@ impl Administration {
         bring_up_to_date(&records, &environment)?;
         let snapshot = environment.snapshot(&records)?;
         for unusable in snapshot.unusable() {
-            tracing::error!("{unusable}; whatever needs it is refused");
+            tracing::error!("{unusable}; what needs it is refused, and a store counts as one that does not answer");
         }
         let committer = Arc::new(Committer::new(records, environment, snapshot));
         Ok(Self {

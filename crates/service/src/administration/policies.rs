@@ -145,7 +145,7 @@ impl Policies {
         };
         let (turn, around, report) = self.committer.prepared(|| self.around(), checked)?;
         let Wanted { files: PolicyFiles { main: source, included }, note, made_from, draft, accepted } = wanted;
-        let note = noted(note, accepted.unwrap_or_default());
+        let note = if accepted.is_some() { noted(note, &report) } else { note };
         let basis = self.committer.records.basis_of(around.languages.basis())?;
         let draft = draft.map(|version| DraftOf { author: by.name.clone(), version });
         let command = Command::ActivateEdition { source, included, note, made_from, basis, draft };
@@ -274,8 +274,8 @@ fn draft_changed(error: AdministrationError) -> AdministrationError {
 }
 
 /// The note of an edition, with the codes of the warnings that were accepted.
-fn noted(note: String, accepted: Vec<AcceptedWarning>) -> String {
-    let codes: BTreeSet<_> = accepted.into_iter().map(|warning| warning.code).collect();
+fn noted(note: String, report: &CheckReport) -> String {
+    let codes: BTreeSet<_> = report.warnings().map(|warning| warning.code.as_str()).collect();
     match codes.is_empty() {
         true => note,
         false => {

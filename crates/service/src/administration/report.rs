@@ -135,13 +135,17 @@ impl CheckReport {
         Self { diagnostics, cases, comparisons, uncovered }
     }
 
+    /// What was found and keeps nothing from being activated.
+    pub(crate) fn warnings(&self) -> impl Iterator<Item = &DiagnosticReport> {
+        self.diagnostics.iter().filter(|found| found.severity != "error")
+    }
+
     /// Whether every warning is among these.
     pub(crate) fn warnings_are(&self, accepted: &[AcceptedWarning]) -> bool {
         let is = |found: &DiagnosticReport, one: &AcceptedWarning| {
             (&found.code, &found.message) == (&one.code, &one.message)
         };
-        let warnings = self.diagnostics.iter().filter(|found| found.severity != "error");
-        warnings.into_iter().all(|found| accepted.iter().any(|one| is(found, one)))
+        self.warnings().all(|found| accepted.iter().any(|one| is(found, one)))
     }
 
     pub(crate) fn unfit(unfit: Unfit) -> Self {

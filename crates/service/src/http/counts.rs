@@ -5,7 +5,6 @@ use axum::extract::State;
 use jiff::Timestamp;
 use regnant_base::Mac;
 use regnant_journal::{Count, JournalError, NewestKind};
-
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 

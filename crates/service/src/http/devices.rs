@@ -6,7 +6,6 @@ use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Response};
 use regnant_base::Mac;
 use regnant_journal::{JournalError, NewestKind};
-
 use regnant_records::{AttributeValue, AttributeValues, DeviceEntry, DeviceFilter, DeviceRow, RecordName};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};

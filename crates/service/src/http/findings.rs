@@ -71,9 +71,8 @@ fn outside(administration: &Administration) -> Vec<Finding> {
 fn unusable(administration: &Administration) -> Vec<Finding> {
     let mut look = Look::at("what is configured");
     for unusable in administration.snapshot().unusable() {
-        let what = unusable.to_string();
         look.trouble(
-            format!("{what}; whatever needs it is refused"),
+            format!("{unusable}; what needs it is refused, and a store counts as one that does not answer"),
             "Set it anew, or bring back the key that it was sealed under.",
         );
     }

@@ -82,7 +82,7 @@ impl Environment {
 
     /// Editions before the active one, the newest first, under which access may last. Of one that cannot be read
     /// equipment is refused its lists.
-    fn earlier(active: u32, records: &impl Reading) -> Arc<[Arc<Edition>]> {
+    pub(super) fn earlier(active: u32, records: &impl Reading) -> Arc<[Arc<Edition>]> {
         let read = |number| match records.edition(number) {
             Ok(found) => found.and_then(|(row, basis)| edition_of_old(&row, &basis)).map(Arc::new),
             Err(error) => {
@@ -161,7 +161,7 @@ impl Environment {
     }
 
     /// An edition of the records, ready to decide. Where it does not check with what this node knows of equipment it
-    /// is what it was when it was checked; where that is not known here either, nobody is answered.
+    /// is what it was when it was checked; where that is not known here either, nobody comes in.
     pub(super) fn edition(
         &self,
         number: u32,

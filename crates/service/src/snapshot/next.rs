@@ -29,7 +29,8 @@ pub(super) struct Touched {
     pub(super) certificates: bool,
     pub(super) secrets: bool,
     pub(super) languages: bool,
-    pub(super) edition: Option<u32>,
+    /// The numbers of new editions; the last decides.
+    pub(super) editions: Vec<u32>,
 }
 
 impl<'e> Next<'e> {
@@ -53,7 +54,7 @@ impl<'e> Next<'e> {
             certificates: true,
             secrets: true,
             languages: true,
-            edition: Some(active),
+            editions: vec![active],
         };
         Self { environment, before, stores: Arc::new(stores), nases, touched }
     }
@@ -86,7 +87,7 @@ impl<'e> Next<'e> {
             | Command::Restore { .. }
             | Command::UseKey { .. } => {}
         }
-        self.touched.edition = done.edition.or(self.touched.edition);
+        self.touched.editions.extend(done.edition);
     }
 
     fn records(&mut self, command: &Command) {
@@ -143,20 +144,23 @@ impl<'e> Next<'e> {
         if touched.secrets {
             (after.active.secrets, left.secrets) = environment.secrets(&before.active.secrets, records);
         }
-        if let Some(number) = touched.edition {
+        if let Some(&number) = touched.editions.last() {
             (after.active.edition, left.edition) = environment.edition(number, &after, records);
             // One that could not be read gave nothing that would last.
             let replaced =
                 (before.active.edition.number > 0 && before.left.edition.is_none()).then_some(&before.active.edition);
-            let earlier = replaced.into_iter().chain(before.active.earlier.iter());
-            after.active.earlier = earlier.take(MOST_EARLIER).cloned().collect();
+            after.active.earlier = match touched.editions.len() {
+                1 => replaced.into_iter().chain(before.active.earlier.iter()).take(MOST_EARLIER).cloned().collect(),
+                _ => Environment::earlier(number, records),
+            };
             after.active.policy.policy = after.active.edition.policy.clone();
             after.active.policy.table = after.active.edition.vocabulary.table().clone();
         }
-        if touched.edition.is_some() || touched.certificates {
+        let is_another = !touched.editions.is_empty();
+        if is_another || touched.certificates {
             (after.active.policy.offers, left.gates) = environment.offers(&after.active.edition, records);
         }
-        if touched.edition.is_some() || touched.stores || touched.outside || touched.certificates || touched.languages {
+        if is_another || touched.stores || touched.outside || touched.certificates || touched.languages {
             after.bind();
         }
         after.left = Arc::new(left);

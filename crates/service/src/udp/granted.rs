@@ -4,7 +4,6 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use regnant_base::{BoundedMap, Mac};
 use regnant_equipment::{Decision, Report, Whereabouts};
 use regnant_evidence::Evidence;
-
 use ulid::Ulid;
 
 /// Devices and names that are remembered, of all NASes.
