@@ -29,7 +29,7 @@ fuzz_target!(|bytes: &[u8]| {
     if let Ok(evidence) = Evidence::from_bytes(Ulid::nil(), bytes) {
         let stored = evidence.to_bytes();
         assert_eq!(Evidence::from_bytes(Ulid::nil(), &stored).as_ref(), Ok(&evidence));
-        let record = Record::new(&evidence, &EDITION);
+        let record = Record::new(&evidence, &*EDITION);
         record.sentence();
         record.trail();
     }

@@ -7,12 +7,16 @@ use std::sync::{Arc, LazyLock};
 
 use libfuzzer_sys::fuzz_target;
 use regnant_decision::{NasIdentity, NasKind};
-use regnant_equipment::{AcceptedAccounting, DecisionClass, Nas, accept_accounting, claims, secret_fits};
+use regnant_equipment::radius::{
+    AcceptedAccounting, Credentials, DecisionClass, accept_accounting, claims, secret_fits,
+};
+use regnant_equipment::{Nas, Vocabulary};
 use regnant_evidence::AccountingRecord;
-use regnant_radius::{Builder, Code, Dictionary, SharedSecret, number};
+use regnant_radius::{Builder, Code, SharedSecret, number};
 use ulid::Ulid;
 
-static DICTIONARY: LazyLock<Dictionary> = LazyLock::new(Dictionary::standard);
+static VOCABULARY: LazyLock<Vocabulary> = LazyLock::new(Vocabulary::standard);
+static SECRET: LazyLock<SharedSecret> = LazyLock::new(|| SharedSecret::new(*b"bollard-9-anchor"));
 static NAS: LazyLock<Arc<Nas>> = LazyLock::new(|| {
     let identity = NasIdentity {
         name: "quay-sw-1".into(),
@@ -22,7 +26,7 @@ static NAS: LazyLock<Arc<Nas>> = LazyLock::new(|| {
         tags: Arc::default(),
     };
     let network = "127.0.0.11".parse().expect("it is an address");
-    Arc::new(Nas::new(identity, vec![network], SharedSecret::new(*b"bollard-9-anchor")))
+    Arc::new(Nas::new(identity, vec![network]).with_radius(Credentials::new(SECRET.clone())))
 });
 
 fn take(bytes: &[u8]) {
@@ -32,18 +36,18 @@ fn take(bytes: &[u8]) {
     for class in accepted.packet().all(number::CLASS) {
         assert_eq!(DecisionClass::decision(class, &[7; 32]), None);
     }
-    let record = AccountingRecord::new(Ulid::nil(), &accepted, None, &DICTIONARY);
+    let (record, _) = accepted.record(Ulid::nil(), accepted.report(), None, &VOCABULARY);
     record.sentence();
-    record.stations(&DICTIONARY, None);
+    record.stations(&*VOCABULARY, None);
     assert_eq!(AccountingRecord::from_bytes(Ulid::nil(), &record.to_bytes()), Ok(record));
 }
 
 fuzz_target!(|bytes: &[u8]| {
     claims(bytes);
-    secret_fits(bytes, &NAS.secret);
+    secret_fits(bytes, &SECRET);
     take(bytes);
     let mut builder = Builder::unsigned(Code::ACCOUNTING_REQUEST, 1);
     if builder.attribute(number::ACCT_STATUS_TYPE, &[0, 0, 0, 2]).and_then(|()| builder.encoded(bytes)).is_ok() {
-        take(&builder.accounting_request(&NAS.secret));
+        take(&builder.accounting_request(&SECRET));
     }
 });

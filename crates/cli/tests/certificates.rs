@@ -313,7 +313,7 @@ fn a_certificate_that_does_not_open_refuses_at_its_gates_and_nothing_else() {
     crane(&service).ends_with(0);
     let told = printed(&service.client(&["doctor"]).output().unwrap());
     assert!(told.contains("what is configured: certificate `radius.tarnmouth.example`"), "{told}");
-    assert!(told.contains("what is configured: gate `switch-ports`"), "{told}");
+    assert!(told.contains("what is configured: gate `crew-network`"), "{told}");
     // What is changed takes effect all the same.
     service.client(&["device", "bar", "02005e200007", "--reason", "stolen"]).succeeds();
     crane(&service).ends_with(1);

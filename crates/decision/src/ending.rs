@@ -8,7 +8,6 @@ use crate::eap::evidence::FailureEvidence;
 
 /// How a decision ended, and where it fell.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(try_from = "(StoredEnd, StoredVerdict)", into = "(StoredEnd, StoredVerdict)")]
 pub enum Ending {
     /// Access.
     Granted {
@@ -49,7 +48,7 @@ pub enum Ending {
 }
 
 /// What in a gate decides where its rules are tried.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Decider {
     /// A rule, by its place in the gate.
     Rule(u32),
@@ -68,7 +67,7 @@ impl Decider {
 }
 
 /// What in a policy gives no access.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Because {
     /// Proof of identity ended in an event.
     Proof(IdentityKind, Event),
@@ -79,7 +78,7 @@ pub enum Because {
 }
 
 /// Why a request cannot be let in, whatever the rules say.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Unfit {
     /// No gate takes it.
     NoGate,
@@ -181,166 +180,5 @@ impl Ending {
     /// Whether nothing goes back.
     pub(crate) fn is_silent(&self) -> bool {
         matches!(self, Self::Silent { .. } | Self::Unanswerable(_) | Self::Left(_))
-    }
-}
-
-/// The first form in which endings are stored, a pair: where the decision fell.
-#[derive(Serialize, Deserialize)]
-enum StoredEnd {
-    NoGate,
-    MethodNotAccepted,
-    NoCredential,
-    Proof(IdentityKind, Event),
-    Conversation(FailureEvidence),
-    Abandoned,
-    UnknownConversation,
-    Rule(u32),
-    Otherwise,
-    Undetermined(u32),
-    Unanswerable(String),
-    Told(String),
-}
-
-/// What was decided.
-#[derive(Serialize, Deserialize)]
-enum StoredVerdict {
-    Grant(usize),
-    Refuse(Option<String>),
-    Silence,
-    Unfinished,
-    Told,
-    Observe(usize),
-}
-
-impl From<Ending> for (StoredEnd, StoredVerdict) {
-    fn from(ending: Ending) -> Self {
-        let refused = StoredVerdict::Refuse(None);
-        match ending {
-            Ending::Granted { by, grants } => (Because::Decider(by).into(), StoredVerdict::Grant(grants)),
-            Ending::Observed { by, grants } => (Because::Decider(by).into(), StoredVerdict::Observe(grants)),
-            Ending::Refused { by, text } => (by.into(), StoredVerdict::Refuse(text)),
-            Ending::Silent { by } => (by.into(), StoredVerdict::Silence),
-            Ending::Unfit(Unfit::NoGate) => (StoredEnd::NoGate, refused),
-            Ending::Unfit(Unfit::MethodNotAccepted) => (StoredEnd::MethodNotAccepted, refused),
-            Ending::Unfit(Unfit::NoCredential) => (StoredEnd::NoCredential, refused),
-            Ending::Unfit(Unfit::UnknownConversation) => (StoredEnd::UnknownConversation, refused),
-            Ending::Unfit(Unfit::Conversation(failure)) => (StoredEnd::Conversation(failure), refused),
-            Ending::Unfit(Unfit::CannotBeTold(why)) => (StoredEnd::Unanswerable(why), refused),
-            Ending::Unfit(Unfit::NotTold(why)) => (StoredEnd::Told(why), refused),
-            Ending::Told(what) => (StoredEnd::Told(what), StoredVerdict::Told),
-            Ending::Unanswerable(why) => (StoredEnd::Unanswerable(why), StoredVerdict::Silence),
-            Ending::Left(None) => (StoredEnd::Abandoned, StoredVerdict::Unfinished),
-            Ending::Left(Some(failure)) => (StoredEnd::Conversation(failure), StoredVerdict::Unfinished),
-        }
-    }
-}
-
-impl From<Because> for StoredEnd {
-    fn from(because: Because) -> Self {
-        match because {
-            Because::Proof(kind, event) => Self::Proof(kind, event),
-            Because::Decider(Decider::Rule(rule)) => Self::Rule(rule),
-            Because::Decider(Decider::Otherwise) => Self::Otherwise,
-            Because::Undetermined(rule) => Self::Undetermined(rule),
-        }
-    }
-}
-
-impl TryFrom<(StoredEnd, StoredVerdict)> for Ending {
-    type Error = &'static str;
-
-    fn try_from((end, verdict): (StoredEnd, StoredVerdict)) -> Result<Self, Self::Error> {
-        let because = match end {
-            StoredEnd::Proof(kind, event) => Because::Proof(kind, event),
-            StoredEnd::Rule(rule) => Because::Decider(Decider::Rule(rule)),
-            StoredEnd::Otherwise => Because::Decider(Decider::Otherwise),
-            StoredEnd::Undetermined(rule) => Because::Undetermined(rule),
-            end => return Self::without_policy(end, verdict),
-        };
-        Ok(match (because, verdict) {
-            (Because::Decider(by), StoredVerdict::Grant(grants)) => Self::Granted { by, grants },
-            (Because::Decider(by), StoredVerdict::Observe(grants)) => Self::Observed { by, grants },
-            (by, StoredVerdict::Refuse(text)) => Self::Refused { by, text },
-            (by, StoredVerdict::Silence) => Self::Silent { by },
-            _ => return Err(NO_ENDING),
-        })
-    }
-}
-
-const NO_ENDING: &str = "an ending that there is not";
-
-impl Ending {
-    fn without_policy(end: StoredEnd, verdict: StoredVerdict) -> Result<Self, &'static str> {
-        Ok(match (end, verdict) {
-            (StoredEnd::NoGate, StoredVerdict::Refuse(None)) => Self::Unfit(Unfit::NoGate),
-            (StoredEnd::MethodNotAccepted, StoredVerdict::Refuse(None)) => Self::Unfit(Unfit::MethodNotAccepted),
-            (StoredEnd::NoCredential, StoredVerdict::Refuse(None)) => Self::Unfit(Unfit::NoCredential),
-            (StoredEnd::UnknownConversation, StoredVerdict::Refuse(None)) => Self::Unfit(Unfit::UnknownConversation),
-            (StoredEnd::Conversation(failure), StoredVerdict::Refuse(None)) => {
-                Self::Unfit(Unfit::Conversation(failure))
-            }
-            (StoredEnd::Conversation(failure), StoredVerdict::Unfinished) => Self::Left(Some(failure)),
-            (StoredEnd::Abandoned, StoredVerdict::Unfinished) => Self::Left(None),
-            (StoredEnd::Unanswerable(why), StoredVerdict::Refuse(None)) => Self::Unfit(Unfit::CannotBeTold(why)),
-            (StoredEnd::Told(why), StoredVerdict::Refuse(None)) => Self::Unfit(Unfit::NotTold(why)),
-            (StoredEnd::Told(what), StoredVerdict::Told) => Self::Told(what),
-            (StoredEnd::Unanswerable(why), StoredVerdict::Silence) => Self::Unanswerable(why),
-            _ => return Err(NO_ENDING),
-        })
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn every_ending_is_stored_and_read_and_no_other_pair_is_one() {
-        let failure = FailureEvidence::Credential;
-        let mut endings = vec![
-            Ending::Granted { by: Decider::Rule(3), grants: 2 },
-            Ending::Granted { by: Decider::Otherwise, grants: 0 },
-            Ending::Observed { by: Decider::Rule(3), grants: 2 },
-            Ending::Observed { by: Decider::Otherwise, grants: 0 },
-            Ending::Unanswerable("why".into()),
-            Ending::Left(None),
-            Ending::Left(Some(failure.clone())),
-            Ending::Unfit(Unfit::NoGate),
-            Ending::Unfit(Unfit::MethodNotAccepted),
-            Ending::Unfit(Unfit::NoCredential),
-            Ending::Unfit(Unfit::UnknownConversation),
-            Ending::Unfit(Unfit::Conversation(failure)),
-            Ending::Unfit(Unfit::CannotBeTold("why".into())),
-            Ending::Unfit(Unfit::NotTold("why".into())),
-            Ending::Told("edge".into()),
-        ];
-        for by in [
-            Because::Proof(IdentityKind::User, Event::Failed),
-            Because::Decider(Decider::Rule(7)),
-            Because::Decider(Decider::Otherwise),
-            Because::Undetermined(1),
-        ] {
-            endings.push(Ending::Refused { by, text: Some("Later.".into()) });
-            endings.push(Ending::Silent { by });
-        }
-        for ending in &endings {
-            let bytes = postcard::to_allocvec(ending).unwrap();
-            assert_eq!(postcard::from_bytes::<Ending>(&bytes).as_ref(), Ok(ending));
-        }
-        for pair in [
-            (StoredEnd::NoGate, StoredVerdict::Grant(0)),
-            (StoredEnd::Proof(IdentityKind::User, Event::Failed), StoredVerdict::Grant(0)),
-            (StoredEnd::Undetermined(0), StoredVerdict::Grant(0)),
-            (StoredEnd::Undetermined(0), StoredVerdict::Observe(0)),
-            (StoredEnd::Proof(IdentityKind::User, Event::Failed), StoredVerdict::Observe(0)),
-            (StoredEnd::Rule(0), StoredVerdict::Unfinished),
-            (StoredEnd::Abandoned, StoredVerdict::Silence),
-            (StoredEnd::Told(String::new()), StoredVerdict::Grant(0)),
-            (StoredEnd::Rule(0), StoredVerdict::Told),
-            (StoredEnd::Unanswerable(String::new()), StoredVerdict::Grant(0)),
-        ] {
-            let bytes = postcard::to_allocvec(&pair).unwrap();
-            assert!(postcard::from_bytes::<Ending>(&bytes).is_err());
-        }
     }
 }

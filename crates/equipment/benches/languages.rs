@@ -7,7 +7,8 @@ use std::hint::black_box;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use regnant_equipment::{DecisionClass, Dialect, Edition, Vocabulary};
+use regnant_equipment::radius::DecisionClass;
+use regnant_equipment::{Dialect, Edition, Vocabulary};
 use regnant_policy::{Compiled, Source};
 use regnant_radius::{Builder, Code, Dictionary, Packet, SharedSecret};
 use ulid::Ulid;

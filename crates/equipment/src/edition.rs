@@ -4,17 +4,33 @@ use std::net::IpAddr;
 use std::sync::{Arc, OnceLock};
 
 use regnant_base::{did_you_mean, go_on};
-use regnant_decision::{NasIdentity, Purpose};
+use regnant_decision::{ActivePolicy, NasIdentity, Purpose};
+use regnant_evidence::{DecidingEdition, Protocol, Protocols};
 use regnant_policy::{Acl, Compiled, FactId, Facts, Known, Members, Statement, StatementValue, Value};
 use regnant_radius::{Attributes, Definition, MAX_LEN};
 
 use crate::nas::Nas;
-use crate::privilege::Privilege;
-use crate::render::acl::AclCarriage;
-use crate::render::asking::Bypass;
-use crate::render::dialect::Dialect;
-use crate::render::{CannotSay, RESERVED, RenderError};
-use crate::vocabulary::Vocabulary;
+use crate::radius;
+use crate::radius::privilege::Privilege;
+use crate::radius::render::acl::AclCarriage;
+use crate::radius::render::asking::Bypass;
+use crate::radius::render::dialect::Dialect;
+use crate::radius::render::{CannotSay, RESERVED, RenderError};
+use crate::radius::secrets::NamedSecrets;
+use crate::radius::vocabulary::Vocabulary;
+
+/// The edition that decides, with all that a decision takes of one snapshot.
+#[derive(Clone, Debug)]
+pub struct ActiveEdition {
+    /// The edition.
+    pub edition: Arc<Edition>,
+    /// Its policy, what its gates offer, and its stores.
+    pub policy: ActivePolicy,
+    /// The secrets that its grants may name.
+    pub secrets: NamedSecrets,
+    /// Editions before it, under which access may last.
+    pub earlier: Arc<[Arc<Edition>]>,
+}
 
 /// A numbered policy with its grants rendered for every dialect. A copy shares all of it.
 #[derive(Clone, Debug)]
@@ -239,6 +255,25 @@ impl Edition {
                 cannot: (**cannot).clone(),
             })
             .collect()
+    }
+}
+
+/// As whoever reads of its decisions needs it.
+impl DecidingEdition for Edition {
+    fn number(&self) -> u32 {
+        self.number
+    }
+
+    fn policy(&self) -> &Compiled {
+        &self.policy
+    }
+
+    fn protocols(&self) -> &dyn Protocols {
+        &*self.vocabulary
+    }
+
+    fn granted(&self, protocol: Protocol, dialect: &str, grants: usize) -> Option<&[u8]> {
+        self.fixed_attributes(dialect, grants).filter(|_| protocol == radius::PROTOCOL)
     }
 }
 

@@ -3,6 +3,8 @@
 
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 
+use regnant_evidence::HeardMarks;
+
 /// How exactly it is known when a request was unsigned, in milliseconds.
 const TO_WITHIN: u64 = 60_000;
 
@@ -13,18 +15,6 @@ pub struct Heard {
     signed_since: AtomicU64,
     unsigned_at: AtomicU64,
     switched: AtomicU64,
-}
-
-/// The same, to be kept and restored.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct HeardMarks {
-    /// Since when every request for access carried Message-Authenticator; 0 where the last one
-    /// did not, or none came.
-    pub signed_since: u64,
-    /// When one came last that did not, to within a minute.
-    pub unsigned_at: u64,
-    /// The newest change of its secret that it followed, by the time of that change.
-    pub switched: u64,
 }
 
 impl Heard {

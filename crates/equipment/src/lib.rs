@@ -1,41 +1,23 @@
 //! How equipment asks and is told: one adapter for each protocol between bytes and a
 //! decision.
 //!
-//! This crate decides nothing, and opens no socket. Read [`accept`] first, which turns a
-//! datagram into a request or says why it cannot, then [`decide`], then
-//! [`RadiusConversation`], which is how EAP is carried; [`Dialect`] says how a make of
-//! equipment wants to be told. [`accept_accounting`] is the same for reports on access.
+//! This crate decides nothing, and opens no socket. What protocols share stands here: who asks
+//! ([`Nas`]), and the [`Edition`] that decides, with its grants rendered for every dialect. Read
+//! [`radius::accept`] first, which turns a datagram into a request or says why it cannot, then
+//! [`radius::decide`], then [`radius::Conversation`], which is how EAP is carried; [`Dialect`] says
+//! how a make of equipment wants to be told. What an adapter leaves for whoever keeps and reads
+//! decisions is in `regnant_evidence`: an exchange, and a reader of what is kept of it.
 
-mod accept;
-mod accounting;
-mod conversation;
-mod decide;
 mod edition;
 mod heard;
-mod lists;
-mod ms_chap;
 mod nas;
-mod privilege;
-mod render;
-mod reply;
-mod request;
-mod secrets;
-mod stranger;
-mod vocabulary;
+pub mod radius;
 
-pub use accept::{AcceptedRequest, Cause, accept};
-pub use accounting::{
-    AcceptedAccounting, AcceptedReport, DecisionClass, Report, ReportStatus, Whereabouts, accept_accounting,
-};
-pub use conversation::RadiusConversation;
-pub use decide::{ActiveEdition, Decision, Handled, decide};
-pub use edition::{Edition, GrantProblem, Preview};
-pub use heard::{Heard, HeardMarks};
-pub use nas::{FormerSecret, Nas, NasTable};
-pub use privilege::{Doubt, Privilege};
-pub use render::dialect::Dialect;
-pub use render::{CannotSay, RenderError};
-pub use request::ReadRequest;
-pub use secrets::NamedSecrets;
-pub use stranger::{Claims, claims, secret_fits};
-pub use vocabulary::{NameTaken, Vocabulary};
+pub use edition::{ActiveEdition, Edition, GrantProblem, Preview};
+pub use heard::Heard;
+pub use nas::{Nas, NasTable};
+pub use radius::privilege::{Doubt, Privilege};
+pub use radius::render::dialect::Dialect;
+pub use radius::render::{CannotSay, RenderError};
+pub use radius::secrets::NamedSecrets;
+pub use radius::vocabulary::{NameTaken, Vocabulary};

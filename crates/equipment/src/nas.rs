@@ -5,9 +5,9 @@ use std::sync::Arc;
 
 use regnant_base::Network;
 use regnant_decision::NasIdentity;
-use regnant_radius::SharedSecret;
 
 use crate::heard::Heard;
+use crate::radius;
 
 /// A piece of equipment that asks (NAS, RFC 2865 section 1.2), and how it is spoken to.
 #[derive(Clone, Debug)]
@@ -16,81 +16,22 @@ pub struct Nas {
     pub identity: NasIdentity,
     /// The addresses and blocks that its packets come from.
     pub networks: Vec<Network>,
-    /// What it and this service share.
-    pub secret: SharedSecret,
-    /// What they shared before, while it still counts.
-    pub former: Option<FormerSecret>,
     /// What it was heard to do.
     pub heard: Arc<Heard>,
-    /// Whether its requests must carry Message-Authenticator. Without, a
-    /// forged answer cannot be told (CVE-2024-3596); only for old equipment.
-    pub require_message_authenticator: bool,
-    /// Whether replies to logins of administrators carry the Class by which reports find
-    /// their decision too; some makes read a role from it.
-    pub class_at_login: bool,
-}
-
-/// A secret that was changed a while ago, on this side.
-#[derive(Clone, Debug)]
-pub struct FormerSecret {
-    /// What it is.
-    pub secret: SharedSecret,
-    /// When another was set, in milliseconds since 1970.
-    pub since: u64,
-    /// Until when it counts too, unless the NAS uses the new one before.
-    pub until: u64,
-}
-
-/// Under which secret a packet was made.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Under {
-    Present,
-    Former,
+    /// What it and this service know each other by in RADIUS; none where it does not ask so.
+    pub radius: Option<Arc<radius::Credentials>>,
 }
 
 impl Nas {
-    /// A NAS that signs its requests, and of which nothing was heard yet.
-    pub fn new(identity: NasIdentity, networks: Vec<Network>, secret: SharedSecret) -> Self {
-        Self {
-            identity,
-            networks,
-            secret,
-            former: None,
-            heard: Arc::default(),
-            require_message_authenticator: true,
-            class_at_login: false,
-        }
+    /// A NAS of which nothing was heard yet, and that has no credentials.
+    pub fn new(identity: NasIdentity, networks: Vec<Network>) -> Self {
+        Self { identity, networks, heard: Arc::default(), radius: None }
     }
 
-    /// The secret of a packet.
-    pub(crate) fn secret_under(&self, under: Under) -> &SharedSecret {
-        match (under, &self.former) {
-            (Under::Former, Some(former)) => &former.secret,
-            _ => &self.secret,
-        }
-    }
-
-    /// Under which secret a packet was made that says so by a signature: `fits` checks it. The
-    /// first that is made under the new one ends the time of the former.
-    pub(crate) fn signed_under(&self, now: u64, fits: impl Fn(&SharedSecret) -> bool) -> Option<Under> {
-        if fits(&self.secret) {
-            if let Some(former) = &self.former {
-                self.heard.switches(former.since);
-            }
-            return Some(Under::Present);
-        }
-        let former =
-            self.former.as_ref().filter(|former| now < former.until && !self.heard.has_switched(former.since))?;
-        fits(&former.secret).then_some(Under::Former)
-    }
-
-    /// Under which secret a packet counts that carries no signature: the former, until the NAS
-    /// is heard to use the new one, or somebody says that it does.
-    pub(crate) fn unsigned_under(&self) -> Under {
-        match &self.former {
-            Some(former) if !self.heard.has_switched(former.since) => Under::Former,
-            _ => Under::Present,
-        }
+    /// The same with what it is known by in RADIUS.
+    #[must_use]
+    pub fn with_radius(self, credentials: radius::Credentials) -> Self {
+        Self { radius: Some(Arc::new(credentials)), ..self }
     }
 
     /// Its address, where it has one alone.
@@ -181,7 +122,7 @@ mod tests {
         let (name, site, dialect) = (name.into(), "yard".into(), "standard".into());
         let identity = NasIdentity { name, kind: NasKind::Switch, site, dialect, tags: Arc::default() };
         let networks = network.split(' ').map(|one| one.parse().unwrap()).collect();
-        Nas::new(identity, networks, SharedSecret::new(*b"s"))
+        Nas::new(identity, networks)
     }
 
     #[test]

@@ -3,7 +3,8 @@ use std::sync::Arc;
 
 use proptest::prelude::*;
 use regnant_decision::{NasIdentity, NasKind, ProtocolFacts, Purpose};
-use regnant_equipment::{Dialect, Edition, Nas, ReadRequest, Vocabulary, accept};
+use regnant_equipment::radius::{Credentials, ReadRequest, accept};
+use regnant_equipment::{Dialect, Edition, Nas, Vocabulary};
 use regnant_policy::{Compiled, FactId, Facts, Known, Source, Type, Value};
 use regnant_radius::{Attributes, Builder, Code, Dictionary, SharedSecret};
 
@@ -370,7 +371,7 @@ fn a_firewall_can_send_two_kinds_of_login_that_its_dialect_tells_apart() {
         let (name, kind, site) = ("gate-fw-1".into(), NasKind::Firewall, "gatehouse".into());
         let identity = NasIdentity { name, kind, site, dialect: dialect.into(), tags: Arc::default() };
         let networks = vec!["127.0.0.31".parse().unwrap()];
-        let nas = Arc::new(Nas::new(identity, networks, secret.clone()));
+        let nas = Arc::new(Nas::new(identity, networks).with_radius(Credentials::new(secret.clone())));
         let bytes = builder.request(&[1; 16], &secret);
         let accepted = accept(Some(&nas), "127.0.0.31:1".parse().unwrap(), &bytes, 0).unwrap();
         accepted.request(&ReadRequest::new(&accepted, &edition), &NoFacts).purpose

@@ -4,8 +4,11 @@ use std::sync::Arc;
 
 use proptest::prelude::*;
 use regnant_decision::{NasIdentity, NasKind};
-use regnant_equipment::{AcceptedAccounting, Claims, Nas, ReportStatus, accept_accounting, claims, secret_fits};
+use regnant_equipment::radius::{AcceptedAccounting, Claims, Credentials, accept_accounting, claims, secret_fits};
+use regnant_equipment::{Nas, Vocabulary};
+use regnant_evidence::{AccountingRecord, ReportStatus};
 use regnant_radius::{Builder, Code, SharedSecret, number};
+use ulid::Ulid;
 
 fn secret() -> SharedSecret {
     SharedSecret::new(*b"bollard-9-anchor")
@@ -19,7 +22,7 @@ fn nas() -> Arc<Nas> {
         dialect: "standard".into(),
         tags: Arc::default(),
     };
-    Arc::new(Nas::new(identity, vec!["127.0.0.11".parse().unwrap()], secret()))
+    Arc::new(Nas::new(identity, vec!["127.0.0.11".parse().unwrap()]).with_radius(Credentials::new(secret())))
 }
 
 fn source() -> SocketAddr {
@@ -83,7 +86,16 @@ proptest! {
             3 => ReportStatus::Interim,
             7 => ReportStatus::On,
             8 => ReportStatus::Off,
-            other => ReportStatus::Other(other),
+            other => ReportStatus::Other(match other {
+                9 => "Tunnel-Start".into(),
+                10 => "Tunnel-Stop".into(),
+                11 => "Tunnel-Reject".into(),
+                12 => "Tunnel-Link-Start".into(),
+                13 => "Tunnel-Link-Stop".into(),
+                14 => "Tunnel-Link-Reject".into(),
+                15 => "Failed".into(),
+                number => format!("status {number}"),
+            }),
         };
         prop_assert_eq!(report.status, expected);
         prop_assert_eq!((report.session.as_deref(), report.sent), (Some(session.as_str()), Some(sent)));
@@ -94,4 +106,30 @@ proptest! {
             prop_assert!(accept_accounting(Some(&nas()), source(), &changed, 0).is_err(), "byte {} may be changed", at);
         }
     }
+}
+
+/// A report with these attributes beside, as it is kept, and what its event is known again by.
+fn kept(delay: u32, session: &str, from: &str) -> (AccountingRecord, [u8; 16]) {
+    let mut builder = Builder::unsigned(Code::ACCOUNTING_REQUEST, 1);
+    builder.attribute(number::ACCT_STATUS_TYPE, &1_u32.to_be_bytes()).unwrap();
+    builder.attribute(number::ACCT_SESSION_ID, session.as_bytes()).unwrap();
+    builder.attribute(number::ACCT_DELAY_TIME, &delay.to_be_bytes()).unwrap();
+    let packet = builder.accounting_request(&secret());
+    let Ok(AcceptedAccounting::Report(accepted)) = accept_accounting(Some(&nas()), from.parse().unwrap(), &packet, 0)
+    else {
+        panic!("a report is refused");
+    };
+    accepted.record(Ulid::nil(), accepted.report(), None, &Vocabulary::standard())
+}
+
+#[test]
+fn what_is_sent_again_is_the_same_event_and_its_delay_is_told() {
+    let (first, event) = kept(0, "one", "127.0.0.11:1");
+    let (again, same) = kept(7, "one", "127.0.0.11:1");
+    assert_eq!((same, again.report.delay), (event, 7));
+    assert_ne!(kept(0, "two", "127.0.0.11:1").1, event);
+    assert_ne!(kept(0, "one", "127.0.0.12:1").1, event, "another piece of equipment of the same NAS");
+    let stations = first.stations(&Vocabulary::standard(), None);
+    assert_eq!(stations[0].line, "Accounting-Request (Start) from 127.0.0.11:1 (quay-sw-1).");
+    assert!(stations[0].evidence.iter().any(|clue| (&*clue.label, &*clue.value) == ("Acct-Session-Id", "one")));
 }

@@ -7,14 +7,13 @@
 use std::net::SocketAddr;
 
 use regnant_base::{Mac, printable};
-use regnant_decision::{
-    DeviceLookUp, EapEvidence, Ending, FactCode, Identity, LookUp, Presented, ProtocolFacts, RequestFacts,
-};
-use regnant_equipment::{Decision, Edition, Vocabulary, Whereabouts};
-use regnant_policy::{FactId, Facts, Known, Type, Value};
-use regnant_radius::{Attributes, HEADER_LEN, Packet};
+use regnant_decision::{DeviceLookUp, EapEvidence, Ending, FactCode, Identity, LookUp, Presented, RequestFacts};
+use regnant_policy::{FactId, Facts, Known, Schema, Value};
 use serde::{Deserialize, Serialize};
 use ulid::Ulid;
+
+use crate::decision::Decision;
+use crate::exchange::{KeptExchange, ProtocolAdvice, Protocols};
 
 /// How rules are evaluated. It is counted up where the same facts and the same edition
 /// may come to something else than before.
@@ -37,36 +36,20 @@ pub struct Evidence {
     pub subject: Subject,
     /// Whether the password did not decode, so that the secret most likely differs.
     pub undecodable: bool,
-    /// The attributes of the request, encoded; the values of secrets are zeros.
-    pub request: Vec<u8>,
+    /// What was asked and answered, in the bytes of its protocol.
+    pub exchange: KeptExchange,
     /// The gate that took the request, by its place in the edition.
     pub gate: Option<u32>,
-    /// Every fact that is no attribute and was not absent.
+    /// Every fact that is none of the protocol's and was not absent.
     pub facts: Vec<(FactCode, Known<Value<'static>>)>,
     /// What the stores said.
     pub lookups: Vec<LookUp>,
     /// How it ended.
     pub ending: Ending,
-    /// The reply; none where there was none.
-    pub reply: Option<Reply>,
     /// The EAP conversation, where there was one.
     pub eap: Option<Box<EapEvidence>>,
     /// Microseconds since the packet came, at the end of gate, proof, rules and reply.
     pub micros: [u32; 4],
-}
-
-/// A reply. The attributes of its grants stand in the edition and are left out.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Reply {
-    /// The code of the packet.
-    pub code: u8,
-    /// The attributes before those of the grants, encoded; the values of secrets are
-    /// zeros.
-    pub before: Vec<u8>,
-    /// Whether those of the grants follow.
-    pub grants: bool,
-    /// The attributes after those of the grants.
-    pub after: Vec<u8>,
 }
 
 /// Who or what asked.
@@ -85,25 +68,21 @@ pub enum Subject {
 impl Evidence {
     /// What a decision leaves.
     pub fn new(decision: Decision) -> Self {
-        let Decision { id, accepted, read, edition, decided, reply, replied_at } = decision;
-        let (packet, vocabulary, times) = (accepted.packet(), &*edition.vocabulary, decided.times);
-        let request = accepted.request(&read, &NoProtocol);
-        let facts = RequestFacts { table: vocabulary.table(), request, known: decided.known, now: id.timestamp_ms() };
-        let fixed = |grants| edition.fixed_attributes(&accepted.nas.dialect, grants);
-        let granted = decided.ending.grants().and_then(fixed);
+        let Decision { id, exchange, edition, decided, replied_at } = decision;
+        let (table, times) = (edition.protocols().table(), decided.times);
+        let facts = RequestFacts { table, request: exchange.request(), known: decided.known, now: id.timestamp_ms() };
         Self {
             id,
             evaluator: EVALUATOR,
-            edition: edition.number,
-            source: accepted.source,
+            edition: edition.number(),
+            source: exchange.source(),
             subject: subject(&facts),
             undecodable: matches!(facts.request.presented, Presented::Undecodable),
-            request: vocabulary.dictionary().without_secrets(packet.attributes()),
+            exchange: exchange.kept(),
             gate: decided.gate.map(|gate| gate as u32),
             facts: facts.kept_facts(),
             lookups: decided.lookups.into_iter().map(LookUp::printable).collect(),
             ending: decided.ending,
-            reply: reply.and_then(|bytes| Reply::new(&bytes, granted.unwrap_or_default(), vocabulary)),
             eap: decided.eap,
             micros: [times.gate, times.proof, times.rules, replied_at]
                 .map(|time| u32::try_from(time.as_micros()).unwrap_or(u32::MAX)),
@@ -124,12 +103,18 @@ impl Evidence {
         self.text(FactCode::NAS_NAME)
     }
 
-    /// Who or what asked, and where, as its request says it.
-    pub fn whereabouts(&self) -> Whereabouts<'_> {
-        Whereabouts::read(Attributes::read(&self.request).unwrap_or_default())
+    /// The port of the NAS, where one was told.
+    pub fn port(&self) -> Option<u32> {
+        self.number(FactCode::PORT).and_then(|port| u32::try_from(port).ok())
     }
 
-    /// A fact that is no attribute.
+    /// The names that whoever asked goes by, as it was told outside a tunnel and inside, and as a store has it.
+    pub fn names(&self) -> impl Iterator<Item = String> {
+        let codes = [FactCode::CLAIMED_OUTER, FactCode::CLAIMED_NAME, FactCode::USER_NAME];
+        codes.into_iter().map(|code| self.text(code)).filter(|name| !name.is_empty())
+    }
+
+    /// A fact that is none of the protocol's.
     pub(crate) fn own_fact(&self, code: FactCode) -> Known<Value<'_>> {
         match self.facts.iter().find(|(kept, _)| *kept == code) {
             None => Known::Absent,
@@ -141,69 +126,43 @@ impl Evidence {
     }
 
     /// The facts as the rules of the edition saw them.
-    pub(crate) fn facts<'e>(&'e self, vocabulary: &'e Vocabulary) -> KeptFacts<'e> {
-        KeptFacts { evidence: self, vocabulary }
-    }
-}
-
-/// Attributes are kept as they were sent, and not as facts.
-struct NoProtocol;
-
-impl ProtocolFacts for NoProtocol {
-    fn fact(&self, _: usize, _: &Type) -> Known<Value<'_>> {
-        Known::Absent
-    }
-
-    fn can_be_told(&self, _: usize, _: &dyn Facts) -> Result<(), String> {
-        Ok(())
+    pub(crate) fn facts<'e>(&'e self, protocols: &'e dyn Protocols) -> KeptFacts<'e> {
+        KeptFacts { evidence: self, protocols }
     }
 }
 
 /// The facts of a decision that is over.
 pub(crate) struct KeptFacts<'e> {
     evidence: &'e Evidence,
-    vocabulary: &'e Vocabulary,
+    protocols: &'e dyn Protocols,
 }
 
 impl<'e> KeptFacts<'e> {
-    pub(crate) fn vocabulary(&self) -> &'e Vocabulary {
-        self.vocabulary
+    pub(crate) fn schema(&self) -> &'e Schema {
+        self.protocols.table().schema()
+    }
+
+    /// Every fact of the schema that is none of the protocol's.
+    pub(crate) fn own(&self) -> impl Iterator<Item = FactId> {
+        self.protocols.table().own().iter().map(|(_, id)| *id)
+    }
+
+    pub(crate) fn advice(&self) -> &'static ProtocolAdvice {
+        self.protocols.advice(self.evidence.exchange.protocol)
     }
 }
 
 impl Facts for KeptFacts<'_> {
     fn fact(&self, id: FactId) -> Known<Value<'_>> {
-        let table = self.vocabulary.table();
+        let (table, exchange) = (self.protocols.table(), &self.evidence.exchange);
         match (table.place_in_protocol(id), table.code(id)) {
-            (Some(place), _) => {
-                let sent = Attributes::read(&self.evidence.request).unwrap_or_default();
-                self.vocabulary.attribute_fact(place, &table.schema().definition(id).kind, sent)
-            }
+            (Some(place), _) => match self.protocols.reader(exchange.protocol) {
+                Some(reader) => reader.fact(place, &table.schema().definition(id).kind, &exchange.request),
+                None => Known::Absent,
+            },
             (_, Some(code)) => self.evidence.own_fact(code),
             (_, None) => Known::Absent,
         }
-    }
-}
-
-impl Reply {
-    fn new(bytes: &[u8], granted: &[u8], vocabulary: &Vocabulary) -> Option<Self> {
-        let packet = Packet::parse(bytes).ok()?;
-        let attributes = packet.as_bytes().get(HEADER_LEN..)?;
-        let at = (0..=attributes.len().saturating_sub(granted.len()))
-            .find(|at| !granted.is_empty() && attributes[*at..].starts_with(granted));
-        let (before, after) = match at {
-            Some(at) => (&attributes[..at], &attributes[at + granted.len()..]),
-            None => (attributes, &[][..]),
-        };
-        let kept = |part| Attributes::read(part).map(|part| vocabulary.dictionary().without_secrets(part));
-        Some(Self { code: packet.code().0, before: kept(before)?, grants: at.is_some(), after: kept(after)? })
-    }
-
-    /// All its attributes, encoded; those of the grants where the edition has them.
-    pub(crate) fn attributes(&self, edition: Option<&Edition>, dialect: &str, ending: &Ending) -> Vec<u8> {
-        let granted = ending.grants().filter(|_| self.grants);
-        let granted = edition.zip(granted).and_then(|(edition, grants)| edition.fixed_attributes(dialect, grants));
-        [&self.before, granted.unwrap_or_default(), &self.after].concat()
     }
 }
 

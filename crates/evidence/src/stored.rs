@@ -8,7 +8,7 @@ use ulid::Ulid;
 
 use crate::evidence::Evidence;
 use crate::record::accounting::AccountingRecord;
-use crate::record::unheard::UnheardRecord;
+use crate::unheard::UnheardRecord;
 
 /// The version that is written.
 const VERSION: u8 = 1;

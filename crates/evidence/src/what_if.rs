@@ -4,13 +4,13 @@
 use std::collections::BTreeSet;
 
 use regnant_decision::{Because, Decider, Ending, EntryKind};
-use regnant_equipment::{Edition, Vocabulary};
 use regnant_policy::{
-    Compiled, Consequence, Decided, FactId, Facts, Known, Method, Stage, StatedFacts, Statement, TruthValue, Value,
-    quoted,
+    Compiled, Consequence, Decided, FactId, Facts, Known, Method, Schema, Stage, StatedFacts, Statement, TruthValue,
+    Value, quoted,
 };
 
 use crate::evidence::{Evidence, KeptFacts};
+use crate::exchange::{DecidingEdition, Protocols};
 use crate::record::{Record, RuleRecord, names, rules};
 
 /// Facts as an entry kept them, with others in their place.
@@ -21,8 +21,8 @@ pub struct WhatIf<'e> {
 
 impl<'e> WhatIf<'e> {
     /// The facts of an entry, where there is one, and those that are stated in their place.
-    pub fn new(entry: Option<&'e Evidence>, vocabulary: &'e Vocabulary, stated: StatedFacts) -> Self {
-        Self { kept: entry.map(|entry| entry.facts(vocabulary)), stated }
+    pub fn new(entry: Option<&'e Evidence>, protocols: &'e dyn Protocols, stated: StatedFacts) -> Self {
+        Self { kept: entry.map(|entry| entry.facts(protocols)), stated }
     }
 }
 
@@ -58,7 +58,7 @@ pub struct WhatIfAnswer {
 
 impl WhatIfAnswer {
     /// What a policy comes to with these facts, as if everybody had been proved as they say.
-    pub fn of(policy: &Compiled, vocabulary: &Vocabulary, facts: &dyn Facts) -> Self {
+    pub fn of(policy: &Compiled, schema: &Schema, facts: &dyn Facts) -> Self {
         let (gate, passed) = policy.explain_gate(facts);
         let name = |gate: usize| policy.gates()[gate].name.clone();
         let mut answer = Self {
@@ -74,14 +74,14 @@ impl WhatIfAnswer {
         };
         let Some(gate) = gate else { return answer };
         let definition = &policy.gates()[gate];
-        if let Some(method) = method(vocabulary, facts)
+        if let Some(method) = method(schema, facts)
             && !definition.accepts(method)
         {
             answer.by = format!("gate {} does not accept {}", definition.name, method.word());
             return answer;
         }
         let (decided, tried) = policy.explain(gate, facts);
-        (answer.rules, answer.more_rules) = rules(policy, definition, &tried, vocabulary);
+        (answer.rules, answer.more_rules) = rules(policy, definition, &tried, schema);
         let (rule, consequence) = match decided {
             Decided::Rule(rule) => (Some(rule), definition.rules[rule].then.clone()),
             Decided::Otherwise => (None, definition.otherwise.clone()),
@@ -116,8 +116,7 @@ impl WhatIfAnswer {
 }
 
 /// The method that facts tell of.
-fn method(vocabulary: &Vocabulary, facts: &dyn Facts) -> Option<Method> {
-    let schema = vocabulary.schema();
+fn method(schema: &Schema, facts: &dyn Facts) -> Option<Method> {
     let of = |word: &str| Method::ALL.iter().find(|(known, _)| *known == word).map(|(_, method)| *method);
     let told = schema.find("request.method").map(|id| facts.fact(id));
     if let Some(Known::Is(Value::Text(word))) = told {
@@ -145,11 +144,10 @@ pub struct KeptFact {
 }
 
 /// What was known of a request, as far as it was kept and can be written.
-pub fn facts_of(evidence: &Evidence, edition: &Edition) -> Vec<KeptFact> {
-    let vocabulary = &*edition.vocabulary;
-    let facts = evidence.facts(vocabulary);
-    let asked: BTreeSet<FactId> = edition.policy.leaves().iter().map(|leaf| leaf.fact).collect();
-    let kept = vocabulary.schema().facts().filter(|(_, definition)| definition.known != Stage::End);
+pub fn facts_of(evidence: &Evidence, edition: &dyn DecidingEdition) -> Vec<KeptFact> {
+    let facts = evidence.facts(edition.protocols());
+    let asked: BTreeSet<FactId> = edition.policy().leaves().iter().map(|leaf| leaf.fact).collect();
+    let kept = facts.schema().facts().filter(|(_, definition)| definition.known != Stage::End);
     kept.filter_map(|(id, definition)| {
         let Known::Is(value) = facts.fact(id) else { return None };
         let value = definition.kind.write(&value)?;
@@ -159,11 +157,11 @@ pub fn facts_of(evidence: &Evidence, edition: &Edition) -> Vec<KeptFact> {
 }
 
 /// A case of an entry: its facts, as far as the policy asks for them, and what was decided.
-pub fn case_of(evidence: &Evidence, edition: &Edition) -> Result<String, NoCase> {
-    if edition.number != evidence.edition {
+pub fn case_of(evidence: &Evidence, edition: &dyn DecidingEdition) -> Result<String, NoCase> {
+    if edition.number() != evidence.edition {
         return Err(format!("edition {} cannot be read any more", evidence.edition));
     }
-    let (policy, vocabulary) = (&edition.policy, &*edition.vocabulary);
+    let (policy, facts) = (edition.policy(), evidence.facts(edition.protocols()));
     let gate = evidence.gate.and_then(|gate| policy.gates().get(gate as usize));
     let (Some(because), Some(gate)) = (evidence.ending.because(), gate) else {
         return Err("it ended before any rule was tried: there is nothing that a case could expect".into());
@@ -187,7 +185,7 @@ pub fn case_of(evidence: &Evidence, edition: &Edition) -> Result<String, NoCase>
         _ => ("silence".to_owned(), &[EntryKind::Silence]),
     };
     let mut given = Vec::new();
-    let (schema, facts) = (vocabulary.schema(), evidence.facts(vocabulary));
+    let schema = facts.schema();
     let carrier = schema.find("request.carrier");
     let mut wanted: Vec<FactId> = carrier.into_iter().chain(policy.leaves().iter().map(|leaf| leaf.fact)).collect();
     wanted.sort_unstable();
@@ -209,7 +207,7 @@ pub fn case_of(evidence: &Evidence, edition: &Edition) -> Result<String, NoCase>
     let given = given.join(",\n        ");
     // What was kept may be less than was known: the case is tried before it is given away.
     let stated = StatedFacts::read(&given, schema)?;
-    let again = WhatIfAnswer::of(policy, vocabulary, &stated);
+    let again = WhatIfAnswer::of(policy, schema, &stated);
     let same_rule = again.by_rule == rule.is_some() && rule.is_none_or(|rule| rule.title == again.by);
     let same_gate = again.gate.as_ref() == Some(&gate.name);
     match same_gate && same_rule && outcomes.contains(&again.outcome) {

@@ -8,8 +8,6 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use regnant_evidence::AccountingRecord;
-use regnant_radius::{Attributes, number};
-use sha2::{Digest, Sha256};
 use tokio::sync::broadcast;
 
 use crate::database::open_to_read;
@@ -30,6 +28,7 @@ pub struct AccountingLog {
 /// A report that waits to be kept, and what is done once it is.
 pub struct Reported {
     record: Box<AccountingRecord>,
+    event: EventKey,
     acknowledge: Acknowledge,
 }
 
@@ -73,9 +72,10 @@ pub type AccountingHandle = Handle<Reported>;
 pub type AccountingSlot = Slot<Reported>;
 
 impl Slot<Reported> {
-    /// Hands in a report. `acknowledge` is called once it is on the disk, and never before.
-    pub fn report(self, record: AccountingRecord, acknowledge: impl FnOnce() + Send + 'static) {
-        self.fill(Reported { record: Box::new(record), acknowledge: Box::new(acknowledge) });
+    /// Hands in a report, with what its event is known again by. `acknowledge` is called once it is on the disk, and
+    /// never before.
+    pub fn report(self, record: AccountingRecord, event: EventKey, acknowledge: impl FnOnce() + Send + 'static) {
+        self.fill(Reported { record: Box::new(record), event, acknowledge: Box::new(acknowledge) });
     }
 }
 
@@ -109,8 +109,8 @@ impl Book for Reports {
     /// Equipment waits for it.
     const GATHER: Duration = Duration::from_millis(4);
 
-    fn write_down(&mut self, Reported { record, acknowledge }: Reported) -> ReportRow {
-        let (event, happened) = (event(&record), record.happened());
+    fn write_down(&mut self, Reported { record, event, acknowledge }: Reported) -> ReportRow {
+        let happened = record.happened();
         ReportRow {
             event,
             happened,
@@ -133,18 +133,4 @@ impl Book for Reports {
             }
         }
     }
-}
-
-/// Everything but what changes when it is sent again.
-fn event(record: &AccountingRecord) -> EventKey {
-    const CHANGES: [u8; 3] = [number::ACCT_DELAY_TIME, number::MESSAGE_AUTHENTICATOR, number::PROXY_STATE];
-    // Many pieces of equipment may be one NAS, with an address each.
-    let who = format!("{} {}\0", record.nas.to_lowercase(), record.source.ip().to_canonical());
-    let mut digest = Sha256::new().chain_update(who);
-    let sent = Attributes::read(&record.attributes).unwrap_or_default();
-    for attribute in sent.filter(|attribute| !CHANGES.contains(&attribute.number)) {
-        digest.update([attribute.number, attribute.value.len() as u8]);
-        digest.update(attribute.value);
-    }
-    *digest.finalize().first_chunk().expect("a SHA-256 has 32 bytes")
 }

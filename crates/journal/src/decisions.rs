@@ -4,8 +4,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use regnant_decision::{EntryKind, SeenMachine};
-use regnant_equipment::Decision;
-use regnant_evidence::{Evidence, Fragment, Record, UnheardRecord};
+use regnant_evidence::{Decision, Evidence, Fragment, Record, UnheardRecord};
 use tokio::sync::broadcast;
 use ulid::Ulid;
 
@@ -104,15 +103,16 @@ impl Book for Decisions {
 pub(crate) fn write_down(waiting: Waiting) -> Row {
     match waiting {
         Waiting::Decision(decision) => {
-            let (edition, nas) = (decision.edition.clone(), decision.accepted.nas.clone());
+            let edition = decision.edition.clone();
             let evidence = Box::new(Evidence::new(*decision));
+            let nas = evidence.nas();
             Row {
                 id: evidence.id.to_bytes(),
                 outcome: evidence.ending.kind() as i64,
-                search: search(&Record::brief(&evidence, &edition).sentence()),
+                search: search(&Record::brief(&evidence, &*edition).sentence()),
                 stored: evidence.to_bytes(),
-                count: Some(count_key(&evidence, &nas.name)),
-                newest: newest(&evidence, &nas.name),
+                count: Some(count_key(&evidence, &nas)),
+                newest: newest(&evidence, &nas),
                 entry: Entry::Decision(evidence),
             }
         }

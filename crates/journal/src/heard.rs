@@ -1,6 +1,6 @@
 use std::path::Path;
 
-use regnant_equipment::HeardMarks;
+use regnant_evidence::HeardMarks;
 use rusqlite::{Connection, params};
 
 use crate::database;

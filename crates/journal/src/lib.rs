@@ -29,8 +29,7 @@ use std::ops::Deref;
 use std::path::Path;
 use std::sync::Arc;
 
-use regnant_equipment::Decision;
-use regnant_evidence::{AccountingRecord, Evidence, UnheardRecord, Unreadable};
+use regnant_evidence::{AccountingRecord, Decision, Evidence, UnheardRecord, Unreadable};
 use tokio::sync::broadcast;
 
 pub use accounting::{AccountingHandle, AccountingLog, AccountingSlot, Reported};
@@ -42,6 +41,7 @@ pub use heard::HeardFile;
 pub use intake::{Handle, Intake, Slot};
 pub use node::NodeFile;
 pub use reader::{EntryFilter, JournalReader, spellings};
+pub use recent::EventKey;
 pub use state::CommitAges;
 
 use crate::decisions::{Decisions, Row, write_down};
@@ -131,7 +131,7 @@ mod tests {
     use std::thread;
     use std::time::{Duration, Instant};
 
-    use regnant_equipment::Cause;
+    use regnant_evidence::Cause;
     use ulid::Ulid;
 
     use super::*;
@@ -148,7 +148,9 @@ mod tests {
     /// A scribe that cannot write one kind of entry down.
     fn clumsy(waiting: Waiting) -> Row {
         match waiting {
-            Waiting::Unheard(UnheardRecord { cause: Cause::SecretDiffers, .. }) => panic!("a defect of the test"),
+            Waiting::Unheard(UnheardRecord { cause: Cause::TooManyConversations, .. }) => {
+                panic!("a defect of the test")
+            }
             waiting => write_down(waiting),
         }
     }
@@ -185,7 +187,7 @@ mod tests {
         let journal = open(&dir);
         let handle = journal.handle().unwrap();
         for number in 1..=9 {
-            let cause = if number == 5 { Cause::SecretDiffers } else { Cause::UnknownSender };
+            let cause = if number == 5 { Cause::TooManyConversations } else { Cause::UnknownSender };
             handle.slot("x").unwrap().unheard(unheard_for(number, cause));
         }
         drop(handle);

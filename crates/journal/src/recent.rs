@@ -1,7 +1,7 @@
 use regnant_base::BoundedMap;
 
 /// What an event is known again by: its equipment and what it reported, whenever it was sent.
-pub(crate) type EventKey = [u8; 16];
+pub type EventKey = [u8; 16];
 
 /// How far apart, in milliseconds, two reports of the same event may seem to have happened:
 /// equipment sends again for that long (RFC 5080 section 2.2.1, MRD), and some does not say

@@ -7,13 +7,13 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use proptest::prelude::*;
-use regnant_decision::EntryKind;
-use regnant_evidence::{AccountingRecord, FoundDecision};
+use regnant_decision::{EntryKind, FactTable};
+use regnant_evidence::{
+    AccountingRecord, FoundDecision, KeptExchange, Protocol, ProtocolReader, Protocols, Report, ReportStatus,
+    Whereabouts,
+};
 use regnant_journal::*;
-use regnant_radius::Dictionary;
 use ulid::Ulid;
-
-static DICTIONARY: LazyLock<Dictionary> = LazyLock::new(Dictionary::standard);
 
 struct Books {
     journal: Journal,
@@ -36,15 +36,31 @@ fn now() -> u64 {
 }
 
 fn record(number: u64, session: &str, decision: Option<Ulid>) -> AccountingRecord {
-    let attributes =
-        DICTIONARY.encode([("Acct-Status-Type", "Start"), ("Acct-Session-Id", session), ("User-Name", "ida.marsh")]);
+    let about = Whereabouts { user: Some("ida.marsh".into()), ..Whereabouts::default() };
     AccountingRecord {
         id: Ulid::from_parts(now(), number.into()),
         nas: "quay-sw-1".into(),
         source: "127.0.0.11:1".parse().unwrap(),
         decision: decision.map(|id| FoundDecision::ByClass(id.to_bytes())),
-        attributes: attributes.unwrap(),
+        report: Report {
+            status: ReportStatus::Start,
+            about,
+            session: Some(session.into()),
+            delay: 0,
+            seconds: None,
+            sent: None,
+            received: None,
+            cause: None,
+        },
+        exchange: KeptExchange { protocol: Protocol(250), request: session.into(), reply: None },
     }
+}
+
+/// What its event is known again by.
+fn event(record: &AccountingRecord) -> EventKey {
+    let mut event = [0; 16];
+    event.iter_mut().zip(&record.exchange.request).for_each(|(into, from)| *into = *from);
+    event
 }
 
 /// Hands reports in, and gives how many were acknowledged within a moment.
@@ -53,7 +69,7 @@ fn report(books: &Books, records: &[AccountingRecord]) -> usize {
     let handle = books.accounting.handle().unwrap();
     for record in records {
         let told = told.clone();
-        handle.slot("quay-sw-1").unwrap().report(record.clone(), move || told.send(()).unwrap());
+        handle.slot("quay-sw-1").unwrap().report(record.clone(), event(record), move || told.send(()).unwrap());
     }
     drop((told, handle));
     let mut acknowledged = 0;
@@ -136,9 +152,23 @@ fn a_file_that_is_of_no_use_is_set_aside_and_reports_go_on() {
     assert_eq!(reader(dir.path()).entries(&EntryFilter { limit: 10, ..EntryFilter::default() }).unwrap().len(), 1);
 }
 
+/// No protocol is known.
+struct NoProtocol;
+
+impl Protocols for NoProtocol {
+    fn table(&self) -> &FactTable {
+        static TABLE: LazyLock<FactTable> = LazyLock::new(|| FactTable::new(Vec::new(), []));
+        &TABLE
+    }
+
+    fn reader(&self, _: Protocol) -> Option<&dyn ProtocolReader> {
+        None
+    }
+}
+
 /// The bytes of a report as the first form keeps it.
-const FORM_1: &str = "0109717561792d73772d31007f00000b010100000000000000000000000000000000071628\
-                      06000000012c056f6e65010b6964612e6d61727368";
+const FORM_1: &str = "0109717561792d73772d31007f00000b01010000000000000000000000000000000007000109\
+                      6964612e6d61727368000001036f6e650000000000fa036f6e6500";
 
 #[test]
 fn a_report_of_the_first_form_is_read() {
@@ -151,20 +181,28 @@ fn a_report_of_the_first_form_is_read() {
 
 proptest! {
     #[test]
-    fn whatever_was_stored_is_read_or_refused_and_told(mut bytes in prop::collection::vec(any::<u8>(), 0..300), attributes in prop::collection::vec((1..=u8::MAX, prop::collection::vec(any::<u8>(), 0..20)), 0..12)) {
+    fn whatever_was_stored_is_read_or_refused_and_told(
+        mut bytes in prop::collection::vec(any::<u8>(), 0..300),
+        request in prop::collection::vec(any::<u8>(), 0..60),
+        words in "\\PC{0,20}",
+        numbers in any::<[Option<u32>; 4]>(),
+    ) {
         if let Some(first) = bytes.first_mut() {
             *first = 1;
         }
         let tell = |record: &AccountingRecord| {
             record.sentence();
             record.reason();
-            record.stations(&DICTIONARY, Some("yard-sw-1"));
+            record.stations(&NoProtocol, Some("yard-sw-1"));
         };
         if let Ok(record) = AccountingRecord::from_bytes(Ulid::nil(), &bytes) {
             tell(&record);
         }
-        let encoded = attributes.iter().flat_map(|(number, value)| [&[*number, value.len() as u8 + 2], &value[..]].concat());
-        let odd = AccountingRecord { id: Ulid::nil(), attributes: encoded.collect(), ..record(1, "one", None) };
+        let mut odd = AccountingRecord { id: Ulid::nil(), ..record(1, &words, None) };
+        let [delay, seconds, sent, cause] = numbers;
+        let status = ReportStatus::Other(words);
+        odd.report = Report { status, delay: delay.unwrap_or(0), seconds, sent: sent.map(u64::from), cause, ..odd.report };
+        odd.exchange.request = request;
         tell(&odd);
         prop_assert_eq!(AccountingRecord::from_bytes(Ulid::nil(), &odd.to_bytes()), Ok(odd));
     }

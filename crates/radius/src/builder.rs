@@ -38,6 +38,12 @@ impl Builder {
         Self { bytes, signed: false }
     }
 
+    /// The bytes that it has so far, the header's with them.
+    #[expect(clippy::len_without_is_empty, reason = "a packet is never empty")]
+    pub fn len(&self) -> usize {
+        self.bytes.len()
+    }
+
     /// Adds one attribute. Its value has at most 253 bytes (RFC 2865 section 5).
     pub fn attribute(&mut self, number: u8, value: &[u8]) -> Result<(), BuildError> {
         let length = u8::try_from(value.len() + 2)

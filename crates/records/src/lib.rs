@@ -58,7 +58,7 @@ pub use password::{hash_password, verify_password};
 pub use password_rules::{WeakPassword, fit_password};
 pub use rows::{
     AdministratorRow, Barred, CertificateRow, CommonNameKind, CommonNameRow, DeviceRow, FormerSecretRow, LanguageKind,
-    LanguageRow, MachineRow, NasRow, PersonRow, Role, Rows, SecretRow, StoreKind, StoreRow, TrustRow,
+    LanguageRow, MachineRow, NasRow, PersonRow, RadiusRow, Role, Rows, SecretRow, StoreKind, StoreRow, TrustRow,
 };
 pub use sealing::{KeyError, KeyId, Sealed, SealingKey};
 pub use stores::LocalStores;

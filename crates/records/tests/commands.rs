@@ -60,10 +60,12 @@ fn nas(key: &SealingKey, name: &str, network: &str) -> NasRow {
         tags: Vec::new(),
         note: String::new(),
         dialect: "standard".into(),
-        secret: key.seal(&format!("the secret of NAS {}", name.to_lowercase()), b"bollard-9-anchor"),
-        former_secret: None,
-        require_message_authenticator: true,
-        class_at_login: false,
+        radius: RadiusRow {
+            secret: key.seal(&format!("the secret of NAS {}", name.to_lowercase()), b"bollard-9-anchor"),
+            former_secret: None,
+            require_message_authenticator: true,
+            class_at_login: false,
+        },
     }
 }
 
@@ -253,7 +255,7 @@ fn the_log_keeps_what_was_before_and_shows_no_secret() {
     assert_eq!(told, [(3, "harbour", "import"), (2, "harbour", "import"), (1, "regnant", "set sealing key")]);
     assert_eq!(entries[0].subject, "NASes: 1 (file 0123)");
     assert_eq!(records.audit(&AuditFilter { below: 3, most: 1, ..whole() }).unwrap()[0].revision, 2);
-    for sealed in [old.secret, new.secret] {
+    for sealed in [old.radius.secret, new.radius.secret] {
         assert!(!format!("{entries:?}").contains(&String::from(sealed)));
     }
 }

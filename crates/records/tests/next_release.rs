@@ -17,10 +17,12 @@ fn filled(file: &Path, key: &Arc<SealingKey>) -> Records {
         tags: vec!["crane-net".into()],
         note: String::new(),
         dialect: "standard".into(),
-        secret: key.seal("the secret of NAS yard-sw-1", b"bollard-9-anchor"),
-        former_secret: None,
-        require_message_authenticator: true,
-        class_at_login: false,
+        radius: RadiusRow {
+            secret: key.seal("the secret of NAS yard-sw-1", b"bollard-9-anchor"),
+            former_secret: None,
+            require_message_authenticator: true,
+            class_at_login: false,
+        },
     };
     let rows =
         Rows { stores: vec![StoreRow::local("things", StoreKind::Devices)], nases: vec![nas], ..Rows::default() };

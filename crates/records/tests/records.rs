@@ -130,7 +130,7 @@ fn an_inventory_is_kept_over_a_restart_with_its_secrets_sealed() {
     }
     let records = Records::open(&file, &key(dir.path()), 1).unwrap();
     let nas = records.all::<NasRow>().unwrap().remove(0);
-    assert_eq!((nas.name.as_str(), nas.require_message_authenticator), ("quay-sw-1", true));
+    assert_eq!((nas.name.as_str(), nas.radius.require_message_authenticator), ("quay-sw-1", true));
     assert_eq!(nas.shared_secret(&key(dir.path())).unwrap().expose(), b"bollard-9-anchor");
     let stores = stores(&records, key(dir.path()));
     let registry = stores.registry();

@@ -4,7 +4,8 @@
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use regnant_equipment::{Heard, HeardMarks};
+use regnant_equipment::Heard;
+use regnant_evidence::HeardMarks;
 use regnant_journal::{HeardFile, JournalError};
 
 /// What is heard of every NAS.

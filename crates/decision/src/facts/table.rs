@@ -33,8 +33,14 @@ impl FactCode {
     pub const PORT: Self = Self(9);
     /// The device's address.
     pub const MAC: Self = Self(11);
+    /// The name that somebody claims.
+    pub const CLAIMED_NAME: Self = Self(12);
+    /// The identity told outside the tunnel.
+    pub const CLAIMED_OUTER: Self = Self(14);
     /// The name that was looked up for the user.
     pub const USER_CLAIMED: Self = Self(19);
+    /// The proved user's name, as the store writes it.
+    pub const USER_NAME: Self = Self(21);
 }
 
 /// Where a fact comes from.
@@ -273,6 +279,9 @@ mod tests {
             (FactCode::CARRIER, "request.carrier"),
             (FactCode::PORT, "request.port"),
             (FactCode::MAC, "request.mac"),
+            (FactCode::CLAIMED_NAME, "claimed.name"),
+            (FactCode::CLAIMED_OUTER, "claimed.outer"),
+            (FactCode::USER_NAME, "user.name"),
             (FactCode::USER_CLAIMED, "user.claimed"),
         ] {
             assert!(facts.iter().any(|fact| (FactCode(fact.0), fact.1) == (code, name)), "{name}");

@@ -3,17 +3,18 @@
 use std::net::SocketAddr;
 
 use regnant_base::printable;
-use regnant_equipment::{AcceptedReport, Report, ReportStatus, Whereabouts};
-use regnant_radius::{Attributes, Dictionary};
 use serde::{Deserialize, Serialize};
 use ulid::Ulid;
 
+use crate::exchange::{KeptExchange, Protocols};
 use crate::record::Record;
 use crate::record::sentence::{Fragment, FragmentKind};
 use crate::record::trail::{Clue, Mark, Station};
+use crate::report::{Report, ReportStatus};
 use crate::time::span;
+use crate::whereabouts::Whereabouts;
 
-/// One report (Accounting-Request, RFC 2866) as it is kept.
+/// One report as it is kept.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct AccountingRecord {
     /// The entry's id; it begins with the time at which the report came. It is the key of
@@ -26,8 +27,10 @@ pub struct AccountingRecord {
     pub source: SocketAddr,
     /// The decision that gave the access, where it was found.
     pub decision: Option<FoundDecision>,
-    /// Its attributes, encoded; the values of secrets are zeros.
-    pub attributes: Vec<u8>,
+    /// What it says.
+    pub report: Report,
+    /// How it came, in the bytes of its protocol.
+    pub exchange: KeptExchange,
 }
 
 /// How the decision behind a report was found.
@@ -81,40 +84,20 @@ const CAUSES: [&str; 23] = [
 ];
 
 impl AccountingRecord {
-    /// What is kept of a report that came when its id says.
-    pub fn new(id: Ulid, accepted: &AcceptedReport, decision: Option<FoundDecision>, dictionary: &Dictionary) -> Self {
-        Self {
-            id,
-            nas: accepted.nas.name.clone(),
-            source: accepted.source,
-            decision,
-            attributes: dictionary.without_secrets(accepted.packet().attributes()),
-        }
-    }
-
-    /// What it says.
-    pub fn report(&self) -> Report<'_> {
-        Report::read(self.sent())
-    }
-
-    fn sent(&self) -> Attributes<'_> {
-        Attributes::read(&self.attributes).unwrap_or_default()
-    }
-
     /// Milliseconds since 1970 (UTC) at which what it reports happened, as far as it says: it
     /// came then, less the time for which the equipment has tried to send it.
     pub fn happened(&self) -> u64 {
-        self.id.timestamp_ms().saturating_sub(u64::from(self.report().delay) * 1_000)
+        self.id.timestamp_ms().saturating_sub(u64::from(self.report.delay) * 1_000)
     }
 
     /// The entry as a sentence, without its time.
     pub fn sentence(&self) -> Vec<Fragment> {
         use FragmentKind::{Nas, Subject, Text, Verdict};
         let part = |kind, text: String| Fragment { kind, text };
-        let report = self.report();
+        let report = &self.report;
         let nas = part(Nas, self.nas.clone());
         let verdict = |text: &str| part(Verdict, text.to_owned());
-        match report.status {
+        match &report.status {
             ReportStatus::On => {
                 return vec![nas, verdict(" has started"), part(Text, ": no session of before lasts.".into())];
             }
@@ -130,11 +113,11 @@ impl AccountingRecord {
         let session = report.session.as_deref().filter(|session| !session.is_empty());
         let session =
             session.map_or_else(|| "a session".to_owned(), |session| format!("session {}", printable(session)));
-        parts.push(verdict(&match report.status {
+        parts.push(verdict(&match &report.status {
             ReportStatus::Start => format!(" began {session}"),
             ReportStatus::Stop => format!(" ended {session}"),
             ReportStatus::Interim => format!(" goes on with {session}"),
-            other => format!(" was reported with {session} ({other})"),
+            other => format!(" was reported with {session} ({})", printable(&other.to_string())),
         }));
         parts.push(part(Text, format!("{}.", self.measures())));
         parts
@@ -143,7 +126,7 @@ impl AccountingRecord {
     /// How long and how much, and why it ended: ` after 2 h 5 min, 12.4 MB sent and 310 MB
     /// received: the user asked for it`.
     fn measures(&self) -> String {
-        let report = self.report();
+        let report = &self.report;
         let mut told = String::new();
         if let Some(seconds) = report.seconds.filter(|_| report.status != ReportStatus::Start) {
             told.push_str(&format!(" after {}", span(seconds)));
@@ -166,27 +149,28 @@ impl AccountingRecord {
 
     /// What happened, in a few words.
     pub fn reason(&self) -> String {
-        let report = self.report();
+        let report = &self.report;
         format!("{}{}", report.status, self.measures())
     }
 
     /// The explanation: what came, and which decision it belongs to. `of` is the NAS that the
     /// decision was made for, where it can be read.
-    pub fn stations(&self, dictionary: &Dictionary, of: Option<&str>) -> Vec<Station> {
-        let report = self.report();
+    pub fn stations(&self, protocols: &dyn Protocols, of: Option<&str>) -> Vec<Station> {
+        let report = &self.report;
         let late = match report.delay {
             0 => String::new(),
             delay => format!(", {} after it happened", span(delay)),
         };
-        let line = format!("Accounting-Request ({}) from {} ({}){late}.", report.status, self.source, self.nas);
+        let shown = protocols.show(&self.exchange, None);
+        let line = format!("{} ({}) from {} ({}){late}.", shown.title, report.status, self.source, self.nas);
         let mut heard = Record::station("heard", Mark::Passed, line);
-        heard.evidence = dictionary.show_all(self.sent()).iter().map(|(name, value)| Clue::new(name, value)).collect();
-        vec![heard, self.decision_station(&report, of), kept()]
+        heard.evidence = shown.request.iter().map(|(name, value)| Clue::new(name, value)).collect();
+        vec![heard, self.decision_station(of), kept()]
     }
 
-    fn decision_station(&self, report: &Report<'_>, of: Option<&str>) -> Station {
+    fn decision_station(&self, of: Option<&str>) -> Station {
         let station = |mark, line: &str| Record::station("decision", mark, line);
-        if matches!(report.status, ReportStatus::On | ReportStatus::Off) {
+        if matches!(self.report.status, ReportStatus::On | ReportStatus::Off) {
             return station(Mark::Skipped, "It is about the equipment and belongs to no decision.");
         }
         let mut station = match self.decision {
@@ -226,7 +210,7 @@ fn kept() -> Station {
 }
 
 /// Who or what has access, in words.
-fn subject(about: &Whereabouts<'_>) -> String {
+fn subject(about: &Whereabouts) -> String {
     let user = about.user.as_deref().map(printable).filter(|user| !user.is_empty());
     match (user, about.device) {
         (Some(user), Some(device)) if user.parse() != Ok(device) => format!("{user} {device}"),

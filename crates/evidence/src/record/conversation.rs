@@ -10,7 +10,7 @@ use regnant_decision::{CertificateEvidence, EapEvidence, InnerEvidence, TlsEvide
 
 impl Record {
     pub(super) fn conversation(&self, eap: &EapEvidence) -> Station {
-        let mut station = match &self.end {
+        let mut station = match self.end() {
             EndRecord::Eap(failure) => {
                 let mut station = Self::station("conversation", Mark::Stopped, Handshake(eap).explanation(failure));
                 station.advice = Some(Handshake(eap).advice(failure));

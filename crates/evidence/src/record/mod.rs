@@ -6,25 +6,21 @@ mod conversation;
 mod handshake;
 pub(crate) mod sentence;
 pub(crate) mod trail;
-pub(crate) mod unheard;
 
-use regnant_decision::{
-    Because, Carrier, Decider, EapEvidence, Ending, EntryKind, FactCode, FailureEvidence, LookUp, Unfit,
-};
-use regnant_equipment::{Edition, Vocabulary};
+use regnant_decision::{Because, Carrier, Decider, EapEvidence, Ending, FactCode, FailureEvidence, LookUp, Unfit};
 use regnant_policy::{
-    Accepted, Compiled, Consequence, Decided, Event, Facts, Gate, GateTrace, IdentityKind, Known, LeafTrace, RuleTrace,
-    Statement, TruthValue, Value,
+    Accepted, Compiled, Consequence, Decided, Event, FactId, Facts, Gate, GateTrace, IdentityKind, Known, LeafTrace,
+    RuleTrace, Schema, Statement, TruthValue, Value,
 };
-use regnant_radius::{Attributes, Code, number};
 
 use crate::evidence::{Evidence, KeptFacts, Subject};
+use crate::exchange::{DecidingEdition, ProtocolAdvice, ShownExchange};
 
 /// Rules that are told of one by one; of more, those that lacked least.
 const MOST_RULES: usize = 200;
 
 /// One decision, to be read.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug)]
 pub struct Record {
     /// The decision's id, a ULID; it begins with the time.
     pub id: String,
@@ -36,8 +32,6 @@ pub struct Record {
     pub nas_about: String,
     /// Where the request came from.
     pub source: String,
-    /// Whether the request carried Message-Authenticator.
-    pub signed: bool,
     /// The edition that decided.
     pub edition: u32,
     /// Who or what asked.
@@ -48,8 +42,10 @@ pub struct Record {
     pub(crate) undecodable: bool,
     /// The switch port, where one was named.
     pub port: Option<u32>,
-    /// The attributes of the request; secrets are named and not kept.
-    pub request: Vec<(String, String)>,
+    /// What was asked and what went back; secrets are named and not kept. None where only a sentence is wanted.
+    pub exchange: Option<ShownExchange>,
+    /// What equipment is set to, in the words of its protocol.
+    pub(crate) advice: &'static ProtocolAdvice,
     /// Gates that were passed over and what their `when` came to.
     pub passed_gates: Vec<(String, TruthValue)>,
     /// The facts that the `when` of a gate hung on and that were absent: the gate and
@@ -61,18 +57,20 @@ pub struct Record {
     pub accepts: Vec<String>,
     /// What the stores said.
     pub lookups: Vec<LookUp>,
-    /// Every fact that was known, attributes left out.
+    /// Every fact that was known, those of the protocol left out.
     pub facts: Vec<(String, String)>,
     /// The rules tried; where there are very many, those that lacked least.
     pub rules: Vec<RuleRecord>,
     /// Rules that were tried and are not told of.
     pub more_rules: usize,
-    /// Where the decision fell.
-    pub end: EndRecord,
-    /// What was decided.
-    pub verdict: VerdictRecord,
-    /// The reply's code and attributes; none where there was no reply.
-    pub reply: Option<(String, Vec<(String, String)>)>,
+    /// How it ended.
+    pub ending: Ending,
+    /// The title of the rule that it fell at, where it fell at one.
+    pub rule: Option<String>,
+    /// The grants that were given.
+    pub grants: Vec<String>,
+    /// What they say, for people.
+    pub says: Vec<String>,
     /// The EAP conversation, where there was one.
     pub eap: Option<Box<EapEvidence>>,
     /// Microseconds since the packet came, at the end of gate, proof, rules and reply.
@@ -108,9 +106,9 @@ pub struct TestRecord {
     pub outcome: TruthValue,
 }
 
-/// Where a decision fell.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum EndRecord {
+/// Where a decision fell, as people are told of it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum EndRecord<'r> {
     /// No gate takes the request.
     NoGate,
     /// The gate does not accept the method.
@@ -125,7 +123,7 @@ pub enum EndRecord {
         event: Event,
     },
     /// The EAP conversation failed.
-    Eap(FailureEvidence),
+    Eap(&'r FailureEvidence),
     /// The supplicant said no more.
     Abandoned,
     /// The request belongs to a conversation that nobody knows.
@@ -133,53 +131,53 @@ pub enum EndRecord {
     /// This rule was true.
     Rule {
         /// Its title.
-        title: String,
+        title: &'r str,
     },
     /// No rule was true.
     Otherwise,
     /// This rule hangs on a store that did not answer.
     Undetermined {
         /// Its title.
-        title: String,
+        title: &'r str,
     },
     /// Equipment asked for what an earlier decision has named.
     Told {
         /// What it was told.
-        what: String,
+        what: &'r str,
     },
     /// It was not told.
     NotTold {
         /// Why.
-        reason: String,
+        reason: &'r str,
     },
     /// The reply cannot be made.
     NoReply {
         /// Why.
-        reason: String,
+        reason: &'r str,
     },
 }
 
-/// What was decided.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum VerdictRecord {
+/// What was decided, as people are told of it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum VerdictRecord<'r> {
     /// Access.
     Grant {
         /// The grants.
-        grants: Vec<String>,
+        grants: &'r [String],
         /// What they say, for people.
-        says: Vec<String>,
+        says: &'r [String],
     },
     /// Access in the place of a refusal: the gate is watched.
     Observe {
         /// The grants.
-        grants: Vec<String>,
+        grants: &'r [String],
         /// What they say, for people.
-        says: Vec<String>,
+        says: &'r [String],
     },
-    /// Access-Reject.
+    /// A refusal.
     Refuse {
         /// The text for the person, where the policy has one.
-        text: Option<String>,
+        text: Option<&'r str>,
     },
     /// No answer.
     Silence,
@@ -189,36 +187,79 @@ pub enum VerdictRecord {
     Told,
 }
 
-impl VerdictRecord {
-    /// One word for what was decided.
-    pub fn word(&self) -> &'static str {
-        let kind = match self {
-            Self::Grant { .. } => EntryKind::Granted,
-            Self::Observe { .. } => EntryKind::Observed,
-            Self::Refuse { .. } => EntryKind::Refused,
-            Self::Silence => EntryKind::Silence,
-            Self::Unfinished => EntryKind::Unfinished,
-            Self::Told => EntryKind::Told,
-        };
-        kind.word()
-    }
-}
-
 impl Record {
+    /// Where the decision fell.
+    pub fn end(&self) -> EndRecord<'_> {
+        match &self.ending {
+            Ending::Unfit(Unfit::NoGate) => EndRecord::NoGate,
+            Ending::Unfit(Unfit::MethodNotAccepted) => EndRecord::MethodNotAccepted,
+            Ending::Unfit(Unfit::NoCredential) => EndRecord::NoCredential,
+            Ending::Unfit(Unfit::UnknownConversation) => EndRecord::UnknownConversation,
+            Ending::Unfit(Unfit::Conversation(failure)) | Ending::Left(Some(failure)) => EndRecord::Eap(failure),
+            Ending::Left(None) => EndRecord::Abandoned,
+            Ending::Told(what) => EndRecord::Told { what },
+            Ending::Unfit(Unfit::NotTold(reason)) => EndRecord::NotTold { reason },
+            Ending::Unanswerable(reason) | Ending::Unfit(Unfit::CannotBeTold(reason)) => EndRecord::NoReply { reason },
+            Ending::Granted { by, .. } | Ending::Observed { by, .. } => self.fell_at(*by),
+            Ending::Refused { by, .. } | Ending::Silent { by } => match *by {
+                Because::Proof(identity, event) => EndRecord::Proof { identity, event },
+                Because::Decider(by) => self.fell_at(by),
+                Because::Undetermined(_) => EndRecord::Undetermined { title: self.rule_title() },
+            },
+        }
+    }
+
+    fn fell_at(&self, by: Decider) -> EndRecord<'_> {
+        match by {
+            Decider::Rule(_) => EndRecord::Rule { title: self.rule_title() },
+            Decider::Otherwise => EndRecord::Otherwise,
+        }
+    }
+
+    fn rule_title(&self) -> &str {
+        self.rule.as_deref().unwrap_or_default()
+    }
+
+    /// What was decided.
+    pub fn verdict(&self) -> VerdictRecord<'_> {
+        let (grants, says) = (&*self.grants, &*self.says);
+        match &self.ending {
+            Ending::Granted { .. } => VerdictRecord::Grant { grants, says },
+            Ending::Observed { .. } => VerdictRecord::Observe { grants, says },
+            Ending::Refused { text, .. } => VerdictRecord::Refuse { text: text.as_deref() },
+            Ending::Unfit(_) => VerdictRecord::Refuse { text: None },
+            Ending::Silent { .. } | Ending::Unanswerable(_) => VerdictRecord::Silence,
+            Ending::Left(_) => VerdictRecord::Unfinished,
+            Ending::Told(_) => VerdictRecord::Told,
+        }
+    }
+
+    /// One word for what was decided.
+    pub fn outcome(&self) -> &'static str {
+        self.ending.kind().word()
+    }
+
     /// What can be told without trying a rule again: enough for a sentence. With another
     /// edition than the one that decided, names are numbers.
-    pub fn brief(evidence: &Evidence, edition: &Edition) -> Self {
-        let policy = &edition.policy;
-        let same = edition.number == evidence.edition;
+    pub fn brief(evidence: &Evidence, edition: &dyn DecidingEdition) -> Self {
+        let (policy, facts) = (edition.policy(), evidence.facts(edition.protocols()));
+        let same = edition.number() == evidence.edition;
         let gate = evidence.gate.and_then(|gate| policy.gates().get(gate as usize)).filter(|_| same);
         let claimed = evidence.shown(FactCode::USER_CLAIMED).map(|name| ("user.claimed".to_owned(), name));
-        let rule_title = |rule: &u32| match gate.and_then(|gate| gate.rules.get(*rule as usize)) {
+        let rule = match evidence.ending.because() {
+            Some(Because::Decider(Decider::Rule(rule)) | Because::Undetermined(rule)) => Some(rule),
+            _ => None,
+        };
+        let title = |rule: u32| match gate.and_then(|gate| gate.rules.get(rule as usize)) {
             Some(rule) => rule.title.clone(),
             None => format!("rule {}", rule + 1),
         };
-        let decider = |by: &Decider| match by {
-            Decider::Rule(rule) => EndRecord::Rule { title: rule_title(rule) },
-            Decider::Otherwise => EndRecord::Otherwise,
+        let (grants, says) = match evidence.ending.grants() {
+            None => (Vec::new(), Vec::new()),
+            Some(grants) if same && grants < policy.grant_sets() => {
+                (names(policy, grants), said(policy, grants, &facts))
+            }
+            Some(grants) => (vec![format!("combination {}", grants + 1)], Vec::new()),
         };
         Self {
             id: evidence.id.to_string(),
@@ -226,13 +267,13 @@ impl Record {
             nas: evidence.text(FactCode::NAS_NAME),
             nas_about: String::new(),
             source: evidence.source.to_string(),
-            signed: false,
             edition: evidence.edition,
             subject: evidence.subject.clone(),
             carrier: evidence.number(FactCode::CARRIER).and_then(|number| Some(Carrier::ALL.get(number as usize)?.1)),
             undecodable: evidence.undecodable,
-            port: evidence.number(FactCode::PORT).and_then(|port| u32::try_from(port).ok()),
-            request: Vec::new(),
+            port: evidence.port(),
+            exchange: None,
+            advice: facts.advice(),
             passed_gates: Vec::new(),
             missed_by_gates: Vec::new(),
             accepts: Vec::new(),
@@ -241,45 +282,10 @@ impl Record {
             gate: evidence.gate.map(|place| gate.map_or_else(|| (place + 1).to_string(), |gate| gate.name.clone())),
             lookups: evidence.lookups.clone(),
             facts: claimed.into_iter().collect(),
-            end: match &evidence.ending {
-                Ending::Unfit(Unfit::NoGate) => EndRecord::NoGate,
-                Ending::Unfit(Unfit::MethodNotAccepted) => EndRecord::MethodNotAccepted,
-                Ending::Unfit(Unfit::NoCredential) => EndRecord::NoCredential,
-                Ending::Unfit(Unfit::UnknownConversation) => EndRecord::UnknownConversation,
-                Ending::Unfit(Unfit::Conversation(failure)) | Ending::Left(Some(failure)) => {
-                    EndRecord::Eap(failure.clone())
-                }
-                Ending::Left(None) => EndRecord::Abandoned,
-                Ending::Told(what) => EndRecord::Told { what: what.clone() },
-                Ending::Unfit(Unfit::NotTold(reason)) => EndRecord::NotTold { reason: reason.clone() },
-                Ending::Unanswerable(reason) | Ending::Unfit(Unfit::CannotBeTold(reason)) => {
-                    EndRecord::NoReply { reason: reason.clone() }
-                }
-                Ending::Granted { by, .. } | Ending::Observed { by, .. } => decider(by),
-                Ending::Refused { by, .. } | Ending::Silent { by } => match by {
-                    Because::Proof(identity, event) => EndRecord::Proof { identity: *identity, event: *event },
-                    Because::Decider(by) => decider(by),
-                    Because::Undetermined(rule) => EndRecord::Undetermined { title: rule_title(rule) },
-                },
-            },
-            verdict: match &evidence.ending {
-                Ending::Granted { grants, .. } | Ending::Observed { grants, .. } => {
-                    let (grants, says) = match same && *grants < policy.grant_sets() {
-                        true => (names(policy, *grants), said(policy, *grants, &evidence.facts(&edition.vocabulary))),
-                        false => (vec![format!("combination {}", grants + 1)], Vec::new()),
-                    };
-                    match &evidence.ending {
-                        Ending::Observed { .. } => VerdictRecord::Observe { grants, says },
-                        _ => VerdictRecord::Grant { grants, says },
-                    }
-                }
-                Ending::Refused { text, .. } => VerdictRecord::Refuse { text: text.clone() },
-                Ending::Unfit(_) => VerdictRecord::Refuse { text: None },
-                Ending::Silent { .. } | Ending::Unanswerable(_) => VerdictRecord::Silence,
-                Ending::Left(_) => VerdictRecord::Unfinished,
-                Ending::Told(_) => VerdictRecord::Told,
-            },
-            reply: None,
+            ending: evidence.ending.clone(),
+            rule: rule.map(title),
+            grants,
+            says,
             eap: evidence.eap.clone(),
             micros: evidence.micros,
             doubt: None,
@@ -289,19 +295,19 @@ impl Record {
     /// All that can be told: gates and rules are tried again with the facts that were
     /// kept, which comes to the same, as long as this is the edition that decided and
     /// rules are evaluated as they were.
-    pub fn new(evidence: &Evidence, edition: &Edition) -> Self {
+    pub fn new(evidence: &Evidence, edition: &dyn DecidingEdition) -> Self {
         let mut record = Self::brief(evidence, edition);
         record.show_all(evidence, edition);
-        if edition.number != evidence.edition {
+        if edition.number() != evidence.edition {
             record.doubt = Some(format!(
                 "Edition {} cannot be read any more, so that names may be missing here.",
                 evidence.edition
             ));
             return record;
         }
-        let (policy, facts) = (&edition.policy, evidence.facts(&edition.vocabulary));
+        let (policy, facts) = (edition.policy(), evidence.facts(edition.protocols()));
         let (chosen, passed) = policy.explain_gate(&facts);
-        record.missed_by_gates = missed_by_gates(policy, &passed, &edition.vocabulary);
+        record.missed_by_gates = missed_by_gates(policy, &passed, facts.schema());
         record.passed_gates =
             passed.iter().map(|passed| (policy.gates()[passed.gate].name.clone(), passed.outcome)).collect();
         let mut as_kept = chosen.map(|gate| gate as u32) == evidence.gate;
@@ -316,7 +322,7 @@ impl Record {
         {
             let (again, tried) = policy.explain(gate, &facts);
             as_kept &= again == decided;
-            (record.rules, record.more_rules) = rules(policy, definition, &tried, &edition.vocabulary);
+            (record.rules, record.more_rules) = rules(policy, definition, &tried, facts.schema());
         }
         if !as_kept {
             record.doubt = Some(format!(
@@ -329,21 +335,19 @@ impl Record {
     }
 
     /// What takes longer to show than a sentence needs.
-    fn show_all(&mut self, evidence: &Evidence, edition: &Edition) {
-        let (vocabulary, same) =
-            (&*edition.vocabulary, Some(edition).filter(|edition| edition.number == evidence.edition));
-        let facts = evidence.facts(vocabulary);
+    fn show_all(&mut self, evidence: &Evidence, edition: &dyn DecidingEdition) {
+        let facts = evidence.facts(edition.protocols());
         let site = evidence.text(FactCode::NAS_SITE);
         self.nas_about = format!("{} at {site}", facts.shown("nas.kind").unwrap_or_default());
-        self.signed = sent(&evidence.request).any(|one| one.number == number::MESSAGE_AUTHENTICATOR);
-        self.request = vocabulary.dictionary().show_all(sent(&evidence.request));
         self.facts = facts.shown_all();
-        let gate = evidence.gate.zip(same).and_then(|(gate, edition)| edition.policy.gates().get(gate as usize));
+        let same = Some(edition).filter(|edition| edition.number() == evidence.edition);
+        let gate = evidence.gate.zip(same).and_then(|(gate, edition)| edition.policy().gates().get(gate as usize));
         self.accepts = gate.map(|gate| gate.accept.iter().map(Accepted::show).collect()).unwrap_or_default();
-        self.reply = evidence.reply.as_ref().map(|reply| {
-            let attributes = reply.attributes(same, &evidence.text(FactCode::NAS_DIALECT), &evidence.ending);
-            (Code(reply.code).to_string(), vocabulary.dictionary().show_all(sent(&attributes)))
-        });
+        let dialect = evidence.text(FactCode::NAS_DIALECT);
+        let granted = evidence.ending.grants().zip(same);
+        let granted =
+            granted.and_then(|(grants, edition)| edition.granted(evidence.exchange.protocol, &dialect, grants));
+        self.exchange = Some(edition.protocols().show(&evidence.exchange, granted));
     }
 
     /// The value of a fact that was known.
@@ -357,10 +361,6 @@ fn said(policy: &Compiled, grants: usize, facts: &dyn Facts) -> Vec<String> {
     policy.statements(grants, facts).iter().flatten().map(Statement::say).collect()
 }
 
-fn sent(attributes: &[u8]) -> Attributes<'_> {
-    Attributes::read(attributes).unwrap_or_default()
-}
-
 impl Evidence {
     /// A text, or none of it.
     pub(crate) fn text(&self, code: FactCode) -> String {
@@ -370,7 +370,7 @@ impl Evidence {
         }
     }
 
-    fn number(&self, code: FactCode) -> Option<i64> {
+    pub(crate) fn number(&self, code: FactCode) -> Option<i64> {
         match self.own_fact(code) {
             Known::Is(Value::Integer(number)) => Some(number),
             _ => None,
@@ -391,8 +391,12 @@ const REST_UNANSWERED: &str = ", the rest unanswered";
 
 impl KeptFacts<'_> {
     fn shown(&self, name: &str) -> Option<String> {
-        let id = self.vocabulary().schema().find(name)?;
-        let kind = &self.vocabulary().schema().definition(id).kind;
+        let id = self.schema().find(name)?;
+        self.shown_fact(id)
+    }
+
+    fn shown_fact(&self, id: FactId) -> Option<String> {
+        let kind = &self.schema().definition(id).kind;
         match self.fact(id) {
             Known::Is(value) => Some(kind.show(&value)),
             Known::Partial(part) => Some(kind.show(&part) + REST_UNANSWERED),
@@ -401,23 +405,22 @@ impl KeptFacts<'_> {
         }
     }
 
-    /// Every fact that was known and no attribute, by name.
+    /// Every fact that was known and none of the protocol's, by name.
     fn shown_all(&self) -> Vec<(String, String)> {
-        let schema = self.vocabulary().schema();
-        let own = self.vocabulary().table().own().iter().map(|(_, id)| schema.definition(*id).name.clone());
-        let shown = own.filter_map(|name| self.shown(&name).map(|value| (name, value)));
+        let name = |id| self.schema().definition(id).name.clone();
+        let shown = self.own().filter_map(|id| self.shown_fact(id).map(|value| (name(id), value)));
         // Most equipment has no tags, and nobody need read that.
         shown.filter(|(name, value)| name != "nas.tags" || value != "{ }").collect()
     }
 }
 
 /// The facts that are absent where a gate was passed over because of it.
-fn missed_by_gates(policy: &Compiled, passed: &[GateTrace], vocabulary: &Vocabulary) -> Vec<(String, String)> {
+fn missed_by_gates(policy: &Compiled, passed: &[GateTrace], schema: &Schema) -> Vec<(String, String)> {
     let mut missed = Vec::new();
     for gate in passed.iter().filter(|gate| gate.outcome == TruthValue::Absent) {
         for leaf in gate.leaves.iter().filter(|leaf| leaf.outcome == TruthValue::Absent) {
             let fact = policy.leaf(leaf.leaf).fact;
-            let entry = (policy.gates()[gate.gate].name.clone(), vocabulary.schema().definition(fact).name.clone());
+            let entry = (policy.gates()[gate.gate].name.clone(), schema.definition(fact).name.clone());
             if !missed.contains(&entry) {
                 missed.push(entry);
             }
@@ -427,15 +430,10 @@ fn missed_by_gates(policy: &Compiled, passed: &[GateTrace], vocabulary: &Vocabul
 }
 
 /// The rules that were tried, and how many of them are left out.
-pub(crate) fn rules(
-    policy: &Compiled,
-    gate: &Gate,
-    tried: &[RuleTrace],
-    vocabulary: &Vocabulary,
-) -> (Vec<RuleRecord>, usize) {
+pub(crate) fn rules(policy: &Compiled, gate: &Gate, tried: &[RuleTrace], schema: &Schema) -> (Vec<RuleRecord>, usize) {
     let test = |leaf: &LeafTrace| {
         let written = policy.leaf(leaf.leaf);
-        let fact = vocabulary.schema().definition(written.fact).name.clone();
+        let fact = schema.definition(written.fact).name.clone();
         TestRecord { text: written.text.clone(), fact, outcome: leaf.outcome }
     };
     let mut told: Vec<&RuleTrace> = tried.iter().collect();

@@ -51,7 +51,7 @@ impl Record {
         if let Some(method) = self.method() {
             parts.push(text(&format!(" by {method}")));
         }
-        match &self.verdict {
+        match self.verdict() {
             VerdictRecord::Grant { grants, says } => {
                 parts.extend([Fragment::new(Verdict, " was given "), Fragment::new(Grant, grants.join(", "))]);
                 if !says.is_empty() {
@@ -73,11 +73,11 @@ impl Record {
             VerdictRecord::Unfinished => parts.push(Fragment::new(Verdict, " went silent")),
             VerdictRecord::Told => parts = vec![Fragment::new(Nas, &self.nas), text(" was told")],
         }
-        if let EndRecord::NotTold { .. } = &self.end {
+        if let EndRecord::NotTold { .. } = self.end() {
             parts = vec![Fragment::new(Nas, &self.nas), Fragment::new(Verdict, " was refused")];
         }
-        match &self.end {
-            EndRecord::Rule { title } if matches!(self.verdict, VerdictRecord::Observe { .. }) => {
+        match self.end() {
+            EndRecord::Rule { title } if matches!(self.verdict(), VerdictRecord::Observe { .. }) => {
                 parts.extend([text(": "), Fragment::new(Rule, title)]);
             }
             EndRecord::Rule { title } => parts.extend([text(" by "), Fragment::new(Rule, title)]),
@@ -110,7 +110,7 @@ impl Record {
 
     /// Why the decision fell as it did, in a few words.
     pub fn reason(&self) -> String {
-        match &self.end {
+        match self.end() {
             EndRecord::NoGate => "no gate takes such a request".into(),
             EndRecord::NoCredential => "it carried no credential".into(),
             EndRecord::MethodNotAccepted => format!(
@@ -121,12 +121,12 @@ impl Record {
             EndRecord::Eap(failure) => reason(failure),
             EndRecord::Abandoned => self.abandoned(),
             EndRecord::UnknownConversation => "its conversation is unknown or over".into(),
-            EndRecord::Proof { identity, event } => self.proof_reason(*identity, *event),
-            EndRecord::Rule { title } => title.clone(),
+            EndRecord::Proof { identity, event } => self.proof_reason(identity, event),
+            EndRecord::Rule { title } => title.to_owned(),
             EndRecord::Otherwise => "no rule applies".into(),
             EndRecord::Undetermined { title } => format!("{title} hangs on a store that did not answer"),
-            EndRecord::Told { what } => what.clone(),
-            EndRecord::NotTold { reason } => reason.clone(),
+            EndRecord::Told { what } => what.to_owned(),
+            EndRecord::NotTold { reason } => reason.to_owned(),
             EndRecord::NoReply { reason } => format!("the reply could not be made: {reason}"),
         }
     }

@@ -73,7 +73,7 @@ enum Reached {
 impl Record {
     /// Explains the decision.
     pub fn trail(&self) -> Trail {
-        if matches!(self.end, EndRecord::Told { .. } | EndRecord::NotTold { .. }) {
+        if matches!(self.end(), EndRecord::Told { .. } | EndRecord::NotTold { .. }) {
             return Trail { stations: vec![self.heard(), self.list_station(), self.reply_station()] };
         }
         let conversation = self.eap.as_ref().map(|eap| self.conversation(eap));
@@ -88,7 +88,7 @@ impl Record {
     }
 
     fn reached(&self) -> Reached {
-        match self.end {
+        match self.end() {
             EndRecord::NoGate => Reached::Gate,
             EndRecord::Eap(_) | EndRecord::Abandoned | EndRecord::UnknownConversation => Reached::Conversation,
             EndRecord::MethodNotAccepted | EndRecord::NoCredential | EndRecord::Proof { .. } => Reached::Proof,
@@ -99,7 +99,7 @@ impl Record {
     }
 
     fn refused(&self) -> bool {
-        !matches!(self.verdict, VerdictRecord::Grant { .. } | VerdictRecord::Observe { .. })
+        !matches!(self.verdict(), VerdictRecord::Grant { .. } | VerdictRecord::Observe { .. })
     }
 
     pub(super) fn station(name: &str, mark: Mark, line: impl Into<String>) -> Station {
@@ -111,24 +111,19 @@ impl Record {
     }
 
     fn heard(&self) -> Station {
-        let signed = if self.signed { "signed with Message-Authenticator" } else { "not signed" };
-        let line = format!("Access-Request from {} ({}, {}), {signed}.", self.source, self.nas, self.nas_about);
+        let shown = self.exchange.clone().unwrap_or_default();
+        let (title, protection) = (shown.title, shown.protection);
+        let line = format!("{title} from {} ({}, {}), {protection}.", self.source, self.nas, self.nas_about);
         let mut station = Self::station("heard", Mark::Passed, line);
         station.micros = Some(0);
-        station.evidence = self.request.iter().map(|(name, value)| Clue::new(name, value)).collect();
-        if !self.signed {
-            station.advice = Some(
-                "This NAS need not send Message-Authenticator, so its answers can be forged on the way. \
-                 Update it or turn the attribute on, then require it."
-                    .into(),
-            );
-        }
+        station.evidence = shown.request.into_iter().map(|(name, value)| Clue::new(name, value)).collect();
+        station.advice = shown.protect.map(Into::into);
         station
     }
 
     /// A request for what an earlier decision has named meets no gate.
     fn list_station(&self) -> Station {
-        match &self.end {
+        match self.end() {
             EndRecord::Told { what } => {
                 Self::station("list", Mark::Passed, format!("It asked for an access list, and was told {what}."))
             }
@@ -155,7 +150,7 @@ impl Record {
                     Some((gate, fact)) => format!(
                         "Gate {gate} asks for {fact}, which the request does not tell: set the equipment to send {}, or widen \
                          the gate's `when`.",
-                        read_from(fact)
+                        self.read_from(fact)
                     ),
                     None => "Widen the `when` of the gate that should take it, or write a gate for it.".into(),
                 }),
@@ -180,14 +175,14 @@ impl Record {
 
     fn proof(&self) -> Station {
         if self.reached() < Reached::Proof && self.lookups.is_empty() {
-            return match &self.end {
+            return match self.end() {
                 EndRecord::UnknownConversation => Self::unknown_conversation(),
                 _ => Self::skipped("proof"),
             };
         }
         let gate = self.gate.as_deref().unwrap_or_default();
         let carrier = self.carried().unwrap_or_else(|| "no credential".into());
-        let (mark, line, advice) = match &self.end {
+        let (mark, line, advice) = match self.end() {
             EndRecord::MethodNotAccepted => (
                 Mark::Stopped,
                 format!("Gate {gate} accepts {} and not {carrier}.", self.accepts.join(", ")),
@@ -196,12 +191,12 @@ impl Record {
             EndRecord::NoCredential => (
                 Mark::Stopped,
                 "The request carries no password, no CHAP response and no MAC bypass.".into(),
-                Some("See what the equipment is set to send; for MAC bypass, User-Name and Calling-Station-Id must be the same address.".into()),
+                Some(self.advice.no_credential.into()),
             ),
             EndRecord::Proof { identity, event } => (
                 Mark::Stopped,
                 format!("{}: {}.", self.carrier_title(), self.reason()),
-                Some(self.proof_advice(*identity, *event)),
+                Some(self.proof_advice(identity, event)),
             ),
             _ => (Mark::Passed, format!("{}: {}.", self.carrier_title(), self.proved()), None),
         };
@@ -277,11 +272,7 @@ impl Record {
                 "Register the device in {}, or let the gate go on with `unknown continue`.",
                 stores.join(" or ")
             ),
-            (_, Event::Unknown) if self.claims_a_mac() => {
-                "If this is a MAC bypass, the equipment must send the same address as Calling-Station-Id, and \
-                 Service-Type Call-Check. People need names that are no MAC address."
-                    .into()
-            }
+            (_, Event::Unknown) if self.claims_a_mac() => self.advice.address_as_name.into(),
             (_, Event::Unknown) if self.near(identity).is_some() => {
                 let claimed = plain(self.fact("user.claimed").or(self.fact("machine.claimed")).unwrap_or_default());
                 let (near, store) = self.near(identity).unwrap_or_default();
@@ -402,7 +393,7 @@ impl Record {
         if self.reached() < Reached::Rules {
             return Self::skipped("rules");
         }
-        let (line, advice) = match &self.end {
+        let (line, advice) = match self.end() {
             EndRecord::Rule { title } => (format!("\"{title}\" is the first rule that is true."), self.lift()),
             EndRecord::Undetermined { title } => (
                 format!("Whether \"{title}\" applies hangs on {}.", self.hangs_on(title)),
@@ -413,7 +404,7 @@ impl Record {
             EndRecord::NoReply { .. } => ("The rules give access.".into(), None),
             _ => ("No rule is true, so the gate's otherwise decides.".into(), self.near_miss()),
         };
-        let gives = matches!(self.end, EndRecord::NoReply { .. });
+        let gives = matches!(self.end(), EndRecord::NoReply { .. });
         let mark = if self.refused() && !gives { Mark::Stopped } else { Mark::Passed };
         let mut station = Self::station("rules", mark, line);
         station.micros = Some(self.micros[2].into());
@@ -485,7 +476,7 @@ impl Record {
             (TruthValue::Absent, _) => format!("{fact} is absent"),
             (TruthValue::Unanswered, _) => format!("{fact} was not answered"),
             (_, Some(value)) => format!("{fact} is {value}"),
-            (_, None) => match self.request.iter().find(|(name, _)| fact.strip_prefix("request.") == Some(name)) {
+            (_, None) => match self.sent().iter().find(|(name, _)| fact.strip_prefix("request.") == Some(name)) {
                 Some((_, value)) => format!("{fact} is {value}"),
                 None if self.facts.iter().any(|(name, _)| name == fact) => format!("{fact} is something else"),
                 None => format!("{fact} is absent"),
@@ -494,7 +485,7 @@ impl Record {
     }
 
     fn grant(&self) -> Station {
-        if let EndRecord::NoReply { reason } = &self.end {
+        if let EndRecord::NoReply { reason } = self.end() {
             let mut station = Self::station("grant", Mark::Stopped, format!("It cannot be given: {reason}."));
             station.advice = Some(
                 "Change the grant, or the dialect of the NAS; `regnant dialect preview` shows what it would be told."
@@ -502,7 +493,7 @@ impl Record {
             );
             return station;
         }
-        match &self.verdict {
+        match self.verdict() {
             VerdictRecord::Grant { grants, says } => {
                 let mut station =
                     Self::station("grant", Mark::Passed, format!("{}: {}.", grants.join(", "), says.join(", ")));
@@ -528,51 +519,42 @@ impl Record {
     }
 
     fn reply_station(&self) -> Station {
-        let Some((code, attributes)) = &self.reply else {
+        let Some(reply) = self.exchange.as_ref().and_then(|exchange| exchange.reply.as_ref()) else {
             let mark = if self.reached() == Reached::Reply { Mark::Stopped } else { Mark::Skipped };
-            let line = match self.verdict {
+            let line = match self.verdict() {
                 VerdictRecord::Refuse { .. } => {
                     "No reply: the supplicant was told in its conversation, and said no more."
                 }
                 _ => "No reply, so that the NAS asks its next server.",
             };
             let mut station = Self::station("reply", mark, line);
-            if let EndRecord::NoReply { reason } = &self.end {
+            if let EndRecord::NoReply { reason } = self.end() {
                 station.line = format!("The reply could not be made: {reason}.");
                 station.advice =
                     Some("Give the NAS a dialect that is installed, or find out what fills its requests.".into());
             }
             return station;
         };
-        let mut station = Self::station(
-            "reply",
-            Mark::Passed,
-            match attributes.len() {
-                1 => format!("{code} with 1 attribute."),
-                count => format!("{code} with {count} attributes."),
-            },
-        );
+        let mut station = Self::station("reply", Mark::Passed, format!("{}.", reply.title));
         station.micros = Some(self.micros[3].into());
-        station.evidence = attributes.iter().map(|(name, value)| Clue::new(name, value)).collect();
+        station.evidence = reply.parts.iter().map(|(name, value)| Clue::new(name, value)).collect();
         station
+    }
+
+    /// What a fact of a request is read from.
+    fn read_from<'f>(&self, fact: &'f str) -> &'f str {
+        let known = (self.advice.read_from)(fact);
+        known.or_else(|| fact.strip_prefix("request.")).unwrap_or("what it is read from")
+    }
+
+    /// The parts of the request, by name.
+    fn sent(&self) -> &[(String, String)] {
+        self.exchange.as_ref().map_or(&[], |exchange| &exchange.request)
     }
 
     fn facts_of(&self, prefixes: &[&str]) -> Vec<Clue> {
         let fits = |name: &str| prefixes.iter().any(|prefix| name.starts_with(prefix));
         self.facts.iter().filter(|(name, _)| fits(name)).map(|(name, value)| Clue::new(name, value)).collect()
-    }
-}
-
-/// What a fact of a request is read from.
-fn read_from(fact: &str) -> &str {
-    match fact {
-        "request.purpose" => "Service-Type or NAS-Port-Type, from which it is read",
-        "request.medium" => "NAS-Port-Type",
-        "request.port" => "NAS-Port or NAS-Port-Id",
-        "request.ssid" => "the network's name in Called-Station-Id, behind the address and a colon",
-        "request.mac" => "Calling-Station-Id",
-        "request.carrier" => "a credential",
-        other => other.strip_prefix("request.").unwrap_or("what it is read from"),
     }
 }
 

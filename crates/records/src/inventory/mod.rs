@@ -20,8 +20,8 @@ use crate::database::Reading;
 use crate::error::RecordsError;
 use crate::names::RecordName;
 use crate::rows::{
-    Barred, CommonNameKind, CommonNameRow, DeviceRow, FormerSecretRow, MOST_ADDRESSES, NasRow, Rows, StoreKind,
-    StoreRow, count, fold, former_secret_context, range, secret_context,
+    Barred, CommonNameKind, CommonNameRow, DeviceRow, FormerSecretRow, MOST_ADDRESSES, NasRow, RadiusRow, Rows,
+    StoreKind, StoreRow, count, fold, former_secret_context, range, secret_context,
 };
 use crate::sealing::{SealingKey, hex};
 
@@ -456,19 +456,19 @@ impl NasEntry {
                 )));
             }
             (Some(secret), Some(before)) if same(&before) && is_shared(before, secret, key) => {
-                former_secret.clone_from(&before.former_secret);
-                before.secret.clone()
+                former_secret.clone_from(&before.radius.former_secret);
+                before.radius.secret.clone()
             }
             (Some(secret), _) => key.seal(&context, secret.expose().as_bytes()),
             (None, Some(before)) if same(&before) => {
-                former_secret.clone_from(&before.former_secret);
-                before.secret.clone()
+                former_secret.clone_from(&before.radius.former_secret);
+                before.radius.secret.clone()
             }
             // Under another name everything is sealed anew.
             (None, Some(before)) => {
                 let opened = before.shared_secret(key).and_then(|secret| Ok((secret, before.former_secret(key)?)));
                 let (secret, former) = opened.map_err(|error| wrong(error.to_string()))?;
-                former_secret = former.zip(before.former_secret.as_ref()).map(|(secret, row)| FormerSecretRow {
+                former_secret = former.zip(before.radius.former_secret.as_ref()).map(|(secret, row)| FormerSecretRow {
                     secret: key.seal(&former_secret_context(&self.name), secret.expose()),
                     ..row.clone()
                 });
@@ -500,10 +500,12 @@ impl NasEntry {
             tags: self.tags,
             note: self.note,
             dialect: self.dialect,
-            secret,
-            former_secret,
-            require_message_authenticator: self.require_message_authenticator,
-            class_at_login: self.class_at_login,
+            radius: RadiusRow {
+                secret,
+                former_secret,
+                require_message_authenticator: self.require_message_authenticator,
+                class_at_login: self.class_at_login,
+            },
             name: self.name,
         })
     }

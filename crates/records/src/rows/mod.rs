@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 
 pub use self::device::{Barred, DeviceRow};
 pub(crate) use self::device::{MOST_ADDRESSES, count, number, range};
-pub use self::nas::{FormerSecretRow, NasRow};
+pub use self::nas::{FormerSecretRow, NasRow, RadiusRow};
 pub(crate) use self::sealed_as::*;
 use crate::error::RecordsError;
 use crate::names::RecordName;
@@ -393,8 +393,8 @@ impl Rows {
             }
         }
         for row in &mut self.nases {
-            each(&secret_context(&row.name), &mut row.secret)?;
-            if let Some(former) = &mut row.former_secret {
+            each(&secret_context(&row.name), &mut row.radius.secret)?;
+            if let Some(former) = &mut row.radius.former_secret {
                 each(&former_secret_context(&row.name), &mut former.secret)?;
             }
         }

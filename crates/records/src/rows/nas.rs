@@ -29,7 +29,15 @@ pub struct NasRow {
     pub note: String,
     /// The name of its dialect.
     pub dialect: String,
-    /// The secret shared with it.
+    /// What it and this service know each other by in RADIUS.
+    #[serde(flatten)]
+    pub radius: RadiusRow,
+}
+
+/// What a NAS and this service know each other by in RADIUS.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RadiusRow {
+    /// The secret that both share.
     pub secret: Sealed,
     /// The one before, while it still counts.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -74,12 +82,12 @@ impl NasRow {
 
     /// The secret shared with it.
     pub fn shared_secret(&self, key: &SealingKey) -> Result<Secret, RecordsError> {
-        key.open(&secret_context(&self.name), &self.secret)
+        key.open(&secret_context(&self.name), &self.radius.secret)
     }
 
     /// The secret that was shared with it before, while it still counts.
     pub fn former_secret(&self, key: &SealingKey) -> Result<Option<Secret>, RecordsError> {
-        let former = self.former_secret.as_ref();
+        let former = self.radius.former_secret.as_ref();
         former.map(|former| key.open(&former_secret_context(&self.name), &former.secret)).transpose()
     }
 
@@ -98,7 +106,9 @@ impl NasRow {
         };
         let sealed = key.seal(&former_secret_context(&self.name), had.expose());
         let former_secret = (now < until).then_some(FormerSecretRow { secret: sealed, since: now, until });
-        Ok(Self { secret: key.seal(&secret_context(&self.name), secret.expose()), former_secret, ..self.clone() })
+        let secret = key.seal(&secret_context(&self.name), secret.expose());
+        let radius = RadiusRow { secret, former_secret, ..self.radius.clone() };
+        Ok(Self { radius, ..self.clone() })
     }
 }
 

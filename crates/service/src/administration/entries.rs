@@ -21,8 +21,8 @@ pub(crate) fn nas(row: &NasRow) -> NasEntry {
         note: row.note.clone(),
         dialect: row.dialect.clone(),
         secret: None,
-        require_message_authenticator: row.require_message_authenticator,
-        class_at_login: row.class_at_login,
+        require_message_authenticator: row.radius.require_message_authenticator,
+        class_at_login: row.radius.class_at_login,
     }
 }
 

@@ -2,8 +2,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use regnant_base::{Secret, SecretText};
-use regnant_equipment::HeardMarks;
-use regnant_records::{Author, Command, FormerSecretRow, NasEntry, NasRow, Reading, RecordName, Rows};
+use regnant_evidence::HeardMarks;
+use regnant_records::{Author, Command, FormerSecretRow, NasEntry, NasRow, RadiusRow, Reading, RecordName, Rows};
 
 use crate::administration::committer::{Committer, Turn};
 use crate::administration::{AdministrationError, RecordVersion, entries, named};
@@ -92,10 +92,11 @@ impl Equipment {
     pub(crate) fn end_grace(&self, name: &str, by: &Author) -> Result<NasRow, AdministrationError> {
         let turn = self.committer.turn();
         let before = self.find(name)?;
-        if before.former_secret.is_none() {
+        if before.radius.former_secret.is_none() {
             return Ok(before);
         }
-        let row = NasRow { former_secret: None, ..before };
+        let radius = RadiusRow { former_secret: None, ..before.radius };
+        let row = NasRow { radius, ..before };
         Self::put(&turn, row.clone(), by)?;
         Ok(row)
     }
@@ -109,8 +110,8 @@ impl Equipment {
     pub(crate) fn running_grace<'r>(&self, row: &'r NasRow, now: i64) -> Option<&'r FormerSecretRow> {
         let switched = |since: i64| self.committer.environment.heard.of(&row.name).has_switched(since.cast_unsigned());
         // What is not signed counts under the former until somebody says otherwise.
-        let counts = |former: &&FormerSecretRow| now < former.until || !row.require_message_authenticator;
-        row.former_secret.as_ref().filter(|former| counts(former) && !switched(former.since))
+        let counts = |former: &&FormerSecretRow| now < former.until || !row.radius.require_message_authenticator;
+        row.radius.former_secret.as_ref().filter(|former| counts(former) && !switched(former.since))
     }
 
     fn put(turn: &Turn<'_>, row: NasRow, by: &Author) -> Result<(), AdministrationError> {

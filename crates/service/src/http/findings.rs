@@ -139,7 +139,7 @@ fn equipment(administration: &Administration) -> Result<Vec<Finding>, Administra
     let mut look = Look::at("equipment");
     let edition = administration.snapshot().active.edition.clone();
     let nases = administration.equipment.all()?;
-    for row in nases.iter().filter(|row| !row.require_message_authenticator) {
+    for row in nases.iter().filter(|row| !row.radius.require_message_authenticator) {
         match administration.equipment.heard(&row.name).signed_since {
             0 => look.advice(
                 format!("{} need not sign its requests, so that answers to it can be forged on the way", row.name),

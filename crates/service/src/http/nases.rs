@@ -207,7 +207,7 @@ impl NasView {
             secret_change: change.map(|change| SecretChange {
                 since: iso(change.since.cast_unsigned()),
                 until: iso(change.until.cast_unsigned()),
-                unsigned: !row.require_message_authenticator,
+                unsigned: !row.radius.require_message_authenticator,
             }),
             signed_since: time(heard.signed_since),
             unsigned_at: time(heard.unsigned_at),
@@ -219,8 +219,8 @@ impl NasView {
             tags: row.tags,
             note: row.note,
             dialect: row.dialect,
-            require_message_authenticator: row.require_message_authenticator,
-            class_at_login: row.class_at_login,
+            require_message_authenticator: row.radius.require_message_authenticator,
+            class_at_login: row.radius.class_at_login,
         }
     }
 

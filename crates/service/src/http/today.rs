@@ -169,7 +169,7 @@ pub(crate) async fn today(State(api): State<Api>, May { signed, .. }: May<Look>)
         let reading = api.clone();
         blocking(move || reading.administration.equipment.all()).await?
     };
-    let unsigned = nases.iter().filter(|row| !row.require_message_authenticator);
+    let unsigned = nases.iter().filter(|row| !row.radius.require_message_authenticator);
     let unsigned = unsigned.take(MOST).map(|row| {
         let since = api.administration.equipment.heard(&row.name).signed_since;
         UnsignedView { name: row.name.clone(), signed_since: (since > 0).then(|| iso(since)) }

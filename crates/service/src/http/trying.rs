@@ -183,7 +183,7 @@ fn tried(api: &Api, form: WhatIfForm, author: &str) -> Result<WhatIfView, ApiErr
                 views.push(AnswerView::unfit(name, CheckReport::unfit(crate::snapshot::Unfit::Check(checked))));
             }
             Ok(edition) => {
-                let answer = WhatIfAnswer::of(&edition.policy, vocabulary, &facts);
+                let answer = WhatIfAnswer::of(&edition.policy, vocabulary.schema(), &facts);
                 answers.push(answer.clone());
                 views.push(AnswerView::new(name, answer));
             }
@@ -228,7 +228,7 @@ pub(crate) async fn case(
     let work = move || {
         let entry = decision(&api, &id)?;
         let edition = api.administration.policies.edition_to_read(entry.edition);
-        case_of(&entry, &edition).map_err(|why| ApiError::bad(format!("No case can be made of it: {why}.")))
+        case_of(&entry, &*edition).map_err(|why| ApiError::bad(format!("No case can be made of it: {why}.")))
     };
     Ok(Json(CaseView { case: blocking(work).await? }))
 }
@@ -263,7 +263,7 @@ pub(crate) async fn facts(
         let entry = decision(&api, &id)?;
         let edition = api.administration.policies.edition_to_read(entry.edition);
         let view = |KeptFact { name, value, asked }| FactView { name, value, asked };
-        Ok::<_, ApiError>(FactList { facts: facts_of(&entry, &edition).into_iter().map(view).collect() })
+        Ok::<_, ApiError>(FactList { facts: facts_of(&entry, &*edition).into_iter().map(view).collect() })
     };
     Ok(Json(blocking(work).await?))
 }

@@ -3,7 +3,8 @@ use std::net::IpAddr;
 use axum::extract::{Path, State};
 use axum::{Extension, Json};
 use regnant_base::SecretText;
-use regnant_equipment::{Cause, claims, secret_fits};
+use regnant_equipment::radius::{claims, secret_fits};
+use regnant_evidence::Cause;
 use regnant_radius::SharedSecret;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -98,7 +99,7 @@ pub(crate) async fn unheard(State(api): State<Api>, _: May<Look>) -> Json<Unhear
             .filter(|record| stands(&record.cause))
             .map(|record| CauseView {
                 cause: record.cause.to_string(),
-                advice: record.cause.advice().into(),
+                advice: record.cause.advice(),
                 packets: record.count,
                 first: iso(record.first),
                 last: iso(record.last),

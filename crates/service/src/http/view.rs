@@ -110,7 +110,7 @@ impl EntryView {
     pub(crate) fn new(entry: &Entry, administration: &Administration) -> Self {
         match entry {
             Entry::Decision(evidence) => {
-                Self::of_decision(&Record::brief(evidence, &administration.policies.edition_to_read(evidence.edition)))
+                Self::of_decision(&Record::brief(evidence, &*administration.policies.edition_to_read(evidence.edition)))
             }
             Entry::Unheard(record) => Self {
                 id: record.id.clone(),
@@ -155,7 +155,7 @@ impl EntryView {
         Self {
             id: record.id.clone(),
             at: iso(record.at),
-            outcome: record.verdict.word().into(),
+            outcome: record.outcome().into(),
             nas: Some(record.nas.clone()),
             edition: Some(record.edition),
             gate: record.gate.clone(),
@@ -175,7 +175,7 @@ impl DetailView {
         let plain = |entry| Self { entry, stations: Vec::new(), advice: None, decision: None, reports: Vec::new() };
         let advice = match entry {
             Entry::Decision(evidence) => {
-                let record = Record::new(evidence, &administration.policies.edition_to_read(evidence.edition));
+                let record = Record::new(evidence, &*administration.policies.edition_to_read(evidence.edition));
                 let reports = api.reader.reports(evidence.id)?;
                 return Ok(Self {
                     stations: record.trail().stations.into_iter().map(StationView::new).collect(),
@@ -186,10 +186,10 @@ impl DetailView {
             Entry::Accounting(record) => return Self::of_report(record, entry, api, plain),
             Entry::Unheard(record) => record.cause.advice(),
             Entry::Unreadable { .. } => {
-                "The rest of the journal is not touched by it; if this release wrote it, please report this."
+                "The rest of the journal is not touched by it; if this release wrote it, please report this.".into()
             }
         };
-        Ok(Self { advice: Some(advice.into()), ..plain(EntryView::new(entry, administration)) })
+        Ok(Self { advice: Some(advice), ..plain(EntryView::new(entry, administration)) })
     }
 
     fn of_report(
@@ -207,7 +207,7 @@ impl DetailView {
             _ => None,
         };
         let edition = api.administration.snapshot().active.edition.clone();
-        let stations = record.stations(edition.vocabulary.dictionary(), of.as_deref());
+        let stations = record.stations(&*edition.vocabulary, of.as_deref());
         let view = |entry: &Entry| EntryView::new(entry, &api.administration);
         let decision = record.decision.map(|one| DecisionView {
             id: one.id().to_string(),

@@ -5,7 +5,8 @@ use std::sync::Arc;
 use regnant_certificates::{Bundle, read_certificates, read_crls};
 use regnant_decision::{ActivePolicy, CertificateMaterial, GateOffers, Presentable, TrustMaterial};
 use regnant_eap::{Judgement, Trust};
-use regnant_equipment::{ActiveEdition, Edition, FormerSecret, NamedSecrets, Nas, NasTable};
+use regnant_equipment::radius::{Credentials, FormerSecret};
+use regnant_equipment::{ActiveEdition, Edition, NamedSecrets, Nas, NasTable};
 use regnant_outside::Never;
 use regnant_policy::{Compiled, Source};
 use regnant_radius::{Secret, SharedSecret};
@@ -100,7 +101,7 @@ impl Environment {
     pub(super) fn nas(&self, row: &NasRow) -> (Nas, Option<Unusable>) {
         let shared = |secret: Secret| SharedSecret::new(secret.expose());
         let opened = row.shared_secret(&self.key).and_then(|secret| {
-            let former = row.former_secret(&self.key)?.map(shared).zip(row.former_secret.as_ref());
+            let former = row.former_secret(&self.key)?.map(shared).zip(row.radius.former_secret.as_ref());
             let former = former.map(|(secret, row)| FormerSecret {
                 secret,
                 since: row.since.cast_unsigned(),
@@ -110,16 +111,14 @@ impl Environment {
         });
         let unusable = opened.as_ref().err().map(|why| Unusable::new(RecordName::Nas(row.name.clone()), why));
         let (secret, former) = opened.unwrap_or_else(|_| (SharedSecret::new(nobodys()), None));
-        let nas = Nas {
-            identity: row.identity(),
-            networks: row.networks.clone(),
+        let credentials = Credentials {
             secret,
             former,
-            heard: self.heard.of(&row.name),
-            require_message_authenticator: row.require_message_authenticator || unusable.is_some(),
-            class_at_login: row.class_at_login,
+            require_message_authenticator: row.radius.require_message_authenticator || unusable.is_some(),
+            class_at_login: row.radius.class_at_login,
         };
-        (nas, unusable)
+        let nas = Nas { heard: self.heard.of(&row.name), ..Nas::new(row.identity(), row.networks.clone()) };
+        (nas.with_radius(credentials), unusable)
     }
 
     /// Dictionaries, dialects and attributes of the records; those of before where they cannot be read.

@@ -223,10 +223,12 @@ fn command(deed: &Deed, key: &SealingKey, now: &Snapshot) -> Command {
                 tags: Vec::new(),
                 note: String::new(),
                 dialect: "standard".into(),
-                secret,
-                former_secret: None,
-                require_message_authenticator: true,
-                class_at_login: false,
+                radius: RadiusRow {
+                    secret,
+                    former_secret: None,
+                    require_message_authenticator: true,
+                    class_at_login: false,
+                },
             };
             change(was.map(|was| RecordName::Nas(was.into())), Rows { nases: vec![row], ..Rows::default() })
         }
@@ -445,7 +447,7 @@ fn what_a_node_cannot_use_refuses_and_all_else_takes_effect() {
             _ => {}
         }
     }
-    let by_name: BTreeMap<_, _> =
-        now.nases.iter().map(|nas| (nas.name.clone(), nas.require_message_authenticator)).collect();
+    let signs = |nas: &regnant_equipment::Nas| nas.radius.as_ref().unwrap().require_message_authenticator;
+    let by_name: BTreeMap<_, _> = now.nases.iter().map(|nas| (nas.name.clone(), signs(nas))).collect();
     assert!(by_name["yard-sw-1"]);
 }

@@ -1,8 +1,9 @@
 use std::sync::Arc;
 use std::time::Instant;
 
-use regnant_equipment::{AcceptedAccounting, AcceptedReport, Cause, DecisionClass, Nas, accept_accounting};
-use regnant_evidence::{AccountingRecord, FoundDecision};
+use regnant_equipment::Nas;
+use regnant_equipment::radius::{AcceptedAccounting, AcceptedReport, DecisionClass, accept_accounting};
+use regnant_evidence::{Cause, FoundDecision, Report};
 use regnant_journal::{AccountingHandle, AccountingSlot};
 use regnant_radius::{Code, number};
 use ulid::Ulid;
@@ -82,11 +83,12 @@ impl AccountingReceiver {
         if radius.is_repeat(&radius.reported, (key, &authenticator), Instant::now(), &sink) {
             return;
         }
-        let decision = find_decision(radius, &accepted);
-        let dictionary = snapshot.active.edition.vocabulary.dictionary();
-        let record = AccountingRecord::new(self.ids.next(), &accepted, decision, dictionary);
+        let report = accepted.report();
+        let decision = find_decision(radius, &accepted, &report);
+        let vocabulary = &snapshot.active.edition.vocabulary;
+        let (record, event) = accepted.record(self.ids.next(), report, decision, vocabulary);
         let radius = radius.clone();
-        slot.report(record, move || {
+        slot.report(record, event, move || {
             radius.reported.finish(key, &authenticator, Some(&response), Instant::now());
             count(&radius.counters.reports);
             radius.send(&sink, &response);
@@ -95,14 +97,13 @@ impl AccountingReceiver {
 }
 
 /// The decision behind a report: that of the Class it repeats, or one that fits.
-fn find_decision(radius: &RadiusState, accepted: &AcceptedReport) -> Option<FoundDecision> {
+fn find_decision(radius: &RadiusState, accepted: &AcceptedReport, report: &Report) -> Option<FoundDecision> {
     let packet = accepted.packet();
     let by_class =
         packet.all(number::CLASS).take(MOST_CLASSES).find_map(|class| DecisionClass::decision(class, &radius.secret));
     let inferred = || {
-        let report = accepted.report();
         let happened = now_ms().saturating_sub(u64::from(report.delay) * 1_000);
-        radius.granted.find(&accepted.nas.name, &report, happened)
+        radius.granted.find(&accepted.nas.name, report, happened)
     };
     let bytes = |id: Ulid| id.to_bytes();
     by_class.map(bytes).map(FoundDecision::ByClass).or_else(|| inferred().map(bytes).map(FoundDecision::Inferred))

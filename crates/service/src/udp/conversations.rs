@@ -2,7 +2,7 @@ use std::collections::{HashMap, VecDeque};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
-use regnant_equipment::RadiusConversation;
+use regnant_equipment::radius::Conversation;
 
 /// Conversations in progress at a time.
 const MOST: usize = 20_000;
@@ -25,7 +25,7 @@ pub(crate) trait Held {
     fn bytes(&self) -> usize;
 }
 
-impl Held for RadiusConversation {
+impl Held for Conversation {
     fn nas(&self) -> &str {
         self.nas()
     }
@@ -45,7 +45,7 @@ pub(crate) type State = [u8; 16];
 /// EAP conversations that wait for their peer's next packet, by the State that it
 /// will carry, whichever socket it reaches.
 #[derive(Debug)]
-pub(crate) struct Conversations<D = RadiusConversation> {
+pub(crate) struct Conversations<D = Conversation> {
     table: Mutex<Table<D>>,
     most: usize,
     most_bytes: usize,
@@ -74,7 +74,7 @@ struct OfNas {
 
 /// One conversation.
 #[derive(Debug)]
-pub(crate) struct Waiting<D = RadiusConversation> {
+pub(crate) struct Waiting<D = Conversation> {
     pub(crate) conversation: Box<D>,
     /// When its first packet came.
     pub(crate) begun: Instant,

@@ -2,8 +2,7 @@ use std::hash::{BuildHasher, Hash, Hasher, RandomState};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use regnant_base::{BoundedMap, Mac};
-use regnant_equipment::{Decision, Report, Whereabouts};
-use regnant_evidence::Evidence;
+use regnant_evidence::{Decision, Evidence, Report};
 use ulid::Ulid;
 
 /// Devices and names that are remembered, of all NASes.
@@ -50,22 +49,31 @@ impl Granted {
         if decision.decided.ending.grants().is_none() {
             return;
         }
-        let about = Whereabouts::read(decision.accepted.packet().attributes());
+        let request = decision.exchange.request();
         let proved = decision.decided.known.user.proved().map(|proved| proved.account.name.as_str());
-        self.put(&decision.accepted.nas.name, &about, proved, decision.id);
+        let names = request.name.ok().into_iter().chain(proved.filter(|proved| request.name != Ok(proved)));
+        self.put(&request.nas.name, names, request.mac, request.port, decision.id);
     }
 
     /// Notes what was given before a restart.
     pub(crate) fn restore(&self, evidence: &Evidence) {
-        self.put(&evidence.nas(), &evidence.whereabouts(), None, evidence.id);
+        let names: Vec<_> = evidence.names().collect();
+        let names = names.iter().map(String::as_str);
+        self.put(&evidence.nas(), names, evidence.device(), evidence.port(), evidence.id);
     }
 
-    fn put(&self, nas: &str, about: &Whereabouts<'_>, proved: Option<&str>, decision: Ulid) {
-        let grant = Grant { decision, port: about.port };
-        let names = [about.user.as_deref(), proved.filter(|proved| about.user.as_deref() != Some(proved))];
+    fn put<'n>(
+        &self,
+        nas: &str,
+        names: impl Iterator<Item = &'n str>,
+        device: Option<Mac>,
+        port: Option<u32>,
+        decision: Ulid,
+    ) {
+        let grant = Grant { decision, port };
         // Whose name is the device's address is found by that.
-        let names = names.into_iter().flatten().filter(|name| about.device.is_none() || name.parse::<Mac>().is_err());
-        for who in names.map(Who::User).chain(about.device.map(Who::Device)) {
+        let names = names.filter(|name| device.is_none() || name.parse::<Mac>().is_err());
+        for who in names.map(Who::User).chain(device.map(Who::Device)) {
             let key = self.key(nas, who);
             self.lock().touch(key, Last::default).put(grant);
         }
@@ -74,7 +82,7 @@ impl Granted {
     /// The decision that gave the access of which a NAS reports what happened then: the last
     /// one before the session began, for the same device or else name, at the same port where
     /// both say one.
-    pub(crate) fn find(&self, nas: &str, report: &Report<'_>, happened: u64) -> Option<Ulid> {
+    pub(crate) fn find(&self, nas: &str, report: &Report, happened: u64) -> Option<Ulid> {
         let about = &report.about;
         let began = happened.saturating_sub(u64::from(report.seconds.unwrap_or(0)) * 1_000);
         let fits = |grant: &&Grant| {
@@ -112,7 +120,8 @@ impl Granted {
 impl Last {
     /// In the order of their time: what is restored may come after what is new.
     fn put(&mut self, grant: Grant) {
-        if self.0[0].is_none_or(|oldest| oldest < grant) {
+        // Of one decision, who is called by several names has one place.
+        if self.0[0].is_none_or(|oldest| oldest < grant) && !self.0.contains(&Some(grant)) {
             self.0[0] = Some(grant);
             self.0.sort_unstable();
         }
@@ -121,17 +130,18 @@ impl Last {
 
 #[cfg(test)]
 mod tests {
-    use std::borrow::Cow;
-
-    use regnant_equipment::ReportStatus;
+    use regnant_evidence::{ReportStatus, Whereabouts};
 
     use super::*;
 
-    fn about(user: Option<&'static str>, device: Option<u8>, port: Option<u32>) -> Whereabouts<'static> {
-        Whereabouts { user: user.map(Cow::Borrowed), device: device.map(|last| Mac([2, 0, 0x5e, 0, 0, last])), port }
+    const DEVICE: Mac = Mac([2, 0, 0x5e, 0, 0, 7]);
+
+    fn about(user: Option<&str>, device: Option<u8>, port: Option<u32>) -> Whereabouts {
+        let device = device.map(|last| Mac([2, 0, 0x5e, 0, 0, last]));
+        Whereabouts { user: user.map(str::to_owned), device, port }
     }
 
-    fn report(about: Whereabouts<'static>, seconds: Option<u32>) -> Report<'static> {
+    fn report(about: Whereabouts, seconds: Option<u32>) -> Report {
         let status = ReportStatus::Interim;
         Report { status, about, session: None, delay: 0, seconds, sent: None, received: None, cause: None }
     }
@@ -144,7 +154,7 @@ mod tests {
     fn a_report_finds_the_last_decision_before_its_session_began() {
         let granted = Granted::new();
         for seconds in [100, 300, 200] {
-            granted.put("quay-sw-1", &about(Some("ida.marsh"), Some(7), Some(3)), None, at(seconds));
+            granted.put("quay-sw-1", ["ida.marsh", "Ida.Marsh"].into_iter(), Some(DEVICE), Some(3), at(seconds));
         }
         let find = |about, lasted, seconds: u64| granted.find("Quay-SW-1", &report(about, lasted), seconds * 1_000);
         let device = || about(Some("anybody"), Some(7), Some(3));
@@ -162,8 +172,9 @@ mod tests {
     fn what_is_remembered_is_bounded() {
         let granted = Granted::new();
         for number in 0..70_000 {
-            granted.put("quay-sw-1", &about(None, None, None), Some(&number.to_string()), at(number));
-            granted.put("quay-sw-1", &about(Some("ida.marsh"), None, None), None, at(number));
+            for name in [&*number.to_string(), "ida.marsh"] {
+                granted.put("quay-sw-1", std::iter::once(name), None, None, at(number));
+            }
         }
         let (lock, key) = (granted.lock(), granted.key("quay-sw-1", Who::User("ida.marsh")));
         assert_eq!(lock.len(), MOST);

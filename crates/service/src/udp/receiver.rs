@@ -6,7 +6,9 @@ use std::task::{Context, Poll, Waker};
 use std::time::Instant;
 
 use regnant_decision::Resources;
-use regnant_equipment::{AcceptedRequest, Cause, Handled, Nas, RadiusConversation, accept, decide};
+use regnant_equipment::Nas;
+use regnant_equipment::radius::{AcceptedRequest, Conversation, Handled, accept, decide};
+use regnant_evidence::Cause;
 use regnant_journal::{JournalHandle, JournalSlot};
 use regnant_radius::{Code, number};
 use tokio::runtime::Handle;
@@ -225,7 +227,7 @@ impl<S: Sink> ReplyTo<S> {
         match outcome {
             Handled::Decided(decision) => {
                 self.radius.granted.note(&decision);
-                self.send(decision.reply.as_deref());
+                self.send(decision.exchange.reply());
                 self.slot.decision(*decision);
             }
             Handled::Challenge { reply, state, conversation } => {
@@ -256,7 +258,7 @@ impl RadiusState {
     }
 
     /// Keeps a conversation until its next packet, and notes who went for it.
-    fn keep(&self, state: [u8; 16], conversation: Box<RadiusConversation>, begun: Instant) -> bool {
+    fn keep(&self, state: [u8; 16], conversation: Box<Conversation>, begun: Instant) -> bool {
         let Put { kept, given_up } = self.conversations.put(state, conversation, begun, Instant::now());
         for given_up in given_up {
             // One entry for a flood, whatever its size, and of the NAS that sends it:

@@ -3,8 +3,7 @@ use std::mem::discriminant;
 use std::net::IpAddr;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
-use regnant_equipment::Cause;
-use regnant_evidence::UnheardRecord;
+use regnant_evidence::{Cause, UnheardRecord};
 use regnant_radius::{HEADER_LEN, MAX_LEN};
 use ulid::Ulid;
 
@@ -191,7 +190,7 @@ mod tests {
     fn the_newest_packet_of_a_sender_is_known_and_no_more_of_it() {
         let unheard = Unheard::default();
         let note = |n, packet: &[u8], nas| {
-            unheard.note((sender(n), packet), nas, Cause::SecretDiffers, 5 + u64::from(n), Ulid::nil);
+            unheard.note((sender(n), packet), nas, Cause::TooManyConversations, 5 + u64::from(n), Ulid::nil);
         };
         note(1, &[1; 20], None);
         note(1, &[2; 30], None);
@@ -210,9 +209,9 @@ mod tests {
         for n in 0..3_000 {
             unheard.note((sender(n), &[]), None, Cause::UnknownSender, 5, Ulid::nil);
         }
-        unheard.note((sender(9_999), &[]), Some("quay-sw-1"), Cause::SecretDiffers, 6, Ulid::nil);
+        unheard.note((sender(9_999), &[]), Some("quay-sw-1"), Cause::TooManyConversations, 6, Ulid::nil);
         let all = written(&unheard, 7);
-        assert!(all.iter().any(|record| record.cause == Cause::SecretDiffers && record.nas.is_some()));
+        assert!(all.iter().any(|record| record.cause == Cause::TooManyConversations && record.nas.is_some()));
     }
 
     #[test]
@@ -222,10 +221,10 @@ mod tests {
             let cause = Cause::Malformed(format!("the packet states a length of {n} bytes"));
             unheard.note((sender(1), &[]), Some("quay-sw-1"), cause, 5, Ulid::nil);
         }
-        unheard.note((sender(1), &[]), Some("quay-sw-1"), Cause::SecretDiffers, 5, Ulid::nil);
+        unheard.note((sender(1), &[]), Some("quay-sw-1"), Cause::TooManyConversations, 5, Ulid::nil);
         let all = written(&unheard, 7);
         assert_eq!((all.len(), all.iter().map(|record| record.count).sum::<u64>()), (MOST_ALIKE + 1, 101));
-        assert_eq!(all.last().unwrap().cause, Cause::SecretDiffers);
+        assert_eq!(all.last().unwrap().cause, Cause::TooManyConversations);
         assert_eq!(all[1].cause, Cause::Malformed("the packet states a length of 1 bytes".into()));
     }
 }

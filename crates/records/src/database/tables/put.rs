@@ -73,7 +73,7 @@ pub(crate) fn put(db: &Connection, rows: &Rows, at: i64, revision: Option<u64>) 
 }
 
 fn put_nas(db: &Connection, row: &NasRow, revision: Option<i64>) -> Result<(), RecordsError> {
-    let former = row.former_secret.as_ref();
+    let former = row.radius.former_secret.as_ref();
     run(
         db,
         "INSERT INTO nas (key, name, networks, kind, site, tags, note, dialect, secret, require_message_authenticator,
@@ -91,9 +91,9 @@ fn put_nas(db: &Connection, row: &NasRow, revision: Option<i64>) -> Result<(), R
             as_json(&row.tags),
             row.note,
             row.dialect,
-            row.secret.bytes(),
-            row.require_message_authenticator,
-            row.class_at_login,
+            row.radius.secret.bytes(),
+            row.radius.require_message_authenticator,
+            row.radius.class_at_login,
             former.map(|former| former.secret.bytes()),
             former.map(|former| former.since),
             former.map(|former| former.until),

@@ -7,7 +7,7 @@ use rusqlite::types::Type;
 use crate::database::tables::{Record, mac_of};
 use crate::rows::{
     AdministratorRow, Barred, CertificateRow, CommonNameKind, CommonNameRow, DeviceRow, FormerSecretRow, LanguageKind,
-    LanguageRow, MachineRow, NasRow, PersonRow, Role, SecretRow, StoreKind, StoreRow, TrustRow,
+    LanguageRow, MachineRow, NasRow, PersonRow, RadiusRow, Role, SecretRow, StoreKind, StoreRow, TrustRow,
 };
 use crate::sealing::Sealed;
 
@@ -46,12 +46,14 @@ impl Record for NasRow {
             tags: texts(row, 4)?,
             note: row.get(5)?,
             dialect: row.get(6)?,
-            secret: sealed(row, 7)?,
-            require_message_authenticator: row.get(8)?,
-            class_at_login: row.get(9)?,
-            former_secret: match maybe_sealed(row, 10)? {
-                Some(secret) => Some(FormerSecretRow { secret, since: row.get(11)?, until: row.get(12)? }),
-                None => None,
+            radius: RadiusRow {
+                secret: sealed(row, 7)?,
+                require_message_authenticator: row.get(8)?,
+                class_at_login: row.get(9)?,
+                former_secret: match maybe_sealed(row, 10)? {
+                    Some(secret) => Some(FormerSecretRow { secret, since: row.get(11)?, until: row.get(12)? }),
+                    None => None,
+                },
             },
         })
     }
