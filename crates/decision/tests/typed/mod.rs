@@ -180,7 +180,9 @@ impl House {
         let policy = Compiled::from_source(Source::new("typed.writ", policy), table.schema())
             .unwrap_or_else(|checked| panic!("{:?}", checked.diagnostics()));
         let offers = Arc::new(GateOffers::prepare(&policy, &CertificateMaterial::default()).0);
-        let registry = StoreRegistry::from([("crew".to_owned(), Arc::new(crew) as Arc<dyn Store>)]);
+        // Whatever stores it names, they are these people.
+        let crew: Arc<dyn Store> = Arc::new(crew);
+        let registry: StoreRegistry = policy.stores().iter().map(|name| (name.clone(), crew.clone())).collect();
         let stores = Arc::new(BoundStores::new(policy.stores(), &registry));
         let active = ActivePolicy { policy: Arc::new(policy), table, offers, stores };
         Self { active, sessions: Arc::default(), machines: Machines::default() }
