@@ -88,7 +88,11 @@ fn tell(verified: &Value, (many, one, before): (&str, &str, &str)) {
         return;
     }
     let of = if before.is_empty() { "" } else { " of what this node saw" };
-    say!("{} {number} {many}{of} are as they were written", paint::mark("granted"));
+    let whole = match number == 1 {
+        true => format!("1 {one}{of} is as it was written"),
+        false => format!("{number} {many}{of} are as they were written"),
+    };
+    say!("{} {whole}", paint::mark("granted"));
     say!("  note this elsewhere, and check it later with --known: {before}{number}:{chain}");
 }
 

@@ -25,6 +25,8 @@ pub enum Seen {
     SignOut,
     /// Somebody tried a password or a secret of others: of whom or what, in words.
     Try(String),
+    /// A program used a token for the first time on a day, or from another address than before; what it is called.
+    TokenUse(String),
 }
 
 /// What this node saw, from the first on.
@@ -60,6 +62,7 @@ impl Seen {
             Self::SignIn => ("sign in", author.name.clone()),
             Self::SignOut => ("sign out", author.name.clone()),
             Self::Try(what) => ("try", what.clone()),
+            Self::TokenUse(name) => ("use token", name.clone()),
         }
     }
 }

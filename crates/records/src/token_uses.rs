@@ -2,7 +2,7 @@ use std::path::Path;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use regnant_base::BoundedMap;
-use rusqlite::{Connection, params};
+use rusqlite::{Connection, OptionalExtension, Row, params};
 
 use crate::command::TokenHash;
 use crate::database::open_database;
@@ -11,6 +11,8 @@ use crate::error::RecordsError;
 const FORMS: &[&str] = &[include_str!("../migrations/tokens-1.sql")];
 /// A use is written at most so often for each token, in milliseconds.
 const EVERY: u64 = 60_000;
+/// Milliseconds.
+const DAY: u64 = 24 * 3_600_000;
 /// Tokens whose last write is remembered.
 const MOST: usize = 4_096;
 
@@ -24,7 +26,7 @@ pub struct TokenUses {
 #[derive(Debug)]
 struct Inner {
     connection: Connection,
-    written: BoundedMap<[u8; 32], u64>,
+    written: BoundedMap<[u8; 32], TokenUse>,
 }
 
 /// A use of a token.
@@ -45,30 +47,44 @@ impl TokenUses {
         Ok(Self { inner: Mutex::new(Inner { connection, written: BoundedMap::new(MOST) }) })
     }
 
-    /// Remembers a use. A disk that is full keeps nobody from working.
-    pub fn used(&self, hash: TokenHash, from: &str, now: u64) {
+    /// Remembers a use; tells whether it is one to be noted: the first of a day (UTC), or from another address than the
+    /// last. A disk that is full keeps nobody from working.
+    pub fn used(&self, hash: TokenHash, from: &str, now: u64) -> bool {
         let mut inner = self.lock();
-        if inner.written.get(&hash.0).is_some_and(|at| now.saturating_sub(*at) < EVERY) {
-            return;
+        if inner.written.get(&hash.0).is_some_and(|last| now.saturating_sub(last.at) < EVERY) {
+            return false;
         }
-        inner.written.insert(hash.0, now);
+        let last = inner.written.get(&hash.0).cloned().or_else(|| inner.read(hash).ok().flatten());
+        inner.written.insert(hash.0, TokenUse { hash, at: now, from: from.to_owned() });
         let sql = "INSERT INTO token_use (hash, at, source) VALUES (?1, ?2, ?3)
                    ON CONFLICT (hash) DO UPDATE SET at = ?2, source = ?3";
         let _ = inner.connection.execute(sql, params![hash.0, now.cast_signed(), from]);
+        last.is_none_or(|last| last.at / DAY != now / DAY || last.from != from)
     }
 
     /// The last use of every token that was used.
     pub fn all(&self) -> Result<Vec<TokenUse>, RecordsError> {
         let inner = self.lock();
         let mut statement = inner.connection.prepare_cached("SELECT hash, at, source FROM token_use")?;
-        let read = |row: &rusqlite::Row<'_>| {
-            Ok(TokenUse { hash: TokenHash(row.get(0)?), at: row.get::<_, i64>(1)?.cast_unsigned(), from: row.get(2)? })
-        };
-        Ok(statement.query_map([], read)?.collect::<Result<_, _>>()?)
+        Ok(statement.query_map([], TokenUse::read)?.collect::<Result<_, _>>()?)
     }
 
     fn lock(&self) -> MutexGuard<'_, Inner> {
         self.inner.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl Inner {
+    /// The last use of a token.
+    fn read(&self, hash: TokenHash) -> Result<Option<TokenUse>, RecordsError> {
+        let sql = "SELECT hash, at, source FROM token_use WHERE hash = ?1";
+        Ok(self.connection.prepare_cached(sql)?.query_row([hash.0], TokenUse::read).optional()?)
+    }
+}
+
+impl TokenUse {
+    fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
+        Ok(Self { hash: TokenHash(row.get(0)?), at: row.get::<_, i64>(1)?.cast_unsigned(), from: row.get(2)? })
     }
 }
 
@@ -82,13 +98,14 @@ mod tests {
         let file = dir.path().join("tokens.sqlite");
         let uses = TokenUses::open(&file).unwrap();
         let token = TokenHash([7; 32]);
-        for (from, now) in [("10.44.0.1", 5), ("10.44.0.2", 60_004)] {
-            uses.used(token, from, now);
-        }
+        assert!(uses.used(token, "10.44.0.1", 5) && !uses.used(token, "10.44.0.2", 60_004));
         assert_eq!(uses.all().unwrap(), [TokenUse { hash: token, at: 5, from: "10.44.0.1".into() }]);
-        uses.used(token, "10.44.0.3", 60_005);
+        assert!(uses.used(token, "10.44.0.3", 60_005));
         drop(uses);
-        let all = TokenUses::open(&file).unwrap().all().unwrap();
+        let uses = TokenUses::open(&file).unwrap();
+        let all = uses.all().unwrap();
+        assert!(!uses.used(token, "10.44.0.3", 200_000), "from the same address on the same day, over a restart");
+        assert!(uses.used(token, "10.44.0.4", 300_000) && uses.used(token, "10.44.0.4", DAY));
         assert_eq!(all, [TokenUse { hash: token, at: 60_005, from: "10.44.0.3".into() }]);
     }
 }

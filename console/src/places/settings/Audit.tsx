@@ -97,7 +97,8 @@ function Verified(props: {
         `${one} ${before}${chain.broken} is not what was written: ${chain.why ?? ""}. What stands before it is whole.`
       ) : (
         <>
-          All {many} {what} are as they were written. Note this elsewhere, and compare it later:{" "}
+          {many === 1 ? `The one of the ${what} is as it was written` : `All ${many} ${what} are as they were written`}. Note this
+          elsewhere, and compare it later:{" "}
           <code className="break-all select-all">
             {before}
             {many}:{chain.chain}

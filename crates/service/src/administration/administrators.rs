@@ -321,8 +321,14 @@ impl Administrators {
     /// Whose token it is; that it was used is remembered.
     pub(crate) fn token_owner(&self, token: &str, source: IpAddr, now: u64) -> Result<Option<Bearer>, RecordsError> {
         let owner = self.committer.records.token_owner(token, now)?;
-        if owner.is_some() {
-            self.uses.used(token_hash(token), &source.to_string(), now);
+        if let Some((bearer, (name, _))) = owner.as_ref().and_then(|bearer| Some((bearer, bearer.token.as_ref()?)))
+            && self.uses.used(token_hash(token), &source.to_string(), now)
+        {
+            let author = Author::new(&bearer.administrator, &source.to_string());
+            // Nobody is kept from working by what cannot be noted.
+            if let Err(error) = self.seen.note(&author, now, &Seen::TokenUse(name.clone())) {
+                tracing::error!("that a token of {} was used cannot be noted: {error}", bearer.administrator);
+            }
         }
         Ok(owner)
     }
