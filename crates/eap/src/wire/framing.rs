@@ -32,8 +32,10 @@ pub(crate) struct Framing {
     /// Bytes of TLS data in one packet.
     room: usize,
     incoming: Vec<u8>,
+    /// What is still to be sent; nothing that was sent is held, for as long as it takes.
     outgoing: Vec<u8>,
-    sent: usize,
+    /// Whether a fragment of it was sent.
+    begun: bool,
     /// The other end's outer TLVs, which come beside its first message.
     outer: Vec<u8>,
 }
@@ -61,7 +63,7 @@ impl Framing {
             room,
             incoming: Vec::new(),
             outgoing: Vec::new(),
-            sent: 0,
+            begun: false,
             outer: Vec::new(),
         }
     }
@@ -134,29 +136,28 @@ impl Framing {
     /// Puts a message in the way out and gives its first packet.
     pub(crate) fn send(&mut self, message: Vec<u8>) -> Vec<u8> {
         self.outgoing = message;
-        self.sent = 0;
+        self.begun = false;
         self.next().unwrap_or_else(|| self.acknowledgement())
     }
 
     /// The next packet of the message on its way out; `None` when all is sent.
     pub(crate) fn next(&mut self) -> Option<Vec<u8>> {
-        let rest = self.outgoing.get(self.sent..).filter(|rest| !rest.is_empty())?;
-        let (part, more) = rest.split_at(rest.len().min(self.room));
+        if self.outgoing.is_empty() {
+            return None;
+        }
+        let (part, more) = self.outgoing.split_at(self.outgoing.len().min(self.room));
         let mut flags = self.version;
         let mut length = Vec::new();
         if !more.is_empty() {
             flags |= MORE_FRAGMENTS;
-            if self.sent == 0 {
+            if !self.begun {
                 flags |= LENGTH_INCLUDED;
                 length.extend_from_slice(&(self.outgoing.len() as u32).to_be_bytes());
             }
         }
         let packet = [&[flags], &length[..], part].concat();
-        self.sent += part.len();
-        if more.is_empty() {
-            self.outgoing = Vec::new();
-            self.sent = 0;
-        }
+        self.begun = !more.is_empty();
+        self.outgoing = more.to_vec();
         Some(packet)
     }
 
