@@ -54,7 +54,8 @@ fn what_another_protocol_asked_is_told_but_for_its_bytes() {
         let told = service.client(&["journal", "desk"]).succeeds();
         assert!(told.contains("ida.marsh on desk by pap was given network (VLAN 20) by Night watch."), "{told}");
         assert!(told.contains("ida.marsh on desk by pap was refused: wrong password."), "{told}");
-        let unread = "A request from 127.0.0.1:7 (desk, firewall at quayside), by a protocol that this release cannot read.";
+        let unread =
+            "A request from 127.0.0.1:7 (desk, firewall at quayside), by a protocol that this release cannot read.";
         let trail = service.client(&["trail", &ids[0].to_string()]).succeeds();
         let flat = trail.split_whitespace().collect::<Vec<_>>().join(" ");
         assert!(flat.contains(unread) && flat.contains("\"Night watch\" is the first rule that is true."), "{trail}");

@@ -3,6 +3,7 @@
 //! Every version that was ever released stays readable: a change of any type in here
 //! that changes the bytes is a new version, with a reader of its own for the old one.
 
+use serde::Serialize;
 use thiserror::Error;
 use ulid::Ulid;
 
@@ -30,7 +31,7 @@ pub enum Unreadable {
 impl Evidence {
     /// The stored form.
     pub fn to_bytes(&self) -> Vec<u8> {
-        postcard::to_extend(self, vec![VERSION]).expect("memory takes what is written to it")
+        bytes_of(self)
     }
 
     /// Reads the stored form of the entry with this id.
@@ -43,7 +44,7 @@ impl Evidence {
 impl UnheardRecord {
     /// The stored form.
     pub fn to_bytes(&self) -> Vec<u8> {
-        postcard::to_extend(self, vec![VERSION]).expect("memory takes what is written to it")
+        bytes_of(self)
     }
 
     /// Reads the stored form of the entry with this id.
@@ -56,7 +57,7 @@ impl UnheardRecord {
 impl AccountingRecord {
     /// The stored form.
     pub fn to_bytes(&self) -> Vec<u8> {
-        postcard::to_extend(self, vec![VERSION]).expect("memory takes what is written to it")
+        bytes_of(self)
     }
 
     /// Reads the stored form of the entry with this id.
@@ -64,6 +65,15 @@ impl AccountingRecord {
         let read: Self = postcard::from_bytes(body(bytes)?).map_err(|_| Unreadable::Damaged)?;
         Ok(Self { id, ..read })
     }
+}
+
+/// As many bytes as most entries have, or more.
+const MOST_OFTEN: usize = 768;
+
+fn bytes_of(entry: &impl Serialize) -> Vec<u8> {
+    let mut bytes = Vec::with_capacity(MOST_OFTEN);
+    bytes.push(VERSION);
+    postcard::to_extend(entry, bytes).expect("memory takes what is written to it")
 }
 
 fn body(bytes: &[u8]) -> Result<&[u8], Unreadable> {

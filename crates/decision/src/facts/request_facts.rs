@@ -277,10 +277,14 @@ impl RequestFacts<'_> {
 
     /// Every fact that is not absent and no attribute, as it is kept.
     pub fn kept_facts(&self) -> Vec<(FactCode, Known<Value<'static>>)> {
-        let own = self.table.own().iter();
-        own.filter_map(|(code, id)| Some((*code, owned(self.fact(*id))?))).collect()
+        let mut kept = Vec::with_capacity(MOST_OFTEN);
+        kept.extend(self.table.own().iter().filter_map(|(code, id)| Some((*code, owned(self.fact(*id))?))));
+        kept
     }
 }
+
+/// As many facts as most requests have, or more.
+const MOST_OFTEN: usize = 32;
 
 fn owned(known: Known<Value<'_>>) -> Option<Known<Value<'static>>> {
     Some(match known {

@@ -257,7 +257,9 @@ fn carrier(
     presented: &Presented,
     takes_bypass: impl Fn(Bypass) -> bool,
 ) -> Option<Carrier> {
-    let name_is_mac = mac.is_some() && name.and_then(|name| name.parse::<Mac>().ok()) == mac;
+    // Most often both are written alike.
+    let same = || raw.user_name == raw.calling || name.and_then(|name| name.parse::<Mac>().ok()) == mac;
+    let name_is_mac = mac.is_some() && same();
     if raw.eap {
         return Some(if name_is_mac && takes_bypass(Bypass::EapMd5) { Carrier::Mac } else { Carrier::Eap });
     }

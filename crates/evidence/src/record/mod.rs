@@ -7,6 +7,8 @@ mod handshake;
 pub(crate) mod sentence;
 pub(crate) mod trail;
 
+use std::net::SocketAddr;
+
 use regnant_decision::{Because, Carrier, Decider, EapEvidence, Ending, FactCode, FailureEvidence, LookUp, Unfit};
 use regnant_policy::{
     Accepted, Compiled, Consequence, Decided, Event, FactId, Facts, Gate, GateTrace, IdentityKind, Known, LeafTrace,
@@ -31,7 +33,7 @@ pub struct Record {
     /// Its kind and site, for people.
     pub nas_about: String,
     /// Where the request came from.
-    pub source: String,
+    pub source: SocketAddr,
     /// The edition that decided.
     pub edition: u32,
     /// Who or what asked.
@@ -266,7 +268,7 @@ impl Record {
             at: evidence.id.timestamp_ms(),
             nas: evidence.text(FactCode::NAS_NAME),
             nas_about: String::new(),
-            source: evidence.source.to_string(),
+            source: evidence.source,
             edition: evidence.edition,
             subject: evidence.subject.clone(),
             carrier: evidence.number(FactCode::CARRIER).and_then(|number| Some(Carrier::ALL.get(number as usize)?.1)),
