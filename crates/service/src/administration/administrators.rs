@@ -324,7 +324,7 @@ impl Administrators {
         if let Some((bearer, (name, _))) = owner.as_ref().and_then(|bearer| Some((bearer, bearer.token.as_ref()?)))
             && self.uses.used(token_hash(token), &source.to_string(), now)
         {
-            let author = Author::new(&bearer.administrator, &source.to_string());
+            let author = Author::new(&bearer.administrator, source.to_string());
             // Nobody is kept from working by what cannot be noted.
             if let Err(error) = self.seen.note(&author, now, &Seen::TokenUse(name.clone())) {
                 tracing::error!("that a token of {} was used cannot be noted: {error}", bearer.administrator);
