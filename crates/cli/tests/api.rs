@@ -537,6 +537,7 @@ fn every_change_is_in_the_audit_with_its_author_and_without_secrets() {
         ("add administrator", "harbour"),
         ("sign in", "harbour"),
         ("add token", "harbour"),
+        ("use token", "harbour"),
         ("set dictionary", "harbour"),
         ("set dialect", "harbour"),
         ("import", "harbour"),
@@ -547,7 +548,7 @@ fn every_change_is_in_the_audit_with_its_author_and_without_secrets() {
         ("import", "harbour"),
     ];
     assert_eq!(told, expected);
-    let revisions: Vec<_> = changes.iter().rev().map(|change| change["revision"].as_u64().unwrap()).collect();
+    let revisions: Vec<_> = changes.iter().rev().filter_map(|change| change["revision"].as_u64()).collect();
     assert_eq!(revisions, (1..=13).collect::<Vec<_>>());
     let why = |change: &Value| change["refused"].as_str().unwrap_or_default().to_owned();
     assert!(why(&changes[0]).contains("two NASes never have the same address"), "{list}");
