@@ -88,7 +88,7 @@ fn an_entry_that_cannot_be_read_is_one_line_of_the_journal() {
     service.try_from(&QUAY_SW_1, &["mac", "--mac", "02005e200008"]).ends_with(0);
     let entries = service.entries("limit=10", 2);
     let file = rusqlite::Connection::open(service.journal_file()).unwrap();
-    file.execute("UPDATE entry SET evidence = x'01ff' WHERE id = (SELECT max(id) FROM entry)", []).unwrap();
+    file.execute("UPDATE entry SET evidence = x'02ff' WHERE id = (SELECT max(id) FROM entry)", []).unwrap();
     let list = service.entries("limit=10", 2);
     let told: Vec<_> = list.iter().map(|entry| entry["outcome"].as_str().unwrap()).collect();
     assert_eq!(told, ["unreadable", "granted"]);

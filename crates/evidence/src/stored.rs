@@ -11,8 +11,8 @@ use crate::evidence::Evidence;
 use crate::record::accounting::AccountingRecord;
 use crate::unheard::UnheardRecord;
 
-/// The version that is written.
-const VERSION: u8 = 1;
+/// The version that is written. What builds before the first release wrote under 1 is read by nobody.
+const VERSION: u8 = 2;
 
 /// Why an entry cannot be read.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
@@ -21,7 +21,7 @@ pub enum Unreadable {
     #[error("the entry is empty")]
     Empty,
     /// A newer release wrote it.
-    #[error("the entry has the form {0}, which this release does not know; a newer one wrote it")]
+    #[error("the entry has the form {0}, which this release does not know; another one wrote it")]
     Version(u8),
     /// It does not read.
     #[error("the entry is damaged")]

@@ -1,7 +1,7 @@
 //! The stored form of evidence stays readable, and reads nothing that was not written.
-use regnant_decision::{Decider, Ending, FactCode};
+use regnant_decision::{Because, Decider, Ending, FactCode, FailureEvidence, Unfit};
 use regnant_evidence::{Evidence, Subject, Unreadable};
-use regnant_policy::{Known, Value};
+use regnant_policy::{Event, IdentityKind, Known, Value};
 use ulid::Ulid;
 
 /// A MAC bypass of the harbour, as the first form keeps it.
@@ -21,7 +21,10 @@ fn an_entry_of_the_first_form_is_read() {
 #[test]
 fn what_is_cut_or_of_another_form_is_told() {
     let read = |bytes: &[u8]| Evidence::from_bytes(Ulid::nil(), bytes).unwrap_err();
-    assert_eq!((read(&[]), read(&[2, 1])), (Unreadable::Empty, Unreadable::Version(2)));
+    assert_eq!(
+        (read(&[]), read(&[1, 1]), read(&[3, 1])),
+        (Unreadable::Empty, Unreadable::Version(1), Unreadable::Version(3))
+    );
     for length in 1..FORM_1.len() {
         assert_eq!(read(&FORM_1[..length]), Unreadable::Damaged, "{length}");
     }
@@ -33,3 +36,57 @@ fn sets_within_sets_are_refused_before_they_exhaust_anything() {
     let deep: Vec<u8> = [7u8, 1].repeat(200_000);
     assert!(postcard::from_bytes::<Value<'static>>(&deep).is_err());
 }
+
+/// Endings are stored as they are: one that moves among its kind would be read as another.
+#[test]
+fn every_ending_has_its_bytes() {
+    let failure = || FailureEvidence::Credential;
+    let by = Because::Proof(IdentityKind::User, Event::Failed);
+    let rule = Decider::Rule(3);
+    let all = [
+        Ending::Granted { by: rule, grants: 2 },
+        Ending::Granted { by: Decider::Otherwise, grants: 0 },
+        Ending::Refused { by, text: Some("No".into()) },
+        Ending::Refused { by: Because::Undetermined(1), text: None },
+        Ending::Observed { by: rule, grants: 2 },
+        Ending::Silent { by: Because::Decider(Decider::Otherwise) },
+        Ending::Unfit(Unfit::NoGate),
+        Ending::Unfit(Unfit::MethodNotAccepted),
+        Ending::Unfit(Unfit::NoCredential),
+        Ending::Unfit(Unfit::UnknownConversation),
+        Ending::Unfit(Unfit::Conversation(failure())),
+        Ending::Unfit(Unfit::CannotBeTold("a".into())),
+        Ending::Unfit(Unfit::NotTold("b".into())),
+        Ending::Told("c".into()),
+        Ending::Unanswerable("d".into()),
+        Ending::Left(None),
+        Ending::Left(Some(failure())),
+    ];
+    let hex =
+        |ending: &Ending| postcard::to_allocvec(ending).unwrap().iter().map(|byte| format!("{byte:02x}")).collect();
+    let bytes: Vec<String> = all.iter().map(hex).collect();
+    assert_eq!(bytes, EXPECTED);
+    for ending in &all {
+        assert_eq!(postcard::from_bytes::<Ending>(&postcard::to_allocvec(ending).unwrap()).as_ref(), Ok(ending));
+    }
+}
+
+const EXPECTED: [&str; 17] = [
+    "00000302",
+    "000100",
+    "0100000201024e6f",
+    "01020100",
+    "02000302",
+    "030101",
+    "0400",
+    "0401",
+    "0402",
+    "0403",
+    "040407",
+    "04050161",
+    "04060162",
+    "050163",
+    "060164",
+    "0700",
+    "070107",
+];

@@ -167,7 +167,7 @@ impl Protocols for NoProtocol {
 }
 
 /// The bytes of a report as the first form keeps it.
-const FORM_1: &str = "0109717561792d73772d31007f00000b01010000000000000000000000000000000007000109\
+const FORM_1: &str = "0209717561792d73772d31007f00000b01010000000000000000000000000000000007000109\
                       6964612e6d61727368000001036f6e650000000000fa036f6e6500";
 
 #[test]
@@ -188,7 +188,7 @@ proptest! {
         numbers in any::<[Option<u32>; 4]>(),
     ) {
         if let Some(first) = bytes.first_mut() {
-            *first = 1;
+            *first = 2;
         }
         let tell = |record: &AccountingRecord| {
             record.sentence();

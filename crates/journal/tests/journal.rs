@@ -179,7 +179,7 @@ fn an_entry_that_cannot_be_read_is_one_entry() {
     let path = dir.path().join("journal").join(files(dir.path()).pop().unwrap());
     let file = rusqlite::Connection::open(path).unwrap();
     let damage = "UPDATE entry SET evidence = ?2, outcome = 1 WHERE id = ?1";
-    file.execute(damage, (Ulid::from_parts(2, 1).to_bytes(), &[1u8, 2, 3][..])).unwrap();
+    file.execute(damage, (Ulid::from_parts(2, 1).to_bytes(), &[2u8, 2, 3][..])).unwrap();
     file.execute(damage, (Ulid::from_parts(3, 1).to_bytes(), &[200u8][..])).unwrap();
     let told: Vec<_> = all(dir.path())
         .into_iter()
@@ -195,7 +195,7 @@ proptest! {
     #[test]
     fn no_stored_bytes_make_a_reader_panic(mut bytes in prop::collection::vec(any::<u8>(), 0..200), versioned in any::<bool>()) {
         if let (true, Some(first)) = (versioned, bytes.first_mut()) {
-            *first = 1;
+            *first = 2;
         }
         let _ = Evidence::from_bytes(Ulid::nil(), &bytes);
         let _ = UnheardRecord::from_bytes(Ulid::nil(), &bytes);
